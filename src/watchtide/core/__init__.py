@@ -1,0 +1,1 @@
+"""The computation: pure functions on NumPy arrays, without I/O, clock or global state."""

@@ -1,0 +1,87 @@
+"""Robust location and scale, and the noise figures that the rest stands on."""
+
+import numpy as np
+
+from watchtide.core.series import Floats
+
+# 1 / the third quartile of the standard normal: makes the MAD estimate a standard deviation.
+MAD_TO_SIGMA = 1.482602218505602
+
+
+def mad_sigma(y: Floats, *, centre: float | None = None) -> float:
+    """Standard deviation estimated by the median absolute deviation; NaN skipped, 0 if empty.
+
+    Hampel (1974). Falls back to the mean absolute deviation times 1.2533 when over half of the
+    samples are equal, so that a mostly constant series does not lose its spread.
+    """
+    seen = y[~np.isnan(y)]
+    if len(seen) == 0:
+        return 0.0
+    deviation = np.abs(seen - (np.median(seen) if centre is None else centre))
+    scale = MAD_TO_SIGMA * float(np.median(deviation))
+    return scale if scale > 0 else 1.2533141373155003 * float(np.mean(deviation))
+
+
+def resolution(y: Floats) -> float:
+    """Smallest step between distinct values, as far as it is one: the quantum of the data.
+
+    Rounded and counted data repeat values; where fewer than a tenth of the samples repeat, the
+    data count as continuous and the resolution is 0. A constant series has 1e-9 of its size.
+    """
+    seen = y[~np.isnan(y)]
+    if len(seen) == 0:
+        return 0.0
+    distinct = np.unique(seen)
+    if len(distinct) == 1:
+        return max(abs(float(distinct[0])), 1.0) * 1e-9
+    if len(distinct) > 0.9 * len(seen):
+        return 0.0
+    # The 5th percentile, not the least: one value given to more decimals must not set the floor.
+    return float(np.quantile(np.diff(distinct), 0.05))
+
+
+def lag_one(y: Floats) -> float:
+    """Lag-one autocorrelation of the noise, blind to level shifts and lone outliers.
+
+    For first-order autoregression the differences over two samples have (1 + phi) times the
+    variance of those over one; the ratio is taken between MADs. Clipped to 0 … 0.95.
+    """
+    one, two = _lag(y, 1), _lag(y, 2)
+    scale = mad_sigma(one, centre=0.0)
+    if scale == 0:
+        return 0.0
+    return float(np.clip((mad_sigma(two, centre=0.0) / scale) ** 2 - 1, 0.0, 0.95))
+
+
+def noise_variance(y: Floats) -> float:
+    """Variance of the noise around a slowly moving level, from differences of neighbours."""
+    return mad_sigma(_lag(y, 1), centre=0.0) ** 2 / (2 * (1 - lag_one(y)))
+
+
+def long_run_variance(y: Floats) -> float:
+    """Variance that the mean of many neighbours carries: noise times (1 + phi) / (1 - phi)."""
+    phi = lag_one(y)
+    return noise_variance(y) * (1 + phi) / (1 - phi)
+
+
+def _lag(y: Floats, k: int) -> Floats:
+    d = y[k:] - y[:-k] if len(y) > k else np.empty(0)
+    return d[~np.isnan(d)]
+
+
+def running_median(y: Floats, window: int) -> Floats:
+    """(n,) median over a centred window of `window` samples (odd), cut at the ends; NaN skipped.
+
+    NaN only where the whole window is missing. O(n * window).
+    """
+    half = window // 2
+    padded = np.concatenate([np.full(half, np.nan), y, np.full(half, np.nan)])
+    frames = np.lib.stride_tricks.sliding_window_view(padded, 2 * half + 1)
+    out = np.empty(len(y))
+    for i in range(0, len(y), 4096):  # in slices: nanmedian copies its input
+        chunk = frames[i : i + 4096]
+        empty = np.all(np.isnan(chunk), axis=1)
+        out[i : i + 4096] = np.nan
+        if not empty.all():
+            out[i : i + 4096][~empty] = np.nanmedian(chunk[~empty], axis=1)
+    return out

@@ -1,0 +1,174 @@
+"""One metric over time on an even grid, and how raw samples get there."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+Bools = NDArray[np.bool_]
+
+SECOND_NS = 1_000_000_000
+COMBINES = ("mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99")
+# A grid this much longer than the samples that fill it is a slip in a stamp, not a gap.
+MOST_GRID_SAMPLES = 20_000_000
+
+
+class SeriesError(ValueError):
+    """The samples cannot be put on a grid; the message says why and what to do."""
+
+
+@dataclass(frozen=True)
+class Series:
+    """Samples of one stream on an even grid.
+
+    times : (n,) int64, nanoseconds since 1970 in UTC, evenly `step_ns` apart; the stamp of a bin
+        is its start.
+    values : (n,) float64, NaN where a sample is missing.
+    offsets_ns : (n,) int64, what to add for local wall-clock time; zeros for UTC.
+    """
+
+    times: Ints
+    values: Floats
+    step_ns: int
+    offsets_ns: Ints
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    def with_values(self, values: Floats) -> "Series":
+        return Series(self.times, values, self.step_ns, self.offsets_ns)
+
+
+def infer_step(times: Ints) -> int:
+    """The cadence in nanoseconds: the most frequent positive difference of sorted stamps.
+
+    The smaller one wins a tie. Returns one day for fewer than two distinct stamps, since a lone
+    sample has no cadence and needs none. O(n log n).
+    """
+    steps = np.diff(np.unique(times))
+    if len(steps) == 0:
+        return 86_400 * SECOND_NS
+    lengths, counts = np.unique(steps, return_counts=True)
+    return int(lengths[np.argmax(counts)])
+
+
+def share_of_step(times: Ints, step_ns: int) -> float:
+    """Share of the differences between distinct stamps that are exactly `step_ns`."""
+    steps = np.diff(np.unique(times))
+    return float(np.mean(steps == step_ns)) if len(steps) else 1.0
+
+
+def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", anchor_ns: int = 0) -> Series:
+    """Put unordered samples on an even grid; bins without an observed sample are NaN.
+
+    times, values : (n,) stamps and values; NaN values are skipped.
+    combine : one of `COMBINES`; `last` is the last in time, then in the order given. With `count`
+        an empty bin between the first and the last sample is 0, not missing.
+    anchor_ns : the grid holds `anchor_ns + k * step_ns`. Samples that already sit evenly on another
+        phase keep it: the phase of the first sample is used when every stamp shares it.
+    Raises SeriesError for a step that is not positive, an unknown `combine`, or a grid of more than
+    20 million bins (a stray stamp). O(n log n).
+    """
+    if step_ns <= 0:
+        raise SeriesError(f"cadence must be positive, got {step_ns} ns; take for example 15m")
+    if combine not in COMBINES:
+        raise SeriesError(f"combine must be one of {', '.join(COMBINES)}, got {combine!r}")
+    if len(times) == 0:
+        empty = np.empty(0, np.int64)
+        return Series(empty, np.empty(0), step_ns, empty)
+    phases = (times - anchor_ns) % step_ns
+    phase = int(phases[0]) if np.all(phases == phases[0]) else 0
+    bins = (times - anchor_ns - phase) // step_ns
+    first, last = int(bins.min()), int(bins.max())
+    if last - first >= MOST_GRID_SAMPLES:
+        raise SeriesError(
+            f"the span holds {last - first + 1:,} samples at this cadence, more than "
+            f"{MOST_GRID_SAMPLES:,}; look for a stray stamp or take a coarser cadence (--every)"
+        )
+    grid = (np.arange(first, last + 1, dtype=np.int64) * step_ns) + anchor_ns + phase
+    seen = ~np.isnan(values)
+    order = np.lexsort((times[seen], bins[seen]))
+    binned = _combine_bins((bins[seen] - first)[order], values[seen][order], len(grid), combine)
+    return Series(grid, binned, step_ns, np.zeros(len(grid), np.int64))
+
+
+def _combine_bins(bins: Ints, values: Floats, n: int, combine: str) -> Floats:
+    """Reduce values sorted by bin to one value a bin."""
+    out = np.zeros(n) if combine == "count" else np.full(n, np.nan)
+    if len(bins) == 0:
+        return out
+    starts = np.flatnonzero(np.r_[True, np.diff(bins) != 0])
+    sizes = np.diff(np.r_[starts, len(bins)])
+    at = bins[starts]
+    match combine:
+        case "count":
+            out[at] = sizes
+        case "sum":
+            out[at] = np.add.reduceat(values, starts)
+        case "mean":
+            out[at] = np.add.reduceat(values, starts) / sizes
+        case "min":
+            out[at] = np.minimum.reduceat(values, starts)
+        case "max":
+            out[at] = np.maximum.reduceat(values, starts)
+        case "last":
+            out[at] = values[starts + sizes - 1]
+        case _:
+            share = float(combine[1:]) / 100
+            pieces = np.split(values, starts[1:])
+            out[at] = [np.quantile(piece, share) for piece in pieces]
+    return out
+
+
+@dataclass(frozen=True)
+class WallClock:
+    """How the samples of a series lie on the even grid of local wall-clock time.
+
+    position : (n,) int64, index of each sample on the local grid; two samples share one in the
+        hour that clocks repeat, and the skipped hour leaves indices that no sample has.
+    length : number of local grid positions.
+    start_ns : local time of position 0.
+    """
+
+    position: Ints
+    length: int
+    start_ns: int
+
+    def spread_out(self, values: Floats) -> Floats:
+        """Values on the local grid: the mean where two share a position, NaN where none is."""
+        if self.length == len(values):
+            return values.copy()
+        seen = ~np.isnan(values)
+        sums = np.bincount(self.position[seen], values[seen], self.length)
+        counts = np.bincount(self.position[seen], minlength=self.length)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.asarray(np.where(counts > 0, sums / counts, np.nan), dtype=np.float64)
+
+
+def wall_clock(series: Series) -> WallClock:
+    """Lay a series on local time, so that a daily season keeps its hour through a clock change.
+
+    Offsets that are no whole number of steps (a two-hour cadence under a one-hour change) are
+    rounded down to the grid.
+    """
+    if len(series) == 0:
+        return WallClock(np.empty(0, np.int64), 0, 0)
+    local = series.times + series.offsets_ns
+    start = int(local[0])
+    position = (local - start) // series.step_ns
+    shift = min(0, int(position.min()))
+    position = position - shift
+    return WallClock(position, int(position.max()) + 1, start + shift * series.step_ns)
+
+
+def season_slots(clock: WallClock, step_ns: int, period: int) -> Ints:
+    """(length,) slot of every local grid position within a season of `period` samples.
+
+    Slots count from 1970-01-05 00:00 local time, a Monday, so that slot 0 of a week is Monday
+    midnight and slot 0 of a day is midnight.
+    """
+    monday_ns = 4 * 86_400 * SECOND_NS
+    first = (clock.start_ns - monday_ns) // step_ns
+    return (first + np.arange(clock.length, dtype=np.int64)) % period

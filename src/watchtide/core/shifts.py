@@ -1,0 +1,290 @@
+"""Change points: where a series takes a new level, spread or slope, by exact penalised search."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from watchtide.core import robust
+from watchtide.core.series import Floats, Ints
+
+COSTS = ("step", "step+spread", "slope")
+_CODES = {name: code for code, name in enumerate(COSTS)}
+
+
+def search(y: Floats, *, cost: str = "step", penalty: float | None = None, shortest: int = 2) -> Ints:
+    """First indices of new regimes that minimise cost plus penalty, exactly.
+
+    y : (n,) float64; NaN samples are skipped and keep their index, so that lengths count observed
+        samples.
+    cost : "step" (squared deviations from the segment mean), "step+spread" (Gaussian, n_k times
+        the log of the segment variance, floored), "slope" (squared residuals from a line a segment).
+    penalty : once a change. None takes 3 log(n) (step) or 5 log(n) (slope) times the robust
+        long-run variance of the noise, 4 log(n) (1 + phi) / (1 - phi) for step+spread.
+    shortest : least observed samples in a segment; 1 … n.
+    Raises ValueError for an unknown cost, a negative penalty, or fewer than 2 * shortest samples.
+    Killick, Fearnhead and Eckley (2012), section 3; a candidate is dropped only `shortest` samples
+    after its prune test first holds, without which short segments are missed. O(n) to O(n^2).
+    """
+    y, x = _observed(y)
+    _check_cost(cost)
+    if shortest < 1:
+        raise ValueError(f"shortest must be at least 1 sample, got {shortest}")
+    if len(y) < 2 * shortest:
+        raise ValueError(
+            f"a change needs {2 * shortest} observed samples (2 * shortest), got {len(y)}; "
+            "take a smaller shortest or more history"
+        )
+    if penalty is None:
+        penalty = default_penalty(y, cost)
+    if not penalty >= 0:
+        raise ValueError(f"penalty must be 0 or more, got {penalty}")
+    z, scale, floor = _standardise(y)
+    if cost != "step+spread":
+        penalty = penalty / scale**2
+    sums = _sums(z, x)
+    if cost == "step":
+        previous = _search_steps(sums, float(penalty), shortest)
+    else:
+        previous = _search(sums, _CODES[cost], float(penalty), shortest, floor)
+    changes = []
+    at = int(previous[len(z)])
+    while at > 0:
+        changes.append(int(x[at]))
+        at = int(previous[at])
+    return np.asarray(changes[::-1], dtype=np.int64)
+
+
+def cost(y: Floats, changes: Ints, cost: str = "step") -> float:
+    """The objective without penalty of the segments that start at 0 and at each of `changes`."""
+    _check_cost(cost)
+    observed, x = _observed(y)
+    if len(observed) == 0:
+        return 0.0
+    z, scale, floor = _standardise(observed)
+    sums = _sums(z, x)
+    edges = [0, *np.searchsorted(x, np.sort(np.asarray(changes, dtype=np.int64))).tolist(), len(z)]
+    total = 0.0
+    for a, b in zip(edges[:-1], edges[1:], strict=True):
+        if b > a:
+            total += _segment_cost(sums, a, b, _CODES[cost], floor)
+    if cost == "step+spread":
+        return float(total + len(z) * 2 * np.log(scale))
+    return float(total * scale**2)
+
+
+def default_penalty(y: Floats, cost: str = "step") -> float:
+    """The penalty `search` takes when none is given; y of (n,), NaN skipped."""
+    seen = y[~np.isnan(y)]
+    n = max(len(seen), 2)
+    if cost == "step+spread":
+        phi = robust.lag_one(seen)
+        return float(4 * np.log(n) * (1 + phi) / (1 - phi))
+    variance = robust.long_run_variance(seen)
+    # Noise-free data would make every change free: a billionth of the range is no news.
+    least = (1e-9 * float(np.ptp(seen))) ** 2 if len(seen) else 0.0
+    return float((5 if cost == "slope" else 3) * np.log(n) * max(variance, least))
+
+
+@dataclass(frozen=True)
+class Shift:
+    """One change of level: index of the first sample of the new regime, size, and how sure."""
+
+    index: int
+    size: float
+    before: float
+    after: float
+    confidence: float
+
+
+def describe(y: Floats, changes: Ints, *, reach: int | None = None) -> list[Shift]:
+    """Size and confidence of each change of level.
+
+    size : difference of the medians of the regimes around the change, of at most `reach` samples
+        next to it.
+    confidence : 1 / (1 + exp(-(gain / v - 3 log n) / 2)), where gain is what the squared error grows
+        by without this change and v is the long-run variance: 0.5 where the default penalty would
+        just still allow the change. A grade of evidence, not a frequency.
+    """
+    edges = [0, *(int(c) for c in changes), len(y)]
+    found = []
+    variance = max(robust.long_run_variance(y), (1e-9 * float(np.nanmax(np.abs(y), initial=0.0))) ** 2, 1e-300)
+    n = max(int(np.sum(~np.isnan(y))), 2)
+    for i in range(1, len(edges) - 1):
+        left, right = y[edges[i - 1] : edges[i]], y[edges[i] : edges[i + 1]]
+        if reach is not None:
+            left, right = left[-reach:], right[:reach]
+        before, after = float(np.nanmedian(left)), float(np.nanmedian(right))
+        n1, n2 = np.sum(~np.isnan(left)), np.sum(~np.isnan(right))
+        gain = n1 * n2 / (n1 + n2) * (float(np.nanmean(right)) - float(np.nanmean(left))) ** 2
+        evidence = np.clip((gain / variance - 3 * np.log(n)) / 2, -50, 50)
+        found.append(Shift(edges[i], after - before, before, after, float(1 / (1 + np.exp(-evidence)))))
+    return found
+
+
+def _check_cost(cost: str) -> None:
+    if cost not in COSTS:
+        raise ValueError(f"cost must be one of {', '.join(COSTS)}, got {cost!r}")
+
+
+def _observed(y: Floats) -> tuple[Floats, Ints]:
+    y = np.asarray(y, dtype=np.float64)
+    at = np.flatnonzero(~np.isnan(y)).astype(np.int64)
+    return y[at], at
+
+
+def _standardise(y: Floats) -> tuple[Floats, float, float]:
+    """Centre and scale, so that prefix sums keep their digits; the variance floor in that scale."""
+    scale = float(np.std(y))
+    if scale == 0 or not np.isfinite(scale):
+        # Constant: the floor of 1e-300 is on the values as they are.
+        return y - y[0], 1.0, 1e-300
+    return (y - np.mean(y)) / scale, scale, 1e-8
+
+
+def _sums(z: Floats, x: Ints) -> Floats:
+    """(6, n + 1) prefix sums of 1, z, z², x, x², x z, with x scaled to 0 … 1 and centred."""
+    span = max(float(x[-1] - x[0]), 1.0)
+    u = (x - x[0]) / span - 0.5
+    rows = [np.ones(len(z)), z, z * z, u, u * u, u * z]
+    return np.ascontiguousarray([np.r_[0.0, np.cumsum(row)] for row in rows])
+
+
+@njit(cache=True, nogil=True)
+def _segment_cost(sums, a, b, code, floor):  # type: ignore[no-untyped-def]
+    n = sums[0, b] - sums[0, a]
+    sz = sums[1, b] - sums[1, a]
+    squares = sums[2, b] - sums[2, a] - sz * sz / n
+    if squares < 0.0:
+        squares = 0.0
+    if code == 0:
+        return squares
+    if code == 1:
+        return n * np.log(max(squares / n, floor))
+    sx = sums[3, b] - sums[3, a]
+    xx = sums[4, b] - sums[4, a] - sx * sx / n
+    if n < 3 or xx <= 0.0:
+        return 0.0 if n < 3 else squares
+    xz = sums[5, b] - sums[5, a] - sx * sz / n
+    rest = squares - xz * xz / xx
+    return rest if rest > 0.0 else 0.0
+
+
+@njit(cache=True, nogil=True)
+def _least_future(sums, a, b, code, floor, n_all):  # type: ignore[no-untyped-def]
+    """Greatest lower bound on cost(a, u) - cost(b, u) over all later u: what pruning may rely on.
+
+    For squared errors this is cost(a, b). The floor breaks that for step+spread: with s the squared
+    deviations and f the floor, the bound is n log f - (n - s / f) where s / n < f, and otherwise the
+    lesser of n log(s / n) and its value when everything up to the end has no further deviation.
+    """
+    c = _segment_cost(sums, a, b, code, floor)
+    if code != 1:
+        return c
+    n = sums[0, b] - sums[0, a]
+    sz = sums[1, b] - sums[1, a]
+    s = max(sums[2, b] - sums[2, a] - sz * sz / n, 0.0)
+    if s / n < floor:
+        return n * np.log(floor) - (n - s / floor)
+    most = n_all - a
+    late = most * np.log(s / (most * floor)) if s / most > floor else 0.0
+    return n * np.log(floor) + min(n * np.log(s / (n * floor)), late)
+
+
+@njit(cache=True, nogil=True)
+def _search(sums, code, penalty, shortest, floor):  # type: ignore[no-untyped-def]
+    """previous[t]: the start of the last segment of the best partition of the first t samples."""
+    n = sums.shape[1] - 1
+    best = np.full(n + 1, np.inf)
+    best[0] = -penalty
+    previous = np.zeros(n + 1, np.int64)
+    candidates = np.empty(n + 1, np.int64)
+    doomed = np.empty(n + 1, np.int64)  # when the prune test first held, or n + 1
+    held = 0
+    # Rounding of the prefix sums must not prune a tie.
+    slack = 1e-9 * (1.0 + abs(penalty))
+    for t in range(shortest, n + 1):
+        fresh = t - shortest
+        if fresh == 0 or best[fresh] < np.inf:
+            candidates[held] = fresh
+            doomed[held] = n + 1
+            held += 1
+        low = np.inf
+        at = 0
+        for k in range(held):
+            s = candidates[k]
+            value = best[s] + _segment_cost(sums, s, t, code, floor) + penalty
+            if value < low:
+                low = value
+                at = s
+        best[t] = low
+        previous[t] = at
+        kept = 0
+        for k in range(held):
+            s = candidates[k]
+            if doomed[k] > n:
+                bound = best[s] + _least_future(sums, s, t, code, floor, n)
+                if bound > low + slack:
+                    doomed[k] = t
+            if doomed[k] > n or t < doomed[k] + shortest:
+                candidates[kept] = s
+                doomed[kept] = doomed[k]
+                kept += 1
+        held = kept
+    return previous
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _step_costs(base, level, starts, held, t, total, square, values):  # type: ignore[no-untyped-def]
+    """Cost of ending each candidate's segment at t. One short loop over arrays side by side, which the
+    compiler turns into vector instructions: this is where a search spends its time."""
+    for k in range(held):
+        d = total - level[k]
+        values[k] = base[k] + square - d * d / (t - starts[k])
+
+
+@njit(cache=True, nogil=True)
+def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
+    """`_search` for the step cost, with what each candidate needs kept side by side.
+
+    For squared errors the prune test is the candidate's value itself.
+    """
+    n = sums.shape[1] - 1
+    best = np.full(n + 1, np.inf)
+    best[0] = -penalty
+    previous = np.zeros(n + 1, np.int64)
+    base = np.empty(n + 1)
+    level = np.empty(n + 1)
+    starts = np.empty(n + 1)
+    doomed = np.empty(n + 1)
+    values = np.empty(n + 1)
+    held = 0
+    slack = 1e-9 * (1.0 + abs(penalty))
+    for t in range(shortest, n + 1):
+        fresh = t - shortest
+        if fresh == 0 or best[fresh] < np.inf:
+            base[held] = best[fresh] - sums[2, fresh]
+            level[held] = sums[1, fresh]
+            starts[held] = fresh
+            doomed[held] = n + 1
+            held += 1
+        _step_costs(base, level, starts, held, float(t), sums[1, t], sums[2, t], values)
+        at = np.argmin(values[:held])
+        low = values[at] + penalty
+        best[t] = low
+        previous[t] = int(starts[at])
+        bound = low + slack
+        drop = False
+        for k in range(held):
+            if values[k] > bound and doomed[k] > n:
+                doomed[k] = t
+            if t >= doomed[k] + shortest:
+                drop = True
+        if drop:
+            kept = 0
+            for k in range(held):
+                if doomed[k] > n or t < doomed[k] + shortest:
+                    base[kept], level[kept], starts[kept], doomed[kept] = base[k], level[k], starts[k], doomed[k]
+                    kept += 1
+            held = kept
+    return previous

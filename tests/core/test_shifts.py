@@ -1,0 +1,108 @@
+"""Change points against brute force over all partitions."""
+
+import itertools
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from watchtide.core import shifts
+
+
+def naive_cost(y, changes, cost):
+    """The objective written out with plain NumPy, on observed samples only."""
+    seen = np.flatnonzero(~np.isnan(y))
+    floor = 1e-8 * np.var(y[seen]) or 1e-300
+    edges = [0, *np.searchsorted(seen, changes), len(seen)]
+    total = 0.0
+    for a, b in itertools.pairwise(edges):
+        x, z = seen[a:b].astype(float), y[seen[a:b]]
+        if cost == "step":
+            total += np.sum((z - z.mean()) ** 2)
+        elif cost == "step+spread":
+            total += len(z) * np.log(max(np.var(z), floor))
+        elif len(z) > 2:
+            total += np.sum((z - np.polyval(np.polyfit(x - x.mean(), z, 1), x - x.mean())) ** 2)
+    return total
+
+
+def brute_force(y, cost, penalty, shortest):
+    seen = np.flatnonzero(~np.isnan(y))
+    best = (np.inf, ())
+    n = len(seen)
+    for k in range(n // shortest):
+        for cut in itertools.combinations(range(shortest, n - shortest + 1), k):
+            if np.all(np.diff([0, *cut, n]) >= shortest):
+                value = naive_cost(y, seen[list(cut)], cost) + k * penalty
+                best = min(best, (value, tuple(seen[list(cut)])), key=lambda b: b[0])
+    return best
+
+
+@pytest.mark.parametrize("cost", shifts.COSTS)
+@pytest.mark.parametrize("shortest", [2, 3])
+def test_search_equals_brute_force_on_small_series(cost, shortest):
+    rng = np.random.default_rng(7)
+    for trial in range(60):
+        y = rng.normal(size=12) + np.repeat(rng.normal(0, 3, 3), 4)
+        if trial % 3 == 0:
+            y[rng.integers(0, 12, 2)] = np.nan
+        if trial % 5 == 0:
+            y[:5] = 1.0  # a constant run meets the variance floor
+        penalty = float(rng.choice([0.5, 3.0, 12.0]))
+        found = shifts.search(y, cost=cost, penalty=penalty, shortest=shortest)
+        value, _ = brute_force(y, cost, penalty, shortest)
+        mine = naive_cost(y, found, cost) + len(found) * penalty
+        assert mine == pytest.approx(value, rel=1e-7, abs=1e-7)
+
+
+@given(st.floats(-1e6, 1e6), st.floats(1e-3, 1e3))
+@settings(max_examples=40, deadline=None)
+def test_search_ignores_shift_and_scale(shift, scale):
+    rng = np.random.default_rng(1)
+    y = rng.normal(size=200) + np.repeat([0, 4], 100)
+    assert np.array_equal(shifts.search(y), shifts.search(y * scale + shift))
+
+
+def test_cost_agrees_with_the_plain_objective():
+    rng = np.random.default_rng(3)
+    y = rng.normal(50, 3, 60)
+    y[7] = np.nan
+    for cost in shifts.COSTS:
+        expected = naive_cost(y, np.array([20, 41]), cost)
+        assert shifts.cost(y, np.array([20, 41]), cost) == pytest.approx(expected, rel=1e-9)
+
+
+def test_autocorrelated_noise_is_not_cut_to_pieces():
+    rng = np.random.default_rng(11)
+    counts = []
+    for _ in range(10):
+        noise = rng.normal(size=2000)
+        for i in range(1, 2000):
+            noise[i] += 0.7 * noise[i - 1]
+        counts.append(len(shifts.search(noise, shortest=24)))
+    assert np.mean(counts) < 0.5
+
+
+def test_a_step_is_found_where_it_is_and_a_constant_series_has_none():
+    rng = np.random.default_rng(5)
+    y = rng.normal(size=300)
+    y[180:] += 5
+    assert shifts.search(y, shortest=10).tolist() == [180]
+    [shift] = shifts.describe(y, np.array([180]))
+    assert shift.size == pytest.approx(5, abs=0.4) and shift.confidence > 0.99
+    assert shifts.search(np.full(50, 3.0)).size == 0
+
+
+@pytest.mark.parametrize(
+    ("call", "message"),
+    [
+        (lambda: shifts.search(np.zeros(3)), "needs 4 observed samples"),
+        (lambda: shifts.search(np.zeros(9), cost="median"), "one of step"),
+        (lambda: shifts.search(np.zeros(9), penalty=-1.0), "penalty must be 0 or more"),
+        (lambda: shifts.search(np.zeros(9), shortest=0), "at least 1 sample"),
+    ],
+)
+def test_bad_arguments_name_the_value_and_the_remedy(call, message):
+    with pytest.raises(ValueError, match=message):
+        call()
