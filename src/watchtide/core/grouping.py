@@ -29,7 +29,7 @@ def find_side(z: Floats, level: float, times: Ints, group: Group) -> Ints:
 
     z : (n,) scores, positive on the side watched; NaN is never flagged but takes its place among the
     last `of` samples. A sample belongs to a finding when some `of` samples in a row hold it and at
-    least `need` flagged ones. O(n) and little work where few samples are flagged.
+    least `need` flagged ones; flagged samples that share such a window belong together. O(n) and little work where few samples are flagged.
     """
     with np.errstate(invalid="ignore"):
         flagged = np.flatnonzero(z >= level)
@@ -61,7 +61,8 @@ def group_indices(flagged, times, need, of, merge_ns, shortest, out):  # type: i
         joined = False
         if first >= 0:
             shared = begin <= last
-            touches = begin - last == 1
+            # With one sample needed, two flagged ones within `of` positions share a window.
+            touches = begin - last == 1 or (need == 1 and begin - last < of)
             near = times[begin] - times[last] <= merge_ns
             joined = shared or touches or near
         if joined:

@@ -1,0 +1,46 @@
+"""Series keys: attributes as `name=value`, joined by commas; and which streams a scope covers."""
+
+from collections.abc import Iterable, Mapping
+
+_ESCAPES = {"%": "%25", ",": "%2C", "=": "%3D"}
+
+
+def encode(attributes: Mapping[str, str] | Iterable[tuple[str, str]]) -> str:
+    """The key of these attributes in the given order; `%`, `,` and `=` are percent-encoded."""
+    pairs = attributes.items() if isinstance(attributes, Mapping) else attributes
+    return ",".join(f"{_escape(name)}={_escape(value)}" for name, value in pairs)
+
+
+def decode(key: str) -> tuple[tuple[str, str], ...]:
+    """The pairs of a key, in its order. Raises ValueError for a part without `=`."""
+    if key == "":
+        return ()
+    pairs = []
+    for part in key.split(","):
+        name, equals, value = part.partition("=")
+        if not equals:
+            raise ValueError(f"series key {key!r}: {part!r} is no name=value; write for example place=Northquay")
+        pairs.append((_unescape(name), _unescape(value)))
+    return tuple(pairs)
+
+
+def covers(scope: str, stream: str) -> bool:
+    """Whether all name=value pairs of a scope are among the stream's, in any order."""
+    if scope in ("", stream):
+        return True
+    return set(decode(scope)) <= set(decode(stream))
+
+
+def share_a_pair(one: str, other: str) -> bool:
+    """Whether two streams are the same or have a name=value in common."""
+    return one == other or bool(set(decode(one)) & set(decode(other)))
+
+
+def _escape(text: str) -> str:
+    return "".join(_ESCAPES.get(c, c) for c in text)
+
+
+def _unescape(text: str) -> str:
+    for plain, escaped in (("=", "%3D"), (",", "%2C"), ("=", "%3d"), (",", "%2c"), ("%", "%25")):
+        text = text.replace(escaped, plain)
+    return text

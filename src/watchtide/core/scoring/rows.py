@@ -1,0 +1,107 @@
+"""Findings, labels and points as the scorer takes them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from watchtide.core import keys
+from watchtide.core.series import Bools, Floats, Ints
+
+VERDICTS = ("incident", "foreseen", "false-alarm", "unsure", "reviewed")
+ORIGINS = ("independent", "finding", "sampled")
+
+
+@dataclass(frozen=True)
+class Label:
+    """One row of the annotated history; the span is closed, nanoseconds in UTC."""
+
+    start: int
+    end: int
+    series: str = ""
+    verdict: str = "incident"
+    kind: str = ""
+    cause: str = ""
+    note: str = ""
+    author: str = ""
+    origin: str = "independent"
+    stratum: str = ""
+    probability: float | None = None
+
+    def __post_init__(self) -> None:
+        if self.end < self.start:
+            raise ValueError("label ends before it starts")
+        if self.verdict not in VERDICTS:
+            raise ValueError(f"unknown verdict {self.verdict!r}; use one of {', '.join(VERDICTS)}")
+        if self.origin not in ORIGINS:
+            raise ValueError(f"unknown origin {self.origin!r}; use one of {', '.join(ORIGINS)}")
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One finding; the span is closed, of the first and last flagged sample."""
+
+    series: str
+    start: int
+    end: int
+    kind: str = "outlier"
+    direction: str = ""
+    score: float = float("nan")
+    peak_time: int | None = None
+    peak_value: float = float("nan")
+    expected: float = float("nan")
+    points: int = 1
+    window: int = 1
+    size: float = float("nan")
+    confidence: float = float("nan")
+    raised: int | None = None
+
+
+@dataclass(frozen=True)
+class Points:
+    """Judged samples of one stream: times (n,), score (n,) NaN where not judged, flagged (n,)."""
+
+    times: Ints
+    score: Floats
+    flagged: Bools
+
+    @property
+    def observed(self) -> Bools:
+        return ~np.isnan(self.score)
+
+
+@dataclass(frozen=True)
+class Covering:
+    """The labels that cover one stream, by verdict, with their row numbers."""
+
+    rows: tuple[tuple[int, Label], ...]
+
+    def of(self, *verdicts: str) -> list[tuple[int, Label]]:
+        return [(i, label) for i, label in self.rows if label.verdict in verdicts]
+
+
+@dataclass
+class Coverage:
+    """Which labels cover which stream, worked out once a stream."""
+
+    labels: Sequence[Label]
+    _known: dict[str, Covering] = field(default_factory=dict)
+
+    def __getitem__(self, series: str) -> Covering:
+        if series not in self._known:
+            rows = tuple((i, label) for i, label in enumerate(self.labels) if keys.covers(label.series, series))
+            self._known[series] = Covering(rows)
+        return self._known[series]
+
+
+def inside_any(times: Ints, spans: Sequence[tuple[int, int]]) -> Bools:
+    """(n,) whether each of the sorted times lies in one of the closed spans."""
+    out = np.zeros(len(times), np.bool_)
+    for start, end in spans:
+        out[np.searchsorted(times, start) : np.searchsorted(times, end, side="right")] = True
+    return out
+
+
+def touches(start: int, end: int, spans: Sequence[tuple[int, int]]) -> bool:
+    """Whether a closed span overlaps one of these."""
+    return any(start <= b and end >= a for a, b in spans)
