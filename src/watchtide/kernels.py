@@ -1,0 +1,24 @@
+"""Where compiled kernels are kept: a folder keyed by the digest of the numerics' source.
+
+Numba's own check looks at one file at a time and would serve a kernel that has an older one of another
+file compiled into it. Call `use_cache()` before anything imports Numba.
+"""
+
+import hashlib
+import os
+from pathlib import Path
+
+
+def cache_folder() -> Path:
+    """The folder for the present source, under WATCHTIDE_CACHE or the user's cache folder."""
+    digest = hashlib.sha256()
+    for file in sorted((Path(__file__).parent / "core").rglob("*.py")):
+        digest.update(file.read_bytes())
+    root = os.environ.get("WATCHTIDE_CACHE") or os.path.join(
+        os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache"), "watchtide"
+    )
+    return Path(root) / "kernels" / digest.hexdigest()[:16]
+
+
+def use_cache() -> None:
+    os.environ.setdefault("NUMBA_CACHE_DIR", str(cache_folder()))

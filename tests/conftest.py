@@ -1,0 +1,5 @@
+"""What every test stands on."""
+
+from watchtide import kernels
+
+kernels.use_cache()
