@@ -184,3 +184,25 @@ def _fill_unseen_slots(cycles: Floats) -> Floats:
         return cycles
     at = np.arange(len(cycles))
     return np.where(gaps, np.interp(at, at[~gaps], cycles[~gaps]), cycles)
+
+
+def choose_form(y: Floats, period: int, form: str) -> tuple[str, dict[str, float]]:
+    """additive or multiplicative, and for "auto" the leftover season of each form.
+
+    A wrong form leaves season in the remainder: the evidence is the absolute autocorrelation of the
+    remainder's size at the period, smaller being better. Values at or below 0 have no multiplicative
+    form: "auto" takes additive, a stated "multiplicative" raises ValueError.
+    """
+    positive = bool(np.all(y[~np.isnan(y)] > 0))
+    if form == "multiplicative" and not positive:
+        raise ValueError("a multiplicative form needs values above 0; take additive, or add a constant")
+    if form != "auto" or not positive:
+        return ("additive" if form == "auto" else form), {}
+    leak = {}
+    for name, x in (("additive", y), ("multiplicative", np.log(y))):
+        size = np.abs(loess(x, period).remainder)
+        a, b = size[:-period], size[period:]
+        ok = ~np.isnan(a) & ~np.isnan(b)
+        flat = np.std(a[ok]) == 0 or np.std(b[ok]) == 0
+        leak[name] = 0.0 if flat else round(abs(float(np.corrcoef(a[ok], b[ok])[0, 1])), 4)
+    return min(leak, key=lambda name: leak[name]), leak

@@ -1,0 +1,1 @@
+"""The command line: works on files alone, without server or database."""

@@ -1,0 +1,133 @@
+"""`watchtide score`: figures from files, and the bounds that fail a build."""
+
+import json
+import sys
+from typing import Any
+
+import numpy as np
+import typer
+
+from watchtide.cli.main import fail
+from watchtide.core.scoring.card import Setting
+from watchtide.core.scoring.card import score as score_card
+from watchtide.core.series import SECOND_NS
+from watchtide.plan import durations
+from watchtide.tables import clock, labels, results
+
+
+def score(
+    findings: str,
+    labels_path: str,
+    points_path: str | None,
+    summary_path: str | None,
+    *,
+    tolerance: str,
+    start: str | None,
+    stop: str | None,
+    kinds: str | None,
+    bounds: dict[str, float | None],
+    json_out: str | None,
+    zone: str,
+) -> None:
+    found = results.read_findings(findings)
+    known = labels.read_labels(labels_path, zone=zone)
+    points = results.read_points(points_path) if points_path else None
+    summary = _summary(summary_path)
+    step = round(summary["step_s"] * SECOND_NS) if summary.get("step_s") else None
+    if step is None and points:
+        steps = np.concatenate([np.diff(p.times) for p in points.values() if len(p.times) > 1] or [np.empty(0)])
+        step = int(np.median(steps)) if len(steps) else None
+    season = summary.get("longest_season_s")
+    try:
+        tolerance_ns = durations.parse_ns(tolerance, step_ns=step)
+    except ValueError as error:
+        fail(f"--tolerance: {error}")
+    wanted = tuple(k.strip() for k in kinds.split(",")) if kinds else None
+    for kind in wanted or ():
+        if kind not in ("outlier", "shift", "discord"):
+            fail(f"--kinds {kind}: must be among outlier, shift, discord")
+    span = None
+    if start or stop:
+        whole = _whole_span(found, known, points)
+        span = (clock.parse_one(start, zone) if start else whole[0], clock.parse_one(stop, zone) if stop else whole[1])
+        if span[1] < span[0]:
+            fail("--from lies after --to; swap the two")
+    card = score_card(
+        found,
+        known,
+        points,
+        Setting(tolerance_ns, step, round(season * SECOND_NS) if season else None, span, wanted),
+    )
+    figures = card.figures
+    figures["span"] = {k: clock.format_time(v) for k, v in figures["span"].items()}
+    if json_out:
+        results.write_whole(json_out, json.dumps(figures, indent=1, allow_nan=False) + "\n")
+    if json_out != "-":
+        _tell(figures)
+    unmet = _unmet(figures["events"], bounds)
+    if unmet:
+        for line in unmet:
+            print(f"watchtide: {line}", file=sys.stderr)
+        raise typer.Exit(1)
+
+
+def _summary(path: str | None) -> dict[str, Any]:
+    if path is None:
+        return {}
+    try:
+        with open(path, encoding="utf-8") as file:
+            data = json.load(file)
+    except (OSError, ValueError) as error:
+        fail(f"--summary {path}: {error}; give the summary that scan wrote")
+    if not isinstance(data, dict):
+        fail(f"--summary {path}: no summary; give the one that scan wrote")
+    return data
+
+
+def _whole_span(found: Any, known: Any, points: Any) -> tuple[int, int]:
+    from watchtide.core.scoring.card import default_span
+
+    return default_span(found, known, points) or (0, 0)
+
+
+def _tell(figures: dict[str, Any]) -> None:
+    e = figures["events"]
+    counted = e["tp_findings"] + e["fp_findings"]
+    incidents = e["tp_labels"] + e["fn_labels"]
+    print(f"span       {figures['span']['from']} to {figures['span']['to']}")
+    print(f"precision  {_number(e['precision'])} {_interval(e['precision_ci'])}  {e['tp_findings']} of {counted} findings")
+    print(f"recall     {_number(e['recall'])} {_interval(e['recall_ci'])}  {e['tp_labels']} of {incidents} {e['recall_of']}")
+    print(f"F1         {_number(e['f1'])}")
+    rate = figures["false_per_week"]
+    print(f"false      {_number(rate['per_stream'])} a stream-week  {rate['false_findings']} in {rate['stream_weeks']:.1f} stream-weeks")
+    delay = figures["delay"]
+    print(f"delay      {_number(delay['median_s'])} s median of {delay['n']}")
+    if figures["excluded"]["unjudged"]:
+        low, high = e["precision_bounds"]
+        print(f"unjudged   {figures['excluded']['unjudged']} findings: precision lies between {low:.3f} and {high:.3f}")
+
+
+def _number(value: float | None) -> str:
+    return "  –  " if value is None else f"{value:.3f}"
+
+
+def _interval(pair: list[float] | None) -> str:
+    return "" if pair is None else f"({pair[0]:.3f} to {pair[1]:.3f})"
+
+
+def _unmet(e: dict[str, Any], bounds: dict[str, float | None]) -> list[str]:
+    seen = {
+        "precision": e["precision"],
+        "precision_lower": e["precision_ci"][0] if e["precision_ci"] else None,
+        "recall": e["recall"],
+    }
+    out = []
+    for name, bound in bounds.items():
+        if bound is None:
+            continue
+        words = name.replace("_", " ")
+        if seen[name] is None:
+            out.append(f"{words} cannot be computed, so the bound {bound} is not met")
+        elif seen[name] < bound:
+            out.append(f"{words} is {seen[name]:.4f}, below the bound {bound}")
+    return out

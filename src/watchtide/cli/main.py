@@ -1,0 +1,256 @@
+"""`watchtide`: entry point, exit statuses, and the commands' names; the work is imported when called."""
+
+import json
+import sys
+from enum import StrEnum
+from typing import Annotated, Any, Never
+
+import typer
+
+from watchtide import kernels
+
+app = typer.Typer(
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Scan metric streams for anomalies, and count how far the scan can be trusted.",
+)
+plan_app = typer.Typer(no_args_is_help=True, help="Check and show plans.")
+server_app = typer.Typer(no_args_is_help=True, help="Run and look after the server.")
+app.add_typer(plan_app, name="plan")
+app.add_typer(server_app, name="server")
+
+
+class Mode(StrEnum):
+    fit = "fit"
+    replay = "replay"
+
+
+class Side(StrEnum):
+    both = "both"
+    above = "above"
+    below = "below"
+
+
+def fail(message: str) -> Never:
+    """Bad usage or bad input: one message on standard error, exit status 2."""
+    print(f"watchtide: {message}", file=sys.stderr)
+    raise typer.Exit(2)
+
+
+# The options of every table read, in one place.
+Time = Annotated[str | None, typer.Option("--time", help="Column of the stamps.")]
+Value = Annotated[list[str] | None, typer.Option("--value", help="Column of values; several make several streams.")]
+SeriesOption = Annotated[list[str] | None, typer.Option("--series", help="Column that tells streams apart; repeatable.")]
+LabelOption = Annotated[str | None, typer.Option("--label", help="Column of known anomalies (true or false, or a kind).")]
+Zone = Annotated[str, typer.Option("--tz", help="Zone of stamps without offset, and of local seasons.")]
+Every = Annotated[str | None, typer.Option("--every", help="Cadence of the grid, such as 15m.")]
+Combine = Annotated[str | None, typer.Option("--combine", help="How samples of a bin combine: mean, sum, count …")]
+Encoding = Annotated[str | None, typer.Option("--encoding", help="Encoding of a text file; UTF-8 otherwise.")]
+Skip = Annotated[bool, typer.Option("--skip-broken", help="Leave broken rows out instead of stopping.")]
+Calendar = Annotated[str | None, typer.Option("--calendar", hidden=True)]
+Covariate = Annotated[list[str] | None, typer.Option("--covariate", hidden=True)]
+Denominator = Annotated[str | None, typer.Option("--denominator", hidden=True)]
+
+
+@app.command()
+def scan(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    plan: Annotated[str | None, typer.Option(help="Plan file, YAML or JSON.")] = None,
+    train_until: Annotated[str | None, typer.Option(help="Train on what lies before this time.")] = None,
+    train_share: Annotated[float | None, typer.Option(help="Train on this share of the time span.")] = None,
+    known: Annotated[str | None, typer.Option(help="Labels whose incidents stay out of training.")] = None,
+    mode: Mode = Mode.fit,
+    level: Annotated[str | None, typer.Option(help="sigmas=4, odds=1000, per-week=0.1, interval=0.99 or share=0.01")] = None,
+    side: Side | None = None,
+    points: Annotated[str | None, typer.Option(help="Write the judged samples here.")] = None,
+    findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
+    summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
+    save: Annotated[str | None, typer.Option(hidden=True)] = None,
+    jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    label: LabelOption = None,
+    tz: Zone = "UTC",
+    every: Every = None,
+    combine: Combine = None,
+    encoding: Encoding = None,
+    skip_broken: Skip = False,
+    calendar: Calendar = None,
+    covariate: Covariate = None,
+    denominator: Denominator = None,
+) -> None:
+    """Fit a baseline per stream, flag what strays from it, and find shifts."""
+    from watchtide.cli import scanning
+
+    if mode is Mode.replay:
+        fail("--mode replay comes in a later version; take --mode fit")
+    _refuse_later({"--save": save, "--calendar": calendar, "--covariate": covariate, "--denominator": denominator})
+    scanning.scan(
+        source,
+        plan_path=plan,
+        train_until=train_until,
+        train_share=train_share,
+        known=known,
+        level=level,
+        side=side.value if side else None,
+        points=points,
+        findings=findings,
+        summary=summary,
+        jobs=jobs,
+        table=_table(locals()),
+    )
+
+
+@app.command()
+def decompose(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    season: Annotated[list[str], typer.Option(help="Season length, such as 24h; repeatable.")],
+    out: Annotated[str, typer.Option(help="Write the components here.")],
+    form: Annotated[str, typer.Option(help="additive, multiplicative or auto")] = "additive",
+    robust: Annotated[bool, typer.Option("--robust", help="Give outliers less weight.")] = False,
+    summary: Annotated[str | None, typer.Option(help="Write the form and its evidence here (JSON).")] = None,
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    every: Every = None,
+    combine: Combine = None,
+    encoding: Encoding = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Split streams into trend, seasons and remainder."""
+    from watchtide.cli import scanning
+
+    label = None
+    scanning.decompose(source, season, out, form=form, robust=robust, summary=summary, table=_table(locals()))
+
+
+@app.command()
+def shifts(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    out: Annotated[str, typer.Option(help="Write the change points here, as findings.")],
+    of: Annotated[str, typer.Option(help="step, spread or slope")] = "step",
+    season: Annotated[list[str] | None, typer.Option(help="Season length, auto or none.")] = None,
+    penalty: Annotated[str, typer.Option(help="auto, or what one change must gain.")] = "auto",
+    online: Annotated[bool, typer.Option("--online", hidden=True)] = False,
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    every: Every = None,
+    combine: Combine = None,
+    encoding: Encoding = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Find change points in streams freed of their seasons."""
+    from watchtide.cli import scanning
+
+    label = None
+    _refuse_later({"--online": online or None})
+    scanning.find_shifts(source, out, of=of, season=season, penalty=penalty, table=_table(locals()))
+
+
+@app.command()
+def seasons(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    every: Every = None,
+    combine: Combine = None,
+    encoding: Encoding = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Season lengths of each stream, strongest first, as JSON."""
+    from watchtide.cli import scanning
+
+    label = None
+    scanning.find_seasons(source, table=_table(locals()))
+
+
+@app.command()
+def score(
+    findings: Annotated[str, typer.Option(help="Findings file.")],
+    labels: Annotated[str, typer.Option(help="Labels file, CSV or JSON.")],
+    points: Annotated[str | None, typer.Option(help="Points file, for the point and range levels.")] = None,
+    summary: Annotated[str | None, typer.Option(help="The scan's summary: cadence, seasons, span.")] = None,
+    tolerance: Annotated[str, typer.Option(help="Widens every label on both sides.")] = "0s",
+    from_: Annotated[str | None, typer.Option("--from", help="Start of the scored span.")] = None,
+    to: Annotated[str | None, typer.Option("--to", help="End of the scored span, closed.")] = None,
+    kinds: Annotated[str | None, typer.Option(help="Findings to count: outlier,shift,discord.")] = None,
+    min_precision: Annotated[float | None, typer.Option(help="Exit 1 below this precision.")] = None,
+    min_precision_lower: Annotated[float | None, typer.Option(help="Exit 1 where its interval starts below.")] = None,
+    min_recall: Annotated[float | None, typer.Option(help="Exit 1 below this recall.")] = None,
+    json_out: Annotated[str | None, typer.Option("--json", help="Write all figures here.")] = None,
+    html: Annotated[str | None, typer.Option("--html", hidden=True)] = None,
+    tz: Zone = "UTC",
+) -> None:
+    """Count findings against labels: precision, recall and what stands beside them."""
+    from watchtide.cli import judging
+
+    _refuse_later({"--html": html})
+    judging.score(
+        findings, labels, points, summary, tolerance=tolerance, start=from_, stop=to, kinds=kinds,
+        bounds={"precision": min_precision, "precision_lower": min_precision_lower, "recall": min_recall},
+        json_out=json_out, zone=tz,
+    )  # fmt: skip
+
+
+@plan_app.command("check")
+def plan_check(path: str) -> None:
+    """Check a plan; mistakes are told by line."""
+    from watchtide.cli import scanning
+
+    scanning.load_plan(path)
+    print(f"{path}: fine")
+
+
+@plan_app.command("show")
+def plan_show(path: Annotated[str | None, typer.Argument()] = None) -> None:
+    """Show a plan with every key written out."""
+    from watchtide.cli import scanning
+    from watchtide.plan import dump
+
+    print(dump(scanning.load_plan(path)), end="")
+
+
+@plan_app.command("schema")
+def plan_schema() -> None:
+    """The JSON Schema of plans."""
+    from watchtide.plan import Plan
+
+    print(json.dumps(Plan.model_json_schema(by_alias=True), indent=1))
+
+
+@server_app.command("run", context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
+def server_run(context: typer.Context) -> None:
+    """A management command of the server, such as `migrate` or `createsuperuser`."""
+    from watchtide.cli import server
+
+    server.run(context.args)
+
+
+def _refuse_later(options: dict[str, Any]) -> None:
+    for name, value in options.items():
+        if value:
+            fail(f"{name} comes in a later version; leave it out")
+
+
+def _table(given: dict[str, Any]) -> dict[str, Any]:
+    names = ("time", "value", "series", "label", "tz", "every", "combine", "encoding", "skip_broken")
+    return {name: given.get(name) for name in names}
+
+
+def main() -> None:
+    """Run, and turn our own errors into one message and exit status 2."""
+    kernels.use_cache()
+    from watchtide.cli import errors
+
+    errors.run(app)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,258 @@
+"""Commands that read a table: scan, decompose, shifts, seasons."""
+
+import json
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from watchtide.cli.main import fail
+from watchtide.core import decompose as core_decompose
+from watchtide.core import seasons as core_seasons
+from watchtide.core.scoring.rows import Label
+from watchtide.core.series import SECOND_NS, wall_clock
+from watchtide.engine import run, stages
+from watchtide.plan import Plan, PlanError, durations, load
+from watchtide.plan.model import check_level
+from watchtide.plan.text import from_data
+from watchtide.tables import clock, labels, layout, read, results
+from watchtide.tables.problems import TableError
+
+
+def load_plan(path: str | None) -> Plan:
+    """The plan of a file, or the default one. Raises PlanError with the file's name before each line."""
+    if path is None:
+        return Plan()
+    try:
+        text = sys.stdin.read() if path == "-" else open(path, encoding="utf-8").read()
+    except UnicodeDecodeError:
+        fail(f"{path}: not UTF-8 text; a plan is a text file")
+    try:
+        return load(text)
+    except PlanError as error:
+        fail(f"{path}, {error}")
+
+
+def read_streams(source: str, table: dict[str, Any]) -> tuple[layout.Extracted, list[stages.Input], list[Label]]:
+    """The streams of a file, and the known spans of a stated label column. Guesses go to standard error."""
+    clock.zone(table["tz"])
+    data: str | bytes = sys.stdin.buffer.read() if source == "-" else source
+    raw = read.read(data, "standard input" if source == "-" else source, encoding=table["encoding"])
+    guessed = layout.guess(
+        raw,
+        zone=table["tz"],
+        time=table["time"],
+        values=tuple(table["value"] or ()),
+        series=tuple(table["series"]) if table["series"] else None,
+        label=table["label"],
+    )
+    taken = layout.extract(raw, guessed)
+    if taken.broken and not table["skip_broken"]:
+        first = taken.broken[0]
+        raise TableError(
+            source,
+            f"line {first.line}" + (f", column {first.column}" if first.column else ""),
+            f"{first.problem} ({len(taken.broken)} broken row{'s' if len(taken.broken) > 1 else ''} in all)",
+            "mend it, or leave broken rows out with --skip-broken",
+        )
+    if not taken.streams:
+        raise TableError(source, "the rows", "not one row can be used", "check the time and value columns")
+    _tell_guess(guessed, taken, table)
+    known = [span for s in taken.streams if s.labelled is not None for span in _known_spans(s)]
+    return taken, [stages.Input(s.key, s.times, s.values, table["tz"]) for s in taken.streams], known
+
+
+def _known_spans(stream: layout.StreamRows) -> list[Label]:
+    """True rows of a label column as incidents, one a run of rows."""
+    assert stream.labelled is not None
+    order = np.argsort(stream.times, kind="stable")
+    mask = stream.labelled[order].astype(np.int8)
+    edges = np.flatnonzero(np.diff(np.r_[0, mask, 0]))
+    times = stream.times[order]
+    return [
+        Label(int(times[a]), int(times[b - 1]), stream.key) for a, b in zip(edges[::2], edges[1::2], strict=True)
+    ]
+
+
+def _tell_guess(guessed: layout.Layout, taken: layout.Extracted, table: dict[str, Any]) -> None:
+    words = [f"time {guessed.time}", f"value {', '.join(guessed.values)}"]
+    if guessed.series:
+        words.append(f"streams by {', '.join(guessed.series)}")
+    every = table["every"] or durations.format_ns(taken.step_ns)
+    print(
+        f"took {'; '.join(words)}; zone {guessed.zone}; every {every} "
+        f"({taken.step_share:.1%} of the steps); {len(taken.streams)} stream{'s' if len(taken.streams) > 1 else ''}",
+        file=sys.stderr,
+    )
+    if guessed.suggested_label and not guessed.label:
+        print(f"column {guessed.suggested_label} looks like known anomalies; --label uses it", file=sys.stderr)
+    for p in taken.problems:
+        print(f"note: {p.count} rows {p.message}" if not p.sets_aside else f"left out: {p.count} rows, {p.message}", file=sys.stderr)
+
+
+def progress_line(what: str) -> Callable[[int, int], None] | None:
+    """Progress on standard error, and only on a terminal."""
+    if not sys.stderr.isatty():
+        return None
+
+    def tell(done: int, total: int) -> None:
+        print(f"\r{what} {done} of {total}", end="\n" if done == total else "", file=sys.stderr, flush=True)
+
+    return tell
+
+
+def plan_with_options(plan: Plan, changes: dict[str, dict[str, Any]]) -> Plan:
+    """A plan with some keys replaced, checked again."""
+    data = plan.as_data()
+    for part, values in changes.items():
+        data[part].update({k: v for k, v in values.items() if v is not None})
+    try:
+        return from_data(data)
+    except PlanError as error:
+        fail(str(error))
+
+
+def parse_level(text: str) -> dict[str, float]:
+    kind, equals, amount = text.partition("=")
+    try:
+        level = {kind: float(amount)}
+        check_level(level)
+    except ValueError as error:
+        why = str(error) if equals and kind else "write for example sigmas=4"
+        fail(f"--level {text}: {why if 'float' not in why else 'the amount must be a number, such as sigmas=4'}")
+    return level
+
+
+def scan(
+    source: str,
+    *,
+    plan_path: str | None,
+    train_until: str | None,
+    train_share: float | None,
+    known: str | None,
+    level: str | None,
+    side: str | None,
+    points: str | None,
+    findings: str | None,
+    summary: str | None,
+    jobs: int,
+    table: dict[str, Any],
+) -> None:
+    if train_until is not None and train_share is not None:
+        fail("--train-until and --train-share: give one of the two")
+    train: dict[str, Any] | None = None
+    if train_until is not None:
+        clock.parse_one(train_until, table["tz"])
+        train = {"until": train_until}
+    elif train_share is not None:
+        train = {"share": train_share}
+    plan = plan_with_options(
+        load_plan(plan_path),
+        {
+            "prepare": {"every": table["every"], "combine": table["combine"]},
+            "baseline": {"train": train},
+            "flag": {"level": parse_level(level) if level else None, "side": side},
+        },
+    )
+    left_out = labels.read_labels(known, zone=table["tz"]) if known else []
+    _, streams, spans = read_streams(source, table)
+    scanned = list(
+        run.scan_many(streams, plan, [*left_out, *spans], jobs=jobs, progress=progress_line("scanned"))
+    )
+    found = sorted((f for s in scanned for f in s.findings), key=lambda f: (f.start, f.series, f.kind))
+    if points:
+        rows = results.points_table({s.base.key: stages.points_of(s) for s in scanned})
+        results.write_whole(points, results.table_bytes(rows, points))
+    if summary:
+        results.write_whole(summary, json.dumps(run.summarise(scanned, plan), indent=1) + "\n")
+    if findings:
+        results.write_whole(findings, results.findings_text(found, findings))
+    if not (points or findings or summary):
+        results.write_whole("-", results.findings_text(found))
+    judged = sum(int(np.sum(~np.isnan(s.z))) for s in scanned)
+    print(f"{len(found)} findings in {judged:,} judged samples of {len(scanned)} streams", file=sys.stderr)
+
+
+def decompose(
+    source: str, season: list[str], out: str, *, form: str, robust: bool, summary: str | None, table: dict[str, Any]
+) -> None:
+    if form not in ("additive", "multiplicative", "auto"):
+        fail(f"--form {form}: must be additive, multiplicative or auto")
+    plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
+    _, streams, _ = read_streams(source, table)
+    parts, told = [], {}
+    for stream in streams:
+        series, _ = stages.prepare(stream, plan)
+        wall = wall_clock(series)
+        local = wall.spread_out(series.values)
+        try:
+            lengths = [durations.parse_ns(s, step_ns=series.step_ns) / series.step_ns for s in season]
+            periods = core_seasons.check_periods(lengths, len(local), series.step_ns)
+            taken, evidence = core_decompose.choose_form(local, periods[-1], form)
+            fit = core_decompose.loess_seasons(np.log(local) if taken == "multiplicative" else local, periods, robust=robust)
+        except ValueError as error:
+            fail(f"--season {' '.join(season)}, stream {stream.key or '(the only one)'}: {error}")
+        undo = np.exp if taken == "multiplicative" else (lambda x: x)
+        trend, rows = undo(fit.trend)[wall.position], undo(fit.seasons)[:, wall.position]
+        whole = trend * rows.prod(axis=0) if taken == "multiplicative" else trend + rows.sum(axis=0)
+        left = series.values / whole if taken == "multiplicative" else series.values - whole
+        told[stream.key] = {"form": taken, **({"evidence": evidence} if evidence else {})}
+        columns = {
+            "series": pa.array([stream.key] * len(series), pa.string()),
+            "time": pa.array(clock.format_times(series.times), pa.string()),
+            "observed": pa.array(series.values, from_pandas=True),
+            "trend": pa.array(trend, from_pandas=True),
+            **{f"season_{i + 1}": pa.array(row, from_pandas=True) for i, row in enumerate(rows)},
+            "remainder": pa.array(left, from_pandas=True),
+            "weight": pa.array(fit.weights[wall.position]),
+        }
+        parts.append(pa.table(columns))
+        print(f"{stream.key or source}: {taken}" + (f", leftover season {evidence}" if evidence else ""), file=sys.stderr)
+    results.write_whole(out, results.table_bytes(pa.concat_tables(parts), out))
+    if summary:
+        first = next(iter(told.values()))
+        results.write_whole(summary, json.dumps({"form": first["form"], "streams": told}, indent=1) + "\n")
+
+
+def find_shifts(
+    source: str, out: str, *, of: str, season: list[str] | None, penalty: str, table: dict[str, Any]
+) -> None:
+    if of not in ("step", "spread", "slope"):
+        fail(f"--of {of}: must be step, spread or slope")
+    amount: str | float = penalty
+    if penalty != "auto":
+        try:
+            amount = float(penalty)
+        except ValueError:
+            fail(f"--penalty {penalty}: must be auto or a number, 0 or more")
+    chosen: Any = season or ["auto"]
+    plan = plan_with_options(
+        Plan(),
+        {
+            "prepare": {"every": table["every"], "combine": table["combine"]},
+            "baseline": {"seasons": "auto" if chosen == ["auto"] else [] if chosen == ["none"] else chosen},
+            "shifts": {"of": of, "penalty": amount},
+        },
+    )
+    _, streams, _ = read_streams(source, table)
+    found = []
+    for scanned in run.scan_many(streams, plan):
+        found += [f for f in scanned.findings if f.kind == "shift"]
+    found.sort(key=lambda f: (f.start, f.series))
+    results.write_whole(out, results.findings_text(found, out))
+    print(f"{len(found)} shifts in {len(streams)} streams", file=sys.stderr)
+
+
+def find_seasons(source: str, *, table: dict[str, Any]) -> None:
+    plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
+    _, streams, _ = read_streams(source, table)
+    told = {}
+    for stream in streams:
+        series, _ = stages.prepare(stream, plan)
+        found = core_seasons.detect(wall_clock(series).spread_out(series.values), series.step_ns)
+        told[stream.key] = [
+            {"period_s": s.samples * series.step_ns / SECOND_NS, "samples": s.samples, "strength": s.strength} for s in found
+        ]
+    print(json.dumps({"series": told}, indent=1))

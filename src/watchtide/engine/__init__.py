@@ -1,0 +1,1 @@
+"""Runs a plan over many streams: the stages, what they keep, and how they fan out."""

@@ -1,0 +1,175 @@
+"""A plan over many streams: fan-out, progress, cancel, and the summary."""
+
+import multiprocessing
+import os
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
+from contextlib import contextmanager
+from typing import Any, TypeVar
+
+from watchtide import __version__, kernels
+from watchtide.core.scoring.rows import Label
+from watchtide.core.series import SECOND_NS
+from watchtide.engine import stages
+from watchtide.plan import Plan
+from watchtide.tables import clock
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+class Cancelled(RuntimeError):
+    """The work was asked to stop; nothing of it is kept."""
+
+
+class StreamFailed(ValueError):
+    """One stream could not be scanned; the message names it."""
+
+
+def _start_worker(parent: int) -> None:
+    """One numeric thread each, and no life without the parent."""
+    import ctypes
+    import signal
+
+    kernels.use_cache()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    if hasattr(os, "getppid") and os.uname().sysname == "Linux":
+        ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG
+        if os.getppid() != parent:
+            os._exit(1)
+
+
+@contextmanager
+def pool(jobs: int) -> Iterator[Executor]:
+    """A pool of `jobs` spawned processes."""
+    for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS"):
+        os.environ.setdefault(name, "1")
+    context = multiprocessing.get_context("spawn")
+    executor = ProcessPoolExecutor(jobs, mp_context=context, initializer=_start_worker, initargs=(os.getpid(),))
+    try:
+        yield executor
+    finally:
+        executor.shutdown(wait=True, cancel_futures=True)
+
+
+def each(
+    work: Callable[[T], R],
+    items: Sequence[T],
+    *,
+    jobs: int = 1,
+    progress: Callable[[int, int], None] | None = None,
+    is_cancelled: Callable[[], bool] | None = None,
+) -> Iterator[R]:
+    """Results of `work` on each item, in the order of the items; few items are kept in flight.
+
+    Raises Cancelled once `is_cancelled` says so, between items.
+    """
+    total = len(items)
+
+    def check(done: int) -> None:
+        if progress is not None:
+            progress(done, total)
+        if is_cancelled is not None and is_cancelled():
+            raise Cancelled
+
+    if jobs <= 1 or total < 3:
+        for i, item in enumerate(items):
+            check(i)
+            yield work(item)
+        check(total)
+        return
+    with pool(min(jobs, total)) as executor:
+        waiting: dict[int, Future[R]] = {}
+        ready: dict[int, R] = {}
+        sent = done = given = 0
+        while given < total:
+            while sent < total and len(waiting) + len(ready) < 4 * jobs:
+                waiting[sent] = executor.submit(work, items[sent])
+                sent += 1
+            finished, _ = wait(waiting.values(), timeout=0.5, return_when=FIRST_COMPLETED)
+            for i in [i for i, f in waiting.items() if f in finished]:
+                ready[i] = waiting.pop(i).result()
+                done += 1
+            check(done)
+            while given in ready:
+                yield ready.pop(given)
+                given += 1
+
+
+def scan_one(task: tuple[stages.Input, Plan, tuple[Label, ...]]) -> stages.Scanned:
+    """Scan one stream, with its key in any error."""
+    stream, plan, labels = task
+    try:
+        return stages.scan(stream, plan, labels)
+    except ValueError as error:
+        raise StreamFailed(f"stream {stream.key or '(the only one)'}: {error}") from error
+
+
+def scan_many(
+    streams: Sequence[stages.Input],
+    plan: Plan,
+    labels: Sequence[Label] = (),
+    *,
+    jobs: int = 1,
+    progress: Callable[[int, int], None] | None = None,
+    is_cancelled: Callable[[], bool] | None = None,
+) -> Iterator[stages.Scanned]:
+    tasks = [(s, plan, tuple(labels)) for s in streams]
+    return each(scan_one, tasks, jobs=jobs, progress=progress, is_cancelled=is_cancelled)
+
+
+def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") -> dict[str, Any]:
+    """The summary of a scan: the plan as stated, and per stream all that was resolved and found."""
+    streams = {}
+    for s in scanned:
+        base = s.base
+        times = base.series.times
+        cut = int(times[base.train_stop - 1]) if base.train_stop else None
+        streams[base.key] = {
+            "samples": len(base.series),
+            "missing": int((base.series.values != base.series.values).sum()),
+            "judged": int((s.z == s.z).sum()),
+            "from": clock.format_time(int(times[0])) if len(times) else None,
+            "to": clock.format_time(int(times[-1])) if len(times) else None,
+            "step_s": base.series.step_ns / SECOND_NS,
+            "zone": base.zone,
+            "seasons": [
+                {"period_s": p * base.series.step_ns / SECOND_NS, "samples": float(p), "strength": strength}
+                for p, strength in base.found_seasons
+            ],
+            "level": {"above": s.resolved["flag"]["above"], "below": s.resolved["flag"]["below"], "note": s.level.note},
+            "training": _part(s, None, cut),
+            "after": _part(s, cut, None) if base.train_stop < len(base.series) else None,
+            "resolved": s.resolved,
+            "notes": list(base.notes),
+        }
+    seasons = [x["period_s"] for s in streams.values() for x in s["seasons"]]
+    return {
+        "watchtide": 1,
+        "version": __version__,
+        "mode": mode,
+        "plan": plan.as_data(),
+        "span": {
+            "from": min((s["from"] for s in streams.values() if s["from"]), default=None),
+            "to": max((s["to"] for s in streams.values() if s["to"]), default=None),
+        },
+        "step_s": min((s["step_s"] for s in streams.values()), default=None),
+        "longest_season_s": max(seasons, default=None),
+        "findings": sum(len(s.findings) for s in scanned),
+        "streams": streams,
+    }
+
+
+def _part(s: stages.Scanned, after: int | None, until: int | None) -> dict[str, Any]:
+    times = s.base.series.times
+    mask = (times > after if after is not None else times == times) & (times <= until if until is not None else True)
+    found = [f for f in s.findings if (after is None or f.start > after) and (until is None or f.start <= until)]
+    residual = (s.base.series.values - s.base.expected)[mask]
+    seen = residual[residual == residual]
+    return {
+        "samples": int(mask.sum()),
+        "flagged": int((s.flags[mask] != 0).sum()),
+        "findings": len(found),
+        "mean_absolute_error": float(abs(seen).mean()) if len(seen) else None,
+        "median_absolute_error": float(sorted(abs(seen))[len(seen) // 2]) if len(seen) else None,
+    }
