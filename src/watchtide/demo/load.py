@@ -1,0 +1,88 @@
+"""Put the demo's data into a running application, through the same intake a user would use."""
+
+import os
+import sys
+import time
+from collections.abc import Callable
+
+from watchtide import kernels
+
+
+def main() -> None:
+    kernels.use_cache()
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
+    import django
+
+    django.setup()
+    load(lambda line: print(f"  {line}", flush=True))
+
+
+def load(say: Callable[[str], None]) -> None:
+    """Sign up demo, hand in every family's file, import the logbook, and run the standing scan. Once."""
+    from django.contrib.auth.models import User
+
+    from watchtide.demo import world
+    from watchtide.plan.text import from_data
+    from watchtide.server.logbook import services as logbook
+    from watchtide.server.logbook.models import Entry
+    from watchtide.server.people.access import give_role
+    from watchtide.server.scans import services as scans
+    from watchtide.server.scans.models import Scan, Standing
+    from watchtide.server.streams import services as streams
+    from watchtide.server.streams.models import Batch, Stream
+    from watchtide.tables import labels
+
+    user = User.objects.filter(username="demo").first()
+    if user is None:
+        user = User.objects.create_user("demo", password="demo")
+        give_role(user, "analyst")
+    if Standing.objects.exists():
+        say("the demo data are there")
+        return
+
+    say("making up sixteen weeks of the harbour")
+    families = world.build()
+    waiting = []
+    for family in families:
+        if Batch.objects.filter(source=f"{family.metric}.csv", accepted_at__isnull=False).exists():
+            continue
+        text = world.family_csv(family).encode()
+        upload = streams.take_upload(f"{family.metric}.csv", [text], user)
+        given = {"zone": world.ZONE, "metric": family.metric, "unit": family.unit, "bad_side": family.bad_side}
+        waiting.append(streams.store_upload(upload, given, user))
+        say(f"handed in {family.metric}.csv, {len(text) / 1e6:.1f} MB, {len(family.streams)} streams")
+    _wait(waiting, say)
+    if not Entry.objects.exists():
+        added, _ = logbook.take_in(labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask")
+        say(f"{added} entries in the logbook")
+
+    version = scans.plan_version(scans.STANDARD, from_data({}), "demo")
+    ids = list(Stream.objects.order_by("pk").values_list("pk", flat=True))
+    scan = Scan.objects.filter(is_standing=True, finished_at__isnull=True, job__state__in=("queued", "running")).first()
+    scan = scan or scans.start(version, ids, user=user, is_standing=True, lane="interactive")
+    _wait([scan.job], say)
+    say(f"scanned {len(ids)} streams")
+
+
+def _wait(waiting: list, say: Callable[[str], None]) -> None:
+    """Until the workers have done these jobs; their failure is ours."""
+    from watchtide.server.jobs.models import OPEN
+
+    told = 0.0
+    while waiting:
+        time.sleep(0.3)
+        for job in list(waiting):
+            job.refresh_from_db()
+            if job.state not in OPEN:
+                waiting.remove(job)
+                if job.state != "done":
+                    print(f"{job.title}: {job.state}: {job.message}\n{job.log}", file=sys.stderr)
+                    raise SystemExit(1)
+        if waiting and time.monotonic() - told > 5:
+            told = time.monotonic()
+            job = waiting[0]
+            say(f"{job.title}: {job.done} of {job.total or '?'}")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,73 @@
+"""Stage outputs on disk: a cache with a size cap, safe to delete at any moment."""
+
+import contextlib
+import json
+import os
+import tempfile
+import zipfile
+from dataclasses import fields
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from watchtide.core.series import Series
+from watchtide.engine.stages import Baselined
+
+_ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates")
+_SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes")
+assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_SMALL, "series"}
+
+
+def load(folder: Path, digest: str) -> Baselined | None:
+    """The kept stage, or None where there is none or it cannot be read."""
+    path = folder / f"{digest}.npz"
+    try:
+        with np.load(path, allow_pickle=False) as kept:
+            small: dict[str, Any] = json.loads(str(kept["small"]))
+            series = Series(kept["times"], kept["values"], int(small.pop("step_ns")), kept["offsets_ns"])
+            arrays = {name: kept[name] for name in _ARRAYS}
+    except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
+        return None
+    with contextlib.suppress(OSError):
+        os.utime(path)
+    small["found_seasons"] = tuple((int(p), float(s)) for p, s in small["found_seasons"])
+    small["notes"] = tuple(small["notes"])
+    return Baselined(series=series, **arrays, **small)
+
+
+def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None:
+    """Keep a stage; the oldest used go when the folder grows over its cap."""
+    folder.mkdir(parents=True, exist_ok=True)
+    small = {name: getattr(base, name) for name in _SMALL} | {"step_ns": base.series.step_ns}
+    handle, temporary = tempfile.mkstemp(dir=folder, suffix=".part")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            np.savez(
+                file,
+                small=np.array(json.dumps(small)),
+                times=base.series.times,
+                values=base.series.values,
+                offsets_ns=base.series.offsets_ns,
+                **{name: getattr(base, name) for name in _ARRAYS},
+            )
+        os.replace(temporary, folder / f"{digest}.npz")
+    except BaseException:
+        os.unlink(temporary)
+        raise
+    _trim(folder, most_bytes)
+
+
+def _trim(folder: Path, most_bytes: int) -> None:
+    files = []
+    for path in folder.glob("*.npz"):
+        with contextlib.suppress(OSError):
+            stat = path.stat()
+            files.append((stat.st_mtime, stat.st_size, path))
+    total = sum(size for _, size, _ in files)
+    for _, size, path in sorted(files):
+        if total <= most_bytes:
+            return
+        with contextlib.suppress(OSError):
+            path.unlink()
+        total -= size

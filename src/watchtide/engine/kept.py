@@ -1,0 +1,51 @@
+"""Scanning with kept stages: what a worker process does for one stream, without any database."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from watchtide.core import keys
+from watchtide.core.scoring.rows import Label
+from watchtide.engine import cache, stages
+from watchtide.plan import Plan
+
+
+@dataclass(frozen=True)
+class Task:
+    """One stream to scan: plain data. digest : of the samples; folder : of the kept stages."""
+
+    stream: stages.Input
+    plan: Plan
+    labels: tuple[Label, ...]
+    digest: str
+    folder: str
+    most_bytes: int
+
+
+def left_out(plan: Plan, key: str, labels: Iterable[Label]) -> list[tuple[int, int]]:
+    """Spans of a stream that its plan leaves out of training."""
+    return [(x.start, x.end) for x in labels if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)]
+
+
+def stage_key(t: Task) -> str:
+    samples = f"{t.digest} {t.stream.zone} {t.stream.key}"
+    return stages.baseline_digest(samples, t.plan, left_out(t.plan, t.stream.key, t.labels))
+
+
+def fitted(t: Task) -> stages.Baselined:
+    """The baseline stage, from the cache where it is kept, else fitted and kept."""
+    folder = Path(t.folder)
+    key = stage_key(t)
+    base = cache.load(folder, key)
+    if base is None:
+        base = stages.fit(t.stream, t.plan, t.labels)
+        cache.keep(folder, key, base, most_bytes=t.most_bytes)
+    return base
+
+
+def scan_task(t: Task) -> tuple[stages.Scanned, str]:
+    """Fit or load, then flag. Returns the result and the stage's key; errors name the stream."""
+    try:
+        return stages.flag(fitted(t), t.plan), stage_key(t)
+    except ValueError as error:
+        raise ValueError(f"{t.stream.key}: {error}") from error

@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class JobsConfig(AppConfig):
+    name = "watchtide.server.jobs"
+    label = "jobs"
+
+    def ready(self) -> None:
+        # Each noun's tasks module registers what it does.
+        import watchtide.server.scans.tasks
+        import watchtide.server.streams.tasks  # noqa: F401

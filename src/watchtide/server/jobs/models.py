@@ -1,0 +1,50 @@
+"""The job row, which is the truth about long work, and the events that tell the page to look."""
+
+from django.db import models
+
+STATE_CHOICES = [(s, s) for s in ("queued", "running", "done", "failed", "cancelled")]
+OPEN = ("queued", "running")
+
+
+class Job(models.Model):
+    """One piece of long work.
+
+    fence grows with every worker that takes the job; a worker whose number is no longer the row's has
+    lost it, and none of its writes count. lease_until is renewed while the work goes on.
+    """
+
+    kind = models.CharField(max_length=40)
+    lane = models.CharField(max_length=16)
+    title = models.CharField(max_length=200)
+    arguments = models.JSONField(default=dict)
+    state = models.CharField(max_length=12, choices=STATE_CHOICES, default="queued")
+    done = models.IntegerField(default=0)
+    total = models.IntegerField(default=0)
+    message = models.CharField(max_length=1000, default="", blank=True)
+    log = models.TextField(default="", blank=True)
+    result = models.JSONField(default=dict)
+    is_cancel_asked = models.BooleanField(default=False)
+    attempt = models.IntegerField(default=0)
+    fence = models.BigIntegerField(default=0)
+    lease_until = models.DateTimeField(null=True)
+    woken_at = models.DateTimeField(null=True)
+    created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
+    created_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "job"
+        indexes = [models.Index(fields=["state", "lease_until"]), models.Index(fields=["-created_at"])]
+
+
+class Event(models.Model):
+    """A hint that something changed: what, and which. Never data."""
+
+    kind = models.CharField(max_length=40)
+    subject = models.CharField(max_length=80, default="")
+    payload = models.JSONField(default=dict)
+    created_at = models.DateTimeField(auto_now_add=True, db_index=True)
+
+    class Meta:
+        db_table = "event"

@@ -1,0 +1,1 @@
+"""The logbook: the annotated history, with every revision."""

@@ -1,0 +1,43 @@
+"""Entries over streams or attribute scopes, and every revision of each."""
+
+from django.db import models
+
+from watchtide.core.scoring.rows import ORIGINS, VERDICTS
+
+VERDICT_CHOICES = [(v, v) for v in VERDICTS]
+ORIGIN_CHOICES = [(o, o) for o in ORIGINS]
+
+
+class Entry(models.Model):
+    """One span of the annotated history. `scope` is a series key: empty for every stream."""
+
+    scope = models.TextField(default="", blank=True, db_collation="utf8mb4_bin")
+    start_ns = models.BigIntegerField()
+    end_ns = models.BigIntegerField()
+    verdict = models.CharField(max_length=12, choices=VERDICT_CHOICES)
+    kind = models.CharField(max_length=80, default="", blank=True)
+    cause = models.CharField(max_length=500, default="", blank=True)
+    note = models.TextField(default="", blank=True)
+    author = models.CharField(max_length=150, default="", blank=True)
+    origin = models.CharField(max_length=12, choices=ORIGIN_CHOICES, default="independent")
+    stratum = models.CharField(max_length=120, default="", blank=True)
+    probability = models.FloatField(null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "logbook_entry"
+        indexes = [models.Index(fields=["start_ns", "end_ns"]), models.Index(fields=["deleted_at"])]
+
+
+class Revision(models.Model):
+    """What an entry became, when, and by whom. Its number is the logbook's version."""
+
+    entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="revisions")
+    action = models.CharField(max_length=12)
+    content = models.JSONField()
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        db_table = "logbook_revision"

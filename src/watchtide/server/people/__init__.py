@@ -1,0 +1,1 @@
+"""People: sign-in, roles, and when each last looked."""

@@ -1,0 +1,64 @@
+"""Errors as problem documents (RFC 9457), that name the place and the remedy."""
+
+from typing import Any
+
+from django.core.exceptions import ObjectDoesNotExist
+from django.http import Http404, HttpRequest, JsonResponse
+from rest_framework import exceptions, status
+from rest_framework.response import Response
+from rest_framework.views import exception_handler
+
+from watchtide.plan import PlanError
+from watchtide.tables.clock import ClockError
+from watchtide.tables.problems import TableError
+
+TYPE = "application/problem+json"
+
+
+class Problem(exceptions.APIException):
+    """An answer that says what is wrong, where, and what to do about it."""
+
+    def __init__(self, title: str, *, place: str = "", remedy: str = "", code: int = 400, **more: Any) -> None:
+        self.status_code = code
+        self.body = {"title": title, "place": place, "remedy": remedy, **more}
+        super().__init__(title)
+
+
+def handle(error: Exception, context: dict[str, Any]) -> Response | None:
+    """DRF's exception handler: our own errors and DRF's own in one form; others stay defects."""
+    if isinstance(error, TableError):
+        error = Problem(error.message, place=", ".join(p for p in (error.file, error.place) if p), remedy=error.remedy)
+    elif isinstance(error, PlanError):
+        places = [{"line": line, "place": place, "message": text} for line, place, text in error.problems]
+        error = Problem(str(error), place=error.problems[0][1], problems=places, code=422)
+    elif isinstance(error, ClockError):
+        title, _, remedy = str(error).partition("; ")
+        error = Problem(title, remedy=remedy)
+    elif isinstance(error, (Http404, ObjectDoesNotExist)):
+        error = Problem("there is no such thing", remedy="go back and choose another", code=404)
+    response = exception_handler(error, context)
+    if response is None:
+        return None
+    body = error.body if isinstance(error, Problem) else _body(error, response.data)
+    response.data = {"type": "about:blank", "status": response.status_code, **body}
+    response.content_type = TYPE
+    return response
+
+
+def _body(error: Exception, data: Any) -> dict[str, Any]:
+    if isinstance(error, exceptions.ValidationError) and isinstance(data, dict):
+        problems = [{"place": k, "message": " ".join(map(str, v)) if isinstance(v, list) else str(v)} for k, v in data.items()]
+        return {"title": "; ".join(f"{p['place']}: {p['message']}" for p in problems), "place": problems[0]["place"], "problems": problems}
+    detail = getattr(error, "detail", str(error))
+    return {"title": str(detail)}
+
+
+def plain(request: HttpRequest, exception: Exception | None = None, *, code: int = 500) -> JsonResponse:
+    """Django's own error pages, as problem documents."""
+    titles = {
+        status.HTTP_404_NOT_FOUND: "there is no such page",
+        status.HTTP_400_BAD_REQUEST: "the request cannot be read",
+        status.HTTP_403_FORBIDDEN: "not allowed; reload the page and sign in again",
+    }
+    title = titles.get(code, "something went wrong on our side; it has been logged")
+    return JsonResponse({"type": "about:blank", "status": code, "title": title}, status=code, content_type=TYPE)

@@ -1,0 +1,1 @@
+"""Scans: plans, scans, findings, and scorecards."""

@@ -1,0 +1,496 @@
+"""Scans over REST: the tide table, the workbench's data, review, and scorecards."""
+
+import json
+from typing import Any
+
+import numpy as np
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.core import keys
+from watchtide.engine import reduce
+from watchtide.plan import dump, load
+from watchtide.plan.text import from_data
+from watchtide.server.logbook import services as logbook
+from watchtide.server.logbook.api import EntrySerializer
+from watchtide.server.logbook.models import VERDICT_CHOICES
+from watchtide.server.people.models import Person
+from watchtide.server.problems import Problem
+from watchtide.server.scans import screens, services
+from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Stream
+
+MS = 1_000_000
+MOST_POINTS = 8_000
+
+
+class NumbersField(serializers.ListField):
+    """A list of numbers with null for what is missing."""
+
+    child = serializers.FloatField(allow_null=True)
+
+    def to_representation(self, data: Any) -> Any:
+        return data
+
+
+class FindingSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    stream = serializers.IntegerField()
+    metric = serializers.CharField()
+    title = serializers.CharField()
+    unit = serializers.CharField()
+    zone = serializers.CharField()
+    scan = serializers.IntegerField()
+    start = serializers.FloatField(help_text="ms since 1970")
+    end = serializers.FloatField()
+    kind = serializers.CharField()
+    direction = serializers.CharField()
+    score = serializers.FloatField(allow_null=True)
+    peak = serializers.FloatField(allow_null=True)
+    peak_value = serializers.FloatField(allow_null=True)
+    expected = serializers.FloatField(allow_null=True)
+    points = serializers.IntegerField()
+    size = serializers.FloatField(allow_null=True)
+    confidence = serializers.FloatField(allow_null=True)
+    verdict = serializers.CharField(allow_null=True)
+    entry = serializers.IntegerField(allow_null=True)
+
+
+class TideRowSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    metric = serializers.CharField()
+    title = serializers.CharField()
+    unit = serializers.CharField()
+    zone = serializers.CharField()
+    bad_side = serializers.CharField()
+    step_s = serializers.FloatField()
+    scan = serializers.IntegerField(allow_null=True)
+    last_value = serializers.FloatField(allow_null=True)
+    last = serializers.FloatField(allow_null=True)
+    state = serializers.CharField()
+    open = serializers.IntegerField()
+    strongest = serializers.FloatField()
+    ribbon = serializers.CharField()
+    ribbon_from = serializers.FloatField(allow_null=True)
+    ribbon_to = serializers.FloatField(allow_null=True)
+    marks = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
+
+
+class TideSerializer(serializers.Serializer):
+    rows = TideRowSerializer(many=True)
+    span_from = serializers.FloatField(allow_null=True)
+    span_to = serializers.FloatField(allow_null=True)
+    zone = serializers.CharField()
+    open = serializers.IntegerField()
+    new = serializers.IntegerField()
+    last_looked = serializers.DateTimeField(allow_null=True)
+    strongest = FindingSerializer(many=True)
+
+
+class TideView(APIView):
+    @extend_schema(operation_id="tide_table", responses=TideSerializer)
+    def get(self, request) -> Response:
+        """One row a stream by its standing scan; one answer."""
+        person = Person.objects.filter(user=request.user).first()
+        return Response(screens.tide_table(person.last_looked if person else None))
+
+
+class LookedView(APIView):
+    @extend_schema(operation_id="looked", request=None, responses={204: None})
+    def post(self, request) -> Response:
+        """Note that this person has seen the tide table as it is now."""
+        services.looked(request.user)
+        return Response(status=204)
+
+
+class ScanSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    plan = serializers.CharField()
+    version = serializers.IntegerField()
+    plan_data = serializers.DictField(child=serializers.JSONField())
+    plan_text = serializers.CharField()
+    is_standing = serializers.BooleanField()
+    mode = serializers.CharField()
+    streams = serializers.IntegerField()
+    metrics = serializers.ListField(child=serializers.CharField())
+    findings = serializers.IntegerField()
+    job = serializers.IntegerField(allow_null=True)
+    state = serializers.CharField()
+    span_from = serializers.FloatField(allow_null=True)
+    span_to = serializers.FloatField(allow_null=True)
+    created_by = serializers.CharField()
+    created_at = serializers.DateTimeField()
+    finished_at = serializers.DateTimeField(allow_null=True)
+    code_version = serializers.CharField()
+    logbook_version = serializers.IntegerField()
+    logbook_now = serializers.IntegerField()
+
+
+class TrialSerializer(serializers.Serializer):
+    plan = serializers.DictField(child=serializers.JSONField(), required=False)
+    text = serializers.CharField(required=False, trim_whitespace=False)
+    streams = serializers.ListField(child=serializers.IntegerField(), max_length=20_000)
+    name = serializers.CharField(max_length=120, default=services.STANDARD)
+
+
+class AdoptSerializer(serializers.Serializer):
+    streams = serializers.ListField(child=serializers.IntegerField(), max_length=20_000)
+
+
+class ScansView(APIView):
+    @extend_schema(operation_id="scans", responses=ScanSerializer(many=True), parameters=[OpenApiParameter("stream", int)])
+    def get(self, request) -> Response:
+        """The latest scans, of one stream where it is named; 100 at most."""
+        found = Scan.objects.select_related("plan_version__plan", "job")
+        if request.GET.get("stream"):
+            found = found.filter(streams__stream_id=int(request.GET["stream"]))
+        return Response(screens.scan_list(list(found.order_by("-pk")[:100])))
+
+    @extend_schema(operation_id="start_trial", request=TrialSerializer, responses=ScanSerializer)
+    def post(self, request) -> Response:
+        """Run a plan over some streams as a trial."""
+        given = TrialSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        plan = load(data["text"]) if "text" in data else from_data(data.get("plan") or {})
+        known = Stream.objects.filter(pk__in=data["streams"]).count()
+        if known != len(set(data["streams"])):
+            raise Problem("one of the streams is not there", place="streams", remedy="reload the page", code=404)
+        version = services.plan_version(data["name"], plan, request.user.get_username())
+        scan = services.start(version, data["streams"], user=request.user)
+        return Response(screens.scan_list([scan])[0], status=202)
+
+
+class ScanView(APIView):
+    @extend_schema(operation_id="scan", responses=ScanSerializer)
+    def get(self, request, pk: int) -> Response:
+        return Response(screens.scan_list([Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)])[0])
+
+
+class AdoptView(APIView):
+    @extend_schema(operation_id="adopt_scan", request=AdoptSerializer, responses={204: None})
+    def post(self, request, pk: int) -> Response:
+        """Make a trial's plan the standing plan of some of its streams."""
+        given = AdoptSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        services.make_standing(Scan.objects.get(pk=pk), given.validated_data["streams"])
+        return Response(status=204)
+
+
+class StreamScanSerializer(serializers.Serializer):
+    """What a workbench shows beside the chart."""
+
+    id = serializers.IntegerField()
+    metric = serializers.CharField()
+    title = serializers.CharField()
+    key = serializers.CharField()
+    unit = serializers.CharField()
+    zone = serializers.CharField()
+    bad_side = serializers.CharField()
+    samples = serializers.IntegerField()
+    step_s = serializers.FloatField()
+    first = serializers.FloatField(allow_null=True)
+    last = serializers.FloatField(allow_null=True)
+    standing_scan = serializers.IntegerField(allow_null=True)
+    family = serializers.ListField(child=serializers.IntegerField())
+
+
+class StreamView(APIView):
+    @extend_schema(operation_id="stream", responses=StreamScanSerializer)
+    def get(self, request, pk: int) -> Response:
+        stream = Stream.objects.get(pk=pk)
+        standing = Standing.objects.filter(stream=stream).first()
+        family = list(Stream.objects.filter(metric=stream.metric).order_by("pk").values_list("pk", flat=True))
+        return Response(
+            {
+                "id": stream.pk,
+                "metric": stream.metric,
+                "title": stream.title,
+                "key": stream.key,
+                "unit": stream.unit,
+                "zone": stream.zone,
+                "bad_side": stream.bad_side,
+                "samples": stream.samples,
+                "step_s": stream.step_ns / 1e9,
+                "first": stream.first_ns / MS if stream.first_ns is not None else None,
+                "last": stream.last_ns / MS if stream.last_ns is not None else None,
+                "standing_scan": standing.scan_id if standing else None,
+                "family": family,
+            }
+        )
+
+
+class WindowSerializer(serializers.Serializer):
+    """Samples of a span, reduced with every extreme kept. Arrays of one length; times in ms."""
+
+    total = serializers.IntegerField()
+    reduced = serializers.BooleanField()
+    time = NumbersField()
+    value = NumbersField()
+    expected = NumbersField(required=False)
+    spread = NumbersField(required=False)
+    score = NumbersField(required=False)
+    trend = NumbersField(required=False)
+    seasons = serializers.ListField(child=NumbersField(), required=False)
+    season_hours = serializers.ListField(child=serializers.FloatField(), required=False)
+    train_until = serializers.FloatField(allow_null=True, required=False)
+    level_above = serializers.FloatField(allow_null=True, required=False)
+    level_below = serializers.FloatField(allow_null=True, required=False)
+    level_note = serializers.CharField(required=False)
+    notes = serializers.ListField(child=serializers.CharField(), required=False)
+    resolved = serializers.DictField(child=serializers.JSONField(), required=False)
+    findings = FindingSerializer(many=True, required=False)
+    entries = EntrySerializer(many=True, required=False)
+    histogram = serializers.DictField(child=serializers.ListField(child=serializers.IntegerField()), required=False)
+
+
+SPAN = [OpenApiParameter("from", float), OpenApiParameter("to", float), OpenApiParameter("points", int)]
+
+
+def _span(request) -> tuple[int | None, int | None, int]:
+    def number(name: str) -> float | None:
+        text = request.GET.get(name)
+        try:
+            return float(text) if text else None
+        except ValueError as error:
+            raise Problem(f"{text!r} is no time", place=name, remedy="give milliseconds since 1970") from error
+
+    a, b = number("from"), number("to")
+    points = int(number("points") or 4000)
+    if not 100 <= points <= MOST_POINTS:
+        raise Problem(f"points must be between 100 and {MOST_POINTS}", place="points", remedy="ask for fewer")
+    return (int(a * MS) if a is not None else None), (int(b * MS) if b is not None else None), points
+
+
+def plain(values: Any) -> list[float | None]:
+    """Numbers for JSON: null for what is missing, seven digits for the rest (charts, not figures)."""
+    rounded = [float(f"{v:.7g}") for v in values.tolist()]
+    return [None if v != v else v for v in rounded]
+
+
+class SamplesView(APIView):
+    @extend_schema(operation_id="samples", responses=WindowSerializer, parameters=SPAN)
+    def get(self, request, pk: int) -> Response:
+        """A stream's samples as stored, without a scan."""
+        a, b, points = _span(request)
+        times, values = store.read(pk, a, b)
+        at = reduce.indices(values, None, np.empty(0, np.int64), points)
+        return Response(
+            {
+                "total": len(times),
+                "reduced": len(at) < len(times),
+                "time": (times[at] / MS).tolist(),
+                "value": plain(values[at]),
+            }
+        )
+
+
+class WindowView(APIView):
+    @extend_schema(operation_id="window", responses=WindowSerializer, parameters=[*SPAN, OpenApiParameter("components", bool)])
+    def get(self, request, pk: int, stream: int) -> Response:
+        """Samples, expectation and score of one stream of a scan over a span."""
+        a, b, points = _span(request)
+        row = ScanStream.objects.select_related("scan__plan_version", "stream").get(scan_id=pk, stream_id=stream)
+        scanned = services.rescan(row)
+        base = scanned.base
+        times = base.series.times
+        low = int(np.searchsorted(times, a)) if a is not None else 0
+        high = int(np.searchsorted(times, b, side="right")) if b is not None else len(times)
+        span = (int(times[low]), int(times[high - 1])) if high > low else (0, -1)
+        findings = [
+            f for f in Finding.objects.filter(scan_id=pk, stream_id=stream).order_by("start_ns")
+            if f.start_ns <= span[1] and f.end_ns >= span[0]
+        ]  # fmt: skip
+        peaks = np.searchsorted(times, [f.peak_ns for f in findings if f.peak_ns is not None]) - low
+        keep = peaks[(peaks >= 0) & (peaks < high - low)].astype(np.int64)
+        at = reduce.indices(base.series.values[low:high], scanned.z[low:high], keep, points) + low
+        entries = [
+            e for e in logbook.live().filter(start_ns__lte=span[1], end_ns__gte=span[0]).order_by("start_ns")
+            if keys.covers(e.scope, base.key)
+        ]  # fmt: skip
+        body = {
+            "total": high - low,
+            "reduced": len(at) < high - low,
+            "time": (times[at] / MS).tolist(),
+            "value": plain(base.series.values[at]),
+            "expected": plain(base.expected[at]),
+            "spread": plain(base.spread[at]),
+            "score": plain(scanned.z[at]),
+            "train_until": float(times[base.train_stop - 1] / MS) if 0 < base.train_stop < len(times) else None,
+            "level_above": row.level_above,
+            "level_below": row.level_below,
+            "level_note": scanned.level.note,
+            "notes": list(base.notes),
+            "resolved": json.loads(json.dumps(scanned.resolved)),
+            "findings": screens.finding_rows(findings),
+            "entries": EntrySerializer(entries, many=True).data,
+            "histogram": screens.histogram(scanned, entries),
+            "season_hours": [p * base.series.step_ns / 3.6e12 for p, _ in sorted(base.found_seasons)],
+        }
+        if request.GET.get("components") in ("1", "true"):
+            body["trend"] = plain(base.trend[at])
+            body["seasons"] = [plain(s[at]) for s in base.seasons]
+        return Response(body)
+
+
+class CurveSerializer(serializers.Serializer):
+    """Counts and figures at 201 levels; null where a figure has no denominator."""
+
+    levels = NumbersField()
+    findings = NumbersField()
+    tp_findings = NumbersField()
+    fp_findings = NumbersField()
+    unjudged = NumbersField()
+    unsure = NumbersField()
+    tp_labels = NumbersField()
+    fn_labels = NumbersField()
+    precision = NumbersField()
+    precision_low = NumbersField()
+    precision_high = NumbersField()
+    recall = NumbersField()
+    recall_low = NumbersField()
+    recall_high = NumbersField()
+    f1 = NumbersField()
+    delay_s = NumbersField()
+    false_per_week = NumbersField()
+    flagged_share = NumbersField()
+    point_tp = NumbersField()
+    point_fp = NumbersField()
+    point_fn = NumbersField()
+    point_tn = NumbersField()
+    recall_of = serializers.CharField()
+    stream_weeks = serializers.FloatField()
+
+
+class StreamCurveSerializer(serializers.Serializer):
+    curve = CurveSerializer()
+    in_force = serializers.DictField(child=serializers.JSONField())
+    logbook_version = serializers.IntegerField()
+
+
+class CurveView(APIView):
+    @extend_schema(operation_id="stream_curve", responses=StreamCurveSerializer)
+    def get(self, request, pk: int, stream: int) -> Response:
+        """The operating curve of one stream of a scan, and its figures at the level in force."""
+        row = ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(scan_id=pk, stream_id=stream)
+        return Response(screens.stream_curve(row))
+
+
+class FindingContextSerializer(serializers.Serializer):
+    finding = FindingSerializer()
+    beside = FindingSerializer(many=True)
+    before = serializers.ListField(child=serializers.DictField(child=serializers.JSONField()))
+    entries = EntrySerializer(many=True)
+    causes = serializers.ListField(child=serializers.CharField())
+
+
+class ReviewSerializer(serializers.Serializer):
+    queue = FindingSerializer(many=True)
+    judged = serializers.IntegerField()
+    total = serializers.IntegerField()
+    precision = serializers.FloatField(allow_null=True)
+    precision_ci = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    precision_counts = serializers.ListField(child=serializers.IntegerField())
+
+
+class ReviewView(APIView):
+    @extend_schema(operation_id="review", responses=ReviewSerializer, parameters=[OpenApiParameter("stream", int)])
+    def get(self, request) -> Response:
+        """Open findings of the standing scans, strongest first, and how precision stands."""
+        stream = int(request.GET["stream"]) if request.GET.get("stream") else None
+        return Response(screens.review(stream))
+
+
+class FindingView(APIView):
+    @extend_schema(operation_id="finding", responses=FindingContextSerializer)
+    def get(self, request, pk: int) -> Response:
+        return Response(screens.finding_context(Finding.objects.select_related("stream", "scan__plan_version").get(pk=pk)))
+
+
+class VerdictSerializer(serializers.Serializer):
+    verdict = serializers.ChoiceField(choices=[c for c in VERDICT_CHOICES if c[0] != "reviewed"])
+    cause = serializers.CharField(allow_blank=True, default="", max_length=500)
+    note = serializers.CharField(allow_blank=True, default="", max_length=10_000)
+    start = serializers.FloatField(required=False)
+    end = serializers.FloatField(required=False)
+
+
+class VerdictView(APIView):
+    @extend_schema(operation_id="give_verdict", request=VerdictSerializer, responses=EntrySerializer)
+    def post(self, request, pk: int) -> Response:
+        """Write the verdict on a finding into the logbook, over its span or a corrected one."""
+        given = VerdictSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        finding = Finding.objects.select_related("stream").get(pk=pk)
+        entry = logbook.add(
+            {
+                "scope": finding.stream.key,
+                "start_ns": round(data["start"] * MS) if "start" in data else finding.start_ns,
+                "end_ns": round(data["end"] * MS) if "end" in data else finding.end_ns,
+                "verdict": data["verdict"],
+                "kind": "step" if finding.kind == "shift" else "",
+                "cause": data["cause"],
+                "note": data["note"],
+                "origin": "finding",
+            },
+            request.user.get_username(),
+        )
+        return Response(EntrySerializer(entry).data, status=201)
+
+
+class ScorecardSerializer(serializers.Serializer):
+    scan = ScanSerializer()
+    figures = serializers.DictField(child=serializers.JSONField())
+    curve = CurveSerializer()
+    missed = serializers.ListField(child=serializers.DictField(child=serializers.JSONField()))
+    false = serializers.ListField(child=serializers.DictField(child=serializers.JSONField()))
+    labels = serializers.IntegerField()
+    logbook_version = serializers.IntegerField()
+    data_digest = serializers.CharField()
+    computed_at = serializers.DateTimeField()
+
+
+class ScorecardView(APIView):
+    @extend_schema(operation_id="scorecard", responses=ScorecardSerializer)
+    def get(self, request, pk: int) -> Response:
+        """Every figure of a scan against the present logbook."""
+        scan = Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)
+        if scan.finished_at is None:
+            raise Problem("the scan has not finished", remedy="wait for its job", code=409)
+        content = services.scorecard(scan)
+        digest = ScanStream.objects.filter(scan=scan).order_by("stream_id").values_list("samples_digest", flat=True)
+        return Response(
+            {
+                "scan": screens.scan_list([scan])[0],
+                **content,
+                "logbook_version": logbook.version(),
+                "data_digest": services.hashlib.sha256("".join(digest).encode()).hexdigest(),
+                "computed_at": timezone.now(),
+            }
+        )
+
+
+class PlanCheckSerializer(serializers.Serializer):
+    text = serializers.CharField(trim_whitespace=False, max_length=262_144)
+
+
+class PlanDataSerializer(serializers.Serializer):
+    plan = serializers.DictField(child=serializers.JSONField())
+    text = serializers.CharField()
+
+
+class PlanCheckView(APIView):
+    @extend_schema(operation_id="check_plan", request=PlanCheckSerializer, responses=PlanDataSerializer)
+    def post(self, request) -> Response:
+        """Read a plan's text; mistakes come back by line."""
+        given = PlanCheckSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        plan = load(given.validated_data["text"])
+        return Response({"plan": plan.as_data(), "text": dump(plan)})
+
+

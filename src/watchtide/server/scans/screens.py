@@ -1,0 +1,297 @@
+"""What the screens read from scans: rows put together with a fixed number of queries."""
+
+import math
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from django.db.models import Count
+
+from watchtide.core import keys
+from watchtide.core.scoring import wilson
+
+from watchtide.core.scoring.card import score as score_card
+from watchtide.core.scoring.rows import Points, inside_any
+from watchtide.engine import stages
+from watchtide.plan import load
+from watchtide.server.logbook import services as logbook
+from watchtide.server.logbook.api import EntrySerializer
+from watchtide.server.logbook.models import Entry
+from watchtide.server.scans import services
+from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
+from watchtide.server.streams.models import Stream
+
+MS = 1_000_000
+DAY_MS = 86_400_000
+STRONGEST = 8
+STRONGEST_A_FAMILY = 3
+# A stream is silent when it is this many of its own steps behind the newest of the table.
+SILENT_STEPS = 24
+
+
+def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
+    """Findings with their stream and verdict; two queries however many there are."""
+    streams = Stream.objects.in_bulk({f.stream_id for f in findings})
+    entries = services.verdicts(findings, {pk: s.key for pk, s in streams.items()})
+    rows = []
+    for f in findings:
+        stream, entry = streams[f.stream_id], entries.get(f.pk)
+        rows.append(
+            {
+                "id": f.pk,
+                "stream": f.stream_id,
+                "metric": stream.metric,
+                "title": stream.title,
+                "unit": stream.unit,
+                "zone": stream.zone,
+                "scan": f.scan_id,
+                "start": f.start_ns / MS,
+                "end": f.end_ns / MS,
+                "kind": f.kind,
+                "direction": f.direction,
+                "score": f.score,
+                "peak": f.peak_ns / MS if f.peak_ns is not None else None,
+                "peak_value": f.peak_value,
+                "expected": f.expected,
+                "points": f.points,
+                "size": f.size,
+                "confidence": f.confidence,
+                "verdict": entry.verdict if entry else None,
+                "entry": entry.pk if entry else None,
+            }
+        )
+    return rows
+
+
+def standing_findings(stream: int | None = None) -> list[dict[str, Any]]:
+    """All findings of the standing scans, strongest first."""
+    pairs = Standing.objects.filter(scan__isnull=False)
+    if stream is not None:
+        pairs = pairs.filter(stream_id=stream)
+    by_scan: dict[int, list[int]] = {}
+    for scan_id, stream_id in pairs.values_list("scan_id", "stream_id"):
+        by_scan.setdefault(scan_id, []).append(stream_id)
+    found: list[Finding] = []
+    for scan_id, ids in by_scan.items():
+        found += Finding.objects.filter(scan_id=scan_id, stream_id__in=ids)
+    rows = finding_rows(found)
+    rows.sort(key=lambda r: (-(r["score"] or 0), r["start"], r["id"]))
+    return rows
+
+
+def tide_table(last_looked: datetime | None) -> dict[str, Any]:
+    """One row a stream, strongest open first within families, families by their strongest."""
+    standing = {s.stream_id: s for s in Standing.objects.select_related("scan")}
+    scan_ids = {s.scan_id for s in standing.values() if s.scan_id}
+    scanned = {(r.scan_id, r.stream_id): r for r in ScanStream.objects.filter(scan_id__in=scan_ids)}
+    findings = standing_findings()
+    by_stream: dict[int, list[dict[str, Any]]] = {}
+    for f in findings:
+        by_stream.setdefault(f["stream"], []).append(f)
+    newest = max((r.last_ns for r in scanned.values() if r.last_ns is not None), default=None)
+    rows = []
+    for stream in Stream.objects.order_by("metric", "pk"):
+        own = standing.get(stream.pk)
+        r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None
+        mine = by_stream.get(stream.pk, [])
+        unjudged = [f for f in mine if f["verdict"] is None]
+        rows.append(
+            {
+                "id": stream.pk,
+                "metric": stream.metric,
+                "title": stream.title,
+                "unit": stream.unit,
+                "zone": stream.zone,
+                "bad_side": stream.bad_side,
+                "step_s": stream.step_ns / 1e9,
+                "scan": own.scan_id if own else None,
+                "last_value": r.last_value if r else None,
+                "last": r.last_ns / MS if r and r.last_ns is not None else None,
+                "state": _state(stream, r, unjudged, newest),
+                "open": len(unjudged),
+                "strongest": max((f["score"] or 0 for f in unjudged), default=0.0),
+                "ribbon": services.ribbon_text(r.ribbon) if r else "",
+                "ribbon_from": r.ribbon_from_ns / MS if r and r.ribbon_from_ns is not None else None,
+                "ribbon_to": r.ribbon_to_ns / MS if r and r.ribbon_to_ns is not None else None,
+                "marks": [[f["start"], 1.0 if f["direction"] == "up" else -1.0] for f in mine if f["kind"] == "shift"],
+            }
+        )
+    unjudged_all = [f for f in findings if f["verdict"] is None]
+    scans = {s.scan_id: s.scan.finished_at for s in standing.values() if s.scan is not None}
+    new = sum(last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all)
+    ends = [(r["ribbon_from"], r["ribbon_to"]) for r in rows if r["ribbon_from"] is not None]
+    zones = [r["zone"] for r in rows]
+    return {
+        "rows": rows,
+        "span_from": min((a for a, _ in ends), default=None),
+        "span_to": max((b for _, b in ends), default=None),
+        "zone": max(set(zones), key=zones.count) if zones else "UTC",
+        "open": len(unjudged_all),
+        "new": new,
+        "last_looked": last_looked,
+        "strongest": _strongest(unjudged_all),
+    }
+
+
+def _state(stream: Stream, row: ScanStream | None, unjudged: Sequence[dict[str, Any]], newest: int | None) -> str:
+    if row is None or row.last_ns is None:
+        return "learning"
+    if newest is not None and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + DAY_MS * MS // 24:
+        return "silent"
+    last = row.last_ns / MS
+    return "adrift" if any(f["kind"] == "outlier" and f["end"] > last - DAY_MS for f in unjudged) else "steady"
+
+
+def _strongest(findings: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The strongest findings, at most three a family and one a stream."""
+    chosen: list[dict[str, Any]] = []
+    for f in findings:
+        family = sum(c["metric"] == f["metric"] for c in chosen)
+        if family < STRONGEST_A_FAMILY and all(c["stream"] != f["stream"] for c in chosen):
+            chosen.append(f)
+        if len(chosen) == STRONGEST:
+            break
+    return chosen
+
+
+def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
+    ids = [s.pk for s in scans]
+    findings = dict(Finding.objects.filter(scan_id__in=ids).values_list("scan_id").annotate(n=Count("pk")))
+    streams: dict[int, int] = {}
+    metrics: dict[int, set[str]] = {}
+    for scan_id, metric in ScanStream.objects.filter(scan_id__in=ids).values_list("scan_id", "stream__metric"):
+        streams[scan_id] = streams.get(scan_id, 0) + 1
+        metrics.setdefault(scan_id, set()).add(metric)
+    version = logbook.version()
+    return [
+        {
+            "id": s.pk,
+            "plan": s.plan_version.plan.name,
+            "version": s.plan_version.number,
+            "plan_data": load(s.plan_version.text).as_data(),
+            "plan_text": s.plan_version.text,
+            "is_standing": s.is_standing,
+            "mode": s.mode,
+            "streams": streams.get(s.pk, len(s.job.arguments.get("streams", [])) if s.job else 0),
+            "metrics": sorted(metrics.get(s.pk, ())),
+            "findings": findings.get(s.pk, 0),
+            "job": s.job_id,
+            "state": "done" if s.finished_at else (s.job.state if s.job else "failed"),
+            "span_from": s.span_from_ns / MS if s.span_from_ns is not None else None,
+            "span_to": s.span_to_ns / MS if s.span_to_ns is not None else None,
+            "created_by": s.created_by,
+            "created_at": s.created_at,
+            "finished_at": s.finished_at,
+            "code_version": s.code_version,
+            "logbook_version": s.logbook_version,
+            "logbook_now": version,
+        }
+        for s in scans
+    ]
+
+
+def histogram(scanned: stages.Scanned, entries: Sequence[Entry]) -> dict[str, list[int]]:
+    """Counts of scores in half-sigma bins from 0 to 12, unlabelled and inside incidents; the last is open."""
+    size = np.abs(scanned.z)
+    seen = ~np.isnan(size)
+    spans = [(e.start_ns, e.end_ns) for e in entries if e.verdict == "incident"]
+    incident = inside_any(scanned.base.series.times, spans)
+    bins = np.minimum((size[seen] * 2).astype(np.int64), 24)
+    return {
+        "unlabelled": np.bincount(bins[~incident[seen]], minlength=25).tolist(),
+        "incident": np.bincount(bins[incident[seen]], minlength=25).tolist(),
+    }
+
+
+def stream_curve(row: ScanStream) -> dict[str, Any]:
+    """One stream's curve, and its figures at the level in force."""
+    lines = services.curve_of(row.scan, [row])
+
+    scanned = services.rescan(row)
+    points = {scanned.base.key: Points(scanned.base.series.times, np.abs(scanned.z), scanned.in_finding)}
+    labels = [x for x in logbook.labels() if keys.covers(x.series, scanned.base.key)]
+    figures = score_card(scanned.findings, labels, points, services.setting_of(row.scan)).figures
+    return {
+        "curve": services.curve_data(lines),
+        "in_force": {
+            "above": row.level_above,
+            "below": row.level_below,
+            "findings": len(scanned.findings),
+            "events": figures["events"],
+            "delay": figures["delay"],
+            "false_per_week": figures["false_per_week"],
+            "excluded": figures["excluded"],
+        },
+        "logbook_version": logbook.version(),
+    }
+
+
+def review(stream: int | None) -> dict[str, Any]:
+    """The queue of open findings, and precision over the verdicts given so far."""
+    rows = standing_findings(stream)
+    queue = [r for r in rows if r["verdict"] is None]
+    true = sum(r["verdict"] == "incident" for r in rows)
+    false = sum(r["verdict"] in ("foreseen", "false-alarm") for r in rows)
+    interval = wilson(true, true + false)
+    return {
+        "queue": queue[:500],
+        "judged": len(rows) - len(queue),
+        "total": len(rows),
+        "precision": true / (true + false) if true + false else None,
+        "precision_ci": list(interval) if interval else None,
+        "precision_counts": [true, true + false],
+    }
+
+
+def finding_context(finding: Finding) -> dict[str, Any]:
+    """A finding with what else moved, the same slot in the seasons before, and the logbook around it."""
+    [row] = finding_rows([finding])
+    margin = max(finding.end_ns - finding.start_ns, 3_600 * 10**9)
+    near = [
+        r for r in standing_findings()
+        if r["stream"] != finding.stream_id
+        and r["start"] <= (finding.end_ns + margin) / MS and r["end"] >= (finding.start_ns - margin) / MS
+    ]  # fmt: skip
+    entries = [
+        e for e in logbook.live().filter(start_ns__lte=finding.end_ns + 3 * margin, end_ns__gte=finding.start_ns - 3 * margin)
+        if keys.covers(e.scope, finding.stream.key) and e.verdict != "reviewed"
+    ]  # fmt: skip
+    causes = list(
+        logbook.live().exclude(cause="").order_by("cause").values_list("cause", flat=True).distinct()[:50]
+    )
+    return {
+        "finding": row,
+        "beside": near[:12],
+        "before": _same_slot_before(finding),
+        "entries": EntrySerializer(entries, many=True).data,
+        "causes": causes,
+    }
+
+
+def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
+    """The same stretch of the longest season (a week where there is none) in the seasons before."""
+    row = ScanStream.objects.select_related("scan__plan_version", "stream").get(
+        scan_id=finding.scan_id, stream_id=finding.stream_id
+    )
+    base = services.rescan(row).base
+    week = 7 * 86_400 * 10**9
+    margin = max(finding.end_ns - finding.start_ns, 6 * 3_600 * 10**9)
+    out = []
+    for k in range(count, 0, -1):
+        a, b = (np.searchsorted(base.series.times, t - k * week) for t in (finding.start_ns - margin, finding.end_ns + margin))
+        if b <= a or a == 0:
+            continue
+        step = max(1, (b - a) // 150)
+        values, expected, spread = (x[a:b:step] for x in (base.series.values, base.expected, base.spread))
+        out.append(
+            {
+                "start": float((finding.start_ns - k * week) / MS),
+                "values": [None if math.isnan(v) else round(float(v), 6) for v in values],
+                "expected": [None if math.isnan(v) else round(float(v), 6) for v in expected],
+                "spread": [None if math.isnan(v) else round(float(v), 6) for v in spread],
+            }
+        )
+    return out
+
+

@@ -1,0 +1,337 @@
+"""Plans, scans and findings: what may be done, and what the screens read."""
+
+import base64
+import hashlib
+import math
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+
+from watchtide import __version__
+from watchtide.core import keys
+from watchtide.core.scoring import rows as core_rows
+from watchtide.core.scoring.card import Setting
+from watchtide.core.scoring.card import score as score_card
+from watchtide.core.scoring.curve import Curve, Scored, curve
+from watchtide.engine import cache, kept, stages
+from watchtide.plan import Plan as PlanText
+from watchtide.plan import dump, load
+from watchtide.server.jobs import services as jobs
+from watchtide.server.logbook import services as logbook
+from watchtide.server.people.models import Person
+from watchtide.server.problems import Problem
+from watchtide.server.scans.models import Card, Finding, Plan, PlanVersion, Scan, ScanStream, Standing
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Stream
+
+RIBBON_BINS = 400
+STANDARD = "harbour watch"
+
+
+def stage_folder() -> Path:
+    return Path(settings.DATA_FOLDER) / "stages"
+
+
+@transaction.atomic
+def plan_version(name: str, plan: PlanText, author: str) -> PlanVersion:
+    """The version of this plan with this text, made where it is new."""
+    owner, _ = Plan.objects.get_or_create(name=name)
+    Plan.objects.select_for_update().get(pk=owner.pk)
+    text = dump(plan)
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    known = PlanVersion.objects.filter(plan=owner, digest=digest).first()
+    if known is not None:
+        return known
+    last = PlanVersion.objects.filter(plan=owner).order_by("-number").first()
+    return PlanVersion.objects.create(
+        plan=owner, number=(last.number if last else 0) + 1, text=text, digest=digest, author=author
+    )
+
+
+@transaction.atomic
+def start(
+    version: PlanVersion, stream_ids: Sequence[int], *, user: Any = None, is_standing: bool = False, lane: str | None = None
+) -> Scan:
+    """Put down a scan and the job that runs it."""
+    if not stream_ids:
+        raise Problem("no stream to scan", place="streams", remedy="choose at least one stream")
+    scan = Scan.objects.create(
+        plan_version=version,
+        is_standing=is_standing,
+        code_version=__version__,
+        created_by=user.get_username() if user is not None and user.is_authenticated else "",
+    )
+    what = "Scan" if is_standing else "Trial"
+    count = f"{len(stream_ids)} streams" if len(stream_ids) > 1 else "1 stream"
+    scan.job = jobs.enqueue(
+        "scan",
+        f"{what} of {count}, {version.plan.name} v{version.number}",
+        {"scan": scan.pk, "streams": list(stream_ids)},
+        user=user,
+        lane=lane or ("interactive" if len(stream_ids) <= 3 else "bulk"),
+    )
+    scan.save(update_fields=["job"])
+    return scan
+
+
+def start_standing(stream_ids: Sequence[int], *, user: Any = None) -> Scan:
+    """Scan streams by their standing plan; those that have none get the standard one."""
+    held = list(Standing.objects.filter(stream_id__in=stream_ids).select_related("plan_version"))
+    version = held[0].plan_version if held else plan_version(STANDARD, PlanText(), "")
+    return start(version, stream_ids, user=user, is_standing=True)
+
+
+@transaction.atomic
+def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
+    """Let a finished scan's plan speak for these of its streams, in place of what stood before."""
+    if scan.finished_at is None:
+        raise Problem("the trial has not finished", remedy="wait for it, then adopt it", code=409)
+    mine = set(ScanStream.objects.filter(scan=scan).values_list("stream_id", flat=True))
+    outside = [i for i in stream_ids if i not in mine]
+    if outside:
+        raise Problem("the scan does not cover all of these streams", place="streams", remedy="run it over them first", code=409)
+    for stream_id in stream_ids:
+        Standing.objects.update_or_create(
+            stream_id=stream_id, defaults={"plan_version": scan.plan_version, "scan": scan}
+        )
+    Scan.objects.filter(pk=scan.pk).update(is_standing=True)
+    jobs.tell("scan", scan.pk)
+    return len(stream_ids)
+
+
+def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label]) -> kept.Task:
+    times, values = store.read(stream.pk)
+    return kept.Task(
+        stages.Input(stream.key, times, values, stream.zone),
+        plan,
+        tuple(x for x in labels if keys.covers(x.series, stream.key)),
+        store.digest(times, values),
+        str(stage_folder()),
+        settings.STAGE_CACHE_BYTES,
+    )
+
+
+def rescan(row: ScanStream) -> stages.Scanned:
+    """A stream's result again, from the kept stage; made anew where the cache has lost it.
+
+    Refused with 409 when the samples have changed since, because it would be another result.
+    """
+    plan = load(row.scan.plan_version.text)
+    base = cache.load(stage_folder(), row.stage_key)
+    if base is None:
+        labels = [core_rows.Label(a, b, "", "incident") for a, b in row.left_out]
+        times, values = store.read(row.stream_id)
+        if store.digest(times, values) != row.samples_digest:
+            raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
+        base = stages.fit(stages.Input(row.stream.key, times, values, row.stream.zone), plan, labels)
+        cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
+    return stages.flag(base, plan)
+
+
+def record(scan: Scan, stream: Stream, t: kept.Task, scanned: stages.Scanned, key: str) -> tuple[ScanStream, list[Finding]]:
+    """Rows of one stream's result."""
+    base = scanned.base
+    seen = np.flatnonzero(~np.isnan(base.series.values))
+    ribbon, a, b = ribbon_of(base.series.times, scanned.z)
+    row = ScanStream(
+        scan=scan,
+        stream=stream,
+        samples_digest=t.digest,
+        stage_key=key,
+        left_out=kept.left_out(t.plan, stream.key, t.labels),
+        resolved=scanned.resolved,
+        notes=list(base.notes),
+        level_above=_finite(scanned.level.above),
+        level_below=_finite(scanned.level.below),
+        samples=len(base.series),
+        last_value=_finite(base.series.values[seen[-1]]) if len(seen) else None,
+        last_ns=int(base.series.times[seen[-1]]) if len(seen) else None,
+        strongest=max((f.score for f in scanned.findings if not math.isnan(f.score)), default=0.0),
+        ribbon=ribbon,
+        ribbon_from_ns=a,
+        ribbon_to_ns=b,
+    )
+    found = [
+        Finding(
+            scan=scan, stream=stream, start_ns=f.start, end_ns=f.end, kind=f.kind, direction=f.direction,
+            score=_finite(f.score), peak_ns=f.peak_time, peak_value=_finite(f.peak_value), expected=_finite(f.expected),
+            points=f.points, window=f.window, size=_finite(f.size), confidence=_finite(f.confidence),
+        )
+        for f in scanned.findings
+    ]  # fmt: skip
+    return row, found
+
+
+def ribbon_of(times: Any, z: Any) -> tuple[bytes, int | None, int | None]:
+    """Strongest signed score in each of 400 equal bins, in tenths of a sigma; -128 where nothing is judged."""
+    if len(times) == 0:
+        return b"", None, None
+    bins = np.minimum((np.arange(len(times)) * RIBBON_BINS) // len(times), RIBBON_BINS - 1)
+    strongest = np.zeros(RIBBON_BINS)
+    np.maximum.at(strongest, bins, np.nan_to_num(np.abs(z)))
+    sign = np.zeros(RIBBON_BINS)
+    for side in (1, -1):
+        own = np.zeros(RIBBON_BINS)
+        np.maximum.at(own, bins, np.nan_to_num(side * z))
+        sign[(own == strongest) & (own > 0)] = side
+    judged = np.bincount(bins[~np.isnan(z)], minlength=RIBBON_BINS) > 0
+    tenths = np.clip(np.round(strongest * 10), 0, 127) * sign
+    return np.where(judged, tenths, -128).astype(np.int8).tobytes(), int(times[0]), int(times[-1])
+
+
+def ribbon_text(ribbon: bytes) -> str:
+    return base64.b64encode(bytes(ribbon)).decode()
+
+
+def _finite(value: float | None) -> float | None:
+    return float(value) if value is not None and math.isfinite(value) else None
+
+
+def as_core(f: Finding, key: str) -> core_rows.Finding:
+    def number(value: float | None) -> float:
+        return float("nan") if value is None else value
+
+    return core_rows.Finding(
+        key, f.start_ns, f.end_ns, f.kind, f.direction, number(f.score), f.peak_ns, number(f.peak_value),
+        number(f.expected), f.points, f.window, number(f.size), number(f.confidence),
+    )  # fmt: skip
+
+
+PRECEDENCE = {"incident": 0, "unsure": 1, "foreseen": 2, "false-alarm": 3}
+
+
+def verdicts(findings: Sequence[Finding], key_of: dict[int, str]) -> dict[int, Any]:
+    """The entry whose verdict each finding takes: one that covers its peak, else half of its span."""
+    if not findings:
+        return {}
+    low, high = min(f.start_ns for f in findings), max(f.end_ns for f in findings)
+    entries = list(logbook.live().filter(start_ns__lte=high, end_ns__gte=low).exclude(verdict="reviewed"))
+    by_stream: dict[int, list[Any]] = {}
+    out = {}
+    for f in findings:
+        if f.stream_id not in by_stream:
+            by_stream[f.stream_id] = [e for e in entries if keys.covers(e.scope, key_of[f.stream_id])]
+        best = None
+        for e in by_stream[f.stream_id]:
+            peak = f.peak_ns if f.peak_ns is not None else f.start_ns
+            at_peak = e.start_ns <= peak <= e.end_ns
+            shared = min(e.end_ns, f.end_ns) - max(e.start_ns, f.start_ns)
+            half = f.end_ns > f.start_ns and shared * 2 >= f.end_ns - f.start_ns
+            if at_peak or half:
+                rank = (not at_peak, PRECEDENCE[e.verdict])
+                if best is None or rank < best[0]:
+                    best = (rank, e)
+        if best is not None:
+            out[f.pk] = best[1]
+    return out
+
+
+def setting_of(scan: Scan) -> Setting:
+    return Setting(step_ns=scan.step_ns or None, longest_season_ns=scan.longest_season_ns)
+
+
+def scored(rows: Sequence[ScanStream]) -> tuple[list[stages.Scanned], list[Scored]]:
+    scanned = [rescan(row) for row in rows]
+    return scanned, [Scored(s.base.key, s.base.series.times, s.z) for s in scanned]
+
+
+def curve_of(scan: Scan, rows: Sequence[ScanStream]) -> Curve:
+    """The operating curve over these streams of a scan, against the present logbook."""
+    plan = load(scan.plan_version.text)
+    scanned, streams = scored(rows)
+    shifts = [f for s in scanned for f in s.findings if f.kind == "shift"]
+    group = stages.group_of(plan, scanned[0].base.series.step_ns)
+    return curve(
+        streams, logbook.labels(), group=group, side=plan.flag.side, shifts=shifts, setting=setting_of(scan)
+    )
+
+
+def scorecard(scan: Scan) -> dict[str, Any]:
+    """Figures, curve, and what was missed and false; kept for this version of the logbook."""
+    version = logbook.version()
+    known = Card.objects.filter(scan=scan, logbook_version=version).first()
+    if known is not None:
+        return dict(known.content)
+    content = compute_card(scan)
+    Card.objects.filter(scan=scan).delete()
+    Card.objects.update_or_create(scan=scan, logbook_version=version, defaults={"content": content})
+    return content
+
+
+def compute_card(scan: Scan) -> dict[str, Any]:
+    rows = list(scan.streams.select_related("stream").order_by("stream__metric", "stream_id"))
+    labels = logbook.labels()
+    scanned = [rescan(row) for row in rows]
+    points = {
+        s.base.key: core_rows.Points(s.base.series.times, np.abs(s.z), s.in_finding) for s in scanned
+    }
+    found = [f for s in scanned for f in s.findings]
+    card = score_card(found, labels, points, setting_of(scan))
+    plan = load(scan.plan_version.text)
+    lines = curve(
+        [Scored(s.base.key, s.base.series.times, s.z) for s in scanned],
+        labels,
+        group=stages.group_of(plan, scan.step_ns or 1),
+        side=plan.flag.side,
+        shifts=[f for f in found if f.kind == "shift"],
+        setting=setting_of(scan),
+    )
+    id_of = {row.stream.key: row.stream_id for row in rows}
+    title_of = {row.stream.key: f"{row.stream.metric} · {row.stream.title}" for row in rows}
+    false = [
+        {
+            "stream": id_of[o.finding.series],
+            "title": title_of[o.finding.series],
+            "start_ns": o.finding.start,
+            "end_ns": o.finding.end,
+            "kind": o.finding.kind,
+            "direction": o.finding.direction,
+            "score": _finite(o.finding.score),
+        }
+        for o in card.outcomes
+        if o.state == "false"
+    ]
+    missed = []
+    for i in card.missed:
+        label = labels[i]
+        covered = [k for k in id_of if keys.covers(label.series, k)]
+        missed.append(
+            {
+                "stream": id_of[covered[0]] if covered else None,
+                "title": title_of[covered[0]] if len(covered) == 1 else label.series or "every stream",
+                "streams": len(covered),
+                "start_ns": label.start,
+                "end_ns": label.end,
+                "kind": label.kind,
+                "cause": label.cause,
+            }
+        )
+    false.sort(key=lambda f: -(f["score"] or 0))
+    return {
+        "figures": card.figures,
+        "curve": curve_data(lines),
+        "missed": missed,
+        "false": false,
+        "labels": len(labels),
+    }
+
+
+def curve_data(lines: Curve) -> dict[str, Any]:
+    """A curve as plain lists; what has no value is null."""
+
+    def plain(values: Any) -> list[Any]:
+        return [None if isinstance(v, float) and math.isnan(v) else v for v in values.tolist()]
+
+    out: dict[str, Any] = {}
+    for name, value in vars(lines).items():
+        out[name] = plain(value) if isinstance(value, np.ndarray) else value
+    return out
+
+
+def looked(user: Any) -> None:
+    Person.objects.update_or_create(user=user, defaults={"last_looked": timezone.now()})

@@ -1,0 +1,1 @@
+"""Streams: the catalogue, batches taken in, and samples in two layers."""

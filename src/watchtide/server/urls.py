@@ -1,0 +1,61 @@
+"""All addresses of the application."""
+
+from django.urls import path, re_path
+from drf_spectacular.views import SpectacularAPIView
+
+from watchtide.server import pages, problems
+from watchtide.server.jobs import api as jobs
+from watchtide.server.logbook import api as logbook
+from watchtide.server.people import api as people
+from watchtide.server.scans import api as scans
+from watchtide.server.streams import api as streams
+
+API = "api/v1/"
+urlpatterns = [
+    path("healthz", pages.healthz),
+    path("readyz", pages.readyz),
+    path(f"{API}schema", SpectacularAPIView.as_view(), name="schema"),
+    path(f"{API}session", people.SessionView.as_view()),
+    path(f"{API}events", jobs.events),
+    path(f"{API}jobs", jobs.JobsView.as_view()),
+    path(f"{API}jobs/<int:pk>", jobs.JobView.as_view()),
+    path(f"{API}tide", scans.TideView.as_view()),
+    path(f"{API}tide/looked", scans.LookedView.as_view()),
+    path(f"{API}streams/samples.csv", streams.SamplesExportView.as_view()),
+    path(f"{API}streams/<int:pk>", scans.StreamView.as_view()),
+    path(f"{API}streams/<int:pk>/facts", streams.StreamEditView.as_view()),
+    path(f"{API}streams/<int:pk>/samples", scans.SamplesView.as_view()),
+    path(f"{API}scans", scans.ScansView.as_view()),
+    path(f"{API}scans/<int:pk>", scans.ScanView.as_view()),
+    path(f"{API}scans/<int:pk>/adopt", scans.AdoptView.as_view()),
+    path(f"{API}scans/<int:pk>/scorecard", scans.ScorecardView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/window", scans.WindowView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/curve", scans.CurveView.as_view()),
+    path(f"{API}plans/check", scans.PlanCheckView.as_view()),
+    path(f"{API}review", scans.ReviewView.as_view()),
+    path(f"{API}findings/<int:pk>", scans.FindingView.as_view()),
+    path(f"{API}findings/<int:pk>/verdict", scans.VerdictView.as_view()),
+    path(f"{API}logbook", logbook.EntriesView.as_view()),
+    path(f"{API}logbook/import", logbook.ImportView.as_view()),
+    path(f"{API}logbook/export", logbook.ExportView.as_view()),
+    path(f"{API}logbook/<int:pk>", logbook.EntryView.as_view()),
+    path(f"{API}logbook/<int:pk>/restore", logbook.RestoreView.as_view()),
+    path(f"{API}uploads", streams.UploadsView.as_view()),
+    path(f"{API}uploads/<int:pk>/preview", streams.PreviewView.as_view()),
+    path(f"{API}uploads/<int:pk>/aside", streams.AsideView.as_view()),
+    path(f"{API}uploads/<int:pk>/store", streams.StoreView.as_view()),
+    path(f"{API}batches", streams.BatchesView.as_view()),
+    path(f"{API}batches/<int:pk>/aside.csv", streams.BatchAsideView.as_view()),
+    # Every other address is a screen of the page, except the API's and the static files'.
+    re_path(r"^(?!api/|static/).*$", pages.shell),
+]
+
+
+def _handler(code: int):
+    def handle(request, exception=None):
+        return problems.plain(request, exception, code=code)
+
+    return handle
+
+
+handler400, handler403, handler404, handler500 = (_handler(c) for c in (400, 403, 404, 500))
