@@ -16,7 +16,7 @@ SPREAD_GROUPS = 48
 # A step shows between this many samples on either side of it …
 NEAR_SAMPLES = 48
 # … as a jump of at least this many times the noise.
-LEAST_JUMP = 2.0
+LEAST_JUMP = 2.5
 
 
 @dataclass(frozen=True)
@@ -142,14 +142,16 @@ def find_steps(level: Floats, longest: int, penalty: float | None) -> Ints:
         return np.empty(0, np.int64)
     calm = calm_outliers(level)
     changes = shifts.search(calm, penalty=penalty, shortest=shortest)
-    noise = float(np.sqrt(robust.noise_variance(calm)))
+    near = min(shortest, NEAR_SAMPLES)
+    # A jump must stand out from the samples' own scatter and from the wander of their medians.
+    wander = np.sqrt(2 * robust.long_run_variance(calm) / near)
+    least = LEAST_JUMP * max(np.sqrt(robust.noise_variance(calm)), wander)
     edges = [0, *changes.tolist(), len(level)]
     kept = []
     for i, at in enumerate(changes.tolist()):
-        near = min(shortest, NEAR_SAMPLES)
         jump = _median(calm[at : at + near]) - _median(calm[max(0, at - near) : at])
         between = _median(calm[at : edges[i + 2]]) - _median(calm[edges[i] : at])
-        if abs(jump) >= LEAST_JUMP * noise and jump * between > 0 and abs(jump) >= 0.5 * abs(between):
+        if abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between):
             kept.append(at)
     return np.asarray(kept, dtype=np.int64)
 

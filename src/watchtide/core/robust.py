@@ -59,9 +59,22 @@ def noise_variance(y: Floats) -> float:
 
 
 def long_run_variance(y: Floats) -> float:
-    """Variance that the mean of many neighbours carries: noise times (1 + phi) / (1 - phi)."""
+    """Variance that the mean of many neighbours carries, times their number.
+
+    The larger of noise times (1 + phi) / (1 - phi), which holds for first-order autoregression, and of
+    what the means of neighbouring blocks of 2, 4, 8 … samples show (half the squared MAD of their
+    differences, times the block), which also sees noise of several time scales. Blocks end at n / 100 and
+    at 128 samples, so that a series with many real shifts does not pass them off as noise.
+    """
     phi = lag_one(y)
-    return noise_variance(y) * (1 + phi) / (1 - phi)
+    largest = noise_variance(y) * (1 + phi) / (1 - phi)
+    seen = y[~np.isnan(y)]
+    block = 2
+    while block <= min(len(seen) // 100, 128):
+        means = seen[: len(seen) // block * block].reshape(-1, block).mean(axis=1)
+        largest = max(largest, block * mad_sigma(np.diff(means), centre=0.0) ** 2 / 2)
+        block *= 2
+    return largest
 
 
 def _lag(y: Floats, k: int) -> Floats:

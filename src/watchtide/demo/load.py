@@ -56,7 +56,7 @@ def load(say: Callable[[str], None]) -> None:
         added, _ = logbook.take_in(labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask")
         say(f"{added} entries in the logbook")
 
-    version = scans.plan_version(scans.STANDARD, from_data({}), "demo")
+    version = scans.plan_version(scans.STANDARD, from_data({"group": {"need": 2, "of": 3, "merge": "2h"}}), "demo")
     ids = list(Stream.objects.order_by("pk").values_list("pk", flat=True))
     scan = Scan.objects.filter(is_standing=True, finished_at__isnull=True, job__state__in=("queued", "running")).first()
     scan = scan or scans.start(version, ids, user=user, is_standing=True, lane="interactive")

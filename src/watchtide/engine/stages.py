@@ -124,10 +124,13 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
     notes: list[str] = []
     if left_out and np.any(~np.isnan(series.values) & ~usable):
         notes.append(f"{int(np.sum(~np.isnan(series.values) & ~usable))} labelled samples are left out of training")
-    wall = wall_clock(series)
-    local = wall.spread_out(np.where(usable & (np.arange(len(series)) < stop), series.values, np.nan))
-    local = local[: int(wall.position[stop - 1]) + 1] if stop else local[:0]
-    found, why = _seasons(local, series.step_ns, plan)
+    training = np.where(usable & (np.arange(len(series)) < stop), series.values, np.nan)
+    found, why = _seasons(_local(series, training, stop), series.step_ns, plan)
+    if np.any(series.offsets_ns != series.offsets_ns[:1]) and not all(_is_calendar(p * series.step_ns) for p, _ in found):
+        # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
+        series = replace(series, offsets_ns=np.zeros(len(series), np.int64))
+        found, why = _seasons(_local(series, training, stop), series.step_ns, plan)
+        why.append("a season that is no day or week does not follow the clock change: kept in UTC")
     periods = sorted({p for p, _ in found})
     kind = plan.baseline.kind
     if kind == "auto":
@@ -172,6 +175,17 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
         },
         tuple(notes + why + list(got.notes)),
     )
+
+
+def _local(series: Series, training: Floats, stop: int) -> Floats:
+    """Training values on the local-time grid."""
+    wall = wall_clock(series)
+    return wall.spread_out(training)[: int(wall.position[stop - 1]) + 1] if stop else np.empty(0)
+
+
+def _is_calendar(period_ns: int) -> bool:
+    """Whether a season is a day, a whole number of them, or a whole part of one."""
+    return period_ns % seasons.DAY_NS == 0 or seasons.DAY_NS % period_ns == 0
 
 
 def _seasons(local: Floats, step_ns: int, plan: Plan) -> tuple[list[tuple[int, float]], list[str]]:
