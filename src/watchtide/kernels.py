@@ -9,14 +9,17 @@ import os
 from pathlib import Path
 
 
+def _default_root() -> str:
+    """The user's cache folder; `WATCHTIDE_CACHE` names another, as the run script does."""
+    return os.path.join(os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache"), "watchtide")
+
+
 def cache_folder() -> Path:
     """The folder for the present source, under WATCHTIDE_CACHE or the user's cache folder."""
     digest = hashlib.sha256()
     for file in sorted((Path(__file__).parent / "core").rglob("*.py")):
         digest.update(file.read_bytes())
-    root = os.environ.get("WATCHTIDE_CACHE") or os.path.join(
-        os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache"), "watchtide"
-    )
+    root = os.environ.get("WATCHTIDE_CACHE") or _default_root()
     return Path(root) / "kernels" / digest.hexdigest()[:16]
 
 

@@ -56,7 +56,6 @@ def main() -> int:
     signal.signal(signal.SIGTERM, _stop)
     signal.signal(signal.SIGINT, _stop)
     signal.signal(signal.SIGHUP, _stop)
-    os.environ.setdefault("WATCHTIDE_CACHE", str(home() / "cache"))
     kernels.use_cache()
     try:
         if options.mode == "test":

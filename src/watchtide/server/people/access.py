@@ -1,6 +1,7 @@
 """Who may do what: sessions for the browser, and three roles."""
 
 from django.contrib.auth.models import AbstractBaseUser, Group
+from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework.authentication import SessionAuthentication
 from rest_framework.permissions import SAFE_METHODS, BasePermission
 
@@ -34,3 +35,13 @@ class ByRole(BasePermission):
 
 def give_role(user: AbstractBaseUser, role: str) -> None:
     user.groups.set([Group.objects.get_or_create(name=role)[0]])
+
+
+class SessionScheme(OpenApiAuthenticationExtension):
+    """How the schema tells of signing in."""
+
+    target_class = "watchtide.server.people.access.Session"
+    name = "session"
+
+    def get_security_definition(self, auto_schema):
+        return {"type": "apiKey", "in": "cookie", "name": "watchtide_session"}

@@ -37,6 +37,12 @@ class NumbersField(serializers.ListField):
         return data
 
 
+class TimesField(NumbersField):
+    """Milliseconds since 1970; none is missing."""
+
+    child = serializers.FloatField()
+
+
 class FindingSerializer(serializers.Serializer):
     id = serializers.IntegerField()
     stream = serializers.IntegerField()
@@ -134,7 +140,7 @@ class TrialSerializer(serializers.Serializer):
     plan = serializers.DictField(child=serializers.JSONField(), required=False)
     text = serializers.CharField(required=False, trim_whitespace=False)
     streams = serializers.ListField(child=serializers.IntegerField(), max_length=20_000)
-    name = serializers.CharField(max_length=120, default=services.STANDARD)
+    name = serializers.CharField(max_length=120, required=False)
 
 
 class AdoptSerializer(serializers.Serializer):
@@ -160,7 +166,7 @@ class ScansView(APIView):
         known = Stream.objects.filter(pk__in=data["streams"]).count()
         if known != len(set(data["streams"])):
             raise Problem("one of the streams is not there", place="streams", remedy="reload the page", code=404)
-        version = services.plan_version(data["name"], plan, request.user.get_username())
+        version = services.plan_version(data.get("name") or services.STANDARD, plan, request.user.get_username())
         scan = services.start(version, data["streams"], user=request.user)
         return Response(screens.scan_list([scan])[0], status=202)
 
@@ -229,7 +235,7 @@ class WindowSerializer(serializers.Serializer):
 
     total = serializers.IntegerField()
     reduced = serializers.BooleanField()
-    time = NumbersField()
+    time = TimesField()
     value = NumbersField()
     expected = NumbersField(required=False)
     spread = NumbersField(required=False)

@@ -1,0 +1,33 @@
+"""Compile the kernels once, into the cache of the present source, so that no later call pays for it."""
+
+from watchtide import kernels
+
+
+def main() -> None:
+    kernels.use_cache()
+    stamp = kernels.cache_folder() / ".warm"
+    if stamp.exists():
+        return
+    print("compiling the kernels", flush=True)
+    import numpy as np
+
+    from watchtide.core.grouping import Group
+    from watchtide.core.scoring.curve import Scored, curve
+    from watchtide.core.scoring.rows import Label
+    from watchtide.core.shifts import COSTS, search
+    from watchtide.engine import stages
+    from watchtide.plan import Plan
+
+    times = np.arange(3000, dtype=np.int64) * 900 * 10**9
+    noise = np.random.default_rng(0).normal(size=3000)
+    y = np.round(noise + 50 + 20 * np.sin(np.arange(3000) * 2 * np.pi / 96), 1)
+    scanned = stages.scan(stages.Input("", times, y), Plan())
+    curve([Scored("", times, scanned.z)], [Label(0, 10)], group=Group())
+    for cost in COSTS:
+        search(noise[:200], cost=cost)
+    stamp.parent.mkdir(parents=True, exist_ok=True)
+    stamp.touch()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,89 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schema = components["schemas"];
+export type TideRow = Schema["TideRow"];
+export type Finding = Schema["Finding"];
+export type Entry = Schema["Entry"];
+export type Scan = Schema["Scan"];
+export type Job = Schema["Job"];
+export type Curve = Schema["Curve"];
+export type ChartWindow = Schema["Window"];
+export type Preview = Schema["Preview"];
+export type Choices = Schema["ChoicesRequest"];
+export type Verdict = Schema["VerdictEnum"];
+
+/** An answer that says what is wrong, where, and what to do (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly title: string,
+    readonly place = "",
+    readonly remedy = "",
+    readonly problems: { place: string; message: string; line?: number | null }[] = [],
+  ) {
+    super(remedy ? `${title}; ${remedy}` : title);
+  }
+}
+
+let csrfCookie = "watchtide_csrf";
+
+export function rememberCsrfCookie(name: string): void {
+  csrfCookie = name;
+}
+
+export function csrfToken(): string {
+  const pair = document.cookie.split("; ").find((c) => c.startsWith(`${csrfCookie}=`));
+  return pair ? decodeURIComponent(pair.slice(csrfCookie.length + 1)) : "";
+}
+
+export async function problemOf(response: Response): Promise<Problem> {
+  try {
+    const body = await response.json();
+    return new Problem(
+      response.status,
+      body.title ?? response.statusText,
+      body.place,
+      body.remedy,
+      body.problems,
+    );
+  } catch {
+    return new Problem(
+      response.status,
+      `the server answered ${response.status}`,
+      "",
+      "try again in a moment",
+    );
+  }
+}
+
+const guard: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", csrfToken());
+    return request;
+  },
+  async onResponse({ response }) {
+    if (response.ok) return response;
+    const problem = await problemOf(response);
+    if (response.status === 401) window.dispatchEvent(new Event("watchtide:signed-out"));
+    throw problem;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "" });
+api.use(guard);
+
+/** The data of an answer; errors were thrown by the guard. */
+export async function get<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  const { data } = await answer;
+  return data as T;
+}
+
+/** Send a file as a form, which the generated client has no good words for. */
+export async function sendFile<T>(url: string, file: File): Promise<T> {
+  const form = new FormData();
+  form.append("file", file);
+  const response = await fetch(url, { method: "POST", body: form, headers: { "X-CSRFToken": csrfToken() } });
+  if (!response.ok) throw await problemOf(response);
+  return response.json() as Promise<T>;
+}

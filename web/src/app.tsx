@@ -1,0 +1,68 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useEffect } from "react";
+import { Navigate, Route, Routes } from "react-router";
+import { api, get, rememberCsrfCookie } from "./api/client";
+import { listenForHints } from "./api/hints";
+import { Frame } from "./frame";
+import { Trouble, Waiting } from "./parts/ask";
+import { SignIn } from "./screens/sign-in/SignIn";
+
+const TideTable = lazy(() => import("./screens/tide-table/TideTable"));
+const Workbench = lazy(() => import("./screens/workbench/Workbench"));
+const Review = lazy(() => import("./screens/review/Review"));
+const Logbook = lazy(() => import("./screens/logbook/Logbook"));
+const Scorecards = lazy(() => import("./screens/scorecard/Scorecards"));
+const Scorecard = lazy(() => import("./screens/scorecard/Scorecard"));
+const Intake = lazy(() => import("./screens/intake/Intake"));
+
+export function App() {
+  const client = useQueryClient();
+  const session = useQuery({
+    queryKey: ["session"],
+    queryFn: async () => {
+      const found = await get(api.GET("/api/v1/session"));
+      rememberCsrfCookie(found.csrf_cookie);
+      return found;
+    },
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const signedIn = Boolean(session.data?.name);
+  useEffect(() => {
+    const out = () => client.invalidateQueries({ queryKey: ["session"] });
+    window.addEventListener("watchtide:signed-out", out);
+    return () => window.removeEventListener("watchtide:signed-out", out);
+  }, [client]);
+  useEffect(() => (signedIn ? listenForHints(client) : undefined), [signedIn, client]);
+
+  if (session.isPending) return <Waiting what="Opening Watch Tide" />;
+  if (session.isError) return <Trouble error={session.error} retry={() => session.refetch()} />;
+  if (!session.data.name) return <SignIn isDemo={session.data.is_demo} />;
+  return (
+    <Frame person={session.data.name} role={session.data.role ?? ""}>
+      <Suspense fallback={<Waiting what="Opening" />}>
+        <Routes>
+          <Route path="/" element={<TideTable />} />
+          <Route path="/workbench/:stream" element={<Workbench />} />
+          <Route path="/workbench" element={<Navigate to="/" replace />} />
+          <Route path="/review" element={<Review />} />
+          <Route path="/logbook" element={<Logbook />} />
+          <Route path="/scorecards" element={<Scorecards />} />
+          <Route path="/scorecards/:scan" element={<Scorecard />} />
+          <Route path="/intake" element={<Intake />} />
+          <Route path="*" element={<NoSuchPage />} />
+        </Routes>
+      </Suspense>
+    </Frame>
+  );
+}
+
+function NoSuchPage() {
+  return (
+    <div className="padded empty">
+      <h2>There is no such page</h2>
+      <p>
+        The <a href="/">tide table</a> is where to start.
+      </p>
+    </div>
+  );
+}

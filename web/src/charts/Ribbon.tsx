@@ -1,0 +1,89 @@
+import { memo, useEffect, useRef } from "react";
+import { palette, usePalette } from "./palette";
+
+const QUIET = -128;
+const FAINT = 30; // tenths of a sigma: below this the water is calm
+
+interface Props {
+  /** Base64 of one signed byte a bin: tenths of a sigma, -128 where nothing is judged. */
+  ribbon: string;
+  from: number;
+  to: number;
+  span: [number, number];
+  marks?: number[][];
+  label: string;
+  height?: number;
+}
+
+/** Score over time as a thin strip: colour by side, depth and height by size. */
+export const Ribbon = memo(function Ribbon({
+  ribbon,
+  from,
+  to,
+  span,
+  marks = [],
+  label,
+  height = 18,
+}: Props) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const scheme = usePalette();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another scheme has other colours
+  useEffect(() => {
+    const element = canvas.current;
+    if (!element) return;
+    const draw = () => {
+      const width = element.clientWidth;
+      const ratio = devicePixelRatio || 1;
+      element.width = width * ratio;
+      element.height = height * ratio;
+      const pen = element.getContext("2d");
+      if (!pen || !width) return;
+      pen.scale(ratio, ratio);
+      const colours = palette(element);
+      const x = (ms: number) => ((ms - span[0]) / (span[1] - span[0] || 1)) * width;
+      const bytes = Uint8Array.from(atob(ribbon), (c) => c.charCodeAt(0));
+      const bins = new Int8Array(bytes.buffer);
+      const left = x(from);
+      const step = (x(to) - left) / (bins.length || 1);
+      for (let i = 0; i < bins.length; i++) {
+        const value = bins[i] ?? QUIET;
+        if (value === QUIET) continue;
+        pen.globalAlpha = 1;
+        pen.fillStyle = colours.wash;
+        pen.fillRect(left + i * step, 0, step + 0.6, height);
+      }
+      for (let i = 0; i < bins.length; i++) {
+        const value = bins[i] ?? QUIET;
+        const size = Math.abs(value);
+        if (value === QUIET || size < FAINT) continue;
+        const share = Math.min(1, (size - FAINT) / 70);
+        pen.globalAlpha = 0.28 + 0.72 * share;
+        pen.fillStyle = value > 0 ? colours.above : colours.below;
+        const tall = height * (0.35 + 0.65 * share);
+        // Above sits on the upper half, below on the lower: side by place as well as by colour.
+        const top = value > 0 ? 0 : height - tall;
+        pen.fillRect(left + i * step, top, Math.max(1.6, step), tall);
+      }
+      pen.globalAlpha = 1;
+      pen.strokeStyle = colours.shift;
+      pen.lineWidth = 2;
+      for (const [at, direction] of marks) {
+        const here = x(at ?? 0);
+        const up = (direction ?? 1) > 0;
+        pen.beginPath();
+        pen.moveTo(here - 5, up ? height - 4 : 4);
+        pen.lineTo(here, up ? height - 4 : 4);
+        pen.lineTo(here, up ? 4 : height - 4);
+        pen.lineTo(here + 5, up ? 4 : height - 4);
+        pen.stroke();
+      }
+    };
+    draw();
+    const watch = new ResizeObserver(draw);
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, [ribbon, from, to, span, marks, height, scheme]);
+  return (
+    <canvas ref={canvas} role="img" aria-label={label} style={{ width: "100%", height, display: "block" }} />
+  );
+});

@@ -1,0 +1,178 @@
+import { useEffect, useRef } from "react";
+import uPlot from "uplot";
+import "uplot/dist/uPlot.min.css";
+import { type Palette, palette, usePalette } from "./palette";
+import { ticks } from "./ticks";
+
+export type Range = [number, number];
+export type Column = (number | null)[];
+
+export interface Line {
+  data: Column;
+  stroke: keyof Palette;
+  width?: number;
+  dash?: number[];
+}
+
+interface Props {
+  time: number[];
+  lines: Line[];
+  range: Range;
+  height: number;
+  zone: string;
+  label: string;
+  /** Words of a round moment on the axis. */
+  tickWords: (ms: number, step: number) => string;
+  hasTimeAxis?: boolean;
+  /** Fixed bounds of the vertical axis; otherwise what is in sight, with a margin. */
+  bounds?: Range;
+  onRange?: (range: Range) => void;
+  onCursor?: (index: number | null, left: number) => void;
+  /** Drawn between the grid and the lines, and over the lines. */
+  under?: (u: uPlot, colours: Palette) => void;
+  over?: (u: uPlot, colours: Palette) => void;
+  /** Anything whose change asks for a new drawing. */
+  redrawOn?: unknown;
+}
+
+export const AXIS_WIDTH = 56;
+export const PAD_TOP = 8;
+export const PAD_BOTTOM = 6;
+export const TIME_AXIS = 26;
+const SYNC = "watchtide";
+
+/** One pane of a stack on a common time axis: linked cursor, wheel and drag zoom. */
+export function TimePane(props: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const chart = useRef<uPlot | null>(null);
+  const latest = useRef(props);
+  latest.current = props;
+  const scheme = usePalette();
+  const shape = props.lines.map((l) => `${l.stroke}${l.width ?? ""}${l.dash ?? ""}`).join();
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the chart is made anew only when its shape or colours change; data and range follow below
+  useEffect(() => {
+    const element = box.current;
+    if (!element) return;
+    const now = latest.current;
+    const colours = palette(element);
+    const font = `12px ${getComputedStyle(element).getPropertyValue("--mono")}`;
+    const made = new uPlot(
+      {
+        width: element.clientWidth,
+        height: now.height,
+        ms: 1,
+        padding: [PAD_TOP, 0, now.hasTimeAxis === false ? PAD_BOTTOM : 0, 0],
+        legend: { show: false },
+        cursor: {
+          sync: { key: SYNC, setSeries: false },
+          drag: { x: true, y: false, setScale: false },
+          points: { show: false },
+        },
+        scales: {
+          x: { time: false, auto: false, range: () => latest.current.range },
+          y: {
+            range: (_, low, high) => {
+              const stated = latest.current.bounds;
+              if (stated) return stated;
+              if (low === null || high === null) return [0, 1];
+              const margin = (high - low || Math.abs(high) || 1) * 0.09;
+              return [low - margin, high + margin];
+            },
+          },
+        },
+        axes: [
+          {
+            show: now.hasTimeAxis !== false,
+            size: TIME_AXIS,
+            font,
+            stroke: colours.soft,
+            grid: { stroke: colours.hair, width: 1 },
+            ticks: { stroke: colours.line, width: 1, size: 5 },
+            splits: (u) => ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 84)).at,
+            values: (u, at) => {
+              const { step } = ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 84));
+              return at.map((t) => latest.current.tickWords(t, step));
+            },
+          },
+          {
+            size: AXIS_WIDTH,
+            font,
+            stroke: colours.soft,
+            grid: { stroke: colours.hair, width: 1 },
+            ticks: { show: false },
+            values: (_, at) =>
+              at.map((v) => v.toLocaleString("en-GB", { maximumFractionDigits: 3 }).replace("-", "−")),
+          },
+        ],
+        series: [
+          {},
+          ...now.lines.map((l) => ({
+            stroke: colours[l.stroke],
+            width: l.width ?? 1.2,
+            dash: l.dash,
+            points: { show: false },
+            spanGaps: false,
+          })),
+        ],
+        hooks: {
+          drawAxes: [(u) => clipped(u, () => latest.current.under?.(u, colours))],
+          draw: [(u) => clipped(u, () => latest.current.over?.(u, colours))],
+          setCursor: [(u) => latest.current.onCursor?.(u.cursor.idx ?? null, u.cursor.left ?? -1)],
+          setSelect: [
+            (u) => {
+              if (u.select.width < 6) return;
+              const from = u.posToVal(u.select.left, "x");
+              const to = u.posToVal(u.select.left + u.select.width, "x");
+              u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
+              latest.current.onRange?.([from, to]);
+            },
+          ],
+        },
+      },
+      [now.time, ...now.lines.map((l) => l.data)] as uPlot.AlignedData,
+      element,
+    );
+    chart.current = made;
+    const wheel = (event: WheelEvent) => {
+      event.preventDefault();
+      const [from, to] = latest.current.range;
+      const left = event.clientX - made.over.getBoundingClientRect().left;
+      const here = made.posToVal(left, "x");
+      const factor = event.deltaY > 0 ? 1.25 : 0.8;
+      latest.current.onRange?.([here - (here - from) * factor, here + (to - here) * factor]);
+    };
+    made.over.addEventListener("wheel", wheel, { passive: false });
+    const watch = new ResizeObserver(() =>
+      made.setSize({ width: element.clientWidth, height: latest.current.height }),
+    );
+    watch.observe(element);
+    return () => {
+      watch.disconnect();
+      made.destroy();
+      chart.current = null;
+    };
+  }, [shape, scheme, props.height, props.hasTimeAxis]);
+
+  useEffect(() => {
+    chart.current?.setData([props.time, ...props.lines.map((l) => l.data)] as uPlot.AlignedData, false);
+    chart.current?.setScale("x", { min: props.range[0], max: props.range[1] });
+  }, [props.time, props.lines, props.range]);
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: redrawOn says when
+  useEffect(() => chart.current?.redraw(false, true), [props.redrawOn]);
+
+  return (
+    <div ref={box} role="img" aria-label={props.label} style={{ width: "100%", height: props.height }} />
+  );
+}
+
+function clipped(u: uPlot, draw: () => void): void {
+  const { left, top, width, height } = u.bbox;
+  u.ctx.save();
+  u.ctx.beginPath();
+  u.ctx.rect(left, top, width, height);
+  u.ctx.clip();
+  draw();
+  u.ctx.restore();
+}

@@ -1,0 +1,180 @@
+import type uPlot from "uplot";
+import type { ChartWindow, Entry, Finding } from "../api/client";
+import type { Palette } from "./palette";
+
+export interface Levels {
+  above: number | null;
+  below: number | null;
+}
+
+const ratio = () => devicePixelRatio || 1;
+
+/** The wash of what is expected: expected ± level × spread, an edge left open where a side is not watched. */
+export function drawBand(u: uPlot, colours: Palette, w: ChartWindow, levels: Levels): void {
+  const { time, expected = [], spread = [] } = w;
+  const pen = u.ctx;
+  pen.fillStyle = colours.band;
+  const upper = levels.above ?? levels.below ?? 0;
+  const lower = levels.below ?? levels.above ?? 0;
+  let run: number[] = [];
+  const flush = () => {
+    if (run.length > 1) {
+      pen.beginPath();
+      for (const i of run)
+        pen.lineTo(
+          u.valToPos(time[i] ?? 0, "x", true),
+          u.valToPos((expected[i] ?? 0) + upper * (spread[i] ?? 0), "y", true),
+        );
+      for (const i of run.reverse())
+        pen.lineTo(
+          u.valToPos(time[i] ?? 0, "x", true),
+          u.valToPos((expected[i] ?? 0) - lower * (spread[i] ?? 0), "y", true),
+        );
+      pen.fill();
+    }
+    run = [];
+  };
+  for (let i = 0; i < time.length; i++) {
+    if (expected[i] === null || expected[i] === undefined) flush();
+    else run.push(i);
+  }
+  flush();
+}
+
+/** Which side a score flags at these levels: 1 above, -1 below, 0 neither. */
+export function sideOf(score: number | null | undefined, levels: Levels): number {
+  if (score === null || score === undefined) return 0;
+  if (levels.above !== null && score >= levels.above) return 1;
+  if (levels.below !== null && score <= -levels.below) return -1;
+  return 0;
+}
+
+/** Flagged runs drawn strongly over the line, in the colour of their side. */
+export function drawFlags(
+  u: uPlot,
+  colours: Palette,
+  w: ChartWindow,
+  y: (i: number) => number | null,
+  levels: Levels,
+): void {
+  const pen = u.ctx;
+  const { time, score = [] } = w;
+  pen.lineWidth = 2.4 * ratio();
+  pen.lineJoin = "round";
+  for (let i = 0; i < time.length; i++) {
+    const side = sideOf(score[i], levels);
+    const here = y(i);
+    if (!side || here === null) continue;
+    pen.strokeStyle = pen.fillStyle = side > 0 ? colours.above : colours.below;
+    const px = u.valToPos(time[i] ?? 0, "x", true);
+    const py = u.valToPos(here, "y", true);
+    const before = i > 0 ? y(i - 1) : null;
+    if (before !== null && sideOf(score[i - 1], levels) === side) {
+      pen.beginPath();
+      pen.moveTo(u.valToPos(time[i - 1] ?? 0, "x", true), u.valToPos(before, "y", true));
+      pen.lineTo(px, py);
+      pen.stroke();
+    } else {
+      pen.beginPath();
+      pen.arc(px, py, 2 * ratio(), 0, 7);
+      pen.fill();
+    }
+  }
+}
+
+/** Stretches without samples, hatched. */
+export function drawGaps(u: uPlot, colours: Palette, w: ChartWindow): void {
+  const { time, value } = w;
+  const pen = u.ctx;
+  const { top, height } = u.bbox;
+  pen.strokeStyle = colours.line;
+  pen.lineWidth = ratio();
+  let start: number | null = null;
+  for (let i = 0; i <= value.length; i++) {
+    const isGap = i < value.length && value[i] === null;
+    if (isGap && start === null) start = i;
+    if (!isGap && start !== null) {
+      const a = u.valToPos(time[Math.max(0, start - 1)] ?? 0, "x", true);
+      const b = u.valToPos(time[Math.min(i, time.length - 1)] ?? 0, "x", true);
+      pen.save();
+      pen.beginPath();
+      pen.rect(a, top, b - a, height);
+      pen.clip();
+      pen.globalAlpha = 0.5;
+      for (let x = a - height; x < b; x += 9 * ratio()) {
+        pen.beginPath();
+        pen.moveTo(x, top + height);
+        pen.lineTo(x + height, top);
+        pen.stroke();
+      }
+      pen.restore();
+      start = null;
+    }
+  }
+}
+
+/** Pennants of findings along the top, stepped ticks of shifts, and a wash over the chosen one. */
+export function drawFindings(
+  u: uPlot,
+  colours: Palette,
+  findings: Finding[],
+  chosen: number | null,
+  badSide: string,
+): void {
+  const pen = u.ctx;
+  const { top, height } = u.bbox;
+  const k = ratio();
+  for (const f of findings) {
+    const a = u.valToPos(f.start, "x", true);
+    const b = Math.max(u.valToPos(f.end, "x", true), a + 2 * k);
+    const colour =
+      f.kind === "shift" ? colours.shift : f.direction === "below" ? colours.below : colours.above;
+    pen.strokeStyle = pen.fillStyle = colour;
+    pen.lineWidth = 1.4 * k;
+    if (f.id === chosen) {
+      pen.globalAlpha = 0.13;
+      pen.fillRect(a, top, b - a, height);
+      pen.globalAlpha = 1;
+    }
+    if (f.kind === "shift") {
+      const up = f.direction === "up";
+      pen.setLineDash([3 * k, 3 * k]);
+      pen.beginPath();
+      pen.moveTo(a, top + 16 * k);
+      pen.lineTo(a, top + height);
+      pen.stroke();
+      pen.setLineDash([]);
+      pen.beginPath();
+      pen.moveTo(a - 7 * k, top + (up ? 13 : 4) * k);
+      pen.lineTo(a, top + (up ? 13 : 4) * k);
+      pen.lineTo(a, top + (up ? 4 : 13) * k);
+      pen.lineTo(a + 7 * k, top + (up ? 4 : 13) * k);
+      pen.lineWidth = 2 * k;
+      pen.stroke();
+      continue;
+    }
+    const bad = badSide === "both" || f.direction === badSide;
+    const up = f.direction !== "below";
+    pen.beginPath();
+    pen.moveTo(a, top + 1 * k);
+    pen.lineTo(a, top + 15 * k);
+    pen.stroke();
+    pen.beginPath();
+    const base = up ? top + 1 * k : top + 8 * k;
+    pen.moveTo(a, base);
+    pen.lineTo(a + 9 * k, base + 3.5 * k);
+    pen.lineTo(a, base + 7 * k);
+    pen.closePath();
+    // A verdict closes a finding: its pennant is drawn pale.
+    pen.globalAlpha = f.verdict ? 0.45 : 1;
+    if (bad) pen.fill();
+    else pen.stroke();
+    pen.globalAlpha = 1;
+    pen.fillRect(a, top + 16 * k, b - a, 3 * k);
+  }
+}
+
+/** Entries of the logbook that are worth a lane: reviewed spans lie behind the others. */
+export function laneEntries(entries: Entry[]): Entry[] {
+  return [...entries].sort((a, b) => Number(b.verdict === "reviewed") - Number(a.verdict === "reviewed"));
+}

@@ -1,0 +1,83 @@
+/** Figures and times in words. Times are milliseconds since 1970; zones are named wherever they show. */
+
+const SPACE = "\u2009";
+
+export function figure(value: number | null | undefined, digits?: number): string {
+  if (value === null || value === undefined || Number.isNaN(value)) return "–";
+  const size = Math.abs(value);
+  const places = digits ?? (size >= 100 || Number.isInteger(value) ? 0 : size >= 10 ? 1 : 2);
+  return value
+    .toLocaleString("en-GB", { minimumFractionDigits: places, maximumFractionDigits: places })
+    .replace("-", "−");
+}
+
+export function ratio(value: number | null | undefined): string {
+  return value === null || value === undefined ? "–" : value.toFixed(2);
+}
+
+const formats = new Map<string, Intl.DateTimeFormat>();
+
+function format(zone: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  const key = zone + JSON.stringify(options);
+  let found = formats.get(key);
+  if (!found) {
+    found = new Intl.DateTimeFormat("en-GB", { timeZone: zone, ...options });
+    formats.set(key, found);
+  }
+  return found;
+}
+
+export function day(ms: number, zone: string): string {
+  return format(zone, { day: "numeric", month: "short" }).format(ms);
+}
+
+export function dayTime(ms: number, zone: string): string {
+  return format(zone, {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    hour: "2-digit",
+    minute: "2-digit",
+  })
+    .format(ms)
+    .replace(",", "");
+}
+
+export function clock(ms: number, zone: string): string {
+  return format(zone, { hour: "2-digit", minute: "2-digit" }).format(ms);
+}
+
+export function utc(ms: number): string {
+  return `${new Date(ms).toISOString().slice(0, 16).replace("T", " ")} UTC`;
+}
+
+/** The zone's short name at a time, such as IST. */
+export function zoneName(ms: number, zone: string): string {
+  return (
+    format(zone, { timeZoneName: "short" })
+      .formatToParts(ms)
+      .find((p) => p.type === "timeZoneName")?.value ?? zone
+  );
+}
+
+export function spanWords(from: number, to: number, zone: string): string {
+  const year = format(zone, { year: "numeric" }).format(to);
+  return `${day(from, zone)} – ${day(to, zone)} ${year}`;
+}
+
+export function duration(seconds: number | null | undefined): string {
+  if (seconds === null || seconds === undefined) return "–";
+  if (seconds < 90) return `${Math.round(seconds)}${SPACE}s`;
+  if (seconds < 5400) return `${Math.round(seconds / 60)}${SPACE}min`;
+  if (seconds < 172_800) return `${figure(seconds / 3600, seconds < 36_000 ? 1 : 0)}${SPACE}h`;
+  return `${figure(seconds / 86_400, 1)}${SPACE}d`;
+}
+
+export function plural(n: number, one: string, many = `${one}s`): string {
+  return `${figure(n)} ${n === 1 ? one : many}`;
+}
+
+export function hours(h: number): string {
+  if (h % 24 === 0) return `${h / 24}${SPACE}d`;
+  return h < 1 ? `${Math.round(h * 60)}${SPACE}min` : `${Number(h.toFixed(2))}${SPACE}h`;
+}

@@ -1,0 +1,130 @@
+import type { Preview, Schema } from "../../api/client";
+import { figure } from "../../parts/words";
+
+type Role = NonNullable<Schema["ChoicesRequest"]["roles"]>[string];
+
+const ROLES: Record<Role, string> = {
+  time: "time",
+  value: "value",
+  series: "tells streams apart",
+  label: "known anomaly",
+  "leave out": "leave out",
+};
+
+/** Every column with its role, the reason for the guess, a picture, and the first rows. */
+export function Columns({
+  preview,
+  onRoles,
+}: {
+  preview: Preview;
+  onRoles: (roles: Record<string, Role>) => void;
+}) {
+  const roles = Object.fromEntries(preview.columns.map((c) => [c.name, c.role as Role]));
+  return (
+    <div className="columns-box">
+      <table className="columns">
+        <thead>
+          <tr>
+            <th className="line">line</th>
+            {preview.columns.map((c) => (
+              <th key={c.name}>
+                <h2>{c.name}</h2>
+                <select
+                  className="word"
+                  aria-label={`Role of ${c.name}`}
+                  value={c.role}
+                  onChange={(e) => onRoles({ ...roles, [c.name]: e.target.value as Role })}
+                >
+                  {Object.entries(ROLES).map(([role, words]) => (
+                    <option key={role} value={role}>
+                      {words}
+                    </option>
+                  ))}
+                </select>
+                <div className="soft small reason">
+                  {c.reason}
+                  {c.missing > 0 ? `; ${figure(c.missing * 100, 1)} % missing` : ""}
+                </div>
+                <Picture picture={c.picture} />
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {preview.sample.map((row) => (
+            <tr key={row.line}>
+              <td className="line soft">{row.line}</td>
+              {row.cells.map((cell, i) => {
+                const name = preview.columns[i]?.name;
+                return (
+                  <td
+                    key={name}
+                    data-broken={row.broken_column === name || undefined}
+                    data-out={roles[name ?? ""] === "leave out" || undefined}
+                  >
+                    {cell || <i>missing</i>}
+                  </td>
+                );
+              })}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Picture({ picture }: { picture: Schema["Picture"] }) {
+  const most = Math.max(...picture.bars, 1);
+  if (picture.kind === "texts") {
+    return (
+      <svg viewBox="0 0 140 48" width="140" height="48" role="img" aria-label="the most frequent texts">
+        {picture.bars.map((n, i) => (
+          <rect
+            key={picture.labels[i]}
+            x="0"
+            y={i * 8}
+            width={(n / most) * 136}
+            height="6"
+            fill="var(--line)"
+            opacity="0.6"
+          />
+        ))}
+      </svg>
+    );
+  }
+  const width = 140 / Math.max(1, picture.bars.length);
+  return (
+    <svg
+      viewBox="0 0 140 48"
+      width="140"
+      height="48"
+      role="img"
+      aria-label={picture.kind === "times" ? "rows over time" : `histogram, ${picture.labels.join(" to ")}`}
+    >
+      {picture.bars.map((n, i) => (
+        <rect
+          // biome-ignore lint/suspicious/noArrayIndexKey: bins have no other name
+          key={i}
+          x={i * width}
+          y={36 - (n / most) * 34}
+          width={Math.max(1, width - 1)}
+          height={(n / most) * 34}
+          fill="var(--line)"
+          opacity="0.6"
+        />
+      ))}
+      <path d="M0 36.5H140" stroke="var(--line)" />
+      {picture.labels.length === 2 && (
+        <g fontSize="10.5" fill="var(--ink-soft)" fontFamily="var(--mono)">
+          <text x="0" y="47">
+            {picture.labels[0]}
+          </text>
+          <text x="140" y="47" textAnchor="end">
+            {picture.labels[1]}
+          </text>
+        </g>
+      )}
+    </svg>
+  );
+}

@@ -1,0 +1,97 @@
+import type { Choices, Preview } from "../../api/client";
+import { figure } from "../../parts/words";
+
+const WORD = /^'(.*)' is not a number/;
+
+/** What is wrong, how often, where first, and what would help. */
+export function Problems({
+  preview,
+  choices,
+  onChange,
+}: {
+  preview: Preview;
+  choices: Choices;
+  onChange: (c: Choices) => void;
+}) {
+  const words = choices.missing_words ?? [];
+  return (
+    <section aria-label="What is wrong">
+      <h2>What is wrong</h2>
+      {preview.problems.length === 0 && <p className="soft">Nothing: every row fits.</p>}
+      <table className="rows">
+        <tbody>
+          {preview.problems.map((p) => {
+            const word = WORD.exec(p.message)?.[1];
+            return (
+              <tr key={`${p.kind}${p.column}`}>
+                <td className="figure">{figure(p.count)} rows</td>
+                <td>
+                  {p.column && <strong>{p.column}: </strong>}
+                  {p.message}
+                  {p.first_line ? <span className="soft"> (first in line {p.first_line})</span> : null}
+                  {p.sets_aside && <div className="soft small">{p.remedy}</div>}
+                </td>
+                <td>
+                  {word !== undefined && !words.includes(word) ? (
+                    <button
+                      type="button"
+                      className="act"
+                      onClick={() => onChange({ missing_words: [...words, word] })}
+                    >
+                      Take “{word}” as missing
+                    </button>
+                  ) : (
+                    <span className="soft">{p.sets_aside ? "set aside" : "fine"}</span>
+                  )}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {words.length > 0 && (
+        <p className="small">
+          Taken as missing: {words.join(", ")}{" "}
+          <button type="button" className="act" onClick={() => onChange({ missing_words: [] })}>
+            Put back
+          </button>
+        </p>
+      )}
+    </section>
+  );
+}
+
+/** The streams the file will become. */
+export function Becomes({ preview }: { preview: Preview }) {
+  return (
+    <section aria-label="What it will become">
+      <h2>What it will become</h2>
+      {preview.becomes.map((b) => (
+        <div key={b.title} className="becomes">
+          <span>{b.title}</span>
+          <Thumb line={b.line} />
+          <span className="figure small">{figure(b.samples)}</span>
+        </div>
+      ))}
+      {preview.streams > preview.becomes.length && (
+        <p className="soft small">and {figure(preview.streams - preview.becomes.length)} more</p>
+      )}
+    </section>
+  );
+}
+
+function Thumb({ line }: { line: (number | null)[] }) {
+  const seen = line.filter((v): v is number => v !== null);
+  const low = Math.min(...seen);
+  const high = Math.max(...seen);
+  let d = "";
+  line.forEach((v, i) => {
+    if (v !== null)
+      d += `${d && line[i - 1] !== null ? "L" : "M"}${((i / line.length) * 200).toFixed(1)} ${(20 - ((v - low) / (high - low || 1)) * 18).toFixed(1)}`;
+  });
+  return (
+    <svg viewBox="0 0 200 22" preserveAspectRatio="none" width="100%" height="22" aria-hidden="true">
+      <path d={d} fill="none" stroke="var(--line)" vectorEffect="non-scaling-stroke" />
+    </svg>
+  );
+}

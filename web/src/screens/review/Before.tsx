@@ -1,0 +1,71 @@
+import type { Finding } from "../../api/client";
+import { day } from "../../parts/words";
+
+type Past = {
+  start: number;
+  values: (number | null)[];
+  expected: (number | null)[];
+  spread: (number | null)[];
+};
+
+/** The same stretch in the weeks before, as small charts on one common scale. */
+export function Before({ finding, before }: { finding: Finding; before: Record<string, unknown>[] }) {
+  const past = before as unknown as Past[];
+  const seen = past.flatMap((p) => [...p.values, ...p.expected]).filter((v): v is number => v !== null);
+  const low = Math.min(...seen);
+  const high = Math.max(...seen);
+  const weekday = new Intl.DateTimeFormat("en-GB", { weekday: "long", timeZone: finding.zone }).format(
+    finding.start,
+  );
+  return (
+    <section>
+      <h2>
+        {past.length ? `The ${past.length} ${weekday}s before` : "The weeks before"}{" "}
+        <span className="soft small plain">
+          {past.length ? `same scale, ${finding.unit}` : "there is no history that far back"}
+        </span>
+      </h2>
+      <div className="before">
+        {past.map((p) => (
+          <figure key={p.start}>
+            <Small past={p} low={low} high={high} />
+            <figcaption className="soft small">{day(p.start, finding.zone)}</figcaption>
+          </figure>
+        ))}
+      </div>
+    </section>
+  );
+}
+
+function Small({ past, low, high }: { past: Past; low: number; high: number }) {
+  const n = past.values.length;
+  const x = (i: number) => (i / Math.max(1, n - 1)) * 100;
+  const y = (v: number) => 46 - ((v - low) / (high - low || 1)) * 42;
+  const line = (values: (number | null)[]) => {
+    let d = "";
+    values.forEach((v, i) => {
+      if (v !== null) d += `${d && values[i - 1] !== null ? "L" : "M"}${x(i).toFixed(1)} ${y(v).toFixed(1)}`;
+    });
+    return d;
+  };
+  const edge = (sign: number) =>
+    past.expected.map((e, i) => (e === null ? null : e + sign * 3 * (past.spread[i] ?? 0)));
+  const upper = edge(1);
+  const lower = edge(-1);
+  const band = [...upper.map((v, i) => [i, v] as const), ...lower.map((v, i) => [i, v] as const).reverse()]
+    .filter((p): p is readonly [number, number] => p[1] !== null)
+    .map(([i, v]) => `${x(i).toFixed(1)},${Math.min(50, Math.max(-2, y(v))).toFixed(1)}`)
+    .join(" ");
+  return (
+    <svg viewBox="0 0 100 48" preserveAspectRatio="none" role="img" aria-label="a week before">
+      <polygon points={band} fill="var(--band)" />
+      <path
+        d={line(past.values)}
+        fill="none"
+        stroke="var(--ink)"
+        strokeWidth="1.1"
+        vectorEffect="non-scaling-stroke"
+      />
+    </svg>
+  );
+}

@@ -1,0 +1,106 @@
+import { useState } from "react";
+import type { Curve } from "../../api/client";
+import { ratio } from "../../parts/words";
+import type { Figures } from "./figures";
+import { wider } from "./figures";
+
+const W = 430;
+const H = 330;
+const L = 40;
+const T = 14;
+const SIDE = 280;
+const x = (recall: number) => L + recall * (W - L - 16);
+const y = (precision: number) => T + (1 - precision) * SIDE;
+
+/** Precision over recall at every level, the level in force as a point of its own with its intervals. */
+export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figures["events"] }) {
+  const [at, setAt] = useState<number | null>(null);
+  const points = curve.levels
+    .map((level, i) => ({ level: level ?? 0, i, p: curve.precision[i] ?? null, r: curve.recall[i] ?? null }))
+    .filter((q) => q.p !== null && q.r !== null) as { level: number; i: number; p: number; r: number }[];
+  const path = points.map((q, i) => `${i ? "L" : "M"}${x(q.r).toFixed(1)} ${y(q.p).toFixed(1)}`).join("");
+  const pCi = wider(events.precision_ci, events.precision_ci_clustered);
+  const rCi = wider(events.recall_ci, events.recall_ci_clustered);
+  const chosen = at === null ? null : points[at];
+  const near = (event: React.PointerEvent<SVGSVGElement>) => {
+    const box = event.currentTarget.getBoundingClientRect();
+    const px = ((event.clientX - box.left) / box.width) * W;
+    const py = ((event.clientY - box.top) / box.height) * H;
+    let best = 0;
+    points.forEach((q, i) => {
+      const b = points[best];
+      if (b && (x(q.r) - px) ** 2 + (y(q.p) - py) ** 2 < (x(b.r) - px) ** 2 + (y(b.p) - py) ** 2) best = i;
+    });
+    setAt(best);
+  };
+  const grid = [0, 0.25, 0.5, 0.75, 1];
+  return (
+    <figure style={{ margin: 0 }}>
+      <svg
+        viewBox={`0 0 ${W} ${H}`}
+        width="100%"
+        onPointerMove={near}
+        onPointerLeave={() => setAt(null)}
+        role="img"
+        aria-label={`Precision over recall at ${points.length} levels; in force ${ratio(events.precision)} and ${ratio(events.recall)}`}
+      >
+        {grid.map((g) => (
+          <g key={g} fontSize="12" fill="var(--ink-soft)" fontFamily="var(--mono)">
+            <path d={`M${x(0)} ${y(g)}H${x(1)}M${x(g)} ${y(0)}V${y(1)}`} stroke="var(--hair)" />
+            <text x={L - 6} y={y(g) + 4} textAnchor="end">
+              {g}
+            </text>
+            <text x={x(g)} y={y(0) + 17} textAnchor="middle">
+              {g}
+            </text>
+          </g>
+        ))}
+        <text x={x(0.5)} y={H - 2} fontSize="12.5" textAnchor="middle" fill="var(--ink-soft)">
+          recall
+        </text>
+        <text x={2} y={10} fontSize="12.5" fill="var(--ink-soft)">
+          precision
+        </text>
+        <path d={path} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
+        {events.precision !== null && events.recall !== null && (
+          <g stroke="var(--ink)" strokeWidth="1.6">
+            {pCi && <path d={`M${x(events.recall)} ${y(pCi[0])}V${y(pCi[1])}`} />}
+            {rCi && <path d={`M${x(rCi[0])} ${y(events.precision)}H${x(rCi[1])}`} />}
+            <rect
+              x={x(events.recall) - 4.5}
+              y={y(events.precision) - 4.5}
+              width="9"
+              height="9"
+              fill="var(--ink)"
+            />
+          </g>
+        )}
+        {chosen && (
+          <g>
+            <circle
+              cx={x(chosen.r)}
+              cy={y(chosen.p)}
+              r="5"
+              fill="none"
+              stroke="var(--shift)"
+              strokeWidth="2"
+            />
+            <text
+              x={Math.min(x(chosen.r), W - 110)}
+              y={Math.max(24, y(chosen.p) - 12)}
+              fontSize="13"
+              fill="var(--shift)"
+              fontWeight="700"
+            >
+              {chosen.level.toFixed(2)} σ: {ratio(chosen.p)} / {ratio(chosen.r)}
+            </text>
+          </g>
+        )}
+      </svg>
+      <figcaption className="soft small">
+        Line: one level for all streams, 2 to 12 σ, in-sample. Square: the plan's own levels, with 95 %
+        intervals.
+      </figcaption>
+    </figure>
+  );
+}

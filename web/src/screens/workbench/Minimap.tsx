@@ -1,0 +1,57 @@
+import { useMemo } from "react";
+import type { ChartWindow } from "../../api/client";
+import type { Range } from "../../charts/TimePane";
+
+/** The whole stream in one strip, with what is in sight; a press moves there. */
+export function Minimap({
+  overview,
+  whole,
+  range,
+  setRange,
+}: {
+  overview: ChartWindow;
+  whole: Range;
+  range: Range;
+  setRange: (r: Range) => void;
+}) {
+  const path = useMemo(() => {
+    const seen = overview.value.filter((v): v is number => v !== null);
+    const low = Math.min(...seen);
+    const high = Math.max(...seen);
+    let d = "";
+    let pen = false;
+    overview.time.forEach((t, i) => {
+      const v = overview.value[i];
+      if (v === null || v === undefined || t === null) {
+        pen = false;
+        return;
+      }
+      const x = (((t ?? 0) - whole[0]) / (whole[1] - whole[0])) * 1000;
+      const y = 34 - ((v - low) / (high - low || 1)) * 30;
+      d += `${pen ? "L" : "M"}${x.toFixed(1)} ${y.toFixed(1)}`;
+      pen = true;
+    });
+    return d;
+  }, [overview, whole]);
+  const x = (ms: number) => ((ms - whole[0]) / (whole[1] - whole[0])) * 100;
+  const move = (event: React.PointerEvent<HTMLDivElement>) => {
+    if (event.type === "pointermove" && !event.buttons) return;
+    const box = event.currentTarget.getBoundingClientRect();
+    const at = whole[0] + ((event.clientX - box.left) / box.width) * (whole[1] - whole[0]);
+    const half = (range[1] - range[0]) / 2;
+    setRange([at - half, at + half]);
+  };
+  return (
+    <div
+      className="minimap"
+      onPointerDown={move}
+      onPointerMove={move}
+      title="The whole stream; press to go there"
+    >
+      <svg viewBox="0 0 1000 36" preserveAspectRatio="none" aria-hidden="true">
+        <path d={path} fill="none" stroke="var(--line)" strokeWidth="1" vectorEffect="non-scaling-stroke" />
+      </svg>
+      <div className="here" style={{ left: `${x(range[0])}%`, width: `${x(range[1]) - x(range[0])}%` }} />
+    </div>
+  );
+}

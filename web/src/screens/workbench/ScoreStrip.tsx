@@ -1,0 +1,132 @@
+import { Link } from "react-router";
+import type { Curve, Scan, Schema } from "../../api/client";
+import { Whisker } from "../../parts/marks";
+import { duration, figure, ratio } from "../../parts/words";
+
+export interface Figures {
+  findings: number;
+  precision: number | null;
+  precisionCi: [number | null, number | null];
+  precisionOf: [number, number];
+  recall: number | null;
+  recallCi: [number | null, number | null];
+  recallOf: [number, number];
+  falseAWeek: number | null;
+  delay: number | null;
+  unjudged: number;
+}
+
+type Events = {
+  tp_findings: number;
+  fp_findings: number;
+  tp_labels: number;
+  fn_labels: number;
+  precision: number | null;
+  precision_ci: [number, number] | null;
+  recall: number | null;
+  recall_ci: [number, number] | null;
+};
+
+/** The figures at the level in force, or at the level dragged to: both as the server computed them. */
+export function figuresAt(data: Schema["StreamCurve"], level: number | null): Figures {
+  if (level === null) {
+    const force = data.in_force as {
+      findings: number;
+      events: Events;
+      delay: { median_s: number | null };
+      false_per_week: { per_stream: number | null };
+      excluded: { unjudged: number };
+    };
+    const e = force.events;
+    return {
+      findings: force.findings,
+      precision: e.precision,
+      precisionCi: e.precision_ci ?? [null, null],
+      precisionOf: [e.tp_findings, e.tp_findings + e.fp_findings],
+      recall: e.recall,
+      recallCi: e.recall_ci ?? [null, null],
+      recallOf: [e.tp_labels, e.tp_labels + e.fn_labels],
+      falseAWeek: force.false_per_week.per_stream,
+      delay: force.delay.median_s,
+      unjudged: force.excluded.unjudged,
+    };
+  }
+  const c: Curve = data.curve;
+  const i = Math.min(200, Math.max(0, Math.round((level - 2) / 0.05)));
+  const at = (list: (number | null)[]) => list[i] ?? null;
+  const count = (list: (number | null)[]) => list[i] ?? 0;
+  return {
+    findings: count(c.findings),
+    precision: at(c.precision),
+    precisionCi: [at(c.precision_low), at(c.precision_high)],
+    precisionOf: [count(c.tp_findings), count(c.tp_findings) + count(c.fp_findings)],
+    recall: at(c.recall),
+    recallCi: [at(c.recall_low), at(c.recall_high)],
+    recallOf: [count(c.tp_labels), count(c.tp_labels) + count(c.fn_labels)],
+    falseAWeek: at(c.false_per_week),
+    delay: at(c.delay_s),
+    unjudged: count(c.unjudged),
+  };
+}
+
+export function ScoreStrip({
+  curve,
+  level,
+  scan,
+}: {
+  curve: Schema["StreamCurve"];
+  level: number | null;
+  scan?: Scan;
+}) {
+  const f = figuresAt(curve, level);
+  const weeks = curve.curve.stream_weeks;
+  return (
+    <section aria-label="Against the logbook">
+      <h2>Against the logbook</h2>
+      <p className="small" style={{ margin: "2px 0 6px" }} role="status" aria-label="Findings at this level">
+        <strong className="figure">{figure(f.findings)}</strong> findings at{" "}
+        {level === null ? "the level in force" : `${level.toFixed(2)} σ`}
+        {f.unjudged > 0 && `, ${f.unjudged} of them outside what was looked through`}
+      </p>
+      <div className="strip">
+        <span>Precision</span>
+        <Whisker value={f.precision} low={f.precisionCi[0]} high={f.precisionCi[1]} />
+        <span className="figure" data-testid="precision">
+          {ratio(f.precision)}
+        </span>
+        <span className="soft">
+          {f.precisionOf[0]} of {f.precisionOf[1]}
+        </span>
+        <span>Recall</span>
+        <Whisker value={f.recall} low={f.recallCi[0]} high={f.recallCi[1]} />
+        <span className="figure" data-testid="recall">
+          {ratio(f.recall)}
+        </span>
+        <span className="soft">
+          {f.recallOf[0]} of {f.recallOf[1]}
+        </span>
+        <span>False</span>
+        <span className="soft" style={{ textAlign: "left" }}>
+          a week, this stream
+        </span>
+        <span className="figure">{figure(f.falseAWeek, 2)}</span>
+        <span className="soft">in {figure(weeks, 1)} wk</span>
+        <span>Delay</span>
+        <span className="soft" style={{ textAlign: "left" }}>
+          median
+        </span>
+        <span className="figure" style={{ gridColumn: "3 / 5" }}>
+          {duration(f.delay)}
+        </span>
+      </div>
+      <p className="soft small" style={{ margin: "6px 0 0" }}>
+        This stream, in-sample; bars are 95 % intervals.{" "}
+        {scan && (
+          <Link to={`/scorecards/${scan.id}`} className="act">
+            All {scan.streams} streams
+          </Link>
+        )}
+      </p>
+    </section>
+  );
+}

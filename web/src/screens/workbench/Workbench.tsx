@@ -1,0 +1,210 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, get } from "../../api/client";
+import type { Levels } from "../../charts/drawing";
+import type { Range } from "../../charts/TimePane";
+import { TopBar } from "../../frame";
+import { useKeys } from "../../keys/useKeys";
+import { Trouble, Waiting } from "../../parts/ask";
+import { spanWords, utc, zoneName } from "../../parts/words";
+import { PlanPanel } from "./PlanPanel";
+import { ScoreStrip } from "./ScoreStrip";
+import { Stack } from "./Stack";
+import "./workbench.css";
+
+const WEEK = 7 * 86_400_000;
+const LEAST_SPAN = 30 * 60_000;
+
+/** A number from the address, or null. */
+function numberOf(params: URLSearchParams, name: string): number | null {
+  const text = params.get(name);
+  const value = text ? Number(text) : Number.NaN;
+  return Number.isFinite(value) ? value : null;
+}
+
+export default function Workbench() {
+  const id = Number(useParams().stream);
+  const [params, setParams] = useSearchParams();
+  const stream = useQuery({
+    queryKey: ["stream", id],
+    queryFn: () => get(api.GET("/api/v1/streams/{id}", { params: { path: { id } } })),
+  });
+  useEffect(() => sessionStorage.setItem("last-stream", String(id)), [id]);
+  const scanId = numberOf(params, "scan") ?? stream.data?.standing_scan ?? null;
+  const change = (values: Record<string, string | number | null>) =>
+    setParams(
+      (old) => {
+        const next = new URLSearchParams(old);
+        for (const [name, value] of Object.entries(values)) {
+          if (value === null) next.delete(name);
+          else next.set(name, String(value));
+        }
+        return next;
+      },
+      { replace: true },
+    );
+  if (stream.isPending) return <Waiting what="Opening the stream" />;
+  if (stream.isError) return <Trouble error={stream.error} retry={() => stream.refetch()} />;
+  return <Bench key={id} stream={stream.data} scanId={scanId} params={params} change={change} />;
+}
+
+type StreamFacts = NonNullable<Awaited<ReturnType<typeof readStream>>>;
+const readStream = (id: number) => get(api.GET("/api/v1/streams/{id}", { params: { path: { id } } }));
+
+interface BenchProps {
+  stream: StreamFacts;
+  scanId: number | null;
+  params: URLSearchParams;
+  change: (values: Record<string, string | number | null>) => void;
+}
+
+function Bench({ stream, scanId, params, change }: BenchProps) {
+  const { id, zone } = stream;
+  const whole: Range = [stream.first ?? 0, stream.last ?? 1];
+  const from = numberOf(params, "from") ?? Math.max(whole[0], whole[1] - 3 * WEEK);
+  const to = numberOf(params, "to") ?? whole[1];
+  const range = useMemo<Range>(() => [from, to], [from, to]);
+  const level = numberOf(params, "level");
+  const chosen = numberOf(params, "finding");
+  const hasParts = params.get("parts") === "1";
+
+  const query = (span: Range | null, points: number) => ({
+    queryKey: ["window", scanId, id, span?.[0] ?? null, span?.[1] ?? null, points, hasParts],
+    queryFn: () => {
+      const ask = { from: span?.[0], to: span?.[1], points };
+      return scanId === null
+        ? get(api.GET("/api/v1/streams/{id}/samples", { params: { path: { id }, query: ask } }))
+        : get(
+            api.GET("/api/v1/scans/{id}/streams/{stream}/window", {
+              params: { path: { id: scanId, stream: id }, query: { ...ask, components: hasParts } },
+            }),
+          );
+    },
+  });
+  const asked = useMemo<Range>(() => {
+    // Half a window more on both sides, on a coarse grid: panning a little asks for nothing new.
+    const span = to - from;
+    const grid = span / 2;
+    return [Math.floor((from - span / 2) / grid) * grid, Math.ceil((to + span / 2) / grid) * grid];
+  }, [from, to]);
+  const overview = useQuery(query(null, 1500));
+  const view = useQuery({ ...query(asked, 6000), placeholderData: keepPreviousData });
+  const curve = useQuery({
+    queryKey: ["curve", scanId, id],
+    enabled: scanId !== null,
+    queryFn: () =>
+      get(
+        api.GET("/api/v1/scans/{id}/streams/{stream}/curve", {
+          params: { path: { id: scanId ?? 0, stream: id } },
+        }),
+      ),
+  });
+  const scan = useQuery({
+    queryKey: ["scan", scanId],
+    enabled: scanId !== null,
+    queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: scanId ?? 0 } } })),
+  });
+
+  const setRange = ([a, b]: Range) => {
+    const least = Math.max(LEAST_SPAN, stream.step_s * 8000);
+    const span = Math.min(Math.max(b - a, least), whole[1] - whole[0] || least);
+    const start = Math.min(Math.max((a + b - span) / 2, whole[0]), Math.max(whole[1] - span, whole[0]));
+    change({ from: Math.round(start), to: Math.round(start + span) });
+  };
+  const span = to - from;
+  const findings = overview.data?.findings ?? [];
+  const step = (by: number) => {
+    const centre = (from + to) / 2;
+    const at = findings.findIndex((f) => f.id === chosen);
+    const next =
+      at >= 0
+        ? findings[at + by]
+        : by > 0
+          ? findings.find((f) => f.start > centre)
+          : findings.findLast((f) => f.end < centre);
+    if (!next) return;
+    const middle = (next.start + next.end) / 2;
+    change({ finding: next.id, from: Math.round(middle - span / 2), to: Math.round(middle + span / 2) });
+  };
+  useKeys({
+    ArrowLeft: () => setRange([from - span / 4, to - span / 4]),
+    ArrowRight: () => setRange([from + span / 4, to + span / 4]),
+    "+": () => setRange([from + span / 6, to - span / 6]),
+    "-": () => setRange([from - span / 4, to + span / 4]),
+    "0": () => setRange(whole),
+    n: () => step(1),
+    p: () => step(-1),
+  });
+  const levels: Levels = useMemo(() => {
+    const side = (scan.data?.plan_data.flag as { side?: string } | undefined)?.side ?? "both";
+    if (level === null)
+      return { above: view.data?.level_above ?? null, below: view.data?.level_below ?? null };
+    return { above: side === "below" ? null : level, below: side === "above" ? null : level };
+  }, [level, scan.data, view.data]);
+
+  return (
+    <div className="bench">
+      <TopBar>
+        <Link to="/" className="soft">
+          Tide table
+        </Link>
+        <span className="soft">›</span>
+        <span className="soft">{stream.metric}</span>
+        <span className="soft">›</span>
+        <h1>{stream.title}</h1>
+        <span style={{ flex: 1 }} />
+        <span className="figure small" title={`${utc(from)} to ${utc(to)}`}>
+          {spanWords(from, to, zone)} · {zone} ({zoneName(to, zone)})
+        </span>
+      </TopBar>
+      <section className="bench-charts" aria-label="Charts">
+        {view.isError && <Trouble error={view.error} retry={() => view.refetch()} />}
+        {view.data && (
+          <Stack
+            stream={stream}
+            view={view.data}
+            overview={overview.data}
+            whole={whole}
+            range={range}
+            setRange={setRange}
+            levels={levels}
+            level={level}
+            setLevel={(value) => change({ level: value })}
+            chosen={chosen}
+            choose={(finding) => change({ finding })}
+            hasParts={hasParts}
+            setParts={(open) => change({ parts: open ? 1 : null })}
+          />
+        )}
+        {view.isPending && <Waiting what="Drawing the stream" />}
+      </section>
+      <aside className="bench-side" aria-label="Plan and figures">
+        <PlanPanel
+          stream={stream}
+          scan={scan.data}
+          level={level}
+          window={view.data}
+          inForce={curve.data?.in_force}
+          onScan={(value) => change({ scan: value, level: null, finding: null })}
+          onLevel={(value) => change({ level: value })}
+        />
+        {curve.data && <ScoreStrip curve={curve.data} level={level} scan={scan.data} />}
+        {curve.isError && <Trouble error={curve.error} retry={() => curve.refetch()} />}
+        {view.data?.notes && view.data.notes.length > 0 && (
+          <section>
+            <h2>What it rests on</h2>
+            <ul className="notes">
+              {view.data.notes.map((note) => (
+                <li key={note}>{note.charAt(0).toUpperCase() + note.slice(1)}.</li>
+              ))}
+              {view.data.level_note && <li>Level: {view.data.level_note}.</li>}
+            </ul>
+          </section>
+        )}
+      </aside>
+    </div>
+  );
+}
+
+export type { StreamFacts };
