@@ -2,7 +2,7 @@ import { memo, useEffect, useRef } from "react";
 import { palette, usePalette } from "./palette";
 
 const QUIET = -128;
-const FAINT = 30; // tenths of a sigma: below this the water is calm
+const FAINT = 38; // tenths of a sigma: below this the water is calm
 
 interface Props {
   /** Base64 of one signed byte a bin: tenths of a sigma, -128 where nothing is judged. */
@@ -57,7 +57,7 @@ export const Ribbon = memo(function Ribbon({
         const size = Math.abs(value);
         if (value === QUIET || size < FAINT) continue;
         const share = Math.min(1, (size - FAINT) / 70);
-        pen.globalAlpha = 0.28 + 0.72 * share;
+        pen.globalAlpha = 0.22 + 0.78 * share;
         pen.fillStyle = value > 0 ? colours.above : colours.below;
         const tall = height * (0.35 + 0.65 * share);
         // Above sits on the upper half, below on the lower: side by place as well as by colour.

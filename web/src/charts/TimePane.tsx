@@ -89,9 +89,9 @@ export function TimePane(props: Props) {
             stroke: colours.soft,
             grid: { stroke: colours.hair, width: 1 },
             ticks: { stroke: colours.line, width: 1, size: 5 },
-            splits: (u) => ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 84)).at,
+            splits: (u) => ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 62)).at,
             values: (u, at) => {
-              const { step } = ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 84));
+              const { step } = ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 62));
               return at.map((t) => latest.current.tickWords(t, step));
             },
           },

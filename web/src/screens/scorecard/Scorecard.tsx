@@ -166,10 +166,10 @@ function KeyFigures({ figures }: { figures: Figures }) {
       `${e.tp_labels} of ${e.tp_labels + e.fn_labels} incidents`,
     ],
     ["F1", ratio(e.f1), e.f1_ci, "of the two"],
-    ["Incident precision", ratio(e.incident_precision), null, "findings of one incident joined"],
+    ["Incident precision", ratio(e.incident_precision), null, "joined by incident"],
     ["Specificity", p?.specificity == null ? "–" : p.specificity.toFixed(4), null, "by sample"],
-    ["Range precision", ratio(figures.ranges?.precision), null, "by range of samples"],
-    ["Range recall", ratio(figures.ranges?.recall), null, "by range of samples"],
+    ["Range precision", ratio(figures.ranges?.precision), null, "by range"],
+    ["Range recall", ratio(figures.ranges?.recall), null, "by range"],
     [
       "False a week",
       figure(rate.per_stream, 2),

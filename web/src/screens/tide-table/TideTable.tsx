@@ -188,16 +188,16 @@ function Rows({ lines, span, zone }: { lines: Line[]; span: [number, number]; zo
       if (line?.kind === "stream") navigate(`/workbench/${line.row.id}`);
     },
   });
-  const axis = ticks(span[0], span[1], zone, 18);
+  const axis = ticks(span[0], span[1], zone, 9);
   const x = (ms: number) => `${((ms - span[0]) / (span[1] - span[0])) * 100}%`;
   return (
     <div className="tide-rows">
       <div className="tide-line tide-head" aria-hidden="true">
         <span>stream</span>
         <span className="axis">
-          {axis.at.map((t, i) => (
+          {axis.at.map((t) => (
             <i key={t} style={{ left: x(t) }}>
-              {i % 2 === 0 ? day(t, zone) : ""}
+              {day(t, zone)}
             </i>
           ))}
         </span>
@@ -220,11 +220,11 @@ function Rows({ lines, span, zone }: { lines: Line[]; span: [number, number]; zo
             return line.kind === "family" ? (
               <div key={`f${line.metric}`} style={place} className="tide-family">
                 <h2>{line.metric}</h2>
+                <span className="soft small">{line.rows[0]?.unit}</span>
                 <span className="soft small">
-                  {line.rows[0]?.unit}
-                  {"  "}
-                  {plural(line.rows.length, "stream")} ·{" "}
-                  {line.rows.filter((r) => r.state === "adrift").length} adrift
+                  {plural(line.rows.length, "stream")}
+                  {line.rows.some((r) => r.state === "adrift") &&
+                    ` · ${line.rows.filter((r) => r.state === "adrift").length} adrift`}
                 </span>
               </div>
             ) : (
@@ -290,7 +290,7 @@ function Row({
 function Legend() {
   return (
     <footer className="tide-legend soft small">
-      <span>Colour and height: size of the deviation from 3 σ on.</span>
+      <span>Colour and height: size of the deviation from 3.8 σ on.</span>
       <span>
         <Mark kind="outlier" direction="above" /> above
       </span>

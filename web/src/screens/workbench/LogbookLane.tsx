@@ -11,7 +11,7 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
     (e) => Date.parse(e.start) < range[1] && Date.parse(e.end) > range[0],
   );
   return (
-    <div style={{ position: "relative", marginRight: 92 }}>
+    <div style={{ position: "relative", marginRight: "var(--gutter, 108px)" }}>
       <span className="lane-name">logbook</span>
       <div className="lane">
         {inSight.map((e) => {

@@ -1,3 +1,4 @@
+import { useViewportSize } from "@mantine/hooks";
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { ChartWindow } from "../../api/client";
 import { drawBand, drawFindings, drawFlags, drawGaps, type Levels, sideOf } from "../../charts/drawing";
@@ -7,8 +8,8 @@ import { LogbookLane } from "./LogbookLane";
 import { Minimap } from "./Minimap";
 import type { StreamFacts } from "./Workbench";
 
-export const SCORE_HEIGHT = 150;
-const GUTTER = 92;
+export const SCORE_HEIGHT = 170;
+const GUTTER = 108;
 
 interface Props {
   stream: StreamFacts;
@@ -26,6 +27,12 @@ interface Props {
   setParts: (open: boolean) => void;
 }
 
+/** Height of the values pane: what the other panes leave of the window. */
+function useTall(): number {
+  const { height } = useViewportSize();
+  return Math.min(620, Math.max(240, height - 452));
+}
+
 export function tickWords(zone: string) {
   return (ms: number, step: number) =>
     step >= 86_400_000 ? day(ms, zone) : clock(ms, zone) === "00:00" ? day(ms, zone) : clock(ms, zone);
@@ -37,6 +44,7 @@ export function Stack(props: Props) {
   const [cursor, setCursor] = useState<{ index: number; left: number } | null>(null);
   const words = useMemo(() => tickWords(stream.zone), [stream.zone]);
   const hasScan = Boolean(view.score);
+  const tall = useTall();
   const values = useMemo<Line[]>(
     () => [
       ...(view.expected ? [{ data: view.expected, stroke: "line" as const, width: 1, dash: [4, 4] }] : []),
@@ -57,7 +65,7 @@ export function Stack(props: Props) {
         <TimePane
           {...pane}
           lines={values}
-          height={hasScan ? 286 : 420}
+          height={hasScan ? tall : tall + 160}
           label={`${stream.title}: observed, expected and band in ${stream.unit || "units"}; ${view.findings?.length ?? 0} findings in sight`}
           redrawOn={redraw}
           under={(u, c) => {
@@ -194,7 +202,7 @@ function Histogram({ counts, top }: { counts?: ChartWindow["histogram"]; top: nu
     (counts[name] ?? []).map((n, i) => {
       const a = yOf(Math.min(i / 2, top), top);
       const b = yOf(Math.min((i + 1) / 2, top), top);
-      const width = (38 * Math.log1p(n)) / most;
+      const width = (46 * Math.log1p(n)) / most;
       return n > 0 && a - b > 0.5 ? { key: `${name}${i}`, y: b, height: a - b - 1, width, n } : null;
     });
   return (
@@ -229,7 +237,7 @@ function Histogram({ counts, top }: { counts?: ChartWindow["histogram"]; top: nu
           b && (
             <rect
               key={b.key}
-              x="48"
+              x="58"
               y={b.y}
               width={b.width}
               height={b.height}
