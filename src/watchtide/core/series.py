@@ -138,7 +138,7 @@ class WallClock:
 
     def spread_out(self, values: Floats) -> Floats:
         """Values on the local grid: the mean where two share a position, NaN where none is."""
-        if self.length == len(values):
+        if self.length == len(values) and np.all(np.diff(self.position) == 1):
             return values.copy()
         seen = ~np.isnan(values)
         sums = np.bincount(self.position[seen], values[seen], self.length)

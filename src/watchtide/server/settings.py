@@ -23,6 +23,7 @@ CSRF_TRUSTED_ORIGINS = [o for o in _get("ORIGINS").split(",") if o]
 DATA_FOLDER = Path(_get("DATA", str(Path.home() / ".local/share/watchtide")))
 STAGE_CACHE_BYTES = int(_get("STAGE_CACHE_MB", "2048")) * 2**20
 MOST_UPLOAD_BYTES = int(_get("MOST_UPLOAD_MB", "256")) * 2**20
+JOB_LEASE_SECONDS = float(_get("JOB_LEASE_SECONDS", "15"))
 SCAN_PROCESSES = int(_get("SCAN_PROCESSES", str(min(os.cpu_count() or 1, 4))))
 
 INSTALLED_APPS = [

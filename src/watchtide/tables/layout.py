@@ -156,9 +156,12 @@ def _look_at(name: str, column: pa.Array, raw: Raw) -> tuple[str, str]:
         if whole:
             return "leave out", "different in every row: it numbers the rows"
         return "value", "numbers" if share == 1 else f"numbers in {share:.0%} of the first rows"
-    if len(distinct) <= max(1, min(MOST_STREAMS, len(text) // 2)) or len(text) <= 4:
-        return "series", f"text with {len(distinct)} different value{'s' if len(distinct) != 1 else ''}"
-    return "leave out", "text that is different in most rows"
+    # Counted over the whole column: the first rows of many streams may hold each of them once.
+    count = pc.count_distinct(raw.columns[name]).as_py()
+    share = 2 if raw.rows < 40 else 8
+    if count <= max(1, min(MOST_STREAMS, raw.rows // share)) or raw.rows <= 4:
+        return "series", f"text with {count:,} different value{'s' if count != 1 else ''}"
+    return "leave out", f"text with {count:,} different values in {raw.rows:,} rows: too many to tell streams apart"
 
 
 def _likeliest_value(names: Sequence[str]) -> str:

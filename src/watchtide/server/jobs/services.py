@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from datetime import timedelta
 from typing import Any
 
+from django.conf import settings
 from django.db import close_old_connections, connection, transaction
 from django.db.models import F, Q
 from django.utils import timezone
@@ -15,8 +16,8 @@ from watchtide.engine.run import Cancelled
 from watchtide.server.jobs.models import OPEN, Event, Job
 from watchtide.tables.problems import TableError
 
-LEASE = timedelta(seconds=15)
-RENEW_SECONDS = 3.0
+LEASE = timedelta(seconds=settings.JOB_LEASE_SECONDS)
+RENEW_SECONDS = settings.JOB_LEASE_SECONDS / 5
 MOST_ATTEMPTS = 3
 # A queued job whose wake-up got lost is woken again after this.
 WAKE_AGAIN = timedelta(seconds=30)

@@ -222,7 +222,7 @@ def accept(upload: Upload, given: dict[str, Any], lease: jobs.Lease) -> dict[str
     done = Batch.objects.filter(key=key, accepted_at__isnull=False).first()
     if done is not None:
         lease.log("this file was taken in before; nothing changed")
-        return {"batch": done.pk, "rows": 0, "streams": _stream_ids(done)}
+        return {"batch": done.pk, "rows": 0, "ids": [s.pk for s in _catalogue(taken, chosen, given)]}
     if not taken.streams:
         raise Problem("not one row can be used", place=upload.name, remedy="correct the column roles")
     with lease.write():
@@ -254,11 +254,7 @@ def accept(upload: Upload, given: dict[str, Any], lease: jobs.Lease) -> dict[str
         jobs.enqueue("fold", f"Fold {upload.name}", {"streams": ids})
     lease.progress(total, total)
     jobs.tell("batch", batch.pk)
-    return {"batch": batch.pk, "rows": taken.rows, "streams": ids}
-
-
-def _stream_ids(batch: Batch) -> list[int]:
-    return sorted({p for b in batch.blocks.all() for p in b.pieces.values_list("stream_id", flat=True)})
+    return {"batch": batch.pk, "rows": taken.rows, "ids": ids}
 
 
 def _mean_of_doubles(times: Any, values: Any) -> tuple[Any, Any]:

@@ -11,11 +11,13 @@ from watchtide.server.streams.models import Upload
 def intake(lease: jobs.Lease) -> dict[str, Any]:
     upload = Upload.objects.get(pk=lease.arguments["upload"])
     result = services.accept(upload, lease.arguments["given"], lease)
-    if lease.arguments.get("then_scan") and result["streams"]:
+    ids = result.pop("ids")
+    result |= {"streams": len(ids), "first_stream": ids[0]}
+    if lease.arguments.get("then_scan"):
         from watchtide.server.scans import services as scans
 
         with lease.write():
-            scan = scans.start_standing(result["streams"], user=lease.job.created_by)
+            scan = scans.start_standing(ids, user=lease.job.created_by)
         result["scan"] = scan.pk
     return result
 

@@ -286,7 +286,7 @@ function Storing({ job, onAnother }: { job: number; onAnother: () => void }) {
     refetchInterval: (q) =>
       q.state.data && ["done", "failed", "cancelled"].includes(q.state.data.state) ? false : 500,
   });
-  const result = stored.data?.result as { scan?: number; streams?: number[]; rows?: number } | undefined;
+  const result = stored.data?.result as { scan?: number; first_stream?: number } | undefined;
   const scan = useQuery({
     queryKey: ["scan", result?.scan],
     enabled: Boolean(result?.scan),
@@ -321,7 +321,7 @@ function Storing({ job, onAnother }: { job: number; onAnother: () => void }) {
         }
       />
     );
-  const first = result?.streams?.[0];
+  const first = result?.first_stream;
   return (
     <p role="status" className="storing">
       {state !== "done"

@@ -166,7 +166,7 @@ function ScorePane({
 }: Props & { pane: PaneProps; redraw: string }) {
   const sizes = useMemo(() => (view.score ?? []).map((s) => (s === null ? null : Math.abs(s))), [view.score]);
   const tallest = Math.max(levels.above ?? 0, levels.below ?? 0);
-  const top = Math.max(8, Math.min(16, Math.ceil(tallest * 1.6)));
+  const top = Math.max(8, Math.min(16, Math.ceil(tallest * 1.6))) + 0.5;
   const bounds = useMemo<Range>(() => [0, top], [top]);
   const lines = useMemo<Line[]>(
     () => [{ data: sizes.map((s) => (s === null ? null : Math.min(s, top))), stroke: "line", width: 1 }],
