@@ -21,6 +21,11 @@ def _duration_or_auto(value: str | int | float) -> str | int | float:
     return value if value == "auto" else _duration(value)
 
 
+def _level(value: dict[str, float]) -> dict[str, float]:
+    check_level(value)
+    return value
+
+
 Duration = Annotated[str | int | float, AfterValidator(_duration)]
 AutoDuration = Annotated[str | int | float, AfterValidator(_duration_or_auto)]
 
@@ -82,17 +87,12 @@ class Baseline(Part):
 
 
 class Flag(Part):
-    level: dict[str, float] = {"per-week": 0.1}
+    level: Annotated[dict[str, float], AfterValidator(_level)] = {"per-week": 0.1}
     spread: Literal["robust", "sd"] = "robust"
     windows: Literal["auto", "none"] = "auto"
     side: Literal["both", "above", "below"] = "both"
     bad: Literal["both", "above", "below"] = "both"
     fleet: dict[str, Any] | None = None
-
-    @model_validator(mode="after")
-    def one_level(self) -> "Flag":
-        check_level(self.level)
-        return self
 
 
 def check_level(level: dict[str, float]) -> tuple[str, float]:

@@ -57,7 +57,7 @@ def from_data(data: dict[str, Any], lines: dict[tuple[str | int, ...], int] | No
     try:
         return Plan.model_validate(data)
     except ValidationError as error:
-        raise PlanError([_tell(e, lines or {}) for e in error.errors()]) from error
+        raise PlanError([_tell(e, lines or {}) for e in _closest(error.errors())]) from error
 
 
 def dump(plan: Plan) -> str:
@@ -74,6 +74,17 @@ def _note_lines(node: yaml.Node, path: tuple[str | int, ...], lines: dict[tuple[
     elif isinstance(node, yaml.SequenceNode):
         for i, value in enumerate(node.value):
             _note_lines(value, (*path, i), lines)
+
+
+def _closest(errors: list[Any]) -> list[Any]:
+    """Of the branches of one value (auto, or a list …) the errors of the branch that came furthest."""
+    own = [tuple(p for p in e["loc"] if isinstance(p, int) or not _is_union_tag(p)) for e in errors]
+    return [
+        e
+        for e, path in zip(errors, own, strict=True)
+        if e["type"] not in ("literal_error", "list_type")
+        or not any(o is not e and other[: len(path)] == path and o["type"] != e["type"] for o, other in zip(errors, own, strict=True))
+    ]
 
 
 def _tell(error: Any, lines: dict[tuple[str | int, ...], int]) -> tuple[int | None, str, str]:

@@ -12,6 +12,7 @@ from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
 from watchtide.tables import clock
 from watchtide.tables.problems import TableError
 
+WORDS = ("kind", "cause", "note", "author", "stratum")
 COLUMNS = ("series", "start", "end", "verdict", "kind", "cause", "note", "author", "origin", "stratum", "probability")
 
 
@@ -107,7 +108,9 @@ def _label(row: dict[str, Any], name: str, place: str, number: int, zone: str) -
         raise refuse("probability", f"{chance!r} is no number", "write a number above 0 and at most 1") from error
     if probability is not None and not 0 < probability <= 1:
         raise refuse("probability", f"{chance} is out of range", "write a number above 0 and at most 1")
-    words = {k: str(row.get(k) or "") for k in ("kind", "cause", "note", "author", "stratum")}
+    words = {k: str(row.get(k) or "") for k in WORDS}
+    if place == "line":
+        words = {k: _unguard(v) for k, v in words.items()}
     return Label(start, end, series, verdict, origin=origin, probability=probability, **words)
 
 
@@ -135,8 +138,18 @@ def to_csv(labels: Sequence[Label]) -> str:
     out = io.StringIO()
     writer = csv.DictWriter(out, COLUMNS, lineterminator="\n")
     writer.writeheader()
-    writer.writerows(as_rows(labels))
+    for row in as_rows(labels):
+        writer.writerow(row | {name: _guard(row[name]) for name in WORDS})
     return out.getvalue()
+
+
+def _guard(text: str) -> str:
+    """Words that no spreadsheet runs as a formula: a quote before what could be one, or is one already."""
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "'", "\t", "\r") else text
+
+
+def _unguard(text: str) -> str:
+    return text[1:] if text[:1] == "'" and _guard(text[1:]) != text[1:] else text
 
 
 def to_json(labels: Sequence[Label]) -> str:
