@@ -79,7 +79,7 @@ def run_tests(command: list[str]) -> int:
     """Run a command with a throwaway MariaDB of its own."""
     command = command[1:] if command[:1] == ["--"] else command
     with running(home() / "test", is_throwaway=True) as database:
-        environment = {**os.environ, **database.environment("watchtide"), "WATCHTIDE_SECRET_KEY": "for-tests-only"}
+        environment = {**os.environ, **database.environment("watchtide"), "WATCHTIDE_SECRET_KEY": "for-tests-only", "WATCHTIDE_JOB_LEASE_SECONDS": "60", "WATCHTIDE_DATA": str(home() / "test" / "data")}
         child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
         try:
             return child.wait()

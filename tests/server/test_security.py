@@ -1,0 +1,96 @@
+"""Who gets in, what every answer carries, and what the repository must not hold."""
+
+import re
+import subprocess
+from pathlib import Path
+
+import pytest
+from django.test import Client
+
+from watchtide.server.supervise import ROOT
+
+pytestmark = pytest.mark.django_db
+READS = ("tide", "review", "scans", "logbook", "jobs", "batches", "events", "streams/1", "scans/1/scorecard", "logbook/export")
+
+
+@pytest.mark.parametrize("path", READS)
+def test_without_signing_in_nothing_is_read(client, path):
+    answer = client.get(f"/api/v1/{path}")
+    assert answer.status_code == 401 and answer["Content-Type"] == "application/problem+json"
+
+
+def test_signing_in_needs_the_csrf_token_and_the_password(small_world):
+    browser = Client(enforce_csrf_checks=True)
+    body = {"name": "ann", "password": "correct horse"}
+    assert browser.post("/api/v1/session", body, content_type="application/json").status_code == 403
+    browser.get("/api/v1/session")
+    token = {"HTTP_X_CSRFTOKEN": browser.cookies["watchtide_csrf"].value}
+    wrong = browser.post("/api/v1/session", body | {"password": "guess"}, content_type="application/json", **token)
+    assert wrong.status_code == 403 and "do not match" in wrong.json()["title"]
+    assert browser.post("/api/v1/session", body, content_type="application/json", **token).json()["role"] == "analyst"
+    assert browser.post("/api/v1/tide/looked", content_type="application/json").status_code == 403, "a session alone does not write"
+    token = {"HTTP_X_CSRFTOKEN": browser.cookies["watchtide_csrf"].value}
+    assert browser.post("/api/v1/tide/looked", content_type="application/json", **token).status_code == 204
+    assert browser.delete("/api/v1/session", **token).status_code == 204
+    assert browser.get("/api/v1/tide").status_code == 401
+
+
+def test_guessing_passwords_is_slowed_down(db, client, settings):
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick: nobody is let in here
+    from django.core.cache import cache
+
+    cache.clear()
+    client.get("/api/v1/session")
+    body = {"name": "nobody", "password": "guess"}
+    codes = [client.post("/api/v1/session", body, content_type="application/json").status_code for _ in range(22)]
+    assert codes[:20] == [403] * 20 and codes[-1] == 429
+
+
+def test_every_page_has_a_strict_policy_with_a_fresh_nonce(client):
+    answers = [client.get(path) for path in ("/", "/workbench/1", "/api/v1/schema", "/nothing/here")]
+    for answer in answers:
+        policy = answer["Content-Security-Policy"]
+        assert "default-src 'none'" in policy and "unsafe" not in policy and "frame-ancestors 'none'" in policy
+        assert answer["X-Content-Type-Options"] == "nosniff"
+    nonces = {re.search(r"nonce-([\w-]+)", a["Content-Security-Policy"])[1] for a in answers}
+    assert len(nonces) == len(answers)
+    page = answers[0].content.decode()
+    assert re.search(r"nonce-([\w-]+)", answers[0]["Content-Security-Policy"])[1] in page
+    assert "<style" not in page and not re.search(r"<script(?![^>]*src=)", page)
+
+
+def test_addresses_of_the_api_that_are_not_there_answer_in_problem_form(client):
+    answer = client.get("/api/v1/none")
+    assert answer.status_code == 404 and answer["Content-Type"] == "application/problem+json"
+
+
+def test_the_process_says_how_it_is(client):
+    assert client.get("/healthz").json() == {"status": "up"}
+    assert client.get("/readyz").json()["status"] == "ready"
+
+
+def test_the_kept_schema_is_current(tmp_path):
+    from django.core.management import call_command
+
+    call_command("spectacular", file=str(tmp_path / "openapi.yaml"))
+    assert (tmp_path / "openapi.yaml").read_text() == (ROOT / "docs/openapi.yaml").read_text(), "run: ./run api"
+    made = tmp_path / "schema.d.ts"
+    command = ["node_modules/.bin/openapi-typescript", str(ROOT / "docs/openapi.yaml"), "--default-non-nullable", "false", "-o", str(made)]
+    subprocess.run(command, cwd=ROOT / "web", check=True, capture_output=True)
+    assert made.read_text() == (ROOT / "web/src/api/schema.d.ts").read_text(), "run: ./run api"
+
+
+def test_lock_files_name_no_registry_host():
+    for name in ("requirements.lock", "requirements-test.lock", "web/package-lock.json", "web/.npmrc"):
+        text = (ROOT / name).read_text()
+        assert not re.search(r"https?://[^\s\"]*(pypi|npmjs|registry|files\.python)", text), name
+        assert '"resolved"' not in text and "index-url" not in text
+
+
+def test_the_demo_password_and_a_missing_secret_keep_serve_from_starting(monkeypatch, tmp_path):
+    from watchtide.server import supervise
+
+    monkeypatch.chdir(tmp_path)
+    assert "no secret key" in (supervise._unfit_to_serve({}) or "")
+    assert supervise._unfit_to_serve({"WATCHTIDE_SECRET_KEY": "x" * 40}) is None
+    assert Path(ROOT / "run").exists()
