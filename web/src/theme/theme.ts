@@ -27,6 +27,8 @@ export const theme = createTheme({
     },
     Modal: {
       defaultProps: {
+        // It would lock scrolling by a style without the nonce.
+        lockScroll: false,
         radius: 0,
         shadow: "none",
         overlayProps: { backgroundOpacity: 0.35 },

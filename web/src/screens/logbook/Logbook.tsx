@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { api, type Entry, get, Problem, sendFile, type Verdict } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { FilterField } from "../../parts/FilterField";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, plural, utc } from "../../parts/words";
 import "./logbook.css";
@@ -86,12 +87,11 @@ export default function Logbook() {
             ))}
           </select>
         </label>
-        <input
-          className="field"
-          aria-label="Filter entries"
-          placeholder="Filter: cause, note, scope …"
+        <FilterField
+          label="Filter entries"
+          hint="Filter: cause, note, scope …"
           value={text}
-          onChange={(e) => set("text", e.target.value)}
+          onChange={(value) => set("text", value)}
         />
         <span style={{ flex: 1 }} />
         <button type="button" className="act" onClick={() => setAdding(!isAdding)} aria-expanded={isAdding}>

@@ -129,7 +129,7 @@ function Matrix({ points, share }: { points: Figures["points"]; share: number | 
         <tbody>
           <tr>
             <th>flagged</th>
-            {cell(points.tp, 62)}
+            {cell(points.tp, 78)}
             {cell(points.fp, 16)}
           </tr>
           <tr>

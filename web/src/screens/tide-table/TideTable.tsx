@@ -8,6 +8,7 @@ import { ticks } from "../../charts/ticks";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
+import { FilterField } from "../../parts/FilterField";
 import { isBad, Mark } from "../../parts/marks";
 import { day, dayTime, duration, figure, plural, spanWords, utc, zoneName } from "../../parts/words";
 import "./tide-table.css";
@@ -65,12 +66,11 @@ export default function TideTable() {
             <option value="name">name</option>
           </select>
         </label>
-        <input
-          className="field"
-          aria-label="Filter streams"
-          placeholder="Filter: place, route, state …"
+        <FilterField
+          label="Filter streams"
+          hint="Filter: place, route, state …"
           value={text}
-          onChange={(e) => set("filter", e.target.value)}
+          onChange={(value) => set("filter", value)}
         />
         <span className="soft small" style={{ marginLeft: "auto" }}>
           {plural(lines.filter((l) => l.kind === "stream").length, "stream")}

@@ -1,0 +1,116 @@
+"""The whole application on demo data, and headless Chromium to use it with."""
+
+import os
+import shutil
+import socket
+from types import SimpleNamespace
+
+import pytest
+from selenium.webdriver.common.by import By
+
+from bench import browser
+
+
+@pytest.fixture(scope="session")
+def app(tmp_path_factory):
+    """Web server, workers and demo data on a database of their own; gone when the tests are."""
+    import MySQLdb
+
+    from watchtide.server import supervise
+
+    name = "watchtide_browser"
+    secret = {"unix_socket": os.environ["WATCHTIDE_DB_SOCKET"], "user": os.environ["WATCHTIDE_DB_USER"], "passwd": os.environ["WATCHTIDE_DB_PASSWORD"]}
+    connection = MySQLdb.connect(**secret)
+    connection.cursor().execute(f"DROP DATABASE IF EXISTS {name}")
+    connection.cursor().execute(f"CREATE DATABASE {name} COLLATE utf8mb4_bin")
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    environment = {
+        **os.environ, "WATCHTIDE_DB_NAME": name, "WATCHTIDE_DEMO": "1", "WATCHTIDE_PORT": str(port),
+        "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("app")), "WATCHTIDE_JOB_LEASE_SECONDS": "15",
+    }  # fmt: skip
+    children = []
+    try:
+        supervise._do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
+        children += supervise._workers(environment)
+        supervise._do(environment, "-m", "watchtide.demo.load")
+        command = ("-m", "uvicorn", "watchtide.server.asgi:application", "--port", str(port), "--log-level", "warning", "--timeout-graceful-shutdown", "1")
+        children.append(supervise._start(environment, *command))
+        supervise._wait_ready(port, children[-1])
+        yield SimpleNamespace(base=f"http://127.0.0.1:{port}")
+    finally:
+        supervise._end(children)
+        connection.cursor().execute(f"DROP DATABASE {name}")
+        connection.close()
+
+
+@pytest.fixture(scope="session")
+def chromium(app):
+    with browser.chromium() as driver:
+        browser.sign_in(driver, f"{app.base}/")
+        yield driver
+
+
+class Page:
+    """What a person does and sees: by role, label and words."""
+
+    def __init__(self, driver, base):
+        self.driver, self.base = driver, base
+
+    def open(self, path):
+        self.driver.get(self.base + path)
+        browser.settled(self.driver)
+        return self
+
+    def wait(self, condition, seconds=25):
+        return browser.wait_for(self.driver, lambda _: condition(), seconds)
+
+    def find(self, css):
+        return self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, css))[0]
+
+    def all(self, css):
+        return self.driver.find_elements(By.CSS_SELECTOR, css)
+
+    def button(self, words):
+        path = f"//button[contains(normalize-space(.), {words!r})] | //a[contains(normalize-space(.), {words!r})]"
+        return self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+
+    def labelled(self, label):
+        return self.find(f"[aria-label^={label!r}]")
+
+    def text(self, css="main"):
+        return self.find(css).text
+
+    def says(self, words, css="body", seconds=25):
+        self.wait(lambda: words in self.driver.find_element(By.CSS_SELECTOR, css).text, seconds)
+
+    def type(self, keys):
+        self.driver.switch_to.active_element.send_keys(keys)
+
+    def press(self, keys):
+        self.driver.find_element(By.TAG_NAME, "body").send_keys(keys)
+
+    def fetch(self, path):
+        script = "const done = arguments[1]; fetch(arguments[0]).then((r) => r.json()).then(done)"
+        return self.driver.execute_async_script(script, path)
+
+    def errors(self):
+        return [entry["message"] for entry in self.driver.get_log("browser") if entry["level"] == "SEVERE"]
+
+
+@pytest.fixture
+def page(app, chromium):
+    seen = Page(chromium, app.base)
+    seen.errors()  # what earlier tests left
+    yield seen
+    told = [e for e in seen.errors() if "status of 4" not in e]
+    assert not told, told
+
+
+@pytest.fixture(scope="session")
+def axe():
+    from watchtide.server.supervise import ROOT
+
+    assert shutil.which("chromedriver")
+    return (ROOT / "web/node_modules/axe-core/axe.min.js").read_text()
