@@ -11,15 +11,25 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webdriver import WebDriver
 from selenium.webdriver.support.ui import WebDriverWait
 
-FLAGS = (
-    "--headless=new --no-sandbox --disable-gpu --disable-dev-shm-usage --no-first-run "
-    "--disable-background-networking --disable-component-update --disable-sync --force-device-scale-factor=1 "
-    "--hide-scrollbars --lang=en-GB"
-).split()
+FLAGS = [
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-dev-shm-usage",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--force-device-scale-factor=1",
+    "--hide-scrollbars",
+    "--lang=en-GB",
+]
 
 
 @contextmanager
-def chromium(width: int = 1280, height: int = 800, *, dark: bool = False, zone: str = "Europe/Dublin") -> Iterator[WebDriver]:
+def chromium(
+    width: int = 1280, height: int = 800, *, dark: bool = False, zone: str = "Europe/Dublin"
+) -> Iterator[WebDriver]:
     """A browser with a fresh profile, at exactly this size of page."""
     profile = tempfile.mkdtemp(prefix="watchtide-chromium-")
     options = webdriver.ChromeOptions()
@@ -27,14 +37,19 @@ def chromium(width: int = 1280, height: int = 800, *, dark: bool = False, zone: 
         options.add_argument(flag)
     options.binary_location = shutil.which("chromium") or "/usr/bin/chromium"
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
-    driver = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver") or "/usr/bin/chromedriver"))
+    driver = webdriver.Chrome(
+        options=options, service=Service(shutil.which("chromedriver") or "/usr/bin/chromedriver")
+    )
     try:
         driver.execute_cdp_cmd(
-            "Emulation.setDeviceMetricsOverride", {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+            "Emulation.setDeviceMetricsOverride",
+            {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False},
         )
         driver.execute_cdp_cmd("Emulation.setTimezoneOverride", {"timezoneId": zone})
         scheme = "dark" if dark else "light"
-        driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": [{"name": "prefers-color-scheme", "value": scheme}]})
+        driver.execute_cdp_cmd(
+            "Emulation.setEmulatedMedia", {"features": [{"name": "prefers-color-scheme", "value": scheme}]}
+        )
         yield driver
     finally:
         driver.quit()
@@ -63,4 +78,6 @@ def settled(driver: WebDriver) -> None:
             "return document.fonts.status === 'loaded' && !document.querySelector('[role=status].padded')"
         ),
     )
-    driver.execute_async_script("const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(done))")
+    driver.execute_async_script(
+        "const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(done))"
+    )

@@ -6,9 +6,8 @@ import socket
 from types import SimpleNamespace
 
 import pytest
-from selenium.webdriver.common.by import By
-
 from bench import browser
+from selenium.webdriver.common.by import By
 
 
 @pytest.fixture(scope="session")
@@ -19,7 +18,11 @@ def app(tmp_path_factory):
     from watchtide.server import supervise
 
     name = "watchtide_browser"
-    secret = {"unix_socket": os.environ["WATCHTIDE_DB_SOCKET"], "user": os.environ["WATCHTIDE_DB_USER"], "passwd": os.environ["WATCHTIDE_DB_PASSWORD"]}
+    secret = {
+        "unix_socket": os.environ["WATCHTIDE_DB_SOCKET"],
+        "user": os.environ["WATCHTIDE_DB_USER"],
+        "passwd": os.environ["WATCHTIDE_DB_PASSWORD"],
+    }
     connection = MySQLdb.connect(**secret)
     connection.cursor().execute(f"DROP DATABASE IF EXISTS {name}")
     connection.cursor().execute(f"CREATE DATABASE {name} COLLATE utf8mb4_bin")
@@ -35,7 +38,17 @@ def app(tmp_path_factory):
         supervise._do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
         children += supervise._workers(environment)
         supervise._do(environment, "-m", "watchtide.demo.load")
-        command = ("-m", "uvicorn", "watchtide.server.asgi:application", "--port", str(port), "--log-level", "warning", "--timeout-graceful-shutdown", "1")
+        command = (
+            "-m",
+            "uvicorn",
+            "watchtide.server.asgi:application",
+            "--port",
+            str(port),
+            "--log-level",
+            "warning",
+            "--timeout-graceful-shutdown",
+            "1",
+        )
         children.append(supervise._start(environment, *command))
         supervise._wait_ready(port, children[-1])
         yield SimpleNamespace(base=f"http://127.0.0.1:{port}")

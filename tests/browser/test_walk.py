@@ -1,11 +1,10 @@
 """A new user's path through the application, in a real browser, on the demo data."""
 
 import pytest
+from bench import browser
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
-
-from bench import browser
 from tests import world
 from tests.browser.conftest import Page
 
@@ -144,7 +143,10 @@ def test_review_by_keyboard_judges_skips_and_takes_back(page):
     page.press("i")
     page.says(f"{judged + 1} of", "header")
     entry = page.fetch("/api/v1/logbook?text=counted%20twice%20")["entries"]
-    assert any(e["cause"] == "pages counted twice" and e["verdict"] == "incident" for e in page.fetch("/api/v1/logbook")["entries"]), entry
+    assert any(
+        e["cause"] == "pages counted twice" and e["verdict"] == "incident"
+        for e in page.fetch("/api/v1/logbook")["entries"]
+    ), entry
     place = page.text(".review-title")
     page.press(Keys.ARROW_RIGHT)
     page.wait(lambda: page.text(".review-title") != place)
@@ -165,15 +167,22 @@ def test_the_scorecard_shows_the_servers_figures_and_leads_to_the_missed(page):
     scan = page.driver.current_url.rsplit("/", 1)[1]
     figures = page.fetch(f"/api/v1/scans/{scan}/scorecard")["figures"]
     e = figures["events"]
-    assert f"Of {e['tp_findings'] + e['fp_findings']} findings counted, {e['tp_findings']} were real" in page.text()
-    assert f"{e['precision']:.2f}" in page.text(".key-figures") and f"{e['precision_ci'][0]:.2f} – {e['precision_ci'][1]:.2f}" in page.text(".key-figures")
+    assert (
+        f"Of {e['tp_findings'] + e['fp_findings']} findings counted, {e['tp_findings']} were real"
+        in page.text()
+    )
+    assert f"{e['precision']:.2f}" in page.text(
+        ".key-figures"
+    ) and f"{e['precision_ci'][0]:.2f} – {e['precision_ci'][1]:.2f}" in page.text(".key-figures")
     assert f"{e['tp_labels']} of {e['tp_labels'] + e['fn_labels']} incidents" in page.text(".key-figures")
     page.find("[aria-label=Missed] a").click()
     page.wait(lambda: "/workbench/" in page.driver.current_url and f"scan={scan}" in page.driver.current_url)
 
 
 def test_a_file_of_ones_own_is_corrected_stored_scanned_and_opened(page, tmp_path):
-    text = world.csv_of({"inner": world.hourly(spikes=(500,)), "outer": world.hourly(seed=4)}, metric="lockers", column="dock")
+    text = world.csv_of(
+        {"inner": world.hourly(spikes=(500,)), "outer": world.hourly(seed=4)}, metric="lockers", column="dock"
+    )
     lines = text.splitlines()
     lines[30] = lines[30].rsplit(",", 1)[0] + ",closed"
     (tmp_path / "lockers.csv").write_text("\n".join(lines) + "\n2026-09-14T00:00Z,inn")
@@ -209,7 +218,9 @@ def test_an_unusable_file_says_what_to_do(page, tmp_path):
 
 
 def test_labels_are_imported_and_exported(page, tmp_path):
-    (tmp_path / "labels.csv").write_text(world.labels_csv([("metric=gate_taps,place=Tern Rock", 40, 44, "foreseen")]))
+    (tmp_path / "labels.csv").write_text(
+        world.labels_csv([("metric=gate_taps,place=Tern Rock", 40, 44, "foreseen")])
+    )
     page.open("/logbook")
     page.find("input[type=file]").send_keys(str(tmp_path / "labels.csv"))
     page.says("1 entry taken in from labels.csv")
@@ -253,7 +264,8 @@ def test_search_finds_a_stream_by_keyboard(page):
 @pytest.mark.parametrize("dark", [False, True], ids=["light", "dark"])
 def test_every_screen_is_free_of_accessibility_violations(page, axe, dark):
     page.driver.execute_cdp_cmd(
-        "Emulation.setEmulatedMedia", {"features": [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]}
+        "Emulation.setEmulatedMedia",
+        {"features": [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]},
     )
     number = stream_id(page, "berth_level", "Gullhaven")
     paths = ("/", f"/workbench/{number}", "/review", "/logbook", "/scorecards", "/scorecards/1", "/intake")
@@ -265,7 +277,10 @@ def test_every_screen_is_free_of_accessibility_violations(page, axe, dark):
         report = page.driver.execute_async_script(
             "const done = arguments[0]; axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(done)"
         )
-        bad = [(v["id"], v["nodes"][0]["html"][:160], v["nodes"][0].get("failureSummary", "")[:200]) for v in report["violations"]]
+        bad = [
+            (v["id"], v["nodes"][0]["html"][:160], v["nodes"][0].get("failureSummary", "")[:200])
+            for v in report["violations"]
+        ]
         if bad:
             found[path] = bad
     page.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})

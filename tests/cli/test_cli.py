@@ -7,8 +7,8 @@ import sys
 
 import numpy as np
 import pytest
-
 from tests import world
+
 from watchtide.cli.main import main
 
 SPIKES = (200, 500, 777)
@@ -38,10 +38,24 @@ def here(monkeypatch, capsys):
 def folder(tmp_path_factory):
     """A folder with a scanned file: two streams, three spikes in one, four labels."""
     folder = tmp_path_factory.mktemp("cli")
-    (folder / "level.csv").write_text(world.csv_of({"quay": world.hourly(spikes=SPIKES), "pier": world.hourly(seed=1)}))
+    (folder / "level.csv").write_text(
+        world.csv_of({"quay": world.hourly(spikes=SPIKES), "pier": world.hourly(seed=1)})
+    )
     rows = [("place=quay", at, at + 2, "incident") for at in SPIKES] + [("place=pier", 300, 305, "incident")]
     (folder / "labels.csv").write_text(world.labels_csv(rows))
-    done = run("scan", "level.csv", "--level", "sigmas=6", "--findings", "f.csv", "--points", "p.csv", "--summary", "s.json", cwd=folder)
+    done = run(
+        "scan",
+        "level.csv",
+        "--level",
+        "sigmas=6",
+        "--findings",
+        "f.csv",
+        "--points",
+        "p.csv",
+        "--summary",
+        "s.json",
+        cwd=folder,
+    )
     assert done.returncode == 0, done.stderr
     assert "time time; value level; streams by place" in done.stderr
     return folder
@@ -72,11 +86,23 @@ def test_points_agree_with_one_another(folder):
         assert float(p["residual"]) == value - expected
         assert float(p["score"]) == pytest.approx(abs(value - expected) / spread, rel=1e-12)
         assert float(p["upper"]) == pytest.approx(expected + 6 * spread)
-        assert p["flag"] == ("above" if value >= float(p["upper"]) else "below" if value <= float(p["lower"]) else "")
+        assert p["flag"] == (
+            "above" if value >= float(p["upper"]) else "below" if value <= float(p["lower"]) else ""
+        )
 
 
 def test_score_counts_and_fails_a_build_below_a_bound(folder):
-    arguments = ("score", "--findings", "f.csv", "--labels", "labels.csv", "--points", "p.csv", "--summary", "s.json")
+    arguments = (
+        "score",
+        "--findings",
+        "f.csv",
+        "--labels",
+        "labels.csv",
+        "--points",
+        "p.csv",
+        "--summary",
+        "s.json",
+    )
     done = run(*arguments, "--json", "o.json", "--min-precision", "0.9", "--min-recall", "0.75", cwd=folder)
     assert done.returncode == 0, done.stderr
     figures = json.loads((folder / "o.json").read_text())
@@ -91,7 +117,19 @@ def test_score_counts_and_fails_a_build_below_a_bound(folder):
 
 
 def test_known_labels_stay_out_of_training_and_are_found_all_the_same(folder):
-    done = run("scan", "level.csv", "--known", "labels.csv", "--level", "sigmas=6", "--summary", "k.json", "--findings", "k.csv", cwd=folder)
+    done = run(
+        "scan",
+        "level.csv",
+        "--known",
+        "labels.csv",
+        "--level",
+        "sigmas=6",
+        "--summary",
+        "k.json",
+        "--findings",
+        "k.csv",
+        cwd=folder,
+    )
     assert done.returncode == 0, done.stderr
     notes = json.loads((folder / "k.json").read_text())["streams"]["place=quay"]["notes"]
     assert "9 labelled samples are left out of training" in notes
@@ -116,12 +154,28 @@ def test_the_resolved_plan_makes_the_scan_again(folder):
     (folder / "plan.yaml").write_text(plan)
     assert run("plan", "check", "plan.yaml", cwd=folder).returncode == 0
     for name in ("a", "b"):
-        assert run("scan", "level.csv", "--plan", "plan.yaml", "--findings", f"{name}.csv", "--jobs", "2", cwd=folder).returncode == 0
+        assert (
+            run(
+                "scan",
+                "level.csv",
+                "--plan",
+                "plan.yaml",
+                "--findings",
+                f"{name}.csv",
+                "--jobs",
+                "2",
+                cwd=folder,
+            ).returncode
+            == 0
+        )
     assert (folder / "a.csv").read_bytes() == (folder / "b.csv").read_bytes()
 
 
 def test_decompose_adds_up_and_shifts_find_the_step(folder):
-    assert run("decompose", "level.csv", "--season", "24h", "--robust", "--out", "d.csv", cwd=folder).returncode == 0
+    assert (
+        run("decompose", "level.csv", "--season", "24h", "--robust", "--out", "d.csv", cwd=folder).returncode
+        == 0
+    )
     for row in rows_of(folder / "d.csv")[::101]:
         total = float(row["trend"]) + float(row["season_1"]) + float(row["remainder"])
         assert total == pytest.approx(float(row["observed"]), abs=1e-9)
@@ -130,13 +184,19 @@ def test_decompose_adds_up_and_shifts_find_the_step(folder):
     (folder / "step.csv").write_text(world.csv_of({"quay": y}))
     assert run("shifts", "step.csv", "--out", "sh.csv", cwd=folder).returncode == 0
     [shift] = rows_of(folder / "sh.csv")
-    assert shift["start"] == shift["end"] and shift["direction"] == "up" and float(shift["size"]) == pytest.approx(6, abs=0.5)
+    assert (
+        shift["start"] == shift["end"]
+        and shift["direction"] == "up"
+        and float(shift["size"]) == pytest.approx(6, abs=0.5)
+    )
     assert np.datetime64(shift["start"][:-1]) == world.START + np.timedelta64(600, "h")
 
 
 def test_standard_input_and_output(folder):
     done = run("scan", "-", "--level", "sigmas=6", stdin=(folder / "level.csv").read_text())
-    assert done.returncode == 0 and done.stdout.startswith("series,start") and len(done.stdout.splitlines()) == 4
+    assert (
+        done.returncode == 0 and done.stdout.startswith("series,start") and len(done.stdout.splitlines()) == 4
+    )
 
 
 @pytest.mark.parametrize(
@@ -161,7 +221,9 @@ def test_standard_input_and_output(folder):
     ],
 )  # fmt: skip
 def test_bad_input_ends_with_status_2_and_names_place_and_remedy(folder, here, arguments, words):
-    (folder / "broken.csv").write_text("time,place,level\n2026-08-01T00:00Z,a,1\n2026-08-01T01:00Z,a,x\n2026-08-01T02:00Z,a,2\n")
+    (folder / "broken.csv").write_text(
+        "time,place,level\n2026-08-01T00:00Z,a,1\n2026-08-01T01:00Z,a,x\n2026-08-01T02:00Z,a,2\n"
+    )
     (folder / "bad.yaml").write_text("flag:\n  levle: {sigmas: 4}\n")
     (folder / "bad-labels.csv").write_text("start,verdict\n2026-08-01,maybe\n")
     done = here(*arguments, cwd=folder)
@@ -169,11 +231,15 @@ def test_bad_input_ends_with_status_2_and_names_place_and_remedy(folder, here, a
     assert "Traceback" not in done.stderr and not (folder / "x.csv").exists()
 
 
-@pytest.mark.parametrize("rows", [["3"] * 60, ["3"], [""] * 40], ids=["constant", "one sample", "all missing"])
+@pytest.mark.parametrize(
+    "rows", [["3"] * 60, ["3"], [""] * 40], ids=["constant", "one sample", "all missing"]
+)
 def test_legal_oddities_have_no_findings_and_a_note(tmp_path, here, rows):
     text = "time,level\n" + "".join(f"{s},{v}\n" for s, v in zip(world.stamps(60), rows, strict=False))
     (tmp_path / "odd.csv").write_text(text)
-    done = here("scan", "odd.csv", "--value", "level", "--findings", "f.csv", "--summary", "s.json", cwd=tmp_path)
+    done = here(
+        "scan", "odd.csv", "--value", "level", "--findings", "f.csv", "--summary", "s.json", cwd=tmp_path
+    )
     assert done.returncode == 0, done.stderr
     assert rows_of(tmp_path / "f.csv") == []
     assert json.loads((tmp_path / "s.json").read_text())["streams"][""]["notes"]

@@ -27,7 +27,9 @@ def twin_fit(y, w, window, degree, x):
     design = np.vander((j - x) / h, degree + 1, increasing=True)
     if np.sum(k > 0) < degree + 1:
         design = design[:, :1]
-    return np.linalg.lstsq(design * root[:, None], np.nan_to_num(y[left : right + 1]) * root, rcond=None)[0][0]
+    return np.linalg.lstsq(design * root[:, None], np.nan_to_num(y[left : right + 1]) * root, rcond=None)[0][
+        0
+    ]
 
 
 def twin_smooth(y, w, window, degree):

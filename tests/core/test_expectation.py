@@ -114,7 +114,9 @@ def test_spread_is_shrunk_to_the_streams_and_floored_by_the_resolution():
 def test_counts_scatter_at_least_like_chance():
     rng = np.random.default_rng(3)
     mean = np.full(2000, 0.3)
-    got = spread.slot_spread(rng.poisson(mean).astype(float), mean, np.zeros(2000, int), np.ones(2000, bool), is_count=True)
+    got = spread.slot_spread(
+        rng.poisson(mean).astype(float), mean, np.zeros(2000, int), np.ones(2000, bool), is_count=True
+    )
     assert got.spread.min() >= 1.0
 
 

@@ -24,7 +24,9 @@ def test_sigmas_share_and_sides():
     assert np.mean(flagging.flag(z, got) != 0) == pytest.approx(0.01, rel=0.02)
 
 
-@pytest.mark.parametrize("draw", [lambda r: r.normal(size=N), lambda r: r.laplace(size=N)], ids=["gaussian", "laplace"])
+@pytest.mark.parametrize(
+    "draw", [lambda r: r.normal(size=N), lambda r: r.laplace(size=N)], ids=["gaussian", "laplace"]
+)
 def test_odds_out_of_sample_keep_within_a_factor_of_two_of_the_promise(draw):
     seen = []
     for seed in range(24):

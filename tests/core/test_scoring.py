@@ -45,7 +45,8 @@ def test_an_end_before_its_start_is_refused():
 
 # Wilson (1927) intervals as printed in common tables, to four places.
 @pytest.mark.parametrize(
-    ("hits", "n", "low", "high"), [(0, 10, 0.0, 0.2775), (5, 10, 0.2366, 0.7634), (10, 10, 0.7225, 1.0), (81, 263, 0.2553, 0.3662)]
+    ("hits", "n", "low", "high"),
+    [(0, 10, 0.0, 0.2775), (5, 10, 0.2366, 0.7634), (10, 10, 0.7225, 1.0), (81, 263, 0.2553, 0.3662)],
 )
 def test_wilson_matches_published_values(hits, n, low, high):
     got = intervals.wilson(hits, n)
@@ -129,7 +130,9 @@ def test_range_level_by_hand():
 
 
 def test_findings_of_one_incident_make_one_group():
-    spans = [Finding(f"place=a,fare={i}", 5 * H, 8 * H) for i in range(4)] + [Finding("place=b", 5 * H, 8 * H)]
+    spans = [Finding(f"place=a,fare={i}", 5 * H, 8 * H) for i in range(4)] + [
+        Finding("place=b", 5 * H, 8 * H)
+    ]
     e = score(spans, []).figures["events"]
     assert e["incident_precision_counts"] == [0, 2]
 
@@ -152,7 +155,9 @@ def random_world(seed):
         scope = rng.choice(["", "place=a", "fare=x", "place=b,fare=x"])
         verdict = rng.choice(["incident", "incident", "foreseen", "unsure", "false-alarm"])
         origin = rng.choice(["independent", "independent", "finding", "sampled"])
-        labels.append(Label(a * H, (a + int(rng.integers(0, 9))) * H, str(scope), str(verdict), origin=str(origin)))
+        labels.append(
+            Label(a * H, (a + int(rng.integers(0, 9))) * H, str(scope), str(verdict), origin=str(origin))
+        )
     if seed % 2:
         labels.append(Label(100 * H, 400 * H, "place=a", "reviewed"))
     return streams, labels
@@ -170,7 +175,10 @@ def test_the_curve_equals_the_card_at_every_level(seed, need, merge):
         found, points = list(shifts), {}
         for s in streams:
             runs = grouping.find_runs(s.z, level, level, s.times, group)
-            found += [Finding(s.series, int(s.times[a]), int(s.times[b])) for a, b in zip(runs.first, runs.last, strict=True)]
+            found += [
+                Finding(s.series, int(s.times[a]), int(s.times[b]))
+                for a, b in zip(runs.first, runs.last, strict=True)
+            ]
             points[s.series] = Points(s.times, np.abs(s.z), grouping.mark(runs, s.z))
         figures = score(found, labels, points, setting).figures
         e, p = figures["events"], figures["points"]
@@ -197,7 +205,9 @@ def naive_findings(z, level, need, of, merge, shortest):
     at = np.flatnonzero(member)
     groups = []
     for j in at:
-        if groups and ((groups[-1][-1], j) in links or j - groups[-1][-1] == 1 or j - groups[-1][-1] <= merge):
+        if groups and (
+            (groups[-1][-1], j) in links or j - groups[-1][-1] == 1 or j - groups[-1][-1] <= merge
+        ):
             groups[-1].append(int(j))
         else:
             groups.append([int(j)])
@@ -216,7 +226,9 @@ def test_grouping_equals_brute_force(seed, need, more, merge, shortest):
 
 def test_clustered_intervals_need_ten_blocks_and_are_the_same_every_time():
     rows = [Label(i * 100 * H, i * 100 * H + H) for i in range(40)]
-    found = findings(*[(i * 100, i * 100) for i in range(0, 40, 2)], *[(i * 100 + 50, i * 100 + 50) for i in range(10)])
+    found = findings(
+        *[(i * 100, i * 100) for i in range(0, 40, 2)], *[(i * 100 + 50, i * 100 + 50) for i in range(10)]
+    )
     wide = Setting(step_ns=H, longest_season_ns=24 * H)
     once, again = (score(found, rows, setting=wide).figures["events"] for _ in range(2))
     low, high = once["precision_ci_clustered"]

@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-
 from tests import world
+
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import cache, kept, reduce, run, stages
@@ -28,7 +28,9 @@ def test_a_new_level_takes_the_kept_stage_and_a_new_season_does_not(tmp_path, mo
     monkeypatch.setattr(stages, "fit", lambda *a: fits.append(1) or fit(*a))
     y = world.hourly(spikes=(300,))
     first, _ = kept.scan_task(task(y, from_data({"flag": {"level": {"sigmas": 6}}}), tmp_path))
-    again, _ = kept.scan_task(task(y, from_data({"flag": {"level": {"sigmas": 3}}, "group": {"need": 2, "of": 3}}), tmp_path))
+    again, _ = kept.scan_task(
+        task(y, from_data({"flag": {"level": {"sigmas": 3}}, "group": {"need": 2, "of": 3}}), tmp_path)
+    )
     assert len(fits) == 1 and len(again.findings) >= len(first.findings) == 1
     assert np.array_equal(first.base.expected, again.base.expected)
     kept.scan_task(task(y, from_data({"baseline": {"seasons": ["24h"]}}), tmp_path))
@@ -62,20 +64,26 @@ def test_a_pool_gives_the_same_results_in_the_same_order():
     streams = [stream(world.hourly(spikes=(100 + 10 * i,), seed=i), f"place=p{i}") for i in range(5)]
     alone = [s.findings for s in run.scan_many(streams, Plan())]
     told = []
-    pooled = [s.findings for s in run.scan_many(streams, Plan(), jobs=2, progress=lambda d, n: told.append((d, n)))]
+    pooled = [
+        s.findings for s in run.scan_many(streams, Plan(), jobs=2, progress=lambda d, n: told.append((d, n)))
+    ]
     assert repr(alone) == repr(pooled) and told[-1] == (5, 5)
 
 
 def test_cancel_stops_between_streams():
     done = []
     with pytest.raises(run.Cancelled):
-        for s in run.scan_many([stream(world.hourly(days=5))] * 50, Plan(), is_cancelled=lambda: len(done) >= 3):
+        for s in run.scan_many(
+            [stream(world.hourly(days=5))] * 50, Plan(), is_cancelled=lambda: len(done) >= 3
+        ):
             done.append(s)
     assert len(done) == 3
 
 
 def test_an_error_names_its_stream():
-    with pytest.raises(run.StreamFailed, match=r"stream place=quay: a season of 720 h .* more samples are needed"):
+    with pytest.raises(
+        run.StreamFailed, match=r"stream place=quay: a season of 720 h .* more samples are needed"
+    ):
         list(run.scan_many([stream(world.hourly())], from_data({"baseline": {"seasons": ["30d"]}})))
 
 
@@ -99,10 +107,14 @@ def test_a_tide_keeps_to_utc_through_a_clock_change_and_a_commute_to_the_wall_cl
     local = (times + utc_offsets(times, "Europe/Dublin")) // (3_600 * SECOND_NS)
     rng = np.random.default_rng(0)
     commute = 50 + 30 * ((local % 24 == 8) | (local % 24 == 17)) + rng.normal(0, 1, len(hours))
-    got = stages.fit(stages.Input("", times, commute, "Europe/Dublin"), from_data({"baseline": {"seasons": ["24h"]}}))
+    got = stages.fit(
+        stages.Input("", times, commute, "Europe/Dublin"), from_data({"baseline": {"seasons": ["24h"]}})
+    )
     assert np.nanmax(np.abs(got.z)) < 9 and np.std(commute - got.expected) < 2
     tide = 3 * np.cos(2 * np.pi * hours / 25) + rng.normal(0, 0.05, len(hours))
-    kept_utc = stages.fit(stages.Input("", times, tide, "Europe/Dublin"), from_data({"baseline": {"seasons": ["25h"]}}))
+    kept_utc = stages.fit(
+        stages.Input("", times, tide, "Europe/Dublin"), from_data({"baseline": {"seasons": ["25h"]}})
+    )
     assert np.std(tide - kept_utc.expected) < 0.1
     assert any("kept in UTC" in note for note in kept_utc.notes)
 

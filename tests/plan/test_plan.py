@@ -44,7 +44,9 @@ def test_a_plan_is_a_page_not_a_book():
         load("!!python/object/apply:os.system [ls]")
 
 
-@pytest.mark.parametrize(("text", "seconds"), [("90s", 90), ("15m", 900), ("24h", 86400), ("12.42h", 44712), ("2w", 1209600)])
+@pytest.mark.parametrize(
+    ("text", "seconds"), [("90s", 90), ("15m", 900), ("24h", 86400), ("12.42h", 44712), ("2w", 1209600)]
+)
 def test_durations(text, seconds):
     assert durations.parse_ns(text) == seconds * 10**9
     assert durations.parse_ns(durations.format_ns(seconds * 10**9)) == seconds * 10**9

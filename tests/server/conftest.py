@@ -3,7 +3,6 @@
 import os
 
 import pytest
-
 from tests import world
 
 SPIKES = (200, 500, 777)
@@ -37,7 +36,11 @@ def small_world(django_db_setup, django_db_blocker, tmp_path_factory):
             give_role(User.objects.create_user(name, password="correct horse"), role)
         ann = User.objects.get(username="ann")
         text = world.csv_of(
-            {"quay": world.hourly(spikes=SPIKES), "pier": world.hourly(seed=1), "rock": world.hourly(spikes=(650,), seed=2)}
+            {
+                "quay": world.hourly(spikes=SPIKES),
+                "pier": world.hourly(seed=1),
+                "rock": world.hourly(spikes=(650,), seed=2),
+            }
         )
         upload = streams.take_upload("level.csv", [text.encode()], ann)
         streams.store_upload(upload, {"metric": "level", "unit": "m"}, ann)
@@ -46,7 +49,9 @@ def small_world(django_db_setup, django_db_blocker, tmp_path_factory):
         rows += [("metric=level,place=pier", 300, 305, "incident"), ("metric=level", 0, 700, "reviewed")]
         logbook.take_in(labels.read_labels(world.labels_csv(rows).encode(), "l.csv"), "ann")
         version = scans.plan_version(scans.STANDARD, from_data({"flag": {"level": {"sigmas": 6}}}), "ann")
-        scan = scans.start(version, list(Stream.objects.values_list("pk", flat=True)), user=ann, is_standing=True)
+        scan = scans.start(
+            version, list(Stream.objects.values_list("pk", flat=True)), user=ann, is_standing=True
+        )
         run_jobs()
         return {"scan": Scan.objects.get(pk=scan.pk), "csv": text, "labels": rows}
 

@@ -9,10 +9,9 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
-
 from tests import world
 from tests.server.conftest import SPIKES, run_jobs, signed_in
-from watchtide.server.scans import services as scans
+
 from watchtide.server.scans.models import Scan, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Block, Stream
@@ -33,7 +32,11 @@ def test_a_file_is_previewed_stored_scanned_and_looked_at(api):
     number = upload(api, text).json()["id"]
     seen = post(api, f"/api/v1/uploads/{number}/preview", {"unit": "m"}).json()
     assert (seen["streams"], seen["rows_fit"], seen["rows_aside"], seen["cadence"]) == (2, 2016, 2, "1h")
-    assert {c["name"]: c["role"] for c in seen["columns"]} == {"time": "time", "place": "series", "depth": "value"}
+    assert {c["name"]: c["role"] for c in seen["columns"]} == {
+        "time": "time",
+        "place": "series",
+        "depth": "value",
+    }
     assert any("'oops' is not a number" in p["message"] and p["first_line"] == 2018 for p in seen["problems"])
     assert not Stream.objects.filter(metric="depth").exists(), "nothing is stored by looking"
     job = post(api, f"/api/v1/uploads/{number}/store", {"unit": "m", "then_scan": True})
@@ -122,12 +125,29 @@ def test_page_and_command_give_the_same_figures(api, small_world, tmp_path):
     command = [sys.executable, "-m", "watchtide.cli.main"]
     options = ["--series", "metric", "--series", "place", "--known", "labels.csv", "--plan", "plan.yaml"]
     files = ["--points", "p.csv", "--findings", "f.csv", "--summary", "s.json"]
-    subprocess.run([*command, "scan", "level.csv", *options, *files], cwd=tmp_path, check=True, capture_output=True)
+    subprocess.run(
+        [*command, "scan", "level.csv", *options, *files], cwd=tmp_path, check=True, capture_output=True
+    )
     tail = ["--points", "p.csv", "--summary", "s.json", "--json", "o.json"]
-    subprocess.run([*command, "score", "--findings", "f.csv", "--labels", "labels.csv", *tail], cwd=tmp_path, check=True, capture_output=True)
+    subprocess.run(
+        [*command, "score", "--findings", "f.csv", "--labels", "labels.csv", *tail],
+        cwd=tmp_path,
+        check=True,
+        capture_output=True,
+    )
     theirs = json.loads((tmp_path / "o.json").read_text())
     mine = json.loads(json.dumps(api.get(f"/api/v1/scans/{scan.pk}/scorecard").json()["figures"]))
-    for part in ("events", "points", "ranges", "delay", "false_per_week", "flagged_share", "by_kind", "by_series", "excluded"):
+    for part in (
+        "events",
+        "points",
+        "ranges",
+        "delay",
+        "false_per_week",
+        "flagged_share",
+        "by_kind",
+        "by_series",
+        "excluded",
+    ):
         assert mine[part] == theirs[part], part
     assert mine["events"]["tp_labels"] == 2 and mine["events"]["fn_labels"] == 1
 
@@ -169,12 +189,18 @@ def test_a_trial_stays_a_trial_until_it_is_adopted(api, stream_of):
 )
 def test_a_wrong_plan_is_refused_at_its_place(api, stream_of, plan, place, words):
     answer = post(api, "/api/v1/scans", {"plan": plan, "streams": [stream_of("quay").pk]})
-    assert answer.status_code == 422 and answer.json()["place"].startswith(place) and words in answer.json()["title"]
+    assert (
+        answer.status_code == 422
+        and answer.json()["place"].startswith(place)
+        and words in answer.json()["title"]
+    )
     assert not Scan.objects.filter(finished_at=None).exists()
 
 
 def test_a_season_longer_than_half_the_data_fails_with_how_much_is_missing(api, stream_of):
-    answer = post(api, "/api/v1/scans", {"plan": {"baseline": {"seasons": ["30d"]}}, "streams": [stream_of("quay").pk]}).json()
+    answer = post(
+        api, "/api/v1/scans", {"plan": {"baseline": {"seasons": ["30d"]}}, "streams": [stream_of("quay").pk]}
+    ).json()
     run_jobs()
     job = api.get(f"/api/v1/jobs/{answer['job']}").json()
     assert job["state"] == "failed" and "432 more samples are needed" in job["message"]
@@ -188,8 +214,14 @@ def test_verdicts_become_entries_move_the_figures_and_can_be_undone(api, small_w
     assert len(context["before"]) >= 4 and context["finding"]["id"] == finding["id"]
     card = f"/api/v1/scans/{small_world['scan'].pk}/scorecard"
     before = api.get(card).json()["figures"]["events"]
-    entry = post(api, f"/api/v1/findings/{finding['id']}/verdict", {"verdict": "incident", "cause": "debris"}).json()
-    assert entry["origin"] == "finding" and entry["author"] == "ann" and entry["scope"] == "metric=level,place=quay"
+    entry = post(
+        api, f"/api/v1/findings/{finding['id']}/verdict", {"verdict": "incident", "cause": "debris"}
+    ).json()
+    assert (
+        entry["origin"] == "finding"
+        and entry["author"] == "ann"
+        and entry["scope"] == "metric=level,place=quay"
+    )
     after = api.get(card).json()["figures"]["events"]
     assert after["tp_findings"] == before["tp_findings"] + 1
     assert after["tp_labels"] == before["tp_labels"], "recall is of independent incidents"
@@ -199,7 +231,9 @@ def test_verdicts_become_entries_move_the_figures_and_can_be_undone(api, small_w
     assert api.get(card).json()["figures"]["events"]["tp_findings"] == before["tp_findings"]
 
 
-def test_changed_samples_and_a_lost_cache_are_said_not_papered_over(api, small_world, stream_of, settings, tmp_path):
+def test_changed_samples_and_a_lost_cache_are_said_not_papered_over(
+    api, small_world, stream_of, settings, tmp_path
+):
     quay = stream_of("quay")
     url = f"/api/v1/scans/{small_world['scan'].pk}/streams/{quay.pk}/window"
     good = api.get(url).json()
@@ -215,15 +249,23 @@ def test_changed_samples_and_a_lost_cache_are_said_not_papered_over(api, small_w
 
 def test_lists_cost_the_same_number_of_queries_however_long(api, small_world):
     def queries(url):
-        with CaptureQueriesContext(connection, ) as seen:
+        with CaptureQueriesContext(
+            connection,
+        ) as seen:
             assert api.get(url).status_code == 200
         return len(seen)
 
-    few = {url: queries(url) for url in ("/api/v1/tide", "/api/v1/review", "/api/v1/scans", "/api/v1/logbook")}
+    few = {
+        url: queries(url) for url in ("/api/v1/tide", "/api/v1/review", "/api/v1/scans", "/api/v1/logbook")
+    }
     template = Stream.objects.first()
     for i in range(15):
-        copy = Stream.objects.create(metric="more", key=f"metric=more,n={i}", key_sha=f"{i:064d}", attributes=[["n", str(i)]])
-        Standing.objects.create(stream=copy, plan_version=small_world["scan"].plan_version, scan=small_world["scan"])
+        copy = Stream.objects.create(
+            metric="more", key=f"metric=more,n={i}", key_sha=f"{i:064d}", attributes=[["n", str(i)]]
+        )
+        Standing.objects.create(
+            stream=copy, plan_version=small_world["scan"].plan_version, scan=small_world["scan"]
+        )
         row = small_world["scan"].streams.get(stream=template)
         row.pk, row.stream = None, copy
         row.save()
@@ -233,7 +275,9 @@ def test_lists_cost_the_same_number_of_queries_however_long(api, small_world):
 
 def test_the_logbook_is_imported_whole_or_not_at_all_and_exported_the_same(api):
     good = world.labels_csv([("metric=level,place=rock", 10, 12, "foreseen"), ("", 20, 30, "unsure")])
-    send = lambda text: api.post("/api/v1/logbook/import", {"file": SimpleUploadedFile("l.csv", text.encode())}, format="multipart")  # noqa: E731
+    send = lambda text: api.post(
+        "/api/v1/logbook/import", {"file": SimpleUploadedFile("l.csv", text.encode())}, format="multipart"
+    )
     count = api.get("/api/v1/logbook").json()["total"]
     bad = send(good + '"",2026-08-03,2026-08-01,incident\n')
     assert bad.status_code == 400 and "line 4, column end" in bad.json()["place"]
@@ -248,7 +292,16 @@ def test_the_logbook_is_imported_whole_or_not_at_all_and_exported_the_same(api):
 def test_entries_are_written_changed_taken_out_and_put_back_with_their_history(api):
     from watchtide.server.logbook.models import Revision
 
-    entry = post(api, "/api/v1/logbook", {"scope": "metric=level", "start": "2026-08-05T00:00Z", "end": "2026-08-05T02:00Z", "verdict": "incident"}).json()
+    entry = post(
+        api,
+        "/api/v1/logbook",
+        {
+            "scope": "metric=level",
+            "start": "2026-08-05T00:00Z",
+            "end": "2026-08-05T02:00Z",
+            "verdict": "incident",
+        },
+    ).json()
     url = f"/api/v1/logbook/{entry['id']}"
     assert api.patch(url, {"cause": "fog"}, format="json").json()["cause"] == "fog"
     assert api.patch(url, {"end": "2026-08-01T00:00Z"}, format="json").status_code == 400
@@ -261,6 +314,10 @@ def test_entries_are_written_changed_taken_out_and_put_back_with_their_history(a
 def test_a_viewer_reads_and_writes_nothing(small_world, db):
     vic = signed_in("vic")
     assert vic.get("/api/v1/tide").status_code == 200
-    for url, form in (("/api/v1/logbook", "json"), ("/api/v1/scans", "json"), ("/api/v1/uploads", "multipart")):
+    for url, form in (
+        ("/api/v1/logbook", "json"),
+        ("/api/v1/scans", "json"),
+        ("/api/v1/uploads", "multipart"),
+    ):
         answer = vic.post(url, {}, format=form)
         assert answer.status_code == 403 and "analyst role" in answer.json()["title"]

@@ -74,7 +74,9 @@ def test_the_watch_gives_up_after_three_lost_workers_and_wakes_for_fewer(job):
 def test_every_change_of_a_job_is_hinted(job):
     before = Event.objects.count()
     services.run(job.pk)
-    assert Event.objects.filter(kind="job", subject=str(job.pk)).count() >= 2 and Event.objects.count() > before
+    assert (
+        Event.objects.filter(kind="job", subject=str(job.pk)).count() >= 2 and Event.objects.count() > before
+    )
 
 
 def worker(tmp_path):
@@ -84,8 +86,22 @@ def worker(tmp_path):
         **os.environ, "WATCHTIDE_DB_NAME": connection.settings_dict["NAME"], "WATCHTIDE_JOB_LEASE_SECONDS": "3",
         "WATCHTIDE_DATA": str(tmp_path), "WATCHTIDE_SCAN_PROCESSES": "1",
     }  # fmt: skip
-    command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "db_worker", "--queue-name", "bulk", "--interval", "0.1", "--no-startup-delay"]
-    return subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+    command = [
+        sys.executable,
+        "-m",
+        "watchtide.cli.main",
+        "server",
+        "run",
+        "db_worker",
+        "--queue-name",
+        "bulk",
+        "--interval",
+        "0.1",
+        "--no-startup-delay",
+    ]
+    return subprocess.Popen(
+        command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+    )
 
 
 def until(condition, seconds=60):
@@ -100,6 +116,7 @@ def until(condition, seconds=60):
 def test_a_killed_workers_job_is_taken_over_and_done_once(small_world, django_db_blocker, tmp_path):
     """A worker is killed in the middle of a scan; another finishes it, and every row is there once."""
     from tests.server.conftest import from_data
+
     from watchtide.server.scans import services as scans
     from watchtide.server.scans.models import Finding, Plan, Scan, ScanStream
     from watchtide.server.streams.models import Stream
@@ -108,13 +125,16 @@ def test_a_killed_workers_job_is_taken_over_and_done_once(small_world, django_db
         ids = list(Stream.objects.values_list("pk", flat=True))
         version = scans.plan_version("killed", from_data({"flag": {"level": {"sigmas": 5}}}), "ann")
         scan = scans.start(version, ids, lane="bulk")
-        state = lambda: Job.objects.get(pk=scan.job_id)  # noqa: E731
+        state = lambda: Job.objects.get(pk=scan.job_id)
         first = worker(tmp_path / "first")
         try:
             until(lambda: state().state == "running" and state().done >= 1)
             os.killpg(first.pid, signal.SIGKILL)
             first.wait()
-            assert Scan.objects.get(pk=scan.pk).finished_at is None and not ScanStream.objects.filter(scan=scan).exists()
+            assert (
+                Scan.objects.get(pk=scan.pk).finished_at is None
+                and not ScanStream.objects.filter(scan=scan).exists()
+            )
             until(lambda: state().lease_until < timezone.now())
             Job.objects.filter(pk=scan.job_id).update(woken_at=None)
             services.watch_once()

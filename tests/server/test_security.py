@@ -10,7 +10,18 @@ from django.test import Client
 from watchtide.server.supervise import ROOT
 
 pytestmark = pytest.mark.django_db
-READS = ("tide", "review", "scans", "logbook", "jobs", "batches", "events", "streams/1", "scans/1/scorecard", "logbook/export")
+READS = (
+    "tide",
+    "review",
+    "scans",
+    "logbook",
+    "jobs",
+    "batches",
+    "events",
+    "streams/1",
+    "scans/1/scorecard",
+    "logbook/export",
+)
 
 
 @pytest.mark.parametrize("path", READS)
@@ -25,10 +36,17 @@ def test_signing_in_needs_the_csrf_token_and_the_password(small_world):
     assert browser.post("/api/v1/session", body, content_type="application/json").status_code == 403
     browser.get("/api/v1/session")
     token = {"HTTP_X_CSRFTOKEN": browser.cookies["watchtide_csrf"].value}
-    wrong = browser.post("/api/v1/session", body | {"password": "guess"}, content_type="application/json", **token)
+    wrong = browser.post(
+        "/api/v1/session", body | {"password": "guess"}, content_type="application/json", **token
+    )
     assert wrong.status_code == 403 and "do not match" in wrong.json()["title"]
-    assert browser.post("/api/v1/session", body, content_type="application/json", **token).json()["role"] == "analyst"
-    assert browser.post("/api/v1/tide/looked", content_type="application/json").status_code == 403, "a session alone does not write"
+    assert (
+        browser.post("/api/v1/session", body, content_type="application/json", **token).json()["role"]
+        == "analyst"
+    )
+    assert browser.post("/api/v1/tide/looked", content_type="application/json").status_code == 403, (
+        "a session alone does not write"
+    )
     token = {"HTTP_X_CSRFTOKEN": browser.cookies["watchtide_csrf"].value}
     assert browser.post("/api/v1/tide/looked", content_type="application/json", **token).status_code == 204
     assert browser.delete("/api/v1/session", **token).status_code == 204
@@ -36,13 +54,17 @@ def test_signing_in_needs_the_csrf_token_and_the_password(small_world):
 
 
 def test_guessing_passwords_is_slowed_down(db, client, settings):
-    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick: nobody is let in here
+    settings.PASSWORD_HASHERS = [
+        "django.contrib.auth.hashers.MD5PasswordHasher"
+    ]  # quick: nobody is let in here
     from django.core.cache import cache
 
     cache.clear()
     client.get("/api/v1/session")
     body = {"name": "nobody", "password": "guess"}
-    codes = [client.post("/api/v1/session", body, content_type="application/json").status_code for _ in range(22)]
+    codes = [
+        client.post("/api/v1/session", body, content_type="application/json").status_code for _ in range(22)
+    ]
     assert codes[:20] == [403] * 20 and codes[-1] == 429
 
 
@@ -50,7 +72,9 @@ def test_every_page_has_a_strict_policy_with_a_fresh_nonce(client):
     answers = [client.get(path) for path in ("/", "/workbench/1", "/api/v1/schema", "/nothing/here")]
     for answer in answers:
         policy = answer["Content-Security-Policy"]
-        assert "default-src 'none'" in policy and "unsafe" not in policy and "frame-ancestors 'none'" in policy
+        assert (
+            "default-src 'none'" in policy and "unsafe" not in policy and "frame-ancestors 'none'" in policy
+        )
         assert answer["X-Content-Type-Options"] == "nosniff"
     nonces = {re.search(r"nonce-([\w-]+)", a["Content-Security-Policy"])[1] for a in answers}
     assert len(nonces) == len(answers)
@@ -73,9 +97,18 @@ def test_the_kept_schema_is_current(tmp_path):
     from django.core.management import call_command
 
     call_command("spectacular", file=str(tmp_path / "openapi.yaml"))
-    assert (tmp_path / "openapi.yaml").read_text() == (ROOT / "docs/openapi.yaml").read_text(), "run: ./run api"
+    assert (tmp_path / "openapi.yaml").read_text() == (ROOT / "docs/openapi.yaml").read_text(), (
+        "run: ./run api"
+    )
     made = tmp_path / "schema.d.ts"
-    command = ["node_modules/.bin/openapi-typescript", str(ROOT / "docs/openapi.yaml"), "--default-non-nullable", "false", "-o", str(made)]
+    command = [
+        "node_modules/.bin/openapi-typescript",
+        str(ROOT / "docs/openapi.yaml"),
+        "--default-non-nullable",
+        "false",
+        "-o",
+        str(made),
+    ]
     subprocess.run(command, cwd=ROOT / "web", check=True, capture_output=True)
     assert made.read_text() == (ROOT / "web/src/api/schema.d.ts").read_text(), "run: ./run api"
 

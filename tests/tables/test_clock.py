@@ -28,14 +28,18 @@ def test_local_stamps_and_dates_are_read_in_the_zone():
     assert clock.format_time(clock.parse_one("2026-08-22", "Europe/Dublin")) == "2026-08-21T23:00:00Z"
 
 
-@pytest.mark.parametrize("text", ["", "yesterday", "2026-13-01", "2026-02-30T00:00Z", "0001-01-01", "9999-01-01T00:00Z", "12"])
+@pytest.mark.parametrize(
+    "text", ["", "yesterday", "2026-13-01", "2026-02-30T00:00Z", "0001-01-01", "9999-01-01T00:00Z", "12"]
+)
 def test_what_is_no_time_is_refused_with_an_example(text):
     with pytest.raises(clock.ClockError, match="is no time; write for example"):
         clock.parse_one(text)
 
 
 def test_one_bad_stamp_among_good_ones_is_told_apart_from_another_form():
-    got = clock.parse(pa.array(["2026-08-22T09:15Z", "2026-06-31T00:00Z", "1787390100", "n/a", "2026-08-22T09:30Z"]))
+    got = clock.parse(
+        pa.array(["2026-08-22T09:15Z", "2026-06-31T00:00Z", "1787390100", "n/a", "2026-08-22T09:30Z"])
+    )
     assert got.bad.tolist() == [False, True, True, True, False]
     assert got.other.tolist() == [False, False, True, False, False]
 
@@ -45,7 +49,14 @@ def local_ns(*stamps):
 
 
 def test_the_repeated_hour_is_told_apart_by_order_within_a_stream():
-    rows = local_ns("2026-10-25T00:30", "2026-10-25T01:00", "2026-10-25T01:30", "2026-10-25T01:00", "2026-10-25T01:30", "2026-10-25T02:00")
+    rows = local_ns(
+        "2026-10-25T00:30",
+        "2026-10-25T01:00",
+        "2026-10-25T01:30",
+        "2026-10-25T01:00",
+        "2026-10-25T01:30",
+        "2026-10-25T02:00",
+    )
     got = clock.localise(rows, "Europe/Dublin")
     assert [str(s) for s in clock.format_times(got.times)] == [
         "2026-10-24T23:30:00Z", "2026-10-25T00:00:00Z", "2026-10-25T00:30:00Z", "2026-10-25T01:00:00Z",
@@ -59,12 +70,20 @@ def test_the_repeated_hour_is_told_apart_by_order_within_a_stream():
 
 
 def test_the_skipped_hour_takes_the_offset_before_the_change_and_is_marked():
-    got = clock.localise(local_ns("2026-03-29T00:30", "2026-03-29T01:30", "2026-03-29T02:30"), "Europe/Dublin")
+    got = clock.localise(
+        local_ns("2026-03-29T00:30", "2026-03-29T01:30", "2026-03-29T02:30"), "Europe/Dublin"
+    )
     assert got.skipped.tolist() == [False, True, False]
-    assert [str(s) for s in clock.format_times(got.times)] == ["2026-03-29T00:30:00Z", "2026-03-29T01:30:00Z", "2026-03-29T01:30:00Z"]
+    assert [str(s) for s in clock.format_times(got.times)] == [
+        "2026-03-29T00:30:00Z",
+        "2026-03-29T01:30:00Z",
+        "2026-03-29T01:30:00Z",
+    ]
 
 
-@pytest.mark.parametrize("zone", ["Europe/Dublin", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC"])
+@pytest.mark.parametrize(
+    "zone", ["Europe/Dublin", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC"]
+)
 def test_local_and_back_is_the_same_moment(zone):
     rng = np.random.default_rng(0)
     times = np.sort(rng.integers(1_750_000_000, 1_800_000_000, 500)) * SECOND_NS

@@ -51,12 +51,23 @@ def test_the_same_rows_in_another_dress_are_the_same_streams(pack):
             )
             other = take(lines, "taps.jsonl")
         case _:
-            table = pa.table({"stamp": ["2026-08-01 00:00", "2026-08-01 00:15", "2026-08-01 00:00"], "place": ["Northquay", "Northquay", "Gullhaven"], "taps": [4.0, 7, None]})
+            table = pa.table(
+                {
+                    "stamp": ["2026-08-01 00:00", "2026-08-01 00:15", "2026-08-01 00:00"],
+                    "place": ["Northquay", "Northquay", "Gullhaven"],
+                    "taps": [4.0, 7, None],
+                }
+            )
             sink = io.BytesIO()
             papq.write_table(table, sink)
             other = take(sink.getvalue(), "taps.parquet")
-    assert [(s.key, s.times.tolist()) for s in plain.streams] == [(s.key, s.times.tolist()) for s in other.streams]
-    assert all(np.array_equal(a.values, b.values, equal_nan=True) for a, b in zip(plain.streams, other.streams, strict=True))
+    assert [(s.key, s.times.tolist()) for s in plain.streams] == [
+        (s.key, s.times.tolist()) for s in other.streams
+    ]
+    assert all(
+        np.array_equal(a.values, b.values, equal_nan=True)
+        for a, b in zip(plain.streams, other.streams, strict=True)
+    )
 
 
 def test_several_values_make_several_streams_with_the_metric_first():
@@ -111,12 +122,17 @@ def test_a_broken_row_is_set_aside_with_line_column_and_reason(row, column, word
 
 
 def test_lines_are_counted_past_rows_of_another_shape():
-    got = take(GOOD + b"short\n2026-08-01 00:30,Northquay,bad\nshort too\n2026-08-01 00:45,Northquay,worse\n", values=("taps",))
+    got = take(
+        GOOD + b"short\n2026-08-01 00:30,Northquay,bad\nshort too\n2026-08-01 00:45,Northquay,worse\n",
+        values=("taps",),
+    )
     assert [b.line for b in got.broken] == [5, 6, 7, 8]
 
 
 def test_a_tenth_of_the_rows_broken_leaves_the_rest_whole():
-    rows = [f"2026-08-01 {i // 60:02d}:{i % 60:02d},Northquay,{'x' if i % 10 == 3 else i}" for i in range(600)]
+    rows = [
+        f"2026-08-01 {i // 60:02d}:{i % 60:02d},Northquay,{'x' if i % 10 == 3 else i}" for i in range(600)
+    ]
     got = take(("stamp,place,taps\n" + "\n".join(rows)).encode())
     assert got.rows == 540 and len(got.broken) == 60
     assert got.broken[0].line == 5 and got.problems[0].first_line == 5
@@ -130,12 +146,16 @@ def test_quoted_names_and_line_breaks_survive():
 
 
 def test_keys_that_differ_only_in_case_or_blanks_are_different_streams():
-    got = take(b"stamp,place,taps\n2026-08-01,quay,1\n2026-08-01,Quay,2\n2026-08-01,quay ,3\n2026-08-02,quay,4\n")
+    got = take(
+        b"stamp,place,taps\n2026-08-01,quay,1\n2026-08-01,Quay,2\n2026-08-01,quay ,3\n2026-08-02,quay,4\n"
+    )
     assert len(got.streams) == 3
 
 
 def test_a_stated_column_that_is_not_there_is_named_with_those_that_are():
-    with pytest.raises(TableError, match="column tops: is not in the file; its columns are stamp, place, taps"):
+    with pytest.raises(
+        TableError, match="column tops: is not in the file; its columns are stamp, place, taps"
+    ):
         take(GOOD, values=("tops",))
 
 

@@ -14,7 +14,19 @@ T = 1_787_390_100 * 10**9
 
 def test_labels_round_trip_through_csv_and_json():
     rows = [
-        Label(T, T + 1, "place=Old Pier%2C 2,fare=adult", "foreseen", "spike", 'said "yes", twice', "a\nb", "M", "sampled", "s1", 0.25),
+        Label(
+            T,
+            T + 1,
+            "place=Old Pier%2C 2,fare=adult",
+            "foreseen",
+            "spike",
+            'said "yes", twice',
+            "a\nb",
+            "M",
+            "sampled",
+            "s1",
+            0.25,
+        ),
         Label(T, T, cause="=1+1", note="'quoted", kind="-dash", author="@me"),
         Label(T + 5, T + 9, verdict="reviewed"),
     ]
@@ -49,7 +61,10 @@ def test_a_wrong_label_says_where_and_what_to_do(text, place, words):
 
 
 def test_findings_and_points_round_trip(tmp_path):
-    found = [Finding("a=b,c=d", T, T + 60, "outlier", "above", 0.1 + 0.2, T + 60, 1e-17, 3.0, 2), Finding("", T, T, "shift", "up", size=-0.3, confidence=0.9)]
+    found = [
+        Finding("a=b,c=d", T, T + 60, "outlier", "above", 0.1 + 0.2, T + 60, 1e-17, 3.0, 2),
+        Finding("", T, T, "shift", "up", size=-0.3, confidence=0.9),
+    ]
     for name in ("f.csv", "f.jsonl"):
         path = tmp_path / name
         results.write_whole(str(path), results.findings_text(found, name))

@@ -35,7 +35,9 @@ def score(
     summary = _summary(summary_path)
     step = round(summary["step_s"] * SECOND_NS) if summary.get("step_s") else None
     if step is None and points:
-        steps = np.concatenate([np.diff(p.times) for p in points.values() if len(p.times) > 1] or [np.empty(0)])
+        steps = np.concatenate(
+            [np.diff(p.times) for p in points.values() if len(p.times) > 1] or [np.empty(0)]
+        )
         step = int(np.median(steps)) if len(steps) else None
     season = summary.get("longest_season_s")
     try:
@@ -49,7 +51,10 @@ def score(
     span = None
     if start or stop:
         whole = _whole_span(found, known, points)
-        span = (clock.parse_one(start, zone) if start else whole[0], clock.parse_one(stop, zone) if stop else whole[1])
+        span = (
+            clock.parse_one(start, zone) if start else whole[0],
+            clock.parse_one(stop, zone) if stop else whole[1],
+        )
         if span[1] < span[0]:
             fail("--from lies after --to; swap the two")
     card = score_card(
@@ -95,16 +100,24 @@ def _tell(figures: dict[str, Any]) -> None:
     counted = e["tp_findings"] + e["fp_findings"]
     incidents = e["tp_labels"] + e["fn_labels"]
     print(f"span       {figures['span']['from']} to {figures['span']['to']}")
-    print(f"precision  {_number(e['precision'])} {_interval(e['precision_ci'])}  {e['tp_findings']} of {counted} findings")
-    print(f"recall     {_number(e['recall'])} {_interval(e['recall_ci'])}  {e['tp_labels']} of {incidents} {e['recall_of']}")
+    print(
+        f"precision  {_number(e['precision'])} {_interval(e['precision_ci'])}  {e['tp_findings']} of {counted} findings"
+    )
+    print(
+        f"recall     {_number(e['recall'])} {_interval(e['recall_ci'])}  {e['tp_labels']} of {incidents} {e['recall_of']}"
+    )
     print(f"F1         {_number(e['f1'])}")
     rate = figures["false_per_week"]
-    print(f"false      {_number(rate['per_stream'])} a stream-week  {rate['false_findings']} in {rate['stream_weeks']:.1f} stream-weeks")
+    print(
+        f"false      {_number(rate['per_stream'])} a stream-week  {rate['false_findings']} in {rate['stream_weeks']:.1f} stream-weeks"
+    )
     delay = figures["delay"]
     print(f"delay      {_number(delay['median_s'])} s median of {delay['n']}")
     if figures["excluded"]["unjudged"]:
         low, high = e["precision_bounds"]
-        print(f"unjudged   {figures['excluded']['unjudged']} findings: precision lies between {low:.3f} and {high:.3f}")
+        print(
+            f"unjudged   {figures['excluded']['unjudged']} findings: precision lies between {low:.3f} and {high:.3f}"
+        )
 
 
 def _number(value: float | None) -> str:

@@ -40,12 +40,20 @@ def fail(message: str) -> Never:
 
 # The options of every table read, in one place.
 Time = Annotated[str | None, typer.Option("--time", help="Column of the stamps.")]
-Value = Annotated[list[str] | None, typer.Option("--value", help="Column of values; several make several streams.")]
-SeriesOption = Annotated[list[str] | None, typer.Option("--series", help="Column that tells streams apart; repeatable.")]
-LabelOption = Annotated[str | None, typer.Option("--label", help="Column of known anomalies (true or false, or a kind).")]
+Value = Annotated[
+    list[str] | None, typer.Option("--value", help="Column of values; several make several streams.")
+]
+SeriesOption = Annotated[
+    list[str] | None, typer.Option("--series", help="Column that tells streams apart; repeatable.")
+]
+LabelOption = Annotated[
+    str | None, typer.Option("--label", help="Column of known anomalies (true or false, or a kind).")
+]
 Zone = Annotated[str, typer.Option("--tz", help="Zone of stamps without offset, and of local seasons.")]
 Every = Annotated[str | None, typer.Option("--every", help="Cadence of the grid, such as 15m.")]
-Combine = Annotated[str | None, typer.Option("--combine", help="How samples of a bin combine: mean, sum, count …")]
+Combine = Annotated[
+    str | None, typer.Option("--combine", help="How samples of a bin combine: mean, sum, count …")
+]
 Encoding = Annotated[str | None, typer.Option("--encoding", help="Encoding of a text file; UTF-8 otherwise.")]
 Skip = Annotated[bool, typer.Option("--skip-broken", help="Leave broken rows out instead of stopping.")]
 Calendar = Annotated[str | None, typer.Option("--calendar", hidden=True)]
@@ -61,7 +69,9 @@ def scan(
     train_share: Annotated[float | None, typer.Option(help="Train on this share of the time span.")] = None,
     known: Annotated[str | None, typer.Option(help="Labels whose incidents stay out of training.")] = None,
     mode: Mode = Mode.fit,
-    level: Annotated[str | None, typer.Option(help="sigmas=4, odds=1000, per-week=0.1, interval=0.99 or share=0.01")] = None,
+    level: Annotated[
+        str | None, typer.Option(help="sigmas=4, odds=1000, per-week=0.1, interval=0.99 or share=0.01")
+    ] = None,
     side: Side | None = None,
     points: Annotated[str | None, typer.Option(help="Write the judged samples here.")] = None,
     findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
@@ -86,7 +96,9 @@ def scan(
 
     if mode is Mode.replay:
         fail("--mode replay comes in a later version; take --mode fit")
-    _refuse_later({"--save": save, "--calendar": calendar, "--covariate": covariate, "--denominator": denominator})
+    _refuse_later(
+        {"--save": save, "--calendar": calendar, "--covariate": covariate, "--denominator": denominator}
+    )
     scanning.scan(
         source,
         plan_path=plan,
@@ -182,7 +194,9 @@ def score(
     to: Annotated[str | None, typer.Option("--to", help="End of the scored span, closed.")] = None,
     kinds: Annotated[str | None, typer.Option(help="Findings to count: outlier,shift,discord.")] = None,
     min_precision: Annotated[float | None, typer.Option(help="Exit 1 below this precision.")] = None,
-    min_precision_lower: Annotated[float | None, typer.Option(help="Exit 1 where its interval starts below.")] = None,
+    min_precision_lower: Annotated[
+        float | None, typer.Option(help="Exit 1 where its interval starts below.")
+    ] = None,
     min_recall: Annotated[float | None, typer.Option(help="Exit 1 below this recall.")] = None,
     json_out: Annotated[str | None, typer.Option("--json", help="Write all figures here.")] = None,
     html: Annotated[str | None, typer.Option("--html", hidden=True)] = None,

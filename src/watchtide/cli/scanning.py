@@ -3,6 +3,7 @@
 import json
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -26,7 +27,7 @@ def load_plan(path: str | None) -> Plan:
     if path is None:
         return Plan()
     try:
-        text = sys.stdin.read() if path == "-" else open(path, encoding="utf-8").read()
+        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
     except UnicodeDecodeError:
         fail(f"{path}: not UTF-8 text; a plan is a text file")
     try:
@@ -35,7 +36,9 @@ def load_plan(path: str | None) -> Plan:
         fail(f"{path}, {error}")
 
 
-def read_streams(source: str, table: dict[str, Any]) -> tuple[layout.Extracted, list[stages.Input], list[Label]]:
+def read_streams(
+    source: str, table: dict[str, Any]
+) -> tuple[layout.Extracted, list[stages.Input], list[Label]]:
     """The streams of a file, and the known spans of a stated label column. Guesses go to standard error."""
     clock.zone(table["tz"])
     data: str | bytes = sys.stdin.buffer.read() if source == "-" else source
@@ -72,7 +75,8 @@ def _known_spans(stream: layout.StreamRows) -> list[Label]:
     edges = np.flatnonzero(np.diff(np.r_[0, mask, 0]))
     times = stream.times[order]
     return [
-        Label(int(times[a]), int(times[b - 1]), stream.key) for a, b in zip(edges[::2], edges[1::2], strict=True)
+        Label(int(times[a]), int(times[b - 1]), stream.key)
+        for a, b in zip(edges[::2], edges[1::2], strict=True)
     ]
 
 
@@ -87,9 +91,16 @@ def _tell_guess(guessed: layout.Layout, taken: layout.Extracted, table: dict[str
         file=sys.stderr,
     )
     if guessed.suggested_label and not guessed.label:
-        print(f"column {guessed.suggested_label} looks like known anomalies; --label uses it", file=sys.stderr)
+        print(
+            f"column {guessed.suggested_label} looks like known anomalies; --label uses it", file=sys.stderr
+        )
     for p in taken.problems:
-        print(f"note: {p.count} rows {p.message}" if not p.sets_aside else f"left out: {p.count} rows, {p.message}", file=sys.stderr)
+        print(
+            f"note: {p.count} rows {p.message}"
+            if not p.sets_aside
+            else f"left out: {p.count} rows, {p.message}",
+            file=sys.stderr,
+        )
 
 
 def progress_line(what: str) -> Callable[[int, int], None] | None:
@@ -121,7 +132,9 @@ def parse_level(text: str) -> dict[str, float]:
         check_level(level)
     except ValueError as error:
         why = str(error) if equals and kind else "write for example sigmas=4"
-        fail(f"--level {text}: {why if 'float' not in why else 'the amount must be a number, such as sigmas=4'}")
+        fail(
+            f"--level {text}: {why if 'float' not in why else 'the amount must be a number, such as sigmas=4'}"
+        )
     return level
 
 
@@ -176,7 +189,14 @@ def scan(
 
 
 def decompose(
-    source: str, season: list[str], out: str, *, form: str, robust: bool, summary: str | None, table: dict[str, Any]
+    source: str,
+    season: list[str],
+    out: str,
+    *,
+    form: str,
+    robust: bool,
+    summary: str | None,
+    table: dict[str, Any],
 ) -> None:
     if form not in ("additive", "multiplicative", "auto"):
         fail(f"--form {form}: must be additive, multiplicative or auto")
@@ -191,7 +211,9 @@ def decompose(
             lengths = [durations.parse_ns(s, step_ns=series.step_ns) / series.step_ns for s in season]
             periods = core_seasons.check_periods(lengths, len(local), series.step_ns)
             taken, evidence = core_decompose.choose_form(local, periods[-1], form)
-            fit = core_decompose.loess_seasons(np.log(local) if taken == "multiplicative" else local, periods, robust=robust)
+            fit = core_decompose.loess_seasons(
+                np.log(local) if taken == "multiplicative" else local, periods, robust=robust
+            )
         except ValueError as error:
             fail(f"--season {' '.join(season)}, stream {stream.key or '(the only one)'}: {error}")
         undo = np.exp if taken == "multiplicative" else (lambda x: x)
@@ -209,7 +231,10 @@ def decompose(
             "weight": pa.array(fit.weights[wall.position]),
         }
         parts.append(pa.table(columns))
-        print(f"{stream.key or source}: {taken}" + (f", leftover season {evidence}" if evidence else ""), file=sys.stderr)
+        print(
+            f"{stream.key or source}: {taken}" + (f", leftover season {evidence}" if evidence else ""),
+            file=sys.stderr,
+        )
     results.write_whole(out, results.table_bytes(pa.concat_tables(parts), out))
     if summary:
         first = next(iter(told.values()))
@@ -253,6 +278,7 @@ def find_seasons(source: str, *, table: dict[str, Any]) -> None:
         series, _ = stages.prepare(stream, plan)
         found = core_seasons.detect(wall_clock(series).spread_out(series.values), series.step_ns)
         told[stream.key] = [
-            {"period_s": s.samples * series.step_ns / SECOND_NS, "samples": s.samples, "strength": s.strength} for s in found
+            {"period_s": s.samples * series.step_ns / SECOND_NS, "samples": s.samples, "strength": s.strength}
+            for s in found
         ]
     print(json.dumps({"series": told}, indent=1))

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -74,8 +75,16 @@ def expect(
         blank = np.full(n, np.nan)
         note = "no observed sample to train on: nothing is judged"
         return Expectation(
-            blank, blank, blank, np.zeros((0, n)), blank, np.empty(0, np.int64),
-            np.zeros(n, np.bool_), 0.0, (note,), {}
+            blank,
+            blank,
+            blank,
+            np.zeros((0, n)),
+            blank,
+            np.empty(0, np.int64),
+            np.zeros(n, np.bool_),
+            0.0,
+            (note,),
+            {},
         )
     local = clock.spread_out(np.where(training, series.values, np.nan))
     m = int(clock.position[:stop].max()) + 1
@@ -179,10 +188,12 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
     edges = [0, *changes.tolist(), n]
     noise = float(np.sqrt(max(robust.noise_variance(level), 0.0)))
     before = (0, edges[1])
-    for a, b in zip(edges[1:-1], edges[2:], strict=True):
+    for a, b in pairwise(edges[1:]):
         if b - a < settle:
             continue
-        jump = _median(level[a : min(b, a + settle)]) - _median(level[max(before[0], before[1] - settle) : before[1]])
+        jump = _median(level[a : min(b, a + settle)]) - _median(
+            level[max(before[0], before[1] - settle) : before[1]]
+        )
         if not np.isnan(jump) and abs(jump) > noise:
             steps[a:] += jump
             known = np.any(np.abs(steps[:a] - steps[a]) <= max(noise, 0.15 * abs(jump)))

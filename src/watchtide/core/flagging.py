@@ -52,9 +52,7 @@ class Tail:
         return self.share * float(np.exp(-(level - self.start) / self.scale))
 
 
-def fit_tail(
-    scores: Floats, clean: Bools, times: Ints, step_ns: int, group: grouping.Group
-) -> Tail | None:
+def fit_tail(scores: Floats, clean: Bools, times: Ints, step_ns: int, group: grouping.Group) -> Tail | None:
     """The tail of one side, from clean signed scores (positive on that side).
 
     None below 200 clean samples. The scale of the excess over the 97.5 % quantile is its median over
@@ -100,11 +98,11 @@ def resolve_level(
     if kind == "interval":
         kind, amount = "odds", 1 / (1 - amount)
     if kind == "sigmas":
-        found, note = {s: amount for s in watched}, "as stated"
+        found, note = dict.fromkeys(watched, amount), "as stated"
     elif kind == "share":
         seen = _signed(z, side)[clean & ~np.isnan(z)]
         level = float(np.quantile(seen, 1 - amount)) if len(seen) else FALLBACK_SIGMAS
-        found, note = {s: level for s in watched}, f"reached by {amount:.3%} of the training samples"
+        found, note = dict.fromkeys(watched, level), f"reached by {amount:.3%} of the training samples"
     else:
         found = {}
         note = "read off this stream's own scores: empirical, beyond the 97.5 % quantile exponential"

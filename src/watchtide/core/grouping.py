@@ -115,7 +115,8 @@ def find_runs(z: Floats, above: float, below: float, times: Ints, group: Group) 
     order = np.lexsort((rows[:, 1], rows[:, 0]))
     rows, side = rows[order], side[order]
     peaks = np.array(
-        [a + int(np.nanargmax(s * z[a : b + 1])) for (a, b, _), s in zip(rows, side, strict=True)], dtype=np.int64
+        [a + int(np.nanargmax(s * z[a : b + 1])) for (a, b, _), s in zip(rows, side, strict=True)],
+        dtype=np.int64,
     )
     return Runs(rows[:, 0], rows[:, 1], side, rows[:, 2], peaks)
 

@@ -19,7 +19,9 @@ def decode(key: str) -> tuple[tuple[str, str], ...]:
     for part in key.split(","):
         name, equals, value = part.partition("=")
         if not equals:
-            raise ValueError(f"series key {key!r}: {part!r} is no name=value; write for example place=Northquay")
+            raise ValueError(
+                f"series key {key!r}: {part!r} is no name=value; write for example place=Northquay"
+            )
         pairs.append((_unescape(name), _unescape(value)))
     return tuple(pairs)
 

@@ -100,7 +100,11 @@ def _flatten(y: Floats) -> Floats:
 
 def _candidates(x: Floats, step_ns: int) -> list[float]:
     n = len(x)
-    found = [float(s / step_ns) for s in (DAY_NS, WEEK_NS) if s % step_ns == 0 and 2 <= s / step_ns <= n / LEAST_CYCLES]
+    found = [
+        float(s / step_ns)
+        for s in (DAY_NS, WEEK_NS)
+        if s % step_ns == 0 and 2 <= s / step_ns <= n / LEAST_CYCLES
+    ]
     seen = ~np.isnan(x)
     filled = np.interp(np.arange(n), np.flatnonzero(seen), x[seen])
     power = np.abs(np.fft.rfft((filled - filled.mean()) * np.hanning(n))) ** 2
@@ -163,10 +167,16 @@ def check_periods(periods: Sequence[float], n: int, step_ns: int) -> list[int]:
                 f"{int(np.ceil(2 * p)) - n} more samples are needed, or take a shorter season"
             )
         if p < 2:
-            raise ValueError(f"a season of {hours:g} h is under 2 samples; take a finer cadence or a longer season")
+            raise ValueError(
+                f"a season of {hours:g} h is under 2 samples; take a finer cadence or a longer season"
+            )
         if abs(p - round(p)) > 1e-6:
             near = whole_period(p, n)
-            remedy = f"; {near * step_ns / SECOND_NS / 3600:g} h ({near} samples) is near a multiple of it" if near else ""
+            remedy = (
+                f"; {near * step_ns / SECOND_NS / 3600:g} h ({near} samples) is near a multiple of it"
+                if near
+                else ""
+            )
             raise ValueError(f"a season of {hours:g} h is {p:g} samples, not a whole number{remedy}")
         whole.append(round(p))
     return whole

@@ -1,6 +1,7 @@
 """Change points: where a series takes a new level, spread or slope, by exact penalised search."""
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numba import njit
@@ -65,7 +66,7 @@ def cost(y: Floats, changes: Ints, cost: str = "step") -> float:
     sums = _sums(z, x)
     edges = [0, *np.searchsorted(x, np.sort(np.asarray(changes, dtype=np.int64))).tolist(), len(z)]
     total = 0.0
-    for a, b in zip(edges[:-1], edges[1:], strict=True):
+    for a, b in pairwise(edges):
         if b > a:
             total += _segment_cost(sums, a, b, _CODES[cost], floor)
     if cost == "step+spread":
@@ -108,7 +109,9 @@ def describe(y: Floats, changes: Ints, *, reach: int | None = None) -> list[Shif
     """
     edges = [0, *(int(c) for c in changes), len(y)]
     found = []
-    variance = max(robust.long_run_variance(y), (1e-9 * float(np.nanmax(np.abs(y), initial=0.0))) ** 2, 1e-300)
+    variance = max(
+        robust.long_run_variance(y), (1e-9 * float(np.nanmax(np.abs(y), initial=0.0))) ** 2, 1e-300
+    )
     n = max(int(np.sum(~np.isnan(y))), 2)
     for i in range(1, len(edges) - 1):
         left, right = y[edges[i - 1] : edges[i]], y[edges[i] : edges[i + 1]]
@@ -284,7 +287,12 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
             kept = 0
             for k in range(held):
                 if doomed[k] > n or t < doomed[k] + shortest:
-                    base[kept], level[kept], starts[kept], doomed[kept] = base[k], level[k], starts[k], doomed[k]
+                    base[kept], level[kept], starts[kept], doomed[kept] = (
+                        base[k],
+                        level[k],
+                        starts[k],
+                        doomed[k],
+                    )
                     kept += 1
             held = kept
     return previous

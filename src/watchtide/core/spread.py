@@ -64,7 +64,11 @@ def slot_spread(
     reason = "spread of the slot, shrunk to the stream's" if count > 1 else "one spread for the stream"
     if stream <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
-    if is_count and len(r) and np.mean(r**2) >= 0.5 * max(float(np.mean(np.maximum(expected[used], 0))), 1e-9):
+    if (
+        is_count
+        and len(r)
+        and np.mean(r**2) >= 0.5 * max(float(np.mean(np.maximum(expected[used], 0))), 1e-9)
+    ):
         spread = np.maximum(spread, np.sqrt(np.maximum(np.nan_to_num(expected, nan=0.0), 1.0)))
         reason += ", at least that of chance counts"
     return Spread(spread, stream, float(floor), reason)

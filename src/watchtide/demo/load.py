@@ -48,7 +48,12 @@ def load(say: Callable[[str], None]) -> None:
             continue
         text = world.family_csv(family).encode()
         upload = streams.take_upload(f"{family.metric}.csv", [text], user)
-        given = {"zone": world.ZONE, "metric": family.metric, "unit": family.unit, "bad_side": family.bad_side}
+        given = {
+            "zone": world.ZONE,
+            "metric": family.metric,
+            "unit": family.unit,
+            "bad_side": family.bad_side,
+        }
         waiting.append(streams.store_upload(upload, given, user))
         say(f"handed in {family.metric}.csv, {len(text) / 1e6:.1f} MB, {len(family.streams)} streams")
     _wait(waiting, say)
@@ -56,9 +61,13 @@ def load(say: Callable[[str], None]) -> None:
         added, _ = logbook.take_in(labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask")
         say(f"{added} entries in the logbook")
 
-    version = scans.plan_version(scans.STANDARD, from_data({"group": {"need": 2, "of": 3, "merge": "2h"}}), "demo")
+    version = scans.plan_version(
+        scans.STANDARD, from_data({"group": {"need": 2, "of": 3, "merge": "2h"}}), "demo"
+    )
     ids = list(Stream.objects.order_by("pk").values_list("pk", flat=True))
-    scan = Scan.objects.filter(is_standing=True, finished_at__isnull=True, job__state__in=("queued", "running")).first()
+    scan = Scan.objects.filter(
+        is_standing=True, finished_at__isnull=True, job__state__in=("queued", "running")
+    ).first()
     scan = scan or scans.start(version, ids, user=user, is_standing=True, lane="interactive")
     _wait([scan.job], say)
     say(f"scanned {len(ids)} streams")

@@ -75,7 +75,10 @@ def _grid(step: int) -> tuple[NDArray[np.int64], Floats]:
     times = first + np.arange(WEEKS * 7 * DAY // step, dtype=np.int64) * step
     rules = ZoneInfo(ZONE)
     days = np.unique(times // HOUR)
-    shift = {int(h): datetime.fromtimestamp(int(h) * HOUR, UTC).astimezone(rules).utcoffset().total_seconds() for h in days}  # type: ignore[union-attr]
+    shift = {
+        int(h): datetime.fromtimestamp(int(h) * HOUR, UTC).astimezone(rules).utcoffset().total_seconds()
+        for h in days
+    }  # type: ignore[union-attr]
     offsets = np.array([shift[int(h)] for h in times // HOUR])
     at_start = START.utcoffset()
     assert at_start is not None
@@ -111,12 +114,19 @@ def _gate_taps(rng: np.random.Generator) -> Family:
         weather = np.exp(_smooth_noise(rng, len(h), 0.995, 0.05))
         for fare, share in zip(FARES, FARE_SIZE, strict=True):
             commute = 1.0 if fare != "child" else 0.55
-            work = commute * (_bump(hour, 8.1, 1.1) + 1.15 * _bump(hour, 17.4, 1.6)) + 0.5 * _bump(hour, 12.7, 2.6)
+            work = commute * (_bump(hour, 8.1, 1.1) + 1.15 * _bump(hour, 17.4, 1.6)) + 0.5 * _bump(
+                hour, 12.7, 2.6
+            )
             rest = 0.95 * _bump(hour, 11.8, 2.4) + 0.9 * _bump(hour, 16.6, 2.8)
             profile = np.where(day >= 5, rest, work) + 0.03
             mean = 240 * size * share * profile * summer * weather
             streams.append(
-                Stream((("metric", "gate_taps"), ("place", place), ("fare", fare)), times, _counts(rng, mean, 0.006), h)
+                Stream(
+                    (("metric", "gate_taps"), ("place", place), ("fare", fare)),
+                    times,
+                    _counts(rng, mean, 0.006),
+                    h,
+                )
             )
     return Family("gate_taps", "taps / 15 min", "both", "local", streams)
 
@@ -145,7 +155,9 @@ def _cold_hold(rng: np.random.Generator) -> Family:
         defrost = 1.6 * np.exp(-((since - 0.35) ** 2) / 0.06) + 0.5 * np.exp(-since / 0.8)
         value = -18.4 + 0.3 * i * 0.3 + defrost + 0.25 * np.cos(2 * np.pi * (h % 24 - 15) / 24)
         value = value + _smooth_noise(rng, len(h), 0.9, 0.12) + rng.normal(0, 0.05, len(h))
-        streams.append(Stream((("metric", "cold_hold_temp"), ("hold", f"Hold {i + 1}")), times, np.round(value, 1), h))
+        streams.append(
+            Stream((("metric", "cold_hold_temp"), ("hold", f"Hold {i + 1}")), times, np.round(value, 1), h)
+        )
     return Family("cold_hold_temp", "°C", "above", "epoch s", streams)
 
 
@@ -154,10 +166,17 @@ def _ticket_pages(rng: np.random.Generator) -> Family:
     hour, day = h % 24, (h // 24).astype(int) % 7
     streams = []
     for name, size in (("web", 900.0), ("counter", 140.0)):
-        profile = 0.08 + _bump(hour, 10.5, 2.6) + 0.9 * _bump(hour, 19.5, 2.2) * (name == "web") + 0.7 * _bump(hour, 15, 2)
+        profile = (
+            0.08
+            + _bump(hour, 10.5, 2.6)
+            + 0.9 * _bump(hour, 19.5, 2.2) * (name == "web")
+            + 0.7 * _bump(hour, 15, 2)
+        )
         profile = profile * np.where(day >= 5, 0.72, 1.0)
         mean = size * profile * np.exp(_smooth_noise(rng, len(h), 0.98, 0.03))
-        streams.append(Stream((("metric", "ticket_pages"), ("channel", name)), times, _counts(rng, mean, 0.004), h))
+        streams.append(
+            Stream((("metric", "ticket_pages"), ("channel", name)), times, _counts(rng, mean, 0.004), h)
+        )
     return Family("ticket_pages", "requests / 5 min", "below", "offset", streams)
 
 
@@ -168,7 +187,9 @@ def _feed_delay(rng: np.random.Generator) -> Family:
     for i, place in enumerate(PLACES):
         mean = 1.7 + 0.15 * i + 0.9 * _bump(hour, 9, 2.5) + 0.7 * _bump(hour, 18, 2.5)
         value = mean * np.exp(_smooth_noise(rng, len(h), 0.6, 0.09))
-        streams.append(Stream((("metric", "feed_delay_p95"), ("receiver", place)), times, np.round(value, 2), h))
+        streams.append(
+            Stream((("metric", "feed_delay_p95"), ("receiver", place)), times, np.round(value, 2), h)
+        )
     return Family("feed_delay_p95", "s", "above", "epoch ms", streams)
 
 
@@ -197,7 +218,9 @@ def _late(samples: int) -> Callable[[Floats, Floats], Floats]:
 
 
 def _noise(amount: float) -> Callable[[Floats, Floats], Floats]:
-    return lambda y, t: y * np.exp(amount * np.sin(np.arange(len(y)) * 2.1) * np.cos(np.arange(len(y)) * 0.77))
+    return lambda y, t: (
+        y * np.exp(amount * np.sin(np.arange(len(y)) * 2.1) * np.cos(np.arange(len(y)) * 0.77))
+    )
 
 
 def _at(day: int, hour: float) -> float:
@@ -242,28 +265,86 @@ def events() -> list[Event]:
 def _small_events() -> list[Event]:
     """Trouble of one stream for minutes to hours; some of it too small to be found."""
     rng = np.random.default_rng(SEED + 1)
-    kinds: list[tuple[tuple[tuple[str, str], ...], str, str, Callable[[Floats, Floats], Floats], tuple[float, float]]] = []
+    kinds: list[
+        tuple[tuple[tuple[str, str], ...], str, str, Callable[[Floats, Floats], Floats], tuple[float, float]]
+    ] = []
     for i in range(34):
         place = PLACES[int(rng.integers(0, 6))]
         match i % 6:
             case 0:
-                kinds.append((_scope("feed_delay_p95", receiver=place), "spike", "backlog at the receiver", _times(float(rng.uniform(1.6, 4))), (0.5, 2)))
+                kinds.append(
+                    (
+                        _scope("feed_delay_p95", receiver=place),
+                        "spike",
+                        "backlog at the receiver",
+                        _times(float(rng.uniform(1.6, 4))),
+                        (0.5, 2),
+                    )
+                )
             case 1:
-                kinds.append((_scope("ticket_pages", channel="web"), "dip", "pages slow, visitors gave up", _times(float(rng.uniform(0.3, 0.75))), (0.5, 1.5)))
+                kinds.append(
+                    (
+                        _scope("ticket_pages", channel="web"),
+                        "dip",
+                        "pages slow, visitors gave up",
+                        _times(float(rng.uniform(0.3, 0.75))),
+                        (0.5, 1.5),
+                    )
+                )
             case 2:
-                kinds.append((_scope("cold_hold_temp", hold=f"Hold {int(rng.integers(1, 5))}"), "spike", "door left open", _plus(float(rng.uniform(1.0, 3.5))), (0.4, 1.2)))
+                kinds.append(
+                    (
+                        _scope("cold_hold_temp", hold=f"Hold {int(rng.integers(1, 5))}"),
+                        "spike",
+                        "door left open",
+                        _plus(float(rng.uniform(1.0, 3.5))),
+                        (0.4, 1.2),
+                    )
+                )
             case 3:
-                kinds.append((_scope("gate_taps", place=PLACES[int(rng.integers(0, 4))], fare="adult"), "dip", "gate reader failed", _times(float(rng.uniform(0.1, 0.6))), (1, 4)))
+                kinds.append(
+                    (
+                        _scope("gate_taps", place=PLACES[int(rng.integers(0, 4))], fare="adult"),
+                        "dip",
+                        "gate reader failed",
+                        _times(float(rng.uniform(0.1, 0.6))),
+                        (1, 4),
+                    )
+                )
             case 4:
-                kinds.append((_scope("berth_level", place=place), "spike", "debris at the gauge", _plus(float(rng.uniform(0.3, 0.9))), (0.4, 1)))
+                kinds.append(
+                    (
+                        _scope("berth_level", place=place),
+                        "spike",
+                        "debris at the gauge",
+                        _plus(float(rng.uniform(0.3, 0.9))),
+                        (0.4, 1),
+                    )
+                )
             case _:
-                kinds.append((_scope("feed_delay_p95", receiver=place), "spike", "late batch upstream", _plus(float(rng.uniform(1.5, 5))), (0.5, 3)))
+                kinds.append(
+                    (
+                        _scope("feed_delay_p95", receiver=place),
+                        "spike",
+                        "late batch upstream",
+                        _plus(float(rng.uniform(1.5, 5))),
+                        (0.5, 3),
+                    )
+                )
     out = []
     for i, (scope, kind, cause, effect, (low, high)) in enumerate(kinds):
-        day = int(rng.integers(2, REVIEWED_WEEKS * 7 - 1)) if i < 24 else int(rng.integers(REVIEWED_WEEKS * 7 + 1, 104))
+        day = (
+            int(rng.integers(2, REVIEWED_WEEKS * 7 - 1))
+            if i < 24
+            else int(rng.integers(REVIEWED_WEEKS * 7 + 1, 104))
+        )
         hour = float(rng.integers(8, 18)) + float(rng.integers(0, 4)) * 0.25
         noted = day < REVIEWED_WEEKS * 7 or i % 3 == 0
-        out.append(Event(scope, _at(day, hour), float(rng.uniform(low, high)), "incident", kind, cause, effect, noted))
+        out.append(
+            Event(
+                scope, _at(day, hour), float(rng.uniform(low, high)), "incident", kind, cause, effect, noted
+            )
+        )
     return out
 
 
@@ -277,7 +358,11 @@ def build() -> list[Family]:
             if inside.any():
                 t = (stream.local_hours[inside] - event.start) / event.hours
                 changed = event.effect(stream.values[inside], t)
-                stream.values[inside] = np.round(changed) if "taps" in stream.key or "pages" in stream.key else np.round(changed, 2)
+                stream.values[inside] = (
+                    np.round(changed)
+                    if "taps" in stream.key or "pages" in stream.key
+                    else np.round(changed, 2)
+                )
     return families
 
 
@@ -286,7 +371,9 @@ def family_csv(family: Family) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     names = [name for name, _ in family.streams[0].attributes[1:]]
-    column = {"utc": "time", "local": "stamp", "epoch s": "ts", "epoch ms": "ts", "offset": "time"}[family.stamp]
+    column = {"utc": "time", "local": "stamp", "epoch s": "ts", "epoch ms": "ts", "offset": "time"}[
+        family.stamp
+    ]
     writer.writerow([column, *names, family.metric])
     stamps = _stamps(family)
     whole = family.metric in ("gate_taps", "ticket_pages")
@@ -294,7 +381,9 @@ def family_csv(family: Family) -> str:
         for s in family.streams:
             value = s.values[i]
             if not np.isnan(value):
-                writer.writerow([stamp, *(v for _, v in s.attributes[1:]), int(value) if whole else repr(float(value))])
+                writer.writerow(
+                    [stamp, *(v for _, v in s.attributes[1:]), int(value) if whole else repr(float(value))]
+                )
     return out.getvalue()
 
 
@@ -335,6 +424,15 @@ def logbook_csv() -> str:
             continue
         stop = e.start if e.kind == "step" and e.verdict == "foreseen" else e.start + e.hours
         writer.writerow(
-            [keys.encode(e.scope), moment(e.start), moment(stop), e.verdict, e.kind, e.cause, "M. Rask", "independent"]
+            [
+                keys.encode(e.scope),
+                moment(e.start),
+                moment(stop),
+                e.verdict,
+                e.kind,
+                e.cause,
+                "M. Rask",
+                "independent",
+            ]
         )
     return out.getvalue()

@@ -24,7 +24,11 @@ class Task:
 
 def left_out(plan: Plan, key: str, labels: Iterable[Label]) -> list[tuple[int, int]]:
     """Spans of a stream that its plan leaves out of training."""
-    return [(x.start, x.end) for x in labels if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)]
+    return [
+        (x.start, x.end)
+        for x in labels
+        if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)
+    ]
 
 
 def stage_key(t: Task) -> str:

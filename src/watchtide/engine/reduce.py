@@ -23,7 +23,7 @@ def indices(values: Floats, z: Floats | None, must: Ints, points: int) -> Ints:
         gaps = np.isnan(y)
         # The reducer orders NaN as it likes: gaps take the middle, which is never an extreme.
         filled = np.where(gaps, np.nanmedian(y) if not gaps.all() else 0.0, y)
-        parts.append(MinMaxDownsampler().downsample(filled, n_out=share).astype(np.int64))
+        parts.append(MinMaxDownsampler().downsample(filled, n_out=share).astype(np.int64))  # type: ignore[no-untyped-call]
     gap_edges = np.flatnonzero(np.diff(np.isnan(values).astype(np.int8)))
     if len(gap_edges) < points // 4:
         parts += [gap_edges, gap_edges + 1]

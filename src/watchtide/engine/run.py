@@ -45,7 +45,9 @@ def pool(jobs: int) -> Iterator[Executor]:
     for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS"):
         os.environ.setdefault(name, "1")
     context = multiprocessing.get_context("spawn")
-    executor = ProcessPoolExecutor(jobs, mp_context=context, initializer=_start_worker, initargs=(os.getpid(),))
+    executor = ProcessPoolExecutor(
+        jobs, mp_context=context, initializer=_start_worker, initargs=(os.getpid(),)
+    )
     try:
         yield executor
     finally:
@@ -120,7 +122,7 @@ def scan_many(
 
 def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") -> dict[str, Any]:
     """The summary of a scan: the plan as stated, and per stream all that was resolved and found."""
-    streams = {}
+    streams: dict[str, dict[str, Any]] = {}
     for s in scanned:
         base = s.base
         times = base.series.times
@@ -137,7 +139,11 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
                 {"period_s": p * base.series.step_ns / SECOND_NS, "samples": float(p), "strength": strength}
                 for p, strength in base.found_seasons
             ],
-            "level": {"above": s.resolved["flag"]["above"], "below": s.resolved["flag"]["below"], "note": s.level.note},
+            "level": {
+                "above": s.resolved["flag"]["above"],
+                "below": s.resolved["flag"]["below"],
+                "note": s.level.note,
+            },
             "training": _part(s, None, cut),
             "after": _part(s, cut, None) if base.train_stop < len(base.series) else None,
             "resolved": s.resolved,
@@ -162,8 +168,12 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
 
 def _part(s: stages.Scanned, after: int | None, until: int | None) -> dict[str, Any]:
     times = s.base.series.times
-    mask = (times > after if after is not None else times == times) & (times <= until if until is not None else True)
-    found = [f for f in s.findings if (after is None or f.start > after) and (until is None or f.start <= until)]
+    mask = (times > after if after is not None else times == times) & (
+        times <= until if until is not None else True
+    )
+    found = [
+        f for f in s.findings if (after is None or f.start > after) and (until is None or f.start <= until)
+    ]
     residual = (s.base.series.values - s.base.expected)[mask]
     seen = residual[residual == residual]
     return {

@@ -72,7 +72,9 @@ def prepare(stream: Input, plan: Plan) -> tuple[Series, dict[str, Any]]:
     """The stream on an even grid with its local offsets, and what was resolved on the way."""
     seen = stream.values[~np.isnan(stream.values)]
     cadence = infer_step(stream.times)
-    step = cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
+    step = (
+        cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
+    )
     is_count = plan.prepare.as_ == "count" or (
         plan.prepare.as_ == "auto"
         and len(seen) > 0
@@ -104,7 +106,11 @@ def training_stop(series: Series, plan: Plan, zone: str) -> int:
     if train.until is not None:
         return int(np.searchsorted(series.times, clock.parse_one(train.until, zone)))
     span = int(series.times[-1]) - int(series.times[0])
-    return int(np.searchsorted(series.times, int(series.times[0]) + int(span * float(train.share or 1.0)), side="right"))
+    return int(
+        np.searchsorted(
+            series.times, int(series.times[0]) + int(span * float(train.share or 1.0)), side="right"
+        )
+    )
 
 
 def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
@@ -123,10 +129,14 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
     usable = ~np.isnan(series.values) & ~inside_any(series.times, left_out)
     notes: list[str] = []
     if left_out and np.any(~np.isnan(series.values) & ~usable):
-        notes.append(f"{int(np.sum(~np.isnan(series.values) & ~usable))} labelled samples are left out of training")
+        notes.append(
+            f"{int(np.sum(~np.isnan(series.values) & ~usable))} labelled samples are left out of training"
+        )
     training = np.where(usable & (np.arange(len(series)) < stop), series.values, np.nan)
     found, why = _seasons(_local(series, training, stop), series.step_ns, plan)
-    if np.any(series.offsets_ns != series.offsets_ns[:1]) and not all(_is_calendar(p * series.step_ns) for p, _ in found):
+    if np.any(series.offsets_ns != series.offsets_ns[:1]) and not all(
+        _is_calendar(p * series.step_ns) for p, _ in found
+    ):
         # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
         series = replace(series, offsets_ns=np.zeros(len(series), np.int64))
         found, why = _seasons(_local(series, training, stop), series.step_ns, plan)
@@ -135,8 +145,12 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
     kind = plan.baseline.kind
     if kind == "auto":
         kind = "loess"
-        why.append("robust loess: it follows a slow change of level and of season" if periods else "no season: a robust trend")
-    options = {k: v for k, v in plan.baseline.options.items()}
+        why.append(
+            "robust loess: it follows a slow change of level and of season"
+            if periods
+            else "no season: a robust trend"
+        )
+    options = dict(plan.baseline.options)
     settle = durations.parse_ns(plan.baseline.settle, step_ns=series.step_ns)
     got = expectation.expect(
         series,
@@ -195,7 +209,8 @@ def _seasons(local: Floats, step_ns: int, plan: Plan) -> tuple[list[tuple[int, f
         lengths = [durations.parse_ns(s, step_ns=step_ns) / step_ns for s in plan.baseline.seasons]
         whole = seasons.check_periods(lengths, n, step_ns)
         return [(p, seasons.strength_of(local, p) if n else 0.0) for p in whole], []
-    found, why = [], []
+    found: list[tuple[int, float]] = []
+    why: list[str] = []
     for season in seasons.detect(local, step_ns) if n else []:
         p = seasons.whole_period(season.samples, n)
         if p is None:
@@ -234,7 +249,13 @@ def flag(base: Baselined, plan: Plan) -> Scanned:
     found.sort(key=lambda f: (f.start, f.end))
     resolved = {
         **base.resolved,
-        "flag": {"level": dict(plan.flag.level), "side": plan.flag.side, "above": _finite(level.above), "below": _finite(level.below), "note": level.note},
+        "flag": {
+            "level": dict(plan.flag.level),
+            "side": plan.flag.side,
+            "above": _finite(level.above),
+            "below": _finite(level.below),
+            "note": level.note,
+        },
         "group": plan.group.model_dump(mode="json"),
         "shifts": plan.shifts.model_dump(mode="json"),
     }

@@ -18,7 +18,9 @@ def parse_ns(text: str | int | float, *, step_ns: int | None = None) -> int:
         raise ValueError(f"{text!r} is no duration; write for example 90s, 15m, 24h, 7d or 2w")
     number, unit = float(found[1]), found[2]
     if unit in ("mo", "y"):
-        raise ValueError(f"{text!r}: months and years have no fixed length and are not taken here; write days")
+        raise ValueError(
+            f"{text!r}: months and years have no fixed length and are not taken here; write days"
+        )
     if unit is None:
         if number == 0:
             return 0

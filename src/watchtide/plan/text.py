@@ -16,7 +16,9 @@ class PlanError(ValueError):
 
     def __init__(self, problems: list[tuple[int | None, str, str]]) -> None:
         self.problems = problems
-        lines = [f"line {line}, {place}: {text}" if line else f"{place}: {text}" for line, place, text in problems]
+        lines = [
+            f"line {line}, {place}: {text}" if line else f"{place}: {text}" for line, place, text in problems
+        ]
         super().__init__("; ".join(lines))
 
 
@@ -25,8 +27,10 @@ class _Loader(yaml.SafeLoader):
 
     def compose_node(self, parent: Any, index: Any) -> Any:
         if self.check_event(yaml.events.AliasEvent):
-            event = self.peek_event()
-            raise PlanError([(event.start_mark.line + 1, "plan", "aliases are not taken; write the value out")])
+            event = self.peek_event()  # type: ignore[no-untyped-call]
+            raise PlanError(
+                [(event.start_mark.line + 1, "plan", "aliases are not taken; write the value out")]
+            )
         return super().compose_node(parent, index)
 
 
@@ -41,7 +45,9 @@ def load(text: str) -> Plan:
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         message = getattr(error, "problem", None) or "cannot be read as YAML"
-        raise PlanError([(mark.line + 1 if mark else None, "plan", f"{message}; check indent and colons")]) from error
+        raise PlanError(
+            [(mark.line + 1 if mark else None, "plan", f"{message}; check indent and colons")]
+        ) from error
     finally:
         loader.dispose()
     if not isinstance(data, dict):
@@ -65,7 +71,9 @@ def dump(plan: Plan) -> str:
     return str(yaml.safe_dump(plan.as_data(), sort_keys=False, default_flow_style=None, allow_unicode=True))
 
 
-def _note_lines(node: yaml.Node, path: tuple[str | int, ...], lines: dict[tuple[str | int, ...], int]) -> None:
+def _note_lines(
+    node: yaml.Node, path: tuple[str | int, ...], lines: dict[tuple[str | int, ...], int]
+) -> None:
     lines.setdefault(path, node.start_mark.line + 1)
     if isinstance(node, yaml.MappingNode):
         for key, value in node.value:
@@ -83,7 +91,10 @@ def _closest(errors: list[Any]) -> list[Any]:
         e
         for e, path in zip(errors, own, strict=True)
         if e["type"] not in ("literal_error", "list_type")
-        or not any(o is not e and other[: len(path)] == path and o["type"] != e["type"] for o, other in zip(errors, own, strict=True))
+        or not any(
+            o is not e and other[: len(path)] == path and o["type"] != e["type"]
+            for o, other in zip(errors, own, strict=True)
+        )
     ]
 
 

@@ -85,7 +85,12 @@ class Database:
             command += ["--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--sync-frm=0"]
         log = open(self.folder / "db.log", "ab")  # noqa: SIM115 - the child keeps it
         self.process = subprocess.Popen(
-            command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, preexec_fn=die_with_parent, **_as_user(who)
+            command,
+            stdout=log,
+            stderr=log,
+            stdin=subprocess.DEVNULL,
+            preexec_fn=die_with_parent,
+            **_as_user(who),
         )
         self._wait()
 
@@ -135,7 +140,9 @@ class Database:
                 return
             except BlockingIOError:
                 time.sleep(0.1)
-        raise DatabaseFailed(f"another Watch Tide is running on {self.folder}; stop it, or take another --port")
+        raise DatabaseFailed(
+            f"another Watch Tide is running on {self.folder}; stop it, or take another --port"
+        )
 
     def _create(self, who: pwd.struct_passwd | None) -> None:
         shutil.rmtree(self.data, ignore_errors=True)
@@ -156,7 +163,9 @@ class Database:
             text=True,
         )
         if made.returncode != 0:
-            raise DatabaseFailed(f"MariaDB's folder could not be made: {made.stderr.strip() or made.stdout.strip()}")
+            raise DatabaseFailed(
+                f"MariaDB's folder could not be made: {made.stderr.strip() or made.stdout.strip()}"
+            )
         password = secrets.token_urlsafe(24)
         # The bootstrap mode runs statements without a server that anybody could reach.
         statements = (
@@ -166,7 +175,13 @@ class Database:
             f"GRANT ALL ON *.* TO '{USER}'@'localhost' WITH GRANT OPTION;\n"
         )
         run = subprocess.run(
-            [_program("mariadbd"), "--no-defaults", "--bootstrap", f"--datadir={self.data}", "--skip-log-bin"],
+            [
+                _program("mariadbd"),
+                "--no-defaults",
+                "--bootstrap",
+                f"--datadir={self.data}",
+                "--skip-log-bin",
+            ],
             input=statements,
             capture_output=True,
             text=True,

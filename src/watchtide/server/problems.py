@@ -18,7 +18,9 @@ TYPE = "application/problem+json"
 class Problem(exceptions.APIException):
     """An answer that says what is wrong, where, and what to do about it."""
 
-    def __init__(self, title: str, *, place: str = "", remedy: str = "", code: int = 400, **more: Any) -> None:
+    def __init__(
+        self, title: str, *, place: str = "", remedy: str = "", code: int = 400, **more: Any
+    ) -> None:
         self.status_code = code
         self.body = {"title": title, "place": place, "remedy": remedy, **more}
         super().__init__(title)
@@ -27,7 +29,9 @@ class Problem(exceptions.APIException):
 def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     """DRF's exception handler: our own errors and DRF's own in one form; others stay defects."""
     if isinstance(error, TableError):
-        error = Problem(error.message, place=", ".join(p for p in (error.file, error.place) if p), remedy=error.remedy)
+        error = Problem(
+            error.message, place=", ".join(p for p in (error.file, error.place) if p), remedy=error.remedy
+        )
     elif isinstance(error, PlanError):
         places = [{"line": line, "place": place, "message": text} for line, place, text in error.problems]
         error = Problem(str(error), place=error.problems[0][1], problems=places, code=422)
@@ -47,8 +51,15 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
 
 def _body(error: Exception, data: Any) -> dict[str, Any]:
     if isinstance(error, exceptions.ValidationError) and isinstance(data, dict):
-        problems = [{"place": k, "message": " ".join(map(str, v)) if isinstance(v, list) else str(v)} for k, v in data.items()]
-        return {"title": "; ".join(f"{p['place']}: {p['message']}" for p in problems), "place": problems[0]["place"], "problems": problems}
+        problems = [
+            {"place": k, "message": " ".join(map(str, v)) if isinstance(v, list) else str(v)}
+            for k, v in data.items()
+        ]
+        return {
+            "title": "; ".join(f"{p['place']}: {p['message']}" for p in problems),
+            "place": problems[0]["place"],
+            "problems": problems,
+        }
     detail = getattr(error, "detail", str(error))
     return {"title": str(detail)}
 
@@ -61,4 +72,6 @@ def plain(request: HttpRequest, exception: Exception | None = None, *, code: int
         status.HTTP_403_FORBIDDEN: "not allowed; reload the page and sign in again",
     }
     title = titles.get(code, "something went wrong on our side; it has been logged")
-    return JsonResponse({"type": "about:blank", "status": code, "title": title}, status=code, content_type=TYPE)
+    return JsonResponse(
+        {"type": "about:blank", "status": code, "title": title}, status=code, content_type=TYPE
+    )

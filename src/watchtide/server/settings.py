@@ -102,7 +102,11 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 2**20
 FILE_UPLOAD_MAX_MEMORY_SIZE = 2 * 2**20
 
 TASKS = {
-    "default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["interactive", "bulk"], "ENQUEUE_ON_COMMIT": False}
+    "default": {
+        "BACKEND": "django_tasks_db.DatabaseBackend",
+        "QUEUES": ["interactive", "bulk"],
+        "ENQUEUE_ON_COMMIT": False,
+    }
 }
 
 REST_FRAMEWORK = {

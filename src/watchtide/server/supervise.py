@@ -79,7 +79,13 @@ def run_tests(command: list[str]) -> int:
     """Run a command with a throwaway MariaDB of its own."""
     command = command[1:] if command[:1] == ["--"] else command
     with running(home() / "test", is_throwaway=True) as database:
-        environment = {**os.environ, **database.environment("watchtide"), "WATCHTIDE_SECRET_KEY": "for-tests-only", "WATCHTIDE_JOB_LEASE_SECONDS": "60", "WATCHTIDE_DATA": str(home() / "test" / "data")}
+        environment = {
+            **os.environ,
+            **database.environment("watchtide"),
+            "WATCHTIDE_SECRET_KEY": "for-tests-only",
+            "WATCHTIDE_JOB_LEASE_SECONDS": "60",
+            "WATCHTIDE_DATA": str(home() / "test" / "data"),
+        }
         child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
         try:
             return child.wait()
@@ -133,14 +139,27 @@ def run_server(mode: str, port: int, *, is_fresh: bool) -> int:
 def _workers(environment: dict[str, str]) -> list[subprocess.Popen[bytes]]:
     manage = ("-m", "watchtide.cli.main", "server", "run")
     lanes = [
-        _start(environment, *manage, "db_worker", "--queue-name", lane, "--interval", "0.25", "--no-startup-delay", "--verbosity", "0")
+        _start(
+            environment,
+            *manage,
+            "db_worker",
+            "--queue-name",
+            lane,
+            "--interval",
+            "0.25",
+            "--no-startup-delay",
+            "--verbosity",
+            "0",
+        )
         for lane in ("interactive", "bulk")
     ]
     return [*lanes, _start(environment, *manage, "keep_watch")]
 
 
 def _start(environment: dict[str, str], *arguments: str) -> subprocess.Popen[bytes]:
-    child = subprocess.Popen([PYTHON, *arguments], env=environment, preexec_fn=die_with_parent, stdin=subprocess.DEVNULL)
+    child = subprocess.Popen(
+        [PYTHON, *arguments], env=environment, preexec_fn=die_with_parent, stdin=subprocess.DEVNULL
+    )
     child.restart = arguments  # type: ignore[attr-defined]
     return child
 
@@ -233,7 +252,9 @@ def _weak_accounts(environment: dict[str, str]) -> str | None:
         "from django.contrib.auth.models import User\n"
         "raise SystemExit(3 if any(u.check_password('demo') for u in User.objects.all()) else 0)"
     )
-    done = subprocess.run([PYTHON, "-c", code], env={**environment, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"})
+    done = subprocess.run(
+        [PYTHON, "-c", code], env={**environment, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
+    )
     if done.returncode == 3:
         return "an account has the password demo; change it before serving"
     return None

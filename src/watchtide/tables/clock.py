@@ -34,7 +34,9 @@ class ClockError(ValueError):
 def zone(name: str) -> ZoneInfo:
     """The zone of this name. Raises ClockError with what to write instead."""
     if name not in available_timezones():
-        raise ClockError(f"{name!r} is no known time zone; write an area and place such as Europe/Dublin, or UTC")
+        raise ClockError(
+            f"{name!r} is no known time zone; write an area and place such as Europe/Dublin, or UTC"
+        )
     return ZoneInfo(name)
 
 
@@ -95,7 +97,9 @@ def localise(local: Ints, name: str, series: Ints | None = None) -> Localised:
     if len(local) == 0 or name == "UTC":
         blank = np.zeros(len(local), np.bool_)
         return Localised(local, blank, blank)
-    moments, offsets = _table(name, int(local.min()) - DAY_S * SECOND_NS, int(local.max()) + DAY_S * SECOND_NS)
+    moments, offsets = _table(
+        name, int(local.min()) - DAY_S * SECOND_NS, int(local.max()) + DAY_S * SECOND_NS
+    )
     possible = np.unique(offsets)[::-1]  # the larger offset is the first pass
     utc = np.full(len(local), np.iinfo(np.int64).min)
     later = utc.copy()
@@ -160,11 +164,15 @@ def parse(column: pa.Array) -> Parsed:
     if pa.types.is_date(column.type):
         bad = np.asarray(column.is_null())
         days = column.cast(pa.date32()).cast(pa.int32()).fill_null(0)
-        return Parsed(np.asarray(days, np.int64) * DAY_S * SECOND_NS, bad, np.zeros(len(bad), np.bool_), "date", True)
+        return Parsed(
+            np.asarray(days, np.int64) * DAY_S * SECOND_NS, bad, np.zeros(len(bad), np.bool_), "date", True
+        )
     if not pa.types.is_string(column.type) and not pa.types.is_large_string(column.type):
         column = column.cast(pa.string())
     text = pc.utf8_trim_whitespace(column)
-    masks = {form: np.asarray(pc.fill_null(pc.match_substring_regex(text, p), False)) for form, p in FORMS.items()}
+    masks = {
+        form: np.asarray(pc.fill_null(pc.match_substring_regex(text, p), False)) for form, p in FORMS.items()
+    }
     form = max(masks, key=lambda name: int(masks[name].sum()))
     mask = masks[form]
     # A date among local stamps is its midnight; both are one kind.

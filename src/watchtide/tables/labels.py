@@ -13,7 +13,19 @@ from watchtide.tables import clock
 from watchtide.tables.problems import TableError
 
 WORDS = ("kind", "cause", "note", "author", "stratum")
-COLUMNS = ("series", "start", "end", "verdict", "kind", "cause", "note", "author", "origin", "stratum", "probability")
+COLUMNS = (
+    "series",
+    "start",
+    "end",
+    "verdict",
+    "kind",
+    "cause",
+    "note",
+    "author",
+    "origin",
+    "stratum",
+    "probability",
+)
 
 
 def read_labels(source: str | Path | bytes, name: str | None = None, *, zone: str = "UTC") -> list[Label]:
@@ -47,7 +59,9 @@ def _csv_rows(text: str, name: str) -> list[tuple[int, dict[str, Any]]]:
         raise TableError(name, "", "the file is empty", "write a header with at least start")
     for i, column in enumerate(header):
         if column in header[:i]:
-            raise TableError(name, f"line 1, column {i + 1}", f"the header has {column!r} twice", "rename one of them")
+            raise TableError(
+                name, f"line 1, column {i + 1}", f"the header has {column!r} twice", "rename one of them"
+            )
     if "start" not in header:
         raise TableError(name, "line 1", f"no column start (columns: {', '.join(header)})", "add one")
     rows = []
@@ -65,7 +79,9 @@ def _json_rows(text: str, name: str) -> list[tuple[int, dict[str, Any]]]:
     try:
         data = json.loads(text)
     except json.JSONDecodeError as error:
-        raise TableError(name, f"line {error.lineno}", f"no JSON ({error.msg})", "write a list of objects") from error
+        raise TableError(
+            name, f"line {error.lineno}", f"no JSON ({error.msg})", "write a list of objects"
+        ) from error
     if isinstance(data, dict):
         data = data.get("labels", [data])
     if not isinstance(data, list) or not all(isinstance(row, dict) for row in data):
@@ -94,7 +110,9 @@ def _label(row: dict[str, Any], name: str, place: str, number: int, zone: str) -
     try:
         keys.decode(series)
     except ValueError as error:
-        raise refuse("series", str(error).partition("; ")[0], "write name=value pairs joined by commas") from error
+        raise refuse(
+            "series", str(error).partition("; ")[0], "write name=value pairs joined by commas"
+        ) from error
     verdict = str(row.get("verdict") or "incident").strip()
     if verdict not in VERDICTS:
         raise refuse("verdict", f"{verdict!r} is no verdict", f"use one of {', '.join(VERDICTS)}")
@@ -105,7 +123,9 @@ def _label(row: dict[str, Any], name: str, place: str, number: int, zone: str) -
     try:
         probability = float(chance) if chance else None
     except ValueError as error:
-        raise refuse("probability", f"{chance!r} is no number", "write a number above 0 and at most 1") from error
+        raise refuse(
+            "probability", f"{chance!r} is no number", "write a number above 0 and at most 1"
+        ) from error
     if probability is not None and not 0 < probability <= 1:
         raise refuse("probability", f"{chance} is out of range", "write a number above 0 and at most 1")
     words = {k: str(row.get(k) or "") for k in WORDS}

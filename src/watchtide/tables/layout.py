@@ -76,7 +76,12 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
 
     Raises TableError when a stated column is not there, or no column can be the time or the value.
     """
-    named = [stated.get("time"), stated.get("label"), *(stated.get("values") or ()), *(stated.get("series") or ())]
+    named = [
+        stated.get("time"),
+        stated.get("label"),
+        *(stated.get("values") or ()),
+        *(stated.get("series") or ()),
+    ]
     for name in named:
         if name is not None and name not in raw.columns:
             near = ", ".join(raw.columns)
@@ -105,12 +110,17 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
     if not values:
         if not found_values:
             raise TableError(
-                raw.name, "line 1", f"no column holds numbers (columns: {', '.join(raw.columns)})", "name one with --value"
+                raw.name,
+                "line 1",
+                f"no column holds numbers (columns: {', '.join(raw.columns)})",
+                "name one with --value",
             )
         values = (_likeliest_value(found_values),)
         for other in found_values:
             if other not in values:
-                reasons[other] = "numbers, but another column looks more like the value; state it to take it too"
+                reasons[other] = (
+                    "numbers, but another column looks more like the value; state it to take it too"
+                )
     if series is None:
         series = tuple(found_series)
     return Layout(time, values, series, label, zone, reasons, suggested)
@@ -130,7 +140,9 @@ def _guess_time(raw: Raw, sample: dict[str, pa.Array], reasons: dict[str, str]) 
             best = (score, name, f"{parsed.form}; {share:.0%} of the first rows read as times")
     if not best[1]:
         names = ", ".join(raw.columns)
-        raise TableError(raw.name, "line 1", f"no column holds times (columns: {names})", "name one with --time")
+        raise TableError(
+            raw.name, "line 1", f"no column holds times (columns: {names})", "name one with --time"
+        )
     reasons[best[1]] = best[2]
     return best[1]
 
@@ -145,14 +157,20 @@ def _look_at(name: str, column: pa.Array, raw: Raw) -> tuple[str, str]:
         column = column.cast(pa.string())
     text = pc.utf8_lower(pc.utf8_trim_whitespace(column))
     distinct = pc.unique(text).to_pylist()
-    if all((v or "") in TRUE + FALSE for v in distinct) and re.search(r"anomal|label|outlier|incident|is_|flag", name, re.I):
+    if all((v or "") in TRUE + FALSE for v in distinct) and re.search(
+        r"anomal|label|outlier|incident|is_|flag", name, re.I
+    ):
         return "label", "true or false by its name"
     filled = pc.fill_null(text, "")
     missing = np.asarray(pc.is_in(filled, pa.array(MISSING)))
     numeric = np.asarray(pc.match_substring_regex(filled, NUMBER))
     share = float(numeric.sum()) / max(int((~missing).sum()), 1)
     if (~missing).any() and share > 0.5:
-        whole = len(distinct) == len(text) and len(text) > 20 and re.search(r"(^|_)id$|row|index|number", name, re.I)
+        whole = (
+            len(distinct) == len(text)
+            and len(text) > 20
+            and re.search(r"(^|_)id$|row|index|number", name, re.I)
+        )
         if whole:
             return "leave out", "different in every row: it numbers the rows"
         return "value", "numbers" if share == 1 else f"numbers in {share:.0%} of the first rows"
@@ -161,7 +179,10 @@ def _look_at(name: str, column: pa.Array, raw: Raw) -> tuple[str, str]:
     share = 2 if raw.rows < 40 else 8
     if count <= max(1, min(MOST_STREAMS, raw.rows // share)) or raw.rows <= 4:
         return "series", f"text with {count:,} different value{'s' if count != 1 else ''}"
-    return "leave out", f"text with {count:,} different values in {raw.rows:,} rows: too many to tell streams apart"
+    return (
+        "leave out",
+        f"text with {count:,} different values in {raw.rows:,} rows: too many to tell streams apart",
+    )
 
 
 def _likeliest_value(names: Sequence[str]) -> str:
@@ -183,7 +204,9 @@ def extract(raw: Raw, layout: Layout, *, missing_words: Sequence[str] = ()) -> E
                     "quote the field or complete the row", True)
         )  # fmt: skip
     if n == 0:
-        raise TableError(raw.name, "the rows", "every row has the wrong number of columns", "check the delimiter")
+        raise TableError(
+            raw.name, "the rows", "every row has the wrong number of columns", "check the delimiter"
+        )
     bad = np.zeros(n, np.bool_)
     why: dict[int, tuple[str, str]] = {}
 
@@ -204,7 +227,13 @@ def extract(raw: Raw, layout: Layout, *, missing_words: Sequence[str] = ()) -> E
             raw.name, f"line {raw.line(0)}, column {layout.time}", f"{cell!r} is no time, nor is any other row's",
             "choose the time column, or write stamps as 2026-08-22T09:15:00Z",
         )  # fmt: skip
-    mark(parsed.other, layout.time, "time form", "{text!r} is another kind of stamp than the column's", "write all stamps in one form")
+    mark(
+        parsed.other,
+        layout.time,
+        "time form",
+        "{text!r} is another kind of stamp than the column's",
+        "write all stamps in one form",
+    )
     mark(parsed.bad, layout.time, "time", "{text!r} is no time", "write 2026-08-22T09:15:00Z")
 
     numbers: dict[str, Floats] = {}
@@ -253,8 +282,14 @@ def extract(raw: Raw, layout: Layout, *, missing_words: Sequence[str] = ()) -> E
 def numbers_of(column: pa.Array, missing_words: Sequence[str]) -> tuple[Floats, Bools, Bools]:
     """Values with NaN for missing, rows that are no number, rows that are not finite."""
     n = len(column)
-    if pa.types.is_floating(column.type) or pa.types.is_integer(column.type) or pa.types.is_boolean(column.type):
-        values = np.array(column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False), dtype=np.float64)
+    if (
+        pa.types.is_floating(column.type)
+        or pa.types.is_integer(column.type)
+        or pa.types.is_boolean(column.type)
+    ):
+        values = np.array(
+            column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False), dtype=np.float64
+        )
         return np.where(np.isinf(values), np.nan, values), np.zeros(n, np.bool_), np.isinf(values)
     text = pc.fill_null(pc.utf8_trim_whitespace(column.cast(pa.string())), "")
     matches = pc.match_substring_regex(text, NUMBER)
@@ -302,21 +337,41 @@ def _tell_apart(raw: Raw, layout: Layout) -> tuple[Ints, list[tuple[tuple[str, s
     return rank[codes].astype(np.int64), attributes
 
 
-def _note_clock(raw: Raw, local: clock.Localised, bad: Bools, layout: Layout, problems: list[Problem]) -> None:
+def _note_clock(
+    raw: Raw, local: clock.Localised, bad: Bools, layout: Layout, problems: list[Problem]
+) -> None:
     for mask, kind, message in (
-        (local.repeated, "repeated hour", "fall in the hour that clocks repeat; file order tells them apart, else the first pass is taken"),
-        (local.skipped, "skipped hour", "fall in the hour that clocks skip; read with the offset before the change"),
+        (
+            local.repeated,
+            "repeated hour",
+            "fall in the hour that clocks repeat; file order tells them apart, else the first pass is taken",
+        ),
+        (
+            local.skipped,
+            "skipped hour",
+            "fall in the hour that clocks skip; read with the offset before the change",
+        ),
     ):
         rows = np.flatnonzero(mask & ~bad)
         if len(rows):
-            problems.append(Problem(kind, len(rows), raw.line(int(rows[0])), layout.time, message, "fine", False))
+            problems.append(
+                Problem(kind, len(rows), raw.line(int(rows[0])), layout.time, message, "fine", False)
+            )
 
 
 def _note_duplicates(streams: Sequence[StreamRows], problems: list[Problem]) -> None:
     count = sum(len(s.times) - len(np.unique(s.times)) for s in streams)
     if count:
         problems.append(
-            Problem("duplicates", count, None, "", "stamps stand twice in the same stream", "they are combined in their bin", False)
+            Problem(
+                "duplicates",
+                count,
+                None,
+                "",
+                "stamps stand twice in the same stream",
+                "they are combined in their bin",
+                False,
+            )
         )
 
 
@@ -334,4 +389,6 @@ def with_roles(layout: Layout, roles: dict[str, str]) -> Layout:
     """A layout with some columns' roles changed; a column named nowhere is left out."""
     time = next((c for c, r in roles.items() if r == "time"), layout.time)
     pick = {role: tuple(c for c, r in roles.items() if r == role) for role in ROLES}
-    return replace(layout, time=time, values=pick["value"], series=pick["series"], label=next(iter(pick["label"]), None))
+    return replace(
+        layout, time=time, values=pick["value"], series=pick["series"], label=next(iter(pick["label"]), None)
+    )

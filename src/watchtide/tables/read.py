@@ -14,7 +14,13 @@ import pyarrow.parquet as papq
 
 from watchtide.tables.problems import BrokenRow, TableError
 
-KINDS = {".csv": "delimited", ".tsv": "delimited", ".txt": "delimited", ".jsonl": "jsonl", ".parquet": "parquet"}
+KINDS = {
+    ".csv": "delimited",
+    ".tsv": "delimited",
+    ".txt": "delimited",
+    ".jsonl": "jsonl",
+    ".parquet": "parquet",
+}
 MOST_COLUMNS = 2_000
 MOST_INFLATED = 4 * 1024**3
 
@@ -92,7 +98,9 @@ def _decode(data: bytes, name: str, encoding: str | None) -> tuple[bytes, str]:
         try:
             return data.decode(encoding).lstrip("\ufeff").encode(), encoding
         except LookupError as error:
-            raise TableError(name, "--encoding", f"{encoding!r} is not known", "take utf-8 or cp1252") from error
+            raise TableError(
+                name, "--encoding", f"{encoding!r} is not known", "take utf-8 or cp1252"
+            ) from error
         except UnicodeDecodeError as error:
             place = _place(data, error.start)
             raise TableError(name, place, f"not {encoding} text", "choose another encoding") from error
@@ -127,7 +135,9 @@ def _sniff(header: str) -> str:
 def _read_delimited(data: bytes, name: str, size: int, encoding: str) -> Raw:
     header_text = data.split(b"\n", 1)[0].decode(errors="replace").strip("\r")
     if "\x00" in header_text:
-        raise TableError(name, "line 1", "holds binary data, not text", "choose a .csv, .tsv, .jsonl or .parquet file")
+        raise TableError(
+            name, "line 1", "holds binary data, not text", "choose a .csv, .tsv, .jsonl or .parquet file"
+        )
     delimiter = _sniff(header_text)
     broken: list[BrokenRow] = []
 
@@ -142,7 +152,9 @@ def _read_delimited(data: bytes, name: str, size: int, encoding: str) -> Raw:
         table = pacsv.read_csv(
             pa.BufferReader(data),
             # One thread: only then are the numbers of the rows set aside known.
-            read_options=pacsv.ReadOptions(use_threads=False, block_size=max(1 << 22, min(len(data) + 1, 1 << 26))),
+            read_options=pacsv.ReadOptions(
+                use_threads=False, block_size=max(1 << 22, min(len(data) + 1, 1 << 26))
+            ),
             parse_options=pacsv.ParseOptions(
                 delimiter=delimiter, newlines_in_values=b'"' in data, invalid_row_handler=set_aside
             ),
@@ -154,7 +166,9 @@ def _read_delimited(data: bytes, name: str, size: int, encoding: str) -> Raw:
         found = re.search(r"[Rr]ow #?(\d+)", str(error))
         place = f"line {found[1]}" if found else "the rows"
         raise TableError(
-            name, place, f"cannot be read as delimited text ({str(error).split(':')[-1].strip()[:120]})",
+            name,
+            place,
+            f"cannot be read as delimited text ({str(error).split(':')[-1].strip()[:120]})",
             "look for an unclosed quote",
         ) from error
     if table.num_rows == 0 and not broken:
@@ -174,7 +188,9 @@ def _header(data: bytes, delimiter: str, name: str) -> list[str]:
         )
     for i, column in enumerate(names):
         if column in names[:i]:
-            raise TableError(name, f"line 1, column {i + 1}", f"the header has {column!r} twice", "rename one of them")
+            raise TableError(
+                name, f"line 1, column {i + 1}", f"the header has {column!r} twice", "rename one of them"
+            )
     return names
 
 
@@ -185,7 +201,9 @@ def _read_jsonl(data: bytes, name: str, size: int, encoding: str) -> Raw:
         found = re.search(r"row (\d+)", str(error))
         place = f"line {int(found[1]) + 1}" if found else "the lines"
         message = str(error).split(":", 1)[-1].strip()[:160]
-        raise TableError(name, place, f"no JSON object a line ({message})", "write one flat object a line") from error
+        raise TableError(
+            name, place, f"no JSON object a line ({message})", "write one flat object a line"
+        ) from error
     columns = {c: table.column(c).combine_chunks() for c in table.column_names}
     return Raw(name, "jsonl", columns, table.num_rows, encoding, ",", size)
 

@@ -55,7 +55,9 @@ def findings_text(findings: Sequence[Finding], path: str = "findings.csv") -> st
     """Findings as CSV, or JSON Lines where the path ends so."""
     rows = [_finding_row(f) for f in findings]
     if path.endswith(".jsonl"):
-        return "".join(json.dumps({k: v for k, v in row.items() if v != ""}, ensure_ascii=False) + "\n" for row in rows)
+        return "".join(
+            json.dumps({k: v for k, v in row.items() if v != ""}, ensure_ascii=False) + "\n" for row in rows
+        )
     out = io.StringIO()
     writer = csv.DictWriter(out, FINDING_COLUMNS, lineterminator="\n")
     writer.writeheader()
@@ -93,7 +95,11 @@ def read_findings(source: str | Path | bytes, name: str | None = None) -> list[F
     for needed in ("start",):
         if needed not in raw.columns:
             raise TableError(raw.name, "line 1", f"no column {needed}", "add one, as docs/formats.md has it")
-    columns = {name: [_text(v) for v in raw.columns[name].to_pylist()] for name in FINDING_COLUMNS if name in raw.columns}
+    columns = {
+        name: [_text(v) for v in raw.columns[name].to_pylist()]
+        for name in FINDING_COLUMNS
+        if name in raw.columns
+    }
 
     def cell(column: str, i: int) -> str:
         return columns[column][i] if column in columns else ""
@@ -121,7 +127,9 @@ def read_findings(source: str | Path | bytes, name: str | None = None) -> list[F
     for i in range(raw.rows):
         start = moment("start", i)
         if start is None:
-            raise TableError(raw.name, f"line {raw.line(i)}, column start", "is empty", "every finding needs a start")
+            raise TableError(
+                raw.name, f"line {raw.line(i)}, column start", "is empty", "every finding needs a start"
+            )
         end = moment("end", i)
         points, window = number("points", i), number("window", i)
         out.append(
@@ -191,19 +199,27 @@ def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str
         return {}
     for needed in ("time", "score"):
         if needed not in raw.columns:
-            raise TableError(raw.name, "line 1", f"no column {needed}", "give a points file as scan writes it")
+            raise TableError(
+                raw.name, "line 1", f"no column {needed}", "give a points file as scan writes it"
+            )
     parsed = clock.parse(raw.columns["time"])
     if parsed.bad.any():
         row = int(np.flatnonzero(parsed.bad)[0])
-        raise TableError(raw.name, f"line {raw.line(row)}, column time", "is no time", "write 2026-08-22T09:15:00Z")
+        raise TableError(
+            raw.name, f"line {raw.line(row)}, column time", "is no time", "write 2026-08-22T09:15:00Z"
+        )
     score = _floats(raw, "score")
     if "in_finding" in raw.columns:
-        flagged = np.array([_text(v).lower() in ("true", "1", "yes") for v in raw.columns["in_finding"].to_pylist()])
+        flagged = np.array(
+            [_text(v).lower() in ("true", "1", "yes") for v in raw.columns["in_finding"].to_pylist()]
+        )
     elif "flag" in raw.columns:
         flagged = np.array([_text(v) != "" for v in raw.columns["flag"].to_pylist()])
     else:
         flagged = np.zeros(raw.rows, np.bool_)
-    series = np.array([_text(v) for v in raw.columns["series"].to_pylist()] if "series" in raw.columns else [""] * raw.rows)
+    series = np.array(
+        [_text(v) for v in raw.columns["series"].to_pylist()] if "series" in raw.columns else [""] * raw.rows
+    )
     out = {}
     names, codes = np.unique(series, return_inverse=True)
     for code, key in enumerate(names.tolist()):
@@ -219,5 +235,7 @@ def _floats(raw: read.Raw, column: str) -> Any:
     values, wrong, _ = numbers_of(raw.columns[column], ())
     if wrong.any():
         row = int(np.flatnonzero(wrong)[0])
-        raise TableError(raw.name, f"line {raw.line(row)}, column {column}", "is no number", "correct the cell")
+        raise TableError(
+            raw.name, f"line {raw.line(row)}, column {column}", "is no number", "correct the cell"
+        )
     return values

@@ -794,6 +794,10 @@ export interface components {
             streams: number;
             metrics: string[];
             findings: number;
+            /** Format: double */
+            precision: number | null;
+            /** Format: double */
+            recall: number | null;
             job: number | null;
             state: string;
             /** Format: double */

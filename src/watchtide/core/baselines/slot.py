@@ -1,6 +1,7 @@
 """Baseline by the same slot: what this weekday and time did in the other seasons."""
 
 from collections.abc import Sequence
+from itertools import pairwise
 
 import numpy as np
 
@@ -25,9 +26,7 @@ def fit(y: Floats, slots: Ints, periods: Sequence[int], *, centre: str = "median
     sorted_slots, sorted_values = slots[seen][order], y[seen][order]
     edges = np.searchsorted(sorted_slots, np.arange(period + 1))
     middle = np.median if centre == "median" else np.mean
-    level = np.array(
-        [middle(sorted_values[a:b]) if b > a else np.nan for a, b in zip(edges[:-1], edges[1:], strict=True)]
-    )
+    level = np.array([middle(sorted_values[a:b]) if b > a else np.nan for a, b in pairwise(edges)])
     gaps = np.isnan(level)
     if gaps.all():
         level[:] = np.nan

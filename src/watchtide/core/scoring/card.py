@@ -71,13 +71,17 @@ def score(
     coverage = Coverage(labels)
     in_span = [label.start <= span[1] and label.end >= span[0] for label in labels]
     has_reviews = any(label.verdict == "reviewed" for label in labels)
-    streams = sorted(points) if points is not None else sorted(
-        {f.series for f in findings} | {label.series for label in labels if label.series}
-    ) or [""]
+    streams = (
+        sorted(points)
+        if points is not None
+        else sorted({f.series for f in findings} | {label.series for label in labels if label.series}) or [""]
+    )
 
     outcomes = [judge(f, coverage[f.series], setting, has_reviews) for f in findings]
     observed = Observed(points, coverage, span, has_reviews, streams)
-    counted_rows, excluded, recall_of = incidents_counted(labels, in_span, coverage, streams, observed, has_reviews)
+    counted_rows, excluded, recall_of = incidents_counted(
+        labels, in_span, coverage, streams, observed, has_reviews
+    )
     met = {row for o in outcomes for row in o.incidents}
     found = tuple(row for row in counted_rows if row in met)
     missed = tuple(row for row in counted_rows if row not in met)
@@ -394,7 +398,10 @@ def _delays(
             first = []
             for series, p in points.items():
                 if keys.covers(label.series, series):
-                    a, b = np.searchsorted(p.times, label.start), np.searchsorted(p.times, label.end, side="right")
+                    a, b = (
+                        np.searchsorted(p.times, label.start),
+                        np.searchsorted(p.times, label.end, side="right"),
+                    )
                     hits = np.flatnonzero(p.flagged[a:b] & p.observed[a:b])
                     if len(hits):
                         first.append(int(p.times[a + hits[0]]))
@@ -454,7 +461,10 @@ def _by_series(
         rows = {i for i, _ in coverage[series].rows if i in counted}
         met = {row for o in own for row in o.incidents} & rows
         c = spans.count(
-            sum(o.state == "true" for o in own), sum(o.state == "false" for o in own), len(met), len(rows - met)
+            sum(o.state == "true" for o in own),
+            sum(o.state == "false" for o in own),
+            len(met),
+            len(rows - met),
         )
         out[series] = {
             "tp_findings": c.tp_findings,
@@ -487,7 +497,9 @@ def _bootstrap(
     season = setting.longest_season_ns
     if season is None:
         season = WEEK_S * SECOND_NS
-        notes["block"] = "no season given: the bootstrap's block is the longer of 7 d and twice the longest incident"
+        notes["block"] = (
+            "no season given: the bootstrap's block is the longer of 7 d and twice the longest incident"
+        )
     block = max(season, 2 * longest, 1)
     starts = intervals.draw_blocks(span, block, setting.seed)
     e = figures["events"]
@@ -572,7 +584,8 @@ def _note_unreached(
             continue
         covered = [p for s, p in points.items() if keys.covers(label.series, s)]
         if covered and not any(
-            np.searchsorted(p.times, label.start) < np.searchsorted(p.times, label.end, side="right") for p in covered
+            np.searchsorted(p.times, label.start) < np.searchsorted(p.times, label.end, side="right")
+            for p in covered
         ):
             step = setting.step_ns or min(median_step(p.times) for p in covered)
             notes[f"label {i + 1}"] = f"holds no sample; --tolerance {step / SECOND_NS:g}s would reach one"

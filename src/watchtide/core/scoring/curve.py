@@ -149,9 +149,9 @@ def _label_table(covering: object) -> Ints:
 
 
 @njit(cache=True, nogil=True)
-def _stream_curve(
+def _stream_curve(  # type: ignore[no-untyped-def]
     times, z, kind, table, levels, watched, rules, span, has_reviews, totals, matched, first_sign
-):  # type: ignore[no-untyped-def]
+):
     """Add one stream's counts at every level.
 
     totals columns: 0 true, 1 false, 2 unjudged, 3 unsure, 4 findings, 5 flagged incident samples,
@@ -173,9 +173,9 @@ def _stream_curve(
             sign = 1.0 if s == 0 else -1.0
             near = near_above if s == 0 else near_below
             k = 0
-            for i in near:
-                if sign * z[i] >= levels[li]:
-                    flagged[k] = i
+            for at in near:
+                if sign * z[at] >= levels[li]:
+                    flagged[k] = at
                     k += 1
             found = group_indices(flagged[:k], times, rules[0], rules[1], rules[2], rules[3], rows)
             for f in range(found):
@@ -216,7 +216,11 @@ def _stream_curve(
                 if met and verdict == 0:
                     totals[li, 0] += 1
                     for r in range(len(table)):
-                        if table[r, 2] == 0 and start <= table[r, 1] + rules[4] and end >= table[r, 0] - rules[4]:
+                        if (
+                            table[r, 2] == 0
+                            and start <= table[r, 1] + rules[4]
+                            and end >= table[r, 0] - rules[4]
+                        ):
                             row = table[r, 3]
                             matched[li, row] = True
                             at = np.searchsorted(times, max(start, table[r, 0]))
@@ -299,5 +303,3 @@ def _wilson(hits: Ints, n: Ints) -> tuple[Floats, Floats, Floats]:
         low = np.where(hits == 0, 0.0, (p + Z95**2 / (2 * n) - spread) / scale)
         high = np.where(hits == n, 1.0, (p + Z95**2 / (2 * n) + spread) / scale)
     return p, np.where(n == 0, np.nan, low), np.where(n == 0, np.nan, high)
-
-

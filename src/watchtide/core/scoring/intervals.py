@@ -1,6 +1,5 @@
 """Confidence intervals: Wilson's for counts, and a circular block bootstrap for what clusters."""
 
-
 import numpy as np
 
 from watchtide.core.series import Floats, Ints
@@ -84,5 +83,3 @@ def percentile(values: Floats) -> tuple[list[float] | None, int]:
 def ratio_draws(top: Floats, bottom: Floats) -> Floats:
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.asarray(np.where(bottom > 0, top / bottom, np.nan))
-
-

@@ -89,7 +89,9 @@ class Coverage:
 
     def __getitem__(self, series: str) -> Covering:
         if series not in self._known:
-            rows = tuple((i, label) for i, label in enumerate(self.labels) if keys.covers(label.series, series))
+            rows = tuple(
+                (i, label) for i, label in enumerate(self.labels) if keys.covers(label.series, series)
+            )
             self._known[series] = Covering(rows)
         return self._known[series]
 

@@ -110,7 +110,9 @@ async def events(request: HttpRequest) -> StreamingHttpResponse | JsonResponse:
     """Server-sent hints; the page fetches what they point at."""
     user = await request.auser()
     if not user.is_authenticated:
-        return JsonResponse({"type": "about:blank", "status": 401, "title": "sign in first"}, status=401, content_type=TYPE)
+        return JsonResponse(
+            {"type": "about:blank", "status": 401, "title": "sign in first"}, status=401, content_type=TYPE
+        )
     response = StreamingHttpResponse(hub.listen(), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"
     response["X-Accel-Buffering"] = "no"

@@ -44,7 +44,9 @@ def tell(kind: str, subject: Any = "", **payload: Any) -> None:
     Event.objects.create(kind=kind, subject=str(subject), payload=payload)
 
 
-def enqueue(kind: str, title: str, arguments: dict[str, Any], *, user: Any = None, lane: str | None = None) -> Job:
+def enqueue(
+    kind: str, title: str, arguments: dict[str, Any], *, user: Any = None, lane: str | None = None
+) -> Job:
     """Put a job down and wake a worker once the transaction is through."""
     job = Job.objects.create(
         kind=kind,
@@ -140,7 +142,11 @@ def claim(job_id: int) -> Lease | None:
     now = timezone.now()
     free = Q(state="queued") | Q(state="running", lease_until__lt=now)
     taken = Job.objects.filter(free, pk=job_id).update(
-        state="running", fence=F("fence") + 1, attempt=F("attempt") + 1, lease_until=now + LEASE, started_at=now
+        state="running",
+        fence=F("fence") + 1,
+        attempt=F("attempt") + 1,
+        lease_until=now + LEASE,
+        started_at=now,
     )
     return Lease(Job.objects.get(pk=job_id)) if taken else None
 
@@ -175,7 +181,12 @@ def run(job_id: int) -> None:
 
 
 def _end(lease: Lease, state: str, message: str, result: dict[str, Any] | None = None) -> None:
-    changes: dict[str, Any] = {"state": state, "ended_at": timezone.now(), "lease_until": None, "result": result or {}}
+    changes: dict[str, Any] = {
+        "state": state,
+        "ended_at": timezone.now(),
+        "lease_until": None,
+        "result": result or {},
+    }
     if message:
         changes["message"] = message
     if lease.mine().update(**changes):

@@ -80,7 +80,11 @@ class EntriesView(APIView):
             found = found.filter(verdict=request.GET["verdict"])
         if request.GET.get("text"):
             text = request.GET["text"]
-            found = found.filter(cause__icontains=text) | found.filter(note__icontains=text) | found.filter(scope__icontains=text)
+            found = (
+                found.filter(cause__icontains=text)
+                | found.filter(note__icontains=text)
+                | found.filter(scope__icontains=text)
+            )
         rows = list(found.order_by("-start_ns", "-pk"))
         if request.GET.get("stream"):
             key = Stream.objects.values_list("key", flat=True).get(pk=int(request.GET["stream"]))
@@ -101,7 +105,9 @@ class EntriesView(APIView):
     def post(self, request) -> Response:
         given = EntrySerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        return Response(EntrySerializer(services.add(given.validated_data, request.user.get_username())).data, status=201)
+        return Response(
+            EntrySerializer(services.add(given.validated_data, request.user.get_username())).data, status=201
+        )
 
 
 class EntryView(APIView):
@@ -110,7 +116,9 @@ class EntryView(APIView):
         given = EntrySerializer(data=request.data, partial=True)
         given.is_valid(raise_exception=True)
         entry = services.live().get(pk=pk)
-        return Response(EntrySerializer(services.change(entry, given.validated_data, request.user.get_username())).data)
+        return Response(
+            EntrySerializer(services.change(entry, given.validated_data, request.user.get_username())).data
+        )
 
     @extend_schema(operation_id="remove_entry", responses={204: None})
     def delete(self, request, pk: int) -> Response:
@@ -131,7 +139,12 @@ class ImportView(APIView):
 
     @extend_schema(
         operation_id="import_entries",
-        request={"multipart/form-data": {"type": "object", "properties": {"file": {"type": "string", "format": "binary"}}}},
+        request={
+            "multipart/form-data": {
+                "type": "object",
+                "properties": {"file": {"type": "string", "format": "binary"}},
+            }
+        },
         responses=TakenInSerializer,
     )
     def post(self, request) -> Response:
@@ -140,13 +153,21 @@ class ImportView(APIView):
         if file is None:
             raise Problem("no file was sent", place="file", remedy="choose a labels file")
         if file.size > MOST_LABEL_BYTES:
-            raise Problem("the labels file is larger than 32 MB", place=file.name, remedy="split it", code=413)
-        added, skipped = services.take_in(labels.read_labels(file.read(), file.name), request.user.get_username())
+            raise Problem(
+                "the labels file is larger than 32 MB", place=file.name, remedy="split it", code=413
+            )
+        added, skipped = services.take_in(
+            labels.read_labels(file.read(), file.name), request.user.get_username()
+        )
         return Response({"added": added, "skipped": skipped})
 
 
 class ExportView(APIView):
-    @extend_schema(operation_id="export_entries", responses={(200, "text/csv"): OpenApiTypes.STR}, parameters=[OpenApiParameter("kind", str)])
+    @extend_schema(
+        operation_id="export_entries",
+        responses={(200, "text/csv"): OpenApiTypes.STR},
+        parameters=[OpenApiParameter("kind", str)],
+    )
     def get(self, request) -> HttpResponse:
         rows = services.labels()
         if request.GET.get("kind") == "json":

@@ -13,7 +13,19 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook.models import Entry, Revision
 from watchtide.server.problems import Problem
 
-FIELDS = ("scope", "start_ns", "end_ns", "verdict", "kind", "cause", "note", "author", "origin", "stratum", "probability")
+FIELDS = (
+    "scope",
+    "start_ns",
+    "end_ns",
+    "verdict",
+    "kind",
+    "cause",
+    "note",
+    "author",
+    "origin",
+    "stratum",
+    "probability",
+)
 
 
 def live() -> QuerySet[Entry]:
@@ -32,7 +44,17 @@ def labels() -> list[Label]:
 
 def as_label(e: Entry) -> Label:
     return Label(
-        e.start_ns, e.end_ns, e.scope, e.verdict, e.kind, e.cause, e.note, e.author, e.origin, e.stratum, e.probability
+        e.start_ns,
+        e.end_ns,
+        e.scope,
+        e.verdict,
+        e.kind,
+        e.cause,
+        e.note,
+        e.author,
+        e.origin,
+        e.stratum,
+        e.probability,
     )
 
 
@@ -49,7 +71,9 @@ def _check(content: dict[str, Any]) -> None:
     try:
         keys.decode(content["scope"])
     except ValueError as error:
-        raise Problem(str(error).partition(";")[0], place="scope", remedy="write name=value pairs joined by commas") from error
+        raise Problem(
+            str(error).partition(";")[0], place="scope", remedy="write name=value pairs joined by commas"
+        ) from error
 
 
 @transaction.atomic
@@ -109,4 +133,14 @@ def take_in(rows: Sequence[Label], by: str) -> tuple[int, int]:
 
 
 def _content(label: Label) -> tuple[Any, ...]:
-    return (label.start, label.end, label.series, label.verdict, label.kind, label.cause, label.note, label.origin, label.stratum)
+    return (
+        label.start,
+        label.end,
+        label.series,
+        label.verdict,
+        label.kind,
+        label.cause,
+        label.note,
+        label.origin,
+        label.stratum,
+    )

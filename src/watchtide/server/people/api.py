@@ -57,7 +57,9 @@ class SessionView(APIView):
     def post(self, request) -> Response:
         given = SignInSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        user = authenticate(request, username=given.validated_data["name"], password=given.validated_data["password"])
+        user = authenticate(
+            request, username=given.validated_data["name"], password=given.validated_data["password"]
+        )
         if user is None:
             raise Problem("name and password do not match", place="password", remedy="try again", code=403)
         login(request, user)

@@ -11,5 +11,3 @@ class Person(models.Model):
 
     class Meta:
         db_table = "person"
-
-

@@ -124,6 +124,8 @@ class ScanSerializer(serializers.Serializer):
     streams = serializers.IntegerField()
     metrics = serializers.ListField(child=serializers.CharField())
     findings = serializers.IntegerField()
+    precision = serializers.FloatField(allow_null=True)
+    recall = serializers.FloatField(allow_null=True)
     job = serializers.IntegerField(allow_null=True)
     state = serializers.CharField()
     span_from = serializers.FloatField(allow_null=True)
@@ -148,7 +150,11 @@ class AdoptSerializer(serializers.Serializer):
 
 
 class ScansView(APIView):
-    @extend_schema(operation_id="scans", responses=ScanSerializer(many=True), parameters=[OpenApiParameter("stream", int)])
+    @extend_schema(
+        operation_id="scans",
+        responses=ScanSerializer(many=True),
+        parameters=[OpenApiParameter("stream", int)],
+    )
     def get(self, request) -> Response:
         """The latest scans, of one stream where it is named; 100 at most."""
         found = Scan.objects.select_related("plan_version__plan", "job")
@@ -165,8 +171,12 @@ class ScansView(APIView):
         plan = load(data["text"]) if "text" in data else from_data(data.get("plan") or {})
         known = Stream.objects.filter(pk__in=data["streams"]).count()
         if known != len(set(data["streams"])):
-            raise Problem("one of the streams is not there", place="streams", remedy="reload the page", code=404)
-        version = services.plan_version(data.get("name") or services.STANDARD, plan, request.user.get_username())
+            raise Problem(
+                "one of the streams is not there", place="streams", remedy="reload the page", code=404
+            )
+        version = services.plan_version(
+            data.get("name") or services.STANDARD, plan, request.user.get_username()
+        )
         scan = services.start(version, data["streams"], user=request.user)
         return Response(screens.scan_list([scan])[0], status=202)
 
@@ -174,7 +184,9 @@ class ScansView(APIView):
 class ScanView(APIView):
     @extend_schema(operation_id="scan", responses=ScanSerializer)
     def get(self, request, pk: int) -> Response:
-        return Response(screens.scan_list([Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)])[0])
+        return Response(
+            screens.scan_list([Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)])[0]
+        )
 
 
 class AdoptView(APIView):
@@ -251,7 +263,9 @@ class WindowSerializer(serializers.Serializer):
     resolved = serializers.DictField(child=serializers.JSONField(), required=False)
     findings = FindingSerializer(many=True, required=False)
     entries = EntrySerializer(many=True, required=False)
-    histogram = serializers.DictField(child=serializers.ListField(child=serializers.IntegerField()), required=False)
+    histogram = serializers.DictField(
+        child=serializers.ListField(child=serializers.IntegerField()), required=False
+    )
 
 
 SPAN = [OpenApiParameter("from", float), OpenApiParameter("to", float), OpenApiParameter("points", int)]
@@ -263,7 +277,9 @@ def _span(request) -> tuple[int | None, int | None, int]:
         try:
             return float(text) if text else None
         except ValueError as error:
-            raise Problem(f"{text!r} is no time", place=name, remedy="give milliseconds since 1970") from error
+            raise Problem(
+                f"{text!r} is no time", place=name, remedy="give milliseconds since 1970"
+            ) from error
 
     a, b = number("from"), number("to")
     points = int(number("points") or 4000)
@@ -296,11 +312,17 @@ class SamplesView(APIView):
 
 
 class WindowView(APIView):
-    @extend_schema(operation_id="window", responses=WindowSerializer, parameters=[*SPAN, OpenApiParameter("components", bool)])
+    @extend_schema(
+        operation_id="window",
+        responses=WindowSerializer,
+        parameters=[*SPAN, OpenApiParameter("components", bool)],
+    )
     def get(self, request, pk: int, stream: int) -> Response:
         """Samples, expectation and score of one stream of a scan over a span."""
         a, b, points = _span(request)
-        row = ScanStream.objects.select_related("scan__plan_version", "stream").get(scan_id=pk, stream_id=stream)
+        row = ScanStream.objects.select_related("scan__plan_version", "stream").get(
+            scan_id=pk, stream_id=stream
+        )
         scanned = services.rescan(row)
         base = scanned.base
         times = base.series.times
@@ -326,7 +348,9 @@ class WindowView(APIView):
             "expected": plain(base.expected[at]),
             "spread": plain(base.spread[at]),
             "score": plain(scanned.z[at]),
-            "train_until": float(times[base.train_stop - 1] / MS) if 0 < base.train_stop < len(times) else None,
+            "train_until": float(times[base.train_stop - 1] / MS)
+            if 0 < base.train_stop < len(times)
+            else None,
             "level_above": row.level_above,
             "level_below": row.level_below,
             "level_note": scanned.level.note,
@@ -382,7 +406,9 @@ class CurveView(APIView):
     @extend_schema(operation_id="stream_curve", responses=StreamCurveSerializer)
     def get(self, request, pk: int, stream: int) -> Response:
         """The operating curve of one stream of a scan, and its figures at the level in force."""
-        row = ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(scan_id=pk, stream_id=stream)
+        row = ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(
+            scan_id=pk, stream_id=stream
+        )
         return Response(screens.stream_curve(row))
 
 
@@ -404,7 +430,9 @@ class ReviewSerializer(serializers.Serializer):
 
 
 class ReviewView(APIView):
-    @extend_schema(operation_id="review", responses=ReviewSerializer, parameters=[OpenApiParameter("stream", int)])
+    @extend_schema(
+        operation_id="review", responses=ReviewSerializer, parameters=[OpenApiParameter("stream", int)]
+    )
     def get(self, request) -> Response:
         """Open findings of the standing scans, strongest first, and how precision stands."""
         stream = int(request.GET["stream"]) if request.GET.get("stream") else None
@@ -414,7 +442,9 @@ class ReviewView(APIView):
 class FindingView(APIView):
     @extend_schema(operation_id="finding", responses=FindingContextSerializer)
     def get(self, request, pk: int) -> Response:
-        return Response(screens.finding_context(Finding.objects.select_related("stream", "scan__plan_version").get(pk=pk)))
+        return Response(
+            screens.finding_context(Finding.objects.select_related("stream", "scan__plan_version").get(pk=pk))
+        )
 
 
 class VerdictSerializer(serializers.Serializer):
@@ -469,7 +499,11 @@ class ScorecardView(APIView):
         if scan.finished_at is None:
             raise Problem("the scan has not finished", remedy="wait for its job", code=409)
         content = services.scorecard(scan)
-        digest = ScanStream.objects.filter(scan=scan).order_by("stream_id").values_list("samples_digest", flat=True)
+        digest = (
+            ScanStream.objects.filter(scan=scan)
+            .order_by("stream_id")
+            .values_list("samples_digest", flat=True)
+        )
         return Response(
             {
                 "scan": screens.scan_list([scan])[0],
@@ -498,5 +532,3 @@ class PlanCheckView(APIView):
         given.is_valid(raise_exception=True)
         plan = load(given.validated_data["text"])
         return Response({"plan": plan.as_data(), "text": dump(plan)})
-
-

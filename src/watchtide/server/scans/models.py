@@ -92,7 +92,10 @@ class Finding(models.Model):
 
     class Meta:
         db_table = "finding"
-        indexes = [models.Index(fields=["scan", "stream", "start_ns"]), models.Index(fields=["stream", "start_ns"])]
+        indexes = [
+            models.Index(fields=["scan", "stream", "start_ns"]),
+            models.Index(fields=["stream", "start_ns"]),
+        ]
 
 
 class Standing(models.Model):

@@ -10,7 +10,6 @@ from django.db.models import Count
 
 from watchtide.core import keys
 from watchtide.core.scoring import wilson
-
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.rows import Points, inside_any
 from watchtide.engine import stages
@@ -19,7 +18,7 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import Entry
 from watchtide.server.scans import services
-from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
+from watchtide.server.scans.models import Card, Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
 
 MS = 1_000_000
@@ -114,12 +113,18 @@ def tide_table(last_looked: datetime | None) -> dict[str, Any]:
                 "ribbon": services.ribbon_text(r.ribbon) if r else "",
                 "ribbon_from": r.ribbon_from_ns / MS if r and r.ribbon_from_ns is not None else None,
                 "ribbon_to": r.ribbon_to_ns / MS if r and r.ribbon_to_ns is not None else None,
-                "marks": [[f["start"], 1.0 if f["direction"] == "up" else -1.0] for f in mine if f["kind"] == "shift"],
+                "marks": [
+                    [f["start"], 1.0 if f["direction"] == "up" else -1.0]
+                    for f in mine
+                    if f["kind"] == "shift"
+                ],
             }
         )
     unjudged_all = [f for f in findings if f["verdict"] is None]
     scans = {s.scan_id: s.scan.finished_at for s in standing.values() if s.scan is not None}
-    new = sum(last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all)
+    new = sum(
+        last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
+    )
     ends = [(r["ribbon_from"], r["ribbon_to"]) for r in rows if r["ribbon_from"] is not None]
     zones = [r["zone"] for r in rows]
     return {
@@ -134,13 +139,20 @@ def tide_table(last_looked: datetime | None) -> dict[str, Any]:
     }
 
 
-def _state(stream: Stream, row: ScanStream | None, unjudged: Sequence[dict[str, Any]], newest: int | None) -> str:
+def _state(
+    stream: Stream, row: ScanStream | None, unjudged: Sequence[dict[str, Any]], newest: int | None
+) -> str:
     if row is None or row.last_ns is None:
         return "learning"
-    if newest is not None and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + DAY_MS * MS // 24:
+    if (
+        newest is not None
+        and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + DAY_MS * MS // 24
+    ):
         return "silent"
     last = row.last_ns / MS
-    return "adrift" if any(f["kind"] == "outlier" and f["end"] > last - DAY_MS for f in unjudged) else "steady"
+    return (
+        "adrift" if any(f["kind"] == "outlier" and f["end"] > last - DAY_MS for f in unjudged) else "steady"
+    )
 
 
 def _strongest(findings: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -160,13 +172,21 @@ def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
     findings = dict(Finding.objects.filter(scan_id__in=ids).values_list("scan_id").annotate(n=Count("pk")))
     streams: dict[int, int] = {}
     metrics: dict[int, set[str]] = {}
-    for scan_id, metric in ScanStream.objects.filter(scan_id__in=ids).values_list("scan_id", "stream__metric"):
+    for scan_id, metric in ScanStream.objects.filter(scan_id__in=ids).values_list(
+        "scan_id", "stream__metric"
+    ):
         streams[scan_id] = streams.get(scan_id, 0) + 1
         metrics.setdefault(scan_id, set()).add(metric)
+    # The figures of the latest card of each, out of the database's own JSON: the curves stay there.
+    events = "content__figures__events__"
+    cards = Card.objects.filter(scan_id__in=ids).values_list("scan_id", f"{events}precision", f"{events}recall")
+    figures = {scan_id: (precision, recall) for scan_id, precision, recall in cards}
     version = logbook.version()
     return [
         {
             "id": s.pk,
+            "precision": figures.get(s.pk, (None, None))[0],
+            "recall": figures.get(s.pk, (None, None))[1],
             "plan": s.plan_version.plan.name,
             "version": s.plan_version.number,
             "plan_data": load(s.plan_version.text).as_data(),
@@ -279,7 +299,10 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
     margin = max(finding.end_ns - finding.start_ns, 6 * 3_600 * 10**9)
     out = []
     for k in range(count, 0, -1):
-        a, b = (np.searchsorted(base.series.times, t - k * week) for t in (finding.start_ns - margin, finding.end_ns + margin))
+        a, b = (
+            np.searchsorted(base.series.times, t - k * week)
+            for t in (finding.start_ns - margin, finding.end_ns + margin)
+        )
         if b <= a or a == 0:
             continue
         step = max(1, (b - a) // 150)
@@ -293,5 +316,3 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
             }
         )
     return out
-
-

@@ -3,7 +3,7 @@
 import base64
 import hashlib
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -55,7 +55,12 @@ def plan_version(name: str, plan: PlanText, author: str) -> PlanVersion:
 
 @transaction.atomic
 def start(
-    version: PlanVersion, stream_ids: Sequence[int], *, user: Any = None, is_standing: bool = False, lane: str | None = None
+    version: PlanVersion,
+    stream_ids: Sequence[int],
+    *,
+    user: Any = None,
+    is_standing: bool = False,
+    lane: str | None = None,
 ) -> Scan:
     """Put down a scan and the job that runs it."""
     if not stream_ids:
@@ -94,7 +99,12 @@ def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
     mine = set(ScanStream.objects.filter(scan=scan).values_list("stream_id", flat=True))
     outside = [i for i in stream_ids if i not in mine]
     if outside:
-        raise Problem("the scan does not cover all of these streams", place="streams", remedy="run it over them first", code=409)
+        raise Problem(
+            "the scan does not cover all of these streams",
+            place="streams",
+            remedy="run it over them first",
+            code=409,
+        )
     for stream_id in stream_ids:
         Standing.objects.update_or_create(
             stream_id=stream_id, defaults={"plan_version": scan.plan_version, "scan": scan}
@@ -133,7 +143,9 @@ def rescan(row: ScanStream) -> stages.Scanned:
     return stages.flag(base, plan)
 
 
-def record(scan: Scan, stream: Stream, t: kept.Task, scanned: stages.Scanned, key: str) -> tuple[ScanStream, list[Finding]]:
+def record(
+    scan: Scan, stream: Stream, t: kept.Task, scanned: stages.Scanned, key: str
+) -> tuple[ScanStream, list[Finding]]:
     """Rows of one stream's result."""
     base = scanned.base
     seen = np.flatnonzero(~np.isnan(base.series.values))
@@ -267,9 +279,7 @@ def compute_card(scan: Scan) -> dict[str, Any]:
     rows = list(scan.streams.select_related("stream").order_by("stream__metric", "stream_id"))
     labels = logbook.labels()
     scanned = [rescan(row) for row in rows]
-    points = {
-        s.base.key: core_rows.Points(s.base.series.times, np.abs(s.z), s.in_finding) for s in scanned
-    }
+    points = {s.base.key: core_rows.Points(s.base.series.times, np.abs(s.z), s.in_finding) for s in scanned}
     found = [f for s in scanned for f in s.findings]
     card = score_card(found, labels, points, setting_of(scan))
     plan = load(scan.plan_version.text)

@@ -27,7 +27,11 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
     held: list[tuple[ScanStream, list[Finding]]] = []
     steps, seasons = [], [0]
     results = run.each(
-        kept.scan_task, tasks, jobs=settings.SCAN_PROCESSES, progress=lease.progress, is_cancelled=lease.is_cancelled
+        kept.scan_task,
+        tasks,
+        jobs=settings.SCAN_PROCESSES,
+        progress=lease.progress,
+        is_cancelled=lease.is_cancelled,
     )
     for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True):
         held.append(services.record(row, stream, task, scanned, key))

@@ -31,13 +31,17 @@ class UploadSerializer(serializers.Serializer):
 class ChoicesSerializer(serializers.Serializer):
     """What the user set instead of the guess."""
 
-    roles = serializers.DictField(child=serializers.ChoiceField(choices=[(r, r) for r in ROLES]), required=False)
+    roles = serializers.DictField(
+        child=serializers.ChoiceField(choices=[(r, r) for r in ROLES]), required=False
+    )
     zone = serializers.CharField(max_length=64, required=False)
     encoding = serializers.CharField(max_length=32, required=False, allow_null=True)
     metric = serializers.CharField(max_length=200, required=False, allow_blank=True)
     unit = serializers.CharField(max_length=40, required=False, allow_blank=True)
     bad_side = serializers.ChoiceField(choices=SIDES, required=False)
-    missing_words = serializers.ListField(child=serializers.CharField(max_length=40), required=False, max_length=20)
+    missing_words = serializers.ListField(
+        child=serializers.CharField(max_length=40), required=False, max_length=20
+    )
     then_scan = serializers.BooleanField(required=False)
 
 
@@ -106,7 +110,12 @@ class UploadsView(APIView):
 
     @extend_schema(
         operation_id="upload",
-        request={"multipart/form-data": {"type": "object", "properties": {"file": {"type": "string", "format": "binary"}}}},
+        request={
+            "multipart/form-data": {
+                "type": "object",
+                "properties": {"file": {"type": "string", "format": "binary"}},
+            }
+        },
         responses=UploadSerializer,
     )
     def post(self, request) -> Response:
@@ -128,7 +137,11 @@ class PreviewView(APIView):
 
 
 class AsideView(APIView):
-    @extend_schema(operation_id="upload_aside", request=ChoicesSerializer, responses={(200, "text/csv"): OpenApiTypes.STR})
+    @extend_schema(
+        operation_id="upload_aside",
+        request=ChoicesSerializer,
+        responses={(200, "text/csv"): OpenApiTypes.STR},
+    )
     def post(self, request, pk: int) -> HttpResponse:
         """The rows that would be set aside, as CSV."""
         given = ChoicesSerializer(data=request.data)
@@ -136,8 +149,13 @@ class AsideView(APIView):
         upload = Upload.objects.get(pk=pk)
         raw = services.read_upload(upload, given.validated_data.get("encoding"))
         chosen = services.chosen_layout(raw, given.validated_data)
-        taken = services.layout.extract(raw, chosen, missing_words=given.validated_data.get("missing_words") or ())
-        return _csv(gzip.decompress(services.aside_csv(taken)) if taken.broken else b"line,column,problem,row\n", "set-aside.csv")
+        taken = services.layout.extract(
+            raw, chosen, missing_words=given.validated_data.get("missing_words") or ()
+        )
+        return _csv(
+            gzip.decompress(services.aside_csv(taken)) if taken.broken else b"line,column,problem,row\n",
+            "set-aside.csv",
+        )
 
 
 class StoreView(APIView):
@@ -193,19 +211,30 @@ class StreamEditView(APIView):
 
 
 class SamplesExportView(APIView):
-    @extend_schema(operation_id="export_samples", parameters=[OpenApiParameter("metric", str)], responses={(200, "text/csv"): OpenApiTypes.STR})
+    @extend_schema(
+        operation_id="export_samples",
+        parameters=[OpenApiParameter("metric", str)],
+        responses={(200, "text/csv"): OpenApiTypes.STR},
+    )
     def get(self, request) -> HttpResponse:
         """All samples of a family as CSV: metric, its attributes, time, value."""
-        streams = list(Stream.objects.filter(metric=request.GET.get("metric", "")).order_by("pk")[:MOST_EXPORT_STREAMS])
+        streams = list(
+            Stream.objects.filter(metric=request.GET.get("metric", "")).order_by("pk")[:MOST_EXPORT_STREAMS]
+        )
         if not streams:
-            raise Problem("there is no such family", place="metric", remedy="name one of the tide table", code=404)
+            raise Problem(
+                "there is no such family", place="metric", remedy="name one of the tide table", code=404
+            )
         names = list(dict.fromkeys(name for s in streams for name, _ in s.attributes))
         parts = []
         for s in streams:
             times, values = store.read(s.pk)
             own = dict(s.attributes)
             n = len(times)
-            columns = {"metric": np.full(n, s.metric), **{name: np.full(n, own.get(name, "")) for name in names}}
+            columns = {
+                "metric": np.full(n, s.metric),
+                **{name: np.full(n, own.get(name, "")) for name in names},
+            }
             columns["time"] = clock.format_times(times)
             table = {k: pa.array(v, pa.string()) for k, v in columns.items()}
             table["value"] = pa.array(values, from_pandas=True)
@@ -219,5 +248,3 @@ def _csv(body: bytes, name: str) -> HttpResponse:
     safe = "".join(c if c.isalnum() or c in "-_." else "-" for c in name)
     response["Content-Disposition"] = f'attachment; filename="{safe}"'
     return response
-
-

@@ -46,10 +46,17 @@ def take_upload(name: str, chunks: Any, user: Any) -> Upload:
                 size += len(chunk)
                 if size > settings.MOST_UPLOAD_BYTES:
                     limit = settings.MOST_UPLOAD_BYTES // 2**20
-                    raise Problem(f"the file is larger than {limit} MB", place=name, remedy="split it, or gzip it", code=413)
+                    raise Problem(
+                        f"the file is larger than {limit} MB",
+                        place=name,
+                        remedy="split it, or gzip it",
+                        code=413,
+                    )
                 sha.update(chunk)
                 file.write(chunk)
-        upload = Upload.objects.create(name=Path(name).name[:255], size=size, sha=sha.hexdigest(), created_by=user)
+        upload = Upload.objects.create(
+            name=Path(name).name[:255], size=size, sha=sha.hexdigest(), created_by=user
+        )
         temporary.rename(upload_path(upload))
     finally:
         temporary.unlink(missing_ok=True)
@@ -70,7 +77,11 @@ def chosen_layout(raw: read.Raw, given: dict[str, Any]) -> layout.Layout:
     roles = given.get("roles") or {}
     for column, role in roles.items():
         if role not in layout.ROLES or column not in raw.columns:
-            raise Problem(f"{column!r} cannot be {role!r}", place="roles", remedy=f"use one of {', '.join(layout.ROLES)}")
+            raise Problem(
+                f"{column!r} cannot be {role!r}",
+                place="roles",
+                remedy=f"use one of {', '.join(layout.ROLES)}",
+            )
     pick = {role: tuple(c for c in raw.columns if roles.get(c) == role) for role in layout.ROLES}
     if not roles:
         return layout.guess(raw, zone=zone)
@@ -80,7 +91,12 @@ def chosen_layout(raw: read.Raw, given: dict[str, Any]) -> layout.Layout:
     if len(pick["time"]) > 1:
         raise Problem("two columns are the time", place="roles", remedy="choose one of them")
     guessed = layout.guess(
-        raw, zone=zone, time=pick["time"][0], values=pick["value"], series=pick["series"] or (), label=next(iter(pick["label"]), None)
+        raw,
+        zone=zone,
+        time=pick["time"][0],
+        values=pick["value"],
+        series=pick["series"] or (),
+        label=next(iter(pick["label"]), None),
     )
     return layout.with_roles(guessed, {c: roles.get(c, "leave out") for c in raw.columns})
 
@@ -124,11 +140,16 @@ def preview(upload: Upload, given: dict[str, Any]) -> dict[str, Any]:
         "sample": _sample(raw, bad),
         "problems": [
             {
-                "kind": p.kind, "count": p.count, "first_line": p.first_line, "column": p.column, "message": p.message,
-                "remedy": p.remedy, "sets_aside": p.sets_aside,
+                "kind": p.kind,
+                "count": p.count,
+                "first_line": p.first_line,
+                "column": p.column,
+                "message": p.message,
+                "remedy": p.remedy,
+                "sets_aside": p.sets_aside,
             }
             for p in taken.problems
-        ],  # fmt: skip
+        ],
         "streams": len(taken.streams),
         "streams_known": known,
         "becomes": [
@@ -139,7 +160,9 @@ def preview(upload: Upload, given: dict[str, Any]) -> dict[str, Any]:
             }
             for s in taken.streams[:PREVIEW_STREAMS]
         ],
-        "is_stored": Batch.objects.filter(key=_batch_key(upload, chosen, given), accepted_at__isnull=False).exists(),
+        "is_stored": Batch.objects.filter(
+            key=_batch_key(upload, chosen, given), accepted_at__isnull=False
+        ).exists(),
     }
 
 
@@ -152,11 +175,16 @@ def _column(raw: read.Raw, chosen: layout.Layout, name: str) -> dict[str, Any]:
     role = chosen.role(name)
     if role == "time":
         picture = {"kind": "times", "bars": _density(column), "labels": []}
-    elif len(seen) > 0.5 * max(len(values) - int(np.isnan(values).sum()) + int(wrong.sum()), 1) and role != "series":
+    elif (
+        len(seen) > 0.5 * max(len(values) - int(np.isnan(values).sum()) + int(wrong.sum()), 1)
+        and role != "series"
+    ):
         counts, edges = np.histogram(seen, bins=24)
         picture = {"kind": "numbers", "bars": counts.tolist(), "labels": [f"{edges[0]:g}", f"{edges[-1]:g}"]}
     else:
-        words, counts = np.unique(np.array(column.slice(0, 100_000).cast("string").fill_null("").to_pylist()), return_counts=True)
+        words, counts = np.unique(
+            np.array(column.slice(0, 100_000).cast("string").fill_null("").to_pylist()), return_counts=True
+        )
         top = np.argsort(-counts)[:6]
         picture = {"kind": "texts", "bars": counts[top].tolist(), "labels": [str(w)[:40] for w in words[top]]}
     missing = float(np.mean(np.isnan(values) & ~wrong)) if role == "value" else 0.0
@@ -201,7 +229,15 @@ def _sha(text: str) -> str:
 
 def _batch_key(upload: Upload, chosen: layout.Layout, given: dict[str, Any]) -> str:
     """The same bytes read the same way are the same batch."""
-    parts = [upload.sha, chosen.time, chosen.values, chosen.series, chosen.zone, given.get("metric") or "", sorted(given.get("missing_words") or ())]
+    parts = [
+        upload.sha,
+        chosen.time,
+        chosen.values,
+        chosen.series,
+        chosen.zone,
+        given.get("metric") or "",
+        sorted(given.get("missing_words") or ()),
+    ]
     return _sha(json.dumps(parts))
 
 
@@ -210,7 +246,12 @@ def store_upload(upload: Upload, given: dict[str, Any], user: Any) -> Any:
     raw = read_upload(upload, given.get("encoding"))
     chosen_layout(raw, given)
     title = f"Take in {upload.name}"
-    return jobs.enqueue("intake", title, {"upload": upload.pk, "given": given, "then_scan": bool(given.get("then_scan"))}, user=user)
+    return jobs.enqueue(
+        "intake",
+        title,
+        {"upload": upload.pk, "given": given, "then_scan": bool(given.get("then_scan"))},
+        user=user,
+    )
 
 
 def accept(upload: Upload, given: dict[str, Any], lease: jobs.Lease) -> dict[str, Any]:
@@ -273,7 +314,11 @@ def _mean_of_doubles(times: Any, values: Any) -> tuple[Any, Any]:
 def _catalogue(taken: layout.Extracted, chosen: layout.Layout, given: dict[str, Any]) -> list[Stream]:
     """The streams of a file, made where they are new."""
     if len(taken.streams) > MOST_STREAMS_A_FILE:
-        raise Problem(f"{len(taken.streams):,} streams, at most {MOST_STREAMS_A_FILE:,} a file", place="roles", remedy="choose fewer series columns")
+        raise Problem(
+            f"{len(taken.streams):,} streams, at most {MOST_STREAMS_A_FILE:,} a file",
+            place="roles",
+            remedy="choose fewer series columns",
+        )
     wanted = {}
     for s in taken.streams:
         metric = metric_of(s, chosen, given)
@@ -307,7 +352,11 @@ def aside_csv(taken: layout.Extracted) -> bytes:
 
 def spreadsheet_safe(text: str) -> str:
     """Text that a spreadsheet will not run as a formula."""
-    return "'" + text if text[:1] in ("=", "+", "@", "\t", "\r") or (text[:1] == "-" and not text[1:2].isdigit()) else text
+    return (
+        "'" + text
+        if text[:1] in ("=", "+", "@", "\t", "\r") or (text[:1] == "-" and not text[1:2].isdigit())
+        else text
+    )
 
 
 @transaction.atomic

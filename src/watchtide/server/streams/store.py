@@ -7,6 +7,7 @@ one received later wins. Folding rewrites only the segments it touches.
 
 import hashlib
 from collections.abc import Iterable, Sequence
+from itertools import pairwise
 
 import numpy as np
 import pyarrow as pa
@@ -72,7 +73,14 @@ def _write_block(batch: Batch, rows: Sequence[Rows]) -> None:
     pieces = []
     for stream, t, _ in rows:
         pieces.append(
-            Piece(block=block, stream_id=stream, start=start, count=len(t), first_ns=int(t.min()), last_ns=int(t.max()))
+            Piece(
+                block=block,
+                stream_id=stream,
+                start=start,
+                count=len(t),
+                first_ns=int(t.min()),
+                last_ns=int(t.max()),
+            )
         )
         start += len(t)
     Piece.objects.bulk_create(pieces, batch_size=1000)
@@ -90,7 +98,9 @@ def read(stream_id: int, first_ns: int | None = None, last_ns: int | None = None
     with transaction.atomic():
         stored = list(segments.values_list("payload", flat=True))
         fresh = list(
-            pieces.order_by("block__batch__accepted_at", "block_id").values_list("block__payload", "start", "count")
+            pieces.order_by("block__batch__accepted_at", "block_id").values_list(
+                "block__payload", "start", "count"
+            )
         )
     parts = [unpack(bytes(p)) for p in stored]
     for payload, start, count in fresh:
@@ -138,7 +148,9 @@ def _fold_stream(stream_id: int) -> int:
     if not pieces:
         return 0
     low, high = min(p.first_ns for p in pieces), max(p.last_ns for p in pieces)
-    touched = list(Segment.objects.filter(stream_id=stream_id, last_ns__gte=low, first_ns__lte=high).order_by("first_ns"))
+    touched = list(
+        Segment.objects.filter(stream_id=stream_id, last_ns__gte=low, first_ns__lte=high).order_by("first_ns")
+    )
     before = Segment.objects.filter(stream_id=stream_id, last_ns__lt=low).order_by("-last_ns").first()
     if before is not None and before.count < SEGMENT_SAMPLES:
         # Fill up the last segment instead of leaving a short one behind every fold.
@@ -178,7 +190,7 @@ def digest(times: Ints, values: Floats) -> str:
         edges = np.r_[0, np.flatnonzero(np.diff(days)) + 1, len(times)]
         # Missing samples have many bit patterns; they count as one.
         plain = np.where(np.isnan(values), np.nan, values + 0.0)
-        for a, b in zip(edges[:-1], edges[1:], strict=True):
+        for a, b in pairwise(edges):
             day = hashlib.sha256(times[a:b].astype("<i8").tobytes())
             day.update(plain[a:b].astype("<f8").tobytes())
             whole.update(day.digest())

@@ -1,5 +1,5 @@
 import type { Choices, Preview } from "../../api/client";
-import { figure } from "../../parts/words";
+import { figure, plural } from "../../parts/words";
 
 const WORD = /^'(.*)' is not a number/;
 
@@ -24,7 +24,7 @@ export function Problems({
             const word = WORD.exec(p.message)?.[1];
             return (
               <tr key={`${p.kind}${p.column}`}>
-                <td className="figure">{figure(p.count)} rows</td>
+                <td className="figure">{plural(p.count, "row")}</td>
                 <td>
                   {p.column && <strong>{p.column}: </strong>}
                   {p.message}

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, figure, plural } from "../../parts/words";
+import { dayTime, figure, plural, ratio } from "../../parts/words";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
@@ -33,6 +33,8 @@ export default function Scorecards() {
               <th>plan</th>
               <th>over</th>
               <th className="figure">findings</th>
+              <th className="figure">precision</th>
+              <th className="figure">recall</th>
               <th>state</th>
               <th>by</th>
               <th>run, {LOCAL}</th>
@@ -56,6 +58,8 @@ export default function Scorecards() {
                   {plural(s.streams, "stream")} <span className="soft">{s.metrics.join(", ")}</span>
                 </td>
                 <td className="figure">{s.state === "done" ? figure(s.findings) : "–"}</td>
+                <td className="figure">{ratio(s.precision)}</td>
+                <td className="figure">{ratio(s.recall)}</td>
                 <td>{s.state === "done" ? (s.is_standing ? "standing" : "trial") : s.state}</td>
                 <td className="soft">{s.created_by}</td>
                 <td className="soft">{dayTime(Date.parse(s.created_at), LOCAL)}</td>

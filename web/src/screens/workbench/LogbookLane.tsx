@@ -4,11 +4,31 @@ import type { Range } from "../../charts/TimePane";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime } from "../../parts/words";
 
+/** About how much of the lane's width a letter takes, in per cent. */
+const LETTER = 0.95;
+
+/** Words beside entries, as far as they find room before the next words. */
+function placeWords(entries: { id: number; left: number; words: string }[]): Set<number> {
+  const placed = new Set<number>();
+  let free = 0;
+  for (const e of [...entries].sort((a, b) => a.left - b.left)) {
+    if (e.left < free || e.left > 96) continue;
+    placed.add(e.id);
+    free = e.left + e.words.length * LETTER;
+  }
+  return placed;
+}
+
 /** The annotated history under the values, on the same axis: verdicts by pattern. */
 export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range: Range; zone: string }) {
   const x = (ms: number) => ((ms - range[0]) / (range[1] - range[0])) * 100;
   const inSight = laneEntries(entries).filter(
     (e) => Date.parse(e.start) < range[1] && Date.parse(e.end) > range[0],
+  );
+  const hasWords = placeWords(
+    inSight
+      .filter((e) => e.verdict !== "reviewed")
+      .map((e) => ({ id: e.id, left: Math.min(100, x(Date.parse(e.end))), words: e.cause || e.kind || "" })),
   );
   return (
     <div style={{ position: "relative", marginRight: "var(--gutter, 108px)" }}>

@@ -1,0 +1,96 @@
+"""`./run shots`: the pictures of docs/screenshots/, made from a fresh demo."""
+
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+from selenium.webdriver.common.by import By
+
+from bench import browser
+
+ROOT = Path(__file__).resolve().parents[1]
+FOLDER = ROOT / "docs" / "screenshots"
+PORT = 8499
+
+
+def main() -> None:
+    demo = subprocess.Popen(
+        [sys.executable, "-m", "watchtide.server.supervise", "demo", "--fresh", "--port", str(PORT)],
+        stdout=subprocess.PIPE,
+        text=True,
+        cwd=ROOT,
+    )
+    try:
+        assert demo.stdout is not None
+        for line in demo.stdout:
+            print(line, end="")
+            if "is ready" in line:
+                break
+        FOLDER.mkdir(parents=True, exist_ok=True)
+        for dark in (False, True):
+            with browser.chromium(dark=dark) as driver:
+                take(driver, f"http://127.0.0.1:{PORT}", dark)
+    finally:
+        demo.send_signal(signal.SIGTERM)
+        demo.wait()
+
+
+def take(driver, base: str, dark: bool) -> None:
+    browser.sign_in(driver, f"{base}/")
+    script = "const done = arguments[0]; fetch('/api/v1/tide').then((r) => r.json()).then(done)"
+    rows = driver.execute_async_script(script)["rows"]
+    stream = next(r["id"] for r in rows if r["metric"] == "gate_taps" and r["title"] == "Gullhaven · adult")
+    # Around the islanders' market and the storm, where the logbook has something to say.
+    span = "from=1786315600000&to=1788043600000"
+    pages = {
+        "tide-table": "/",
+        "workbench": f"/workbench/{stream}?{span}",
+        "review": "/review",
+        "scorecard": "/scorecards/1",
+    }
+    if not dark:
+        pages |= {"logbook": "/logbook", "scorecards": "/scorecards", "intake": "/intake"}
+    for name, path in pages.items():
+        driver.get(base + path)
+        browser.settled(driver)
+        if name == "intake":
+            _hand_in(driver)
+        # Charts are drawn once their data are here: until two pictures are the same.
+        _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
+
+
+def _still(driver):
+    before = b""
+    for _ in range(40):
+        now = driver.get_screenshot_as_png()
+        if now == before and not driver.find_elements(By.CSS_SELECTOR, "[role=status].padded"):
+            break
+        before = now
+        time.sleep(0.25)
+    return driver
+
+
+def _hand_in(driver) -> None:
+    """A file with some trouble in it."""
+    from watchtide.demo import world
+
+    family = world._gate_taps(np.random.default_rng(1))
+    family.streams[:] = family.streams[:6]
+    lines = world.family_csv(family).splitlines()[:20_000]
+    for i in range(5, 4_000, 97):
+        lines[i] = re.sub(r",\d+$", ",closed", lines[i])
+    lines[11] = lines[11].replace("2026-07-27", "27/07/26")
+    path = Path(os.environ.get("TMPDIR", "/tmp")) / "taps_2026-07.csv"
+    path.write_text("\n".join(lines) + "\n2026-09-")
+    driver.find_element(By.CSS_SELECTOR, "input[type=file]").send_keys(str(path))
+    browser.wait_for(driver, lambda d: d.find_elements(By.XPATH, "//h2[contains(., 'What it will become')]"))
+    path.unlink()
+
+
+if __name__ == "__main__":
+    main()
