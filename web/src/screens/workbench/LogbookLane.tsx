@@ -47,9 +47,7 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
                 aria-label={words}
                 style={{ left: `${a}%`, width: `${b - a}%` }}
               />
-              {e.verdict !== "reviewed" && (
-                <span style={{ left: `${Math.min(b, 82)}%` }}>{e.cause || e.kind}</span>
-              )}
+              {hasWords.has(e.id) && <span style={{ left: `${b}%` }}>{e.cause || e.kind}</span>}
             </div>
           );
         })}

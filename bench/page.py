@@ -1,0 +1,138 @@
+"""Times in the real browser, on a server of its own with made-up streams of 20,000 and 1,000,000 samples."""
+
+import os
+import socket
+import tempfile
+from typing import Any
+
+import numpy as np
+
+from bench import browser
+from watchtide.server import supervise
+
+RUNS = 30
+NAME = "watchtide_page_bench"
+
+MAKE = """
+import django; django.setup()
+import numpy as np
+from django.contrib.auth.models import User
+from watchtide.server.people.access import give_role
+from watchtide.server.scans import services as scans
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Batch, Stream
+from watchtide.plan.text import from_data
+from bench.measures import taps
+give_role(User.objects.create_user("demo", password="demo"), "analyst")
+batch = Batch.objects.create(key="b" * 64, source="bench")
+rows = []
+for i, (n, step) in enumerate(((20_000, 900), (1_000_000, 60))):
+    times = 1_700_000_000 * 10**9 + np.arange(n, dtype=np.int64) * step * 10**9
+    s = Stream.objects.create(metric=f"bench_{n}", key=f"metric=bench_{n}", key_sha=str(i) * 64, step_ns=step * 10**9)
+    rows.append((s.pk, times, taps(n)))
+store.write_blocks(batch, rows)
+Batch.objects.update(accepted_at="2026-01-01T00:00Z")
+store.fold([r[0] for r in rows])
+scans.start(scans.plan_version("bench", from_data({"flag": {"level": {"sigmas": 5}}}), ""), [rows[0][0]], is_standing=True)
+from watchtide.server.jobs import services
+from watchtide.server.jobs.models import Job
+services.run(Job.objects.latest("pk").pk)
+"""
+
+# From a key on the level line until the figure it gives stands in the page.
+LEVEL = """
+const done = arguments[0];
+const strip = document.querySelector("[aria-label='Findings at this level']");
+const line = document.querySelector("[role=slider]");
+const begin = performance.now();
+new MutationObserver((_, watch) => { watch.disconnect(); requestAnimationFrame(() => done(performance.now() - begin)); })
+  .observe(strip, { childList: true, subtree: true, characterData: true });
+line.dispatchEvent(new KeyboardEvent("keydown", { key: arguments[1] ?? "ArrowUp", bubbles: true }));
+"""
+
+# From a click in the tide table until the workbench has drawn its lines.
+OPEN = """
+const done = arguments[1];
+const begin = performance.now();
+document.querySelector(`a.tide-stream[href="/workbench/${arguments[0]}"]`).click();
+(function look() {
+  if (document.querySelectorAll(".bench-charts .u-over").length) requestAnimationFrame(() => done(performance.now() - begin));
+  else requestAnimationFrame(look);
+})();
+"""
+
+
+def measure() -> dict[str, Any]:
+    import MySQLdb
+
+    env = os.environ
+    connection = MySQLdb.connect(
+        unix_socket=env["WATCHTIDE_DB_SOCKET"],
+        user=env["WATCHTIDE_DB_USER"],
+        passwd=env["WATCHTIDE_DB_PASSWORD"],
+    )
+    connection.cursor().execute(f"DROP DATABASE IF EXISTS {NAME}")
+    connection.cursor().execute(f"CREATE DATABASE {NAME} COLLATE utf8mb4_bin")
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    with tempfile.TemporaryDirectory() as data:
+        environment = {
+            **env, "WATCHTIDE_DB_NAME": NAME, "WATCHTIDE_DATA": data, "WATCHTIDE_PORT": str(port),
+            "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
+        }  # fmt: skip
+        children = []
+        try:
+            supervise._do(
+                environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"
+            )
+            supervise._do(environment, "-c", MAKE)
+            children.append(
+                supervise._start(
+                    environment,
+                    "-m",
+                    "uvicorn",
+                    "watchtide.server.asgi:application",
+                    "--port",
+                    str(port),
+                    "--log-level",
+                    "warning",
+                )
+            )
+            supervise._wait_ready(port, children[0])
+            with browser.chromium() as driver:
+                return _drive(driver, f"http://127.0.0.1:{port}")
+        finally:
+            supervise._end(children)
+            connection.cursor().execute(f"DROP DATABASE {NAME}")
+
+
+def _drive(driver: Any, base: str) -> dict[str, Any]:
+    browser.sign_in(driver, base + "/")
+    script = "const done = arguments[0]; fetch('/api/v1/tide').then((r) => r.json()).then(done)"
+    ids = {r["metric"]: r["id"] for r in driver.execute_async_script(script)["rows"]}
+    small, large = ids["bench_20000"], ids["bench_1000000"]
+
+    def open_from_table(stream: int) -> float:
+        driver.get(base + "/")
+        browser.wait_for(driver, lambda d: d.find_elements("css selector", f'a.tide-stream[href="/workbench/{stream}"]'))
+        return float(driver.execute_async_script(OPEN, stream))
+
+    opened = [open_from_table(small) for _ in range(RUNS + 1)][1:]
+    browser.wait_for(driver, lambda d: d.find_elements("css selector", "[role=slider]"))
+    browser.wait_for(
+        driver, lambda d: d.find_elements("css selector", "[aria-label='Findings at this level']")
+    )
+    levels = [float(driver.execute_async_script(LEVEL)) for _ in range(RUNS + 1)][1:]
+    million = [open_from_table(large) for _ in range(6)][1:]
+    paint = driver.execute_script(
+        "return performance.getEntriesByName('first-contentful-paint')[0]?.startTime ?? null"
+    )
+    return {
+        "workbench, 20,000 samples: click to drawn, median ms": float(np.median(opened)),
+        "click to drawn, 95th percentile ms": float(np.quantile(opened, 0.95)),
+        "level change to new figures, median ms": float(np.median(levels)),
+        "level change, 95th percentile ms": float(np.quantile(levels, 0.95)),
+        "opening 1,000,000 samples: click to drawn, median ms": float(np.median(million)),
+        "first paint of a page, ms": float(paint) if paint is not None else "not told by the browser",
+    }
