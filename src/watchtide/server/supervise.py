@@ -124,7 +124,7 @@ def run_server(mode: str, port: int, *, is_fresh: bool) -> int:
         if is_demo:
             print("demo data", flush=True)
             _do(environment, "-m", "watchtide.demo.load")
-        elif problem := _weak_accounts(environment):
+        elif problem := _accounts_problem(environment):
             print(f"watchtide: {problem}", file=sys.stderr)
             return 2
         children.append(_start(environment, "-m", "uvicorn", "watchtide.server.asgi:application", "--host", "127.0.0.1",
@@ -245,16 +245,33 @@ def _unfit_to_serve(environment: dict[str, str]) -> str | None:
     return None
 
 
-def _weak_accounts(environment: dict[str, str]) -> str | None:
-    """An account with the demo's password must not face real use."""
-    code = (
-        "import django; django.setup()\n"
-        "from django.contrib.auth.models import User\n"
-        "raise SystemExit(3 if any(u.check_password('demo') for u in User.objects.all()) else 0)"
-    )
+ACCOUNTS = """
+import os, django; django.setup()
+from django.contrib.auth.models import User
+from django.contrib.auth.password_validation import validate_password
+from watchtide.server.people.access import give_role
+name, password = os.environ.get("WATCHTIDE_ADMIN_NAME"), os.environ.get("WATCHTIDE_ADMIN_PASSWORD")
+if not User.objects.exists():
+    if not name or not password:
+        raise SystemExit(4)
+    validate_password(password)
+    give_role(User.objects.create_user(name, password=password), "admin")
+raise SystemExit(3 if any(u.check_password("demo") for u in User.objects.all()) else 0)
+"""
+
+
+def _accounts_problem(environment: dict[str, str]) -> str | None:
+    """Make the first account where there is none; the demo's password must not face real use."""
+    settings = {"DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
     done = subprocess.run(
-        [PYTHON, "-c", code], env={**environment, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
+        [PYTHON, "-c", ACCOUNTS], env=environment | settings, capture_output=True, text=True
     )
+    if done.returncode == 4:
+        return (
+            "there is no account yet; set WATCHTIDE_ADMIN_NAME and WATCHTIDE_ADMIN_PASSWORD for the first one"
+        )
+    if done.returncode not in (0, 3):
+        return f"the first account could not be made: {done.stderr.strip().splitlines()[-1]}"
     if done.returncode == 3:
         return "an account has the password demo; change it before serving"
     return None

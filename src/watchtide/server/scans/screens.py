@@ -179,7 +179,9 @@ def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
         metrics.setdefault(scan_id, set()).add(metric)
     # The figures of the latest card of each, out of the database's own JSON: the curves stay there.
     events = "content__figures__events__"
-    cards = Card.objects.filter(scan_id__in=ids).values_list("scan_id", f"{events}precision", f"{events}recall")
+    cards = Card.objects.filter(scan_id__in=ids).values_list(
+        "scan_id", f"{events}precision", f"{events}recall"
+    )
     figures = {scan_id: (precision, recall) for scan_id, precision, recall in cards}
     version = logbook.version()
     return [
