@@ -82,7 +82,7 @@ export default function TideTable() {
   );
 }
 
-function arrange(rows: TideRow[], sort: string, text: string): Line[] {
+export function arrange(rows: TideRow[], sort: string, text: string): Line[] {
   const words = text.toLowerCase().split(/\s+/);
   const families = new Map<string, TideRow[]>();
   for (const row of rows) {
