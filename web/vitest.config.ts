@@ -3,5 +3,5 @@ import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react()],
-  test: { environment: "jsdom", setupFiles: ["src/test-setup.ts"], css: false, restoreMocks: true },
+  test: { environment: "jsdom", setupFiles: ["src/test/setup.ts"], css: false, restoreMocks: true },
 });

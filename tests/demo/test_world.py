@@ -44,7 +44,9 @@ def test_sixteen_weeks_of_each_family_at_its_cadence(families):
 def test_planted_trouble_is_in_the_values(families):
     level = stream(families, "berth_level", place="Gullhaven")
     during = (level.local_hours >= world._at(38, 0)) & (level.local_hours < world._at(45, 0))
-    before = (level.local_hours >= world._at(23, 14)) & (level.local_hours < world._at(30, 14))  # a spring-neap cycle off
+    before = (level.local_hours >= world._at(23, 14)) & (
+        level.local_hours < world._at(30, 14)
+    )  # a spring-neap cycle off
     assert np.mean(level.values[during]) - np.mean(level.values[before]) == pytest.approx(0.31, abs=0.15)
     stuck = stream(families, "cold_hold_temp", hold="Hold 1")
     span = (stuck.local_hours >= world._at(47, 11)) & (stuck.local_hours < world._at(47, 20))
@@ -57,7 +59,9 @@ def test_planted_trouble_is_in_the_values(families):
     assert twice.values[span].sum() / twice.values[week_before].sum() == pytest.approx(2, abs=0.35)
 
 
-@pytest.mark.parametrize("metric", ["gate_taps", "berth_level", "cold_hold_temp", "ticket_pages", "feed_delay_p95"])
+@pytest.mark.parametrize(
+    "metric", ["gate_taps", "berth_level", "cold_hold_temp", "ticket_pages", "feed_delay_p95"]
+)
 def test_each_file_is_read_back_to_the_very_stamps(families, metric):
     """Five ways of writing stamps, local ones through a clock change among them, all come back to UTC."""
     family = families[metric]
@@ -93,7 +97,11 @@ def test_the_detector_knows_nothing_of_the_generator():
         if file.parent.name == "demo":
             continue
         for node in ast.walk(ast.parse(file.read_text())):
-            names = [a.name for a in node.names] if isinstance(node, ast.Import) else [getattr(node, "module", "") or ""]
+            names = (
+                [a.name for a in node.names]
+                if isinstance(node, ast.Import)
+                else [getattr(node, "module", "") or ""]
+            )
             if isinstance(node, ast.Import | ast.ImportFrom):
                 assert not any("demo" in name for name in names), file
 
@@ -105,7 +113,9 @@ def test_planted_incidents_of_small_families_are_mostly_found_and_little_else(fa
     found, points = [], {}
     for made in families["feed_delay_p95"].streams:
         seen = ~np.isnan(made.values)
-        s = stages.scan(stages.Input(made.key, made.times[seen] * 10**9, made.values[seen], world.ZONE), plan, known)
+        s = stages.scan(
+            stages.Input(made.key, made.times[seen] * 10**9, made.values[seen], world.ZONE), plan, known
+        )
         found += s.findings
         points[made.key] = Points(s.base.series.times, np.abs(s.z), s.in_finding)
     own = [x for x in known if any(keys.covers(x.series, k) for k in points)]

@@ -80,21 +80,3 @@ def long_run_variance(y: Floats) -> float:
 def _lag(y: Floats, k: int) -> Floats:
     d = y[k:] - y[:-k] if len(y) > k else np.empty(0)
     return d[~np.isnan(d)]
-
-
-def running_median(y: Floats, window: int) -> Floats:
-    """(n,) median over a centred window of `window` samples (odd), cut at the ends; NaN skipped.
-
-    NaN only where the whole window is missing. O(n * window).
-    """
-    half = window // 2
-    padded = np.concatenate([np.full(half, np.nan), y, np.full(half, np.nan)])
-    frames = np.lib.stride_tricks.sliding_window_view(padded, 2 * half + 1)
-    out = np.empty(len(y))
-    for i in range(0, len(y), 4096):  # in slices: nanmedian copies its input
-        chunk = frames[i : i + 4096]
-        empty = np.all(np.isnan(chunk), axis=1)
-        out[i : i + 4096] = np.nan
-        if not empty.all():
-            out[i : i + 4096][~empty] = np.nanmedian(chunk[~empty], axis=1)
-    return out

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import type { Entry, TideRow } from "../api/client";
 import { isBad, Mark, VerdictMark } from "../parts/marks";
-import { aFinding, aPreview, show } from "../parts/render.test-helper";
+import { aFinding, aPreview, show } from "../test/helper";
 import { Columns } from "./intake/Columns";
 import { Becomes, Problems } from "./intake/Problems";
 import { Before } from "./review/Before";

@@ -2,7 +2,7 @@ import { fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import { sideOf } from "../../charts/drawing";
-import { aCurve, show } from "../../parts/render.test-helper";
+import { aCurve, show } from "../../test/helper";
 import { levelWords, type PlanData, standardPlan } from "./plan";
 import { figuresAt, ScoreStrip } from "./ScoreStrip";
 import { Sentence } from "./Sentence";
