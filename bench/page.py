@@ -115,7 +115,9 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
 
     def open_from_table(stream: int) -> float:
         driver.get(base + "/")
-        browser.wait_for(driver, lambda d: d.find_elements("css selector", f'a.tide-stream[href="/workbench/{stream}"]'))
+        browser.wait_for(
+            driver, lambda d: d.find_elements("css selector", f'a.tide-stream[href="/workbench/{stream}"]')
+        )
         return float(driver.execute_async_script(OPEN, stream))
 
     opened = [open_from_table(small) for _ in range(RUNS + 1)][1:]
