@@ -1,0 +1,330 @@
+import { fireEvent, screen, waitFor } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { Route, Routes } from "react-router";
+import { describe, expect, it } from "vitest";
+import { Problem } from "../api/client";
+import { aCurve, aFinding, aPreview, show } from "../test/helper";
+import { serve } from "../test/serve";
+import Intake from "./intake/Intake";
+import Logbook from "./logbook/Logbook";
+import Review from "./review/Review";
+import Scorecard from "./scorecard/Scorecard";
+import Scorecards from "./scorecard/Scorecards";
+import { SignIn } from "./sign-in/SignIn";
+import TideTable from "./tide-table/TideTable";
+
+const entry = {
+  id: 4,
+  scope: "metric=gate_taps,place=Gullhaven",
+  start: "2026-08-15T10:00:00Z",
+  end: "2026-08-15T20:00:00Z",
+  verdict: "foreseen",
+  kind: "spike",
+  cause: "islanders' market",
+  note: "",
+  author: "M. Rask",
+  origin: "independent",
+  created_at: "2026-09-01T00:00:00Z",
+};
+
+const aScan = {
+  id: 1,
+  plan: "harbour watch",
+  version: 3,
+  plan_data: {},
+  plan_text: "",
+  is_standing: true,
+  mode: "fit",
+  streams: 36,
+  metrics: ["gate_taps"],
+  findings: 142,
+  precision: 0.82,
+  recall: null,
+  job: 1,
+  state: "done",
+  span_from: 0,
+  span_to: 1,
+  created_by: "demo",
+  created_at: "2026-11-20T10:00:00Z",
+  finished_at: "2026-11-20T10:01:00Z",
+  code_version: "0.1.0",
+  logbook_version: 2,
+  logbook_now: 2,
+};
+
+const figures = {
+  span: { from: 0, to: 7 * 86_400e9 },
+  events: {
+    tp_findings: 35,
+    fp_findings: 6,
+    tp_labels: 35,
+    fn_labels: 4,
+    precision: 0.8537,
+    precision_ci: [0.7156, 0.9312],
+    precision_ci_clustered: [0.6, 0.95],
+    precision_bounds: [0.74, 0.87],
+    recall: 0.8974,
+    recall_ci: [0.764, 0.9594],
+    recall_ci_clustered: null,
+    recall_of: "incidents",
+    f1: 0.875,
+    f1_ci: null,
+    incident_precision: 0.9,
+    fragmentation: 1,
+  },
+  points: {
+    tp: 412,
+    fp: 71,
+    fn: 118,
+    tn: 120_359,
+    precision: 0.85,
+    recall: 0.78,
+    specificity: 0.9994,
+    specificity_ci: null,
+    precision_ci: null,
+    recall_ci: null,
+  },
+  ranges: { precision: 0.81, recall: null, f1: null },
+  flagged_share: 0.004,
+  delay: { median_s: 1800, p90_s: 7200, n: 35 },
+  false_per_week: { per_stream: 0.03, total: 1.1, false_findings: 6, stream_weeks: 180, per_stream_ci: null },
+  by_kind: {
+    findings: { outlier: { tp: 35, fp: 4, precision: 0.9 }, shift: { tp: 0, fp: 2, precision: 0 } },
+    labels: { ramp: { tp: 4, fn: 2, recall: 0.667, recall_ci: [0.3, 0.9], delay: { median_s: 68_400 } } },
+  },
+  excluded: { unjudged: 6, unsure: 1, unscored: 0, incidents_not_reviewed: 0 },
+  notes: { clustered: "the span holds under 10 blocks" },
+};
+
+describe("signing in", () => {
+  it("says why it was refused, and clears the password only", async () => {
+    serve({
+      "POST /api/v1/session": () => {
+        throw new Problem(403, "name and password do not match", "password", "try again");
+      },
+    });
+    show(<SignIn isDemo={true} />);
+    await userEvent.type(screen.getByLabelText("Name"), "demo");
+    await userEvent.type(screen.getByLabelText("Password"), "demon");
+    await userEvent.click(screen.getByRole("button", { name: "Sign in" }));
+    expect((await screen.findByRole("alert")).textContent).toContain("name and password do not match");
+    expect((screen.getByLabelText("Name") as HTMLInputElement).value).toBe("demo");
+    expect((screen.getByLabelText("Password") as HTMLInputElement).value).toBe("");
+  });
+});
+
+describe("the tide table", () => {
+  it("says what to do when there is nothing yet", async () => {
+    serve({
+      "GET /api/v1/tide": () => ({
+        rows: [],
+        strongest: [],
+        open: 0,
+        new: 0,
+        zone: "UTC",
+        span_from: null,
+        span_to: null,
+        last_looked: null,
+      }),
+    });
+    show(<TideTable />);
+    expect((await screen.findByRole("link", { name: "Bring in a file" })).getAttribute("href")).toBe(
+      "/intake",
+    );
+  });
+  it("offers to try again when the server cannot be reached", async () => {
+    serve({
+      "GET /api/v1/tide": () => {
+        throw new TypeError("fetch failed");
+      },
+    });
+    show(<TideTable />);
+    expect(await screen.findByText("The server cannot be reached")).toBeTruthy();
+    expect(screen.getByRole("button", { name: "Try again" })).toBeTruthy();
+  });
+});
+
+describe("scorecards", () => {
+  it("list every scan with its figures, and what has none as a dash", async () => {
+    serve({
+      "GET /api/v1/scans": () => [
+        { ...aScan, id: 2, is_standing: false, state: "running", precision: null },
+        aScan,
+      ],
+    });
+    show(<Scorecards />);
+    const rows = await screen.findAllByRole("row");
+    expect(rows[1]?.textContent).toContain("standing");
+    expect(rows[1]?.textContent).toContain("0.82");
+    expect(rows[2]?.textContent).toContain("running");
+    expect(screen.getAllByRole("link")).toHaveLength(1);
+  });
+  it("speak in a sentence with figures and show the wider interval", async () => {
+    serve({
+      "GET /api/v1/scans/{id}/scorecard": () => ({
+        scan: aScan,
+        figures,
+        curve: aCurve().curve,
+        missed: [],
+        false: [],
+        labels: 40,
+        logbook_version: 2,
+        data_digest: "4f1c9a77aa",
+        computed_at: "",
+      }),
+    });
+    URL.createObjectURL = () => "blob:x";
+    show(<Scorecard />);
+    expect(
+      await screen.findByText("Of 41 findings counted, 35 were real; of 39 incidents, 35 were found."),
+    ).toBeTruthy();
+    expect(screen.getByText("0.60 – 0.95")).toBeTruthy();
+    expect(screen.getByText("0.76 – 0.96")).toBeTruthy();
+    expect(
+      screen.getByText(/6 findings elsewhere have no verdict: precision lies between 0.74 and 0.87/),
+    ).toBeTruthy();
+    expect(screen.getByText("120,359")).toBeTruthy();
+    expect(screen.getByText("none: every incident was found")).toBeTruthy();
+    expect(screen.getByText(/data 4f1c9a77aa/)).toBeTruthy();
+  });
+});
+
+describe("the logbook", () => {
+  const page = { entries: [entry], next: null, total: 1, version: 9 };
+  it("changes a verdict and a cause in place", async () => {
+    const calls = serve({ "GET /api/v1/logbook": () => page, "PATCH /api/v1/logbook/{id}": () => entry });
+    show(<Logbook />);
+    fireEvent.change(await screen.findByLabelText("Verdict, islanders' market"), {
+      target: { value: "incident" },
+    });
+    const cause = screen.getByLabelText("Cause, metric=gate_taps,place=Gullhaven");
+    await userEvent.clear(cause);
+    await userEvent.type(cause, "market day{Enter}");
+    const sent = calls.filter((c) => c.method === "PATCH").map((c) => c.body as typeof entry);
+    expect(sent[0]?.verdict).toBe("incident");
+    expect(sent[1]?.cause).toBe("market day");
+  });
+  it("takes an entry out and puts it back", async () => {
+    const calls = serve({
+      "GET /api/v1/logbook": () => page,
+      "DELETE /api/v1/logbook/{id}": () => undefined,
+      "POST /api/v1/logbook/{id}/restore": () => entry,
+    });
+    show(<Logbook />);
+    await userEvent.click(await screen.findByRole("button", { name: "Take out islanders' market" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Put it back" }));
+    expect(await screen.findByText("Put back.")).toBeTruthy();
+    expect(calls.filter((c) => c.method !== "GET").map((c) => c.method)).toEqual(["DELETE", "POST"]);
+  });
+  it("writes an entry with times in UTC and tells why one was refused", async () => {
+    const calls = serve({
+      "GET /api/v1/logbook": () => page,
+      "POST /api/v1/logbook": () => {
+        throw new Problem(400, "the entry ends before it starts", "end", "swap start and end");
+      },
+    });
+    show(<Logbook />);
+    await userEvent.click(await screen.findByRole("button", { name: "Write an entry" }));
+    fireEvent.change(screen.getByLabelText(/^From/), { target: { value: "2026-08-15T11:00" } });
+    fireEvent.change(screen.getByLabelText("To"), { target: { value: "2026-08-14T11:00" } });
+    await userEvent.click(screen.getByRole("button", { name: "Write it down" }));
+    expect((await screen.findByRole("alert")).textContent).toContain("swap start and end");
+    const body = calls.find((c) => c.method === "POST")?.body as { start: string };
+    expect(body.start).toBe(new Date("2026-08-15T11:00").toISOString());
+  });
+});
+
+describe("review", () => {
+  const context = { finding: aFinding(), beside: [], before: [], entries: [], causes: ["storm"] };
+  const routes = (queue: ReturnType<typeof aFinding>[]) => ({
+    "GET /api/v1/review": () => ({
+      queue,
+      judged: 2,
+      total: 2 + queue.length,
+      precision: 0.5,
+      precision_ci: [0.09, 0.91],
+      precision_counts: [1, 2],
+    }),
+    "GET /api/v1/findings/{id}": () => context,
+    "GET /api/v1/scans/{id}/streams/{stream}/window": () => {
+      throw new Problem(409, "the samples have changed since this scan", "", "scan again");
+    },
+  });
+  it("judges by one key, goes on, and takes back by another", async () => {
+    const one = aFinding();
+    const two = aFinding({ id: 2, title: "Gullhaven · adult" });
+    const calls = serve({
+      ...routes([one, two]),
+      "POST /api/v1/findings/{id}/verdict": ({ params }) => ({
+        ...entry,
+        id: Number(params?.path?.id) + 100,
+        verdict: "incident",
+      }),
+      "DELETE /api/v1/logbook/{id}": () => undefined,
+    });
+    show(<Review />);
+    expect(await screen.findByRole("heading", { name: "Northquay · adult" })).toBeTruthy();
+    await userEvent.type(screen.getByLabelText(/Cause/), "counted twice{Enter}");
+    await userEvent.keyboard("i");
+    expect(await screen.findByRole("heading", { name: "Gullhaven · adult" })).toBeTruthy();
+    expect(calls.find((c) => c.method === "POST")?.body).toEqual({
+      verdict: "incident",
+      cause: "counted twice",
+    });
+    expect(screen.getByText(/takes back incident on Northquay · adult/)).toBeTruthy();
+    await userEvent.keyboard("z");
+    expect(await screen.findByRole("heading", { name: "Northquay · adult" })).toBeTruthy();
+    expect(calls.some((c) => c.method === "DELETE")).toBe(true);
+  });
+  it("types a letter into the cause without judging", async () => {
+    const calls = serve(routes([aFinding()]));
+    show(<Review />);
+    await userEvent.type(await screen.findByLabelText(/Cause/), "fixx");
+    expect(calls.some((c) => c.method === "POST")).toBe(false);
+  });
+  it("says so when the scan can no longer be shown, and when all is done", async () => {
+    serve(routes([aFinding()]));
+    const seen = show(<Review />);
+    expect(await screen.findByText("the samples have changed since this scan")).toBeTruthy();
+    seen.unmount();
+    serve(routes([]));
+    show(<Review />);
+    expect(await screen.findByText("Every finding has a verdict")).toBeTruthy();
+  });
+});
+
+describe("intake of a file", () => {
+  const at = (routes: Parameters<typeof serve>[0]) => {
+    const calls = serve({ "GET /api/v1/batches": () => [], ...routes });
+    window.history.pushState({}, "", "/");
+    show(
+      <Routes>
+        <Route path="*" element={<Intake />} />
+      </Routes>,
+    );
+    return calls;
+  };
+  it("asks for a file when there is none, by keyboard too", async () => {
+    at({});
+    expect(await screen.findByLabelText("Choose a file")).toBeTruthy();
+    expect(screen.getByText(/Nothing is stored before/)).toBeTruthy();
+  });
+  it("shows the guess after a file was handed in, and stores it with what was chosen", async () => {
+    const calls = at({
+      "POST /api/v1/uploads/{id}/preview": () => aPreview(),
+      "POST /api/v1/uploads/{id}/store": () => ({ id: 8 }),
+      "GET /api/v1/jobs/{id}": () => ({ id: 8, state: "done", result: { first_stream: 5 } }),
+    });
+    globalThis.fetch = async () => new Response(JSON.stringify({ id: 3 }), { status: 201 });
+    await userEvent.upload(await screen.findByLabelText("Choose a file"), new File(["a"], "taps.csv"));
+    expect(await screen.findByText(/2 streams, every 15m/)).toBeTruthy();
+    await userEvent.type(screen.getByPlaceholderText("taps / 15 min"), "m");
+    await userEvent.click(screen.getByRole("button", { name: "Store only" }));
+    await waitFor(() => expect(calls.some((c) => c.path.endsWith("/store"))).toBe(true));
+    const body = calls.find((c) => c.path.endsWith("/store"))?.body as { unit: string; then_scan: boolean };
+    expect([body.unit, body.then_scan]).toEqual(["m", false]);
+    expect((await screen.findByRole("link", { name: "Open the first stream" })).getAttribute("href")).toBe(
+      "/workbench/5",
+    );
+  });
+});

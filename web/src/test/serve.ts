@@ -1,0 +1,21 @@
+import { vi } from "vitest";
+import { api } from "../api/client";
+
+type Route = (options: {
+  params?: { path?: Record<string, unknown>; query?: Record<string, unknown> };
+  body?: unknown;
+}) => unknown;
+
+/** Answer the client's calls by method and path; a route that throws refuses. Returns what was called. */
+export function serve(routes: Record<string, Route>): { method: string; path: string; body: unknown }[] {
+  const calls: { method: string; path: string; body: unknown }[] = [];
+  for (const method of ["GET", "POST", "PATCH", "DELETE"] as const) {
+    vi.spyOn(api, method).mockImplementation((async (path: string, options: Parameters<Route>[0] = {}) => {
+      calls.push({ method, path, body: options.body });
+      const route = routes[`${method} ${path}`];
+      if (!route) throw new Error(`no route ${method} ${path}`);
+      return { data: route(options) };
+    }) as never);
+  }
+  return calls;
+}
