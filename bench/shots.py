@@ -1,10 +1,10 @@
 """`./run shots`: the pictures of docs/screenshots/, made from a fresh demo."""
 
-import os
 import re
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -85,7 +85,7 @@ def _hand_in(driver) -> None:
     for i in range(5, 4_000, 97):
         lines[i] = re.sub(r",\d+$", ",closed", lines[i])
     lines[11] = lines[11].replace("2026-07-27", "27/07/26")
-    path = Path(os.environ.get("TMPDIR", "/tmp")) / "taps_2026-07.csv"
+    path = Path(tempfile.gettempdir()) / "taps_2026-07.csv"
     path.write_text("\n".join(lines) + "\n2026-09-")
     driver.find_element(By.CSS_SELECTOR, "input[type=file]").send_keys(str(path))
     browser.wait_for(driver, lambda d: d.find_elements(By.XPATH, "//h2[contains(., 'What it will become')]"))

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import expectation, flagging, grouping, keys, robust, seasons, shifts
+from watchtide.core import expectation, flagging, grouping, keys, seasons, shifts
 from watchtide.core.scoring.rows import Finding, Label, inside_any
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, infer_step, regrid, wall_clock
 from watchtide.plan import Plan, durations
@@ -75,12 +75,7 @@ def prepare(stream: Input, plan: Plan) -> tuple[Series, dict[str, Any]]:
     step = (
         cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
     )
-    is_count = plan.prepare.as_ == "count" or (
-        plan.prepare.as_ == "auto"
-        and len(seen) > 0
-        and bool(np.all(seen >= 0) and np.all(seen == np.floor(seen)))
-        and robust.resolution(seen) == 1.0
-    )
+    is_count = plan.prepare.as_ == "count" or (plan.prepare.as_ == "auto" and _are_counts(seen))
     combine = plan.prepare.combine
     if combine == "auto":
         # A count summed over equal stamps would double what was sent twice.
@@ -96,6 +91,13 @@ def prepare(stream: Input, plan: Plan) -> tuple[Series, dict[str, Any]]:
         "combine": combine,
         "as": "count" if is_count else "value",
     }
+
+
+def _are_counts(seen: Floats) -> bool:
+    """Whole numbers from 0 on without a common factor: what one gets by counting one by one."""
+    if len(seen) == 0 or not np.all((seen >= 0) & (seen == np.floor(seen)) & (seen < 2**53)):
+        return False
+    return int(np.gcd.reduce(seen.astype(np.int64))) == 1
 
 
 def training_stop(series: Series, plan: Plan, zone: str) -> int:
