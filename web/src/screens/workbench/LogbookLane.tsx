@@ -7,16 +7,13 @@ import { dayTime } from "../../parts/words";
 /** About how much of the lane's width a letter takes, in per cent. */
 const LETTER = 0.95;
 
-/** Words beside entries, as far as they find room before the next words. */
-function placeWords(entries: { id: number; left: number; words: string }[]): Set<number> {
-  const placed = new Set<number>();
-  let free = 0;
-  for (const e of [...entries].sort((a, b) => a.left - b.left)) {
-    if (e.left < free || e.left > 96) continue;
-    placed.add(e.id);
-    free = e.left + e.words.length * LETTER;
-  }
-  return placed;
+/** Words beside entries, where they find room before the next entry begins. */
+function placeWords(entries: { id: number; from: number; left: number; words: string }[]): Set<number> {
+  const inOrder = [...entries].sort((a, b) => a.left - b.left);
+  const fits = inOrder.filter(
+    (e, i) => e.left + e.words.length * LETTER <= Math.max(inOrder[i + 1]?.from ?? 100, 0),
+  );
+  return new Set(fits.map((e) => e.id));
 }
 
 /** The annotated history under the values, on the same axis: verdicts by pattern. */
@@ -28,7 +25,12 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
   const hasWords = placeWords(
     inSight
       .filter((e) => e.verdict !== "reviewed")
-      .map((e) => ({ id: e.id, left: Math.min(100, x(Date.parse(e.end))), words: e.cause || e.kind || "" })),
+      .map((e) => ({
+        id: e.id,
+        from: x(Date.parse(e.start)),
+        left: Math.min(100, x(Date.parse(e.end))),
+        words: e.cause || e.kind || "",
+      })),
   );
   return (
     <div style={{ position: "relative", marginRight: "var(--gutter, 108px)" }}>
