@@ -16,7 +16,6 @@ from watchtide.tables import clock
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
 BASELINE_VERSION = 1
-FLAG_VERSION = 1
 
 
 @dataclass(frozen=True)

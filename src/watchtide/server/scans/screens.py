@@ -228,9 +228,8 @@ def histogram(scanned: stages.Scanned, entries: Sequence[Entry]) -> dict[str, li
 
 def stream_curve(row: ScanStream) -> dict[str, Any]:
     """One stream's curve, and its figures at the level in force."""
-    lines = services.curve_of(row.scan, [row])
-
     scanned = services.rescan(row)
+    lines = services.curve_of(row.scan, [scanned])
     points = {scanned.base.key: Points(scanned.base.series.times, np.abs(scanned.z), scanned.in_finding)}
     labels = [x for x in logbook.labels() if keys.covers(x.series, scanned.base.key)]
     figures = score_card(scanned.findings, labels, points, services.setting_of(row.scan)).figures

@@ -247,19 +247,16 @@ def setting_of(scan: Scan) -> Setting:
     return Setting(step_ns=scan.step_ns or None, longest_season_ns=scan.longest_season_ns)
 
 
-def scored(rows: Sequence[ScanStream]) -> tuple[list[stages.Scanned], list[Scored]]:
-    scanned = [rescan(row) for row in rows]
-    return scanned, [Scored(s.base.key, s.base.series.times, s.z) for s in scanned]
-
-
-def curve_of(scan: Scan, rows: Sequence[ScanStream]) -> Curve:
+def curve_of(scan: Scan, scanned: Sequence[stages.Scanned]) -> Curve:
     """The operating curve over these streams of a scan, against the present logbook."""
     plan = load(scan.plan_version.text)
-    scanned, streams = scored(rows)
-    shifts = [f for s in scanned for f in s.findings if f.kind == "shift"]
-    group = stages.group_of(plan, scanned[0].base.series.step_ns)
     return curve(
-        streams, logbook.labels(), group=group, side=plan.flag.side, shifts=shifts, setting=setting_of(scan)
+        [Scored(s.base.key, s.base.series.times, s.z) for s in scanned],
+        logbook.labels(),
+        group=stages.group_of(plan, min(s.base.series.step_ns for s in scanned)),
+        side=plan.flag.side,
+        shifts=[f for s in scanned for f in s.findings if f.kind == "shift"],
+        setting=setting_of(scan),
     )
 
 
@@ -282,15 +279,7 @@ def compute_card(scan: Scan) -> dict[str, Any]:
     points = {s.base.key: core_rows.Points(s.base.series.times, np.abs(s.z), s.in_finding) for s in scanned}
     found = [f for s in scanned for f in s.findings]
     card = score_card(found, labels, points, setting_of(scan))
-    plan = load(scan.plan_version.text)
-    lines = curve(
-        [Scored(s.base.key, s.base.series.times, s.z) for s in scanned],
-        labels,
-        group=stages.group_of(plan, scan.step_ns or 1),
-        side=plan.flag.side,
-        shifts=[f for f in found if f.kind == "shift"],
-        setting=setting_of(scan),
-    )
+    lines = curve_of(scan, scanned)
     id_of = {row.stream.key: row.stream_id for row in rows}
     title_of = {row.stream.key: f"{row.stream.metric} · {row.stream.title}" for row in rows}
     false = [
