@@ -25,7 +25,7 @@ def small_world(django_db_setup, django_db_blocker, tmp_path_factory):
     from watchtide.server.people.access import give_role
     from watchtide.server.scans import services as scans
     from watchtide.server.scans.models import Scan
-    from watchtide.server.streams import services as streams
+    from watchtide.server.streams import files as streams
     from watchtide.server.streams.models import Stream
     from watchtide.tables import labels
 

@@ -5,8 +5,9 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.server.conftest import run_jobs
 
-from watchtide.server.streams import services, store
+from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Stream
+from watchtide.tables import results
 
 
 def take(api, text, choices=None, name="file.csv"):
@@ -96,8 +97,8 @@ def test_the_same_bytes_read_another_way_are_another_batch(api):
 
 @pytest.mark.parametrize("text", ["=SUM(A1)", "+1", "@cmd", "-x", "\tx"])
 def test_cells_of_the_rows_set_aside_start_no_formula(text):
-    assert services.spreadsheet_safe(text) == "'" + text
-    assert services.spreadsheet_safe("-5") == "-5" and services.spreadsheet_safe("plain") == "plain"
+    assert results.spreadsheet_safe(text) == "'" + text
+    assert results.spreadsheet_safe("-5") == "-5" and results.spreadsheet_safe("plain") == "plain"
 
 
 def test_a_lost_upload_is_said_and_nothing_queued(api, settings):

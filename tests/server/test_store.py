@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from django.utils import timezone
 
-from watchtide.server.streams import store
-from watchtide.server.streams.models import Batch, Block, Piece, Segment, Stream
+from watchtide.server.streams import folding, store
+from watchtide.server.streams.models import Batch, Block, Segment, Stream
 
 pytestmark = pytest.mark.django_db
 HOUR = 3_600 * 10**9
@@ -41,11 +41,11 @@ def test_the_last_received_wins_before_and_after_folding(stream):
     batch(stream, [2, 0], [21, 5])
     expected = {0: 5, 1: 10, 2: 21, 3: 30}
     assert read(stream) == expected
-    assert store.fold([stream.pk]) == 5
-    assert read(stream) == expected and not Piece.objects.exists() and not Block.objects.exists()
+    assert folding.fold() == 5
+    assert read(stream) == expected and not Block.objects.filter(folded_at=None).exists()
     batch(stream, [3, 9], [31, 90])
     assert read(stream) == expected | {3: 31, 9: 90}
-    store.fold([stream.pk])
+    folding.fold()
     assert read(stream) == expected | {3: 31, 9: 90}
     stream.refresh_from_db()
     assert (stream.samples, stream.first_ns, stream.last_ns) == (5, 0, 9 * HOUR)
@@ -54,11 +54,11 @@ def test_the_last_received_wins_before_and_after_folding(stream):
 def test_folding_rewrites_only_the_segments_it_touches(stream):
     n = 3 * store.SEGMENT_SAMPLES
     batch(stream, np.arange(n), np.arange(n))
-    store.fold([stream.pk])
+    folding.fold()
     before = dict(Segment.objects.filter(stream=stream).values_list("first_ns", "pk"))
     assert len(before) == 3
     batch(stream, [store.SEGMENT_SAMPLES + 5], [-1])
-    store.fold([stream.pk])
+    folding.fold()
     after = dict(Segment.objects.filter(stream=stream).values_list("first_ns", "pk"))
     assert [before[t] == after[t] for t in sorted(before)] == [True, False, True]
     assert read(stream, store.SEGMENT_SAMPLES + 5, store.SEGMENT_SAMPLES + 6) == {
@@ -68,8 +68,8 @@ def test_folding_rewrites_only_the_segments_it_touches(stream):
 
 def test_a_large_batch_is_cut_into_blocks_and_read_whole(stream, monkeypatch):
     monkeypatch.setattr(store, "BLOCK_SAMPLES", 100)
-    batch(stream, np.arange(950), np.arange(950))
-    assert Block.objects.count() == 10
+    row = batch(stream, np.arange(950), np.arange(950))
+    assert row.blocks.count() == 10
     assert len(read(stream)) == 950 and read(stream, 99, 101) == {99: 99, 100: 100, 101: 101}
 
 
@@ -79,7 +79,7 @@ def test_the_digest_is_the_same_however_the_samples_are_cut(stream):
     values[7] = np.nan
     whole = store.digest(times, values)
     batch(stream, np.arange(250), values[:250])
-    store.fold([stream.pk])
+    folding.fold()
     batch(stream, np.arange(250, 500), values[250:])
     assert store.digest(*store.read(stream.pk)) == whole
     other = values.copy()

@@ -8,7 +8,7 @@ import pyarrow as pa
 import pyarrow.parquet as papq
 import pytest
 
-from watchtide.tables import layout, read
+from watchtide.tables import extract, layout, read
 from watchtide.tables.problems import TableError
 
 GOOD = b"stamp,place,taps\n2026-08-01 00:00,Northquay,4\n2026-08-01 00:15,Northquay,7\n2026-08-01 00:00,Gullhaven,\n"
@@ -16,7 +16,7 @@ GOOD = b"stamp,place,taps\n2026-08-01 00:00,Northquay,4\n2026-08-01 00:15,Northq
 
 def take(data, name="taps.csv", **stated):
     raw = read.read(data, name)
-    return layout.extract(raw, layout.guess(raw, zone="Europe/Dublin", **stated))
+    return extract.extract(raw, layout.guess(raw, zone="Europe/Dublin", **stated))
 
 
 def test_roles_are_guessed_with_reasons_and_streams_told_apart():
@@ -24,7 +24,7 @@ def test_roles_are_guessed_with_reasons_and_streams_told_apart():
     guessed = layout.guess(raw, zone="Europe/Dublin")
     assert (guessed.time, guessed.values, guessed.series) == ("stamp", ("taps",), ("place",))
     assert "iso local" in guessed.reasons["stamp"]
-    got = layout.extract(raw, guessed)
+    got = extract.extract(raw, guessed)
     assert [s.key for s in got.streams] == ["place=Northquay", "place=Gullhaven"]
     assert got.streams[0].values.tolist() == [4, 7] and np.isnan(got.streams[1].values[0])
     assert not got.broken
@@ -84,11 +84,11 @@ def test_several_values_make_several_streams_with_the_metric_first():
         (b"stamp,taps,taps\n1,2,3\n", "a.csv", "line 1, column 3", "twice"),
         (b"name,taps\nx,1\ny,2\n", "a.csv", "line 1", "no column holds times"),
         (b"stamp,name\n2026-08-01,x\n2026-08-02,y\n", "a.csv", "line 1", "no column holds numbers"),
-        (b"stamp,caf\xe9,taps\n2026-08-01,x,1\n", "a.csv", "line 1", "not UTF-8"),
-        (b"stamp,place,taps\n2026-08-01,\xe9,1\n", "a.csv", "line 2, column place", "not UTF-8"),
+        (b"stamp,caf\x81,taps\n2026-08-01,x,1\n", "a.csv", "line 1", "neither UTF-8 nor Windows"),
+        (b"stamp,place,taps\n2026-08-01,\x81,1\n", "a.csv", "line 2, column place", "neither UTF-8"),
         (gzip.compress(GOOD, mtime=0)[:30], "a.csv.gz", "", "cut off"),
         (b"PAR1 nonsense", "a.parquet", "", "no Parquet file"),
-        (b'{"stamp": "2026-08-01", "taps": 1}\n{"stamp": \n', "a.jsonl", "line", "no JSON object"),
+        (b'{"stamp": \n{"stamp"\n', "a.jsonl", "line 1", "no JSON object"),
         (b"a" + b",b" * 3000 + b"\n1" + b",2" * 3000, "a.csv", "line 1", "at most 2,000"),
         (",".join(f"c{i}" for i in range(2500)).encode() + b"\n1\n", "a.csv", "line 1", "at most 2,000"),
     ],
@@ -164,7 +164,7 @@ def test_a_label_column_is_only_suggested_and_used_when_named():
     raw = read.read(data, "a.csv")
     guessed = layout.guess(raw)
     assert guessed.label is None and guessed.suggested_label == "is_anomaly"
-    got = layout.extract(raw, layout.guess(raw, label="is_anomaly"))
+    got = extract.extract(raw, layout.guess(raw, label="is_anomaly"))
     assert got.streams[0].labelled.tolist() == [False, True, False]
 
 

@@ -54,7 +54,33 @@ Every = Annotated[str | None, typer.Option("--every", help="Cadence of the grid,
 Combine = Annotated[
     str | None, typer.Option("--combine", help="How samples of a bin combine: mean, sum, count …")
 ]
-Encoding = Annotated[str | None, typer.Option("--encoding", help="Encoding of a text file; UTF-8 otherwise.")]
+Encoding = Annotated[
+    str | None, typer.Option("--encoding", help="Encoding of a text file; told from its bytes otherwise.")
+]
+Delimiter = Annotated[
+    str | None, typer.Option("--delimiter", help="What stands between cells; `tab` for a tab.")
+]
+Decimal = Annotated[str | None, typer.Option("--decimal", help="Decimal mark, . or ,")]
+Header = Annotated[bool | None, typer.Option("--header/--no-header", help="Whether line 1 holds names.")]
+Pattern = Annotated[
+    str | None, typer.Option("--pattern", help=r"Fields of a log line, such as (?P<time>\S+) (?P<ms>\d+).")
+]
+Missing = Annotated[
+    list[str] | None, typer.Option("--missing", help="A word that means a missing value; repeatable.")
+]
+Keep = Annotated[
+    str | None, typer.Option("--keep", help="Only rows where this holds, such as `fare = adult`.")
+]
+Wide = Annotated[
+    str | None, typer.Option("--wide", help="Value columns are places of one metric: the attribute's name.")
+]
+TimeForm = Annotated[
+    str | None, typer.Option("--time-form", help="`day first` or `month first`, for stamps such as 1/5/26.")
+]
+Duplicates = Annotated[
+    str | None, typer.Option("--duplicates", help="Equal stamps: mean, last, first or refuse.")
+]
+LayoutFile = Annotated[str | None, typer.Option("--layout", help="A layout kept by `look --save-layout`.")]
 Skip = Annotated[bool, typer.Option("--skip-broken", help="Leave broken rows out instead of stopping.")]
 Calendar = Annotated[str | None, typer.Option("--calendar", hidden=True)]
 Covariate = Annotated[list[str] | None, typer.Option("--covariate", hidden=True)]
@@ -86,6 +112,16 @@ def scan(
     every: Every = None,
     combine: Combine = None,
     encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
     skip_broken: Skip = False,
     calendar: Calendar = None,
     covariate: Covariate = None,
@@ -130,6 +166,16 @@ def decompose(
     every: Every = None,
     combine: Combine = None,
     encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
     skip_broken: Skip = False,
 ) -> None:
     """Split streams into trend, seasons and remainder."""
@@ -154,6 +200,16 @@ def shifts(
     every: Every = None,
     combine: Combine = None,
     encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
     skip_broken: Skip = False,
 ) -> None:
     """Find change points in streams freed of their seasons."""
@@ -174,6 +230,16 @@ def seasons(
     every: Every = None,
     combine: Combine = None,
     encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
     skip_broken: Skip = False,
 ) -> None:
     """Season lengths of each stream, strongest first, as JSON."""
@@ -213,6 +279,151 @@ def score(
     )  # fmt: skip
 
 
+@app.command()
+def look(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    json_out: Annotated[str | None, typer.Option("--json", help="Write what was seen here.")] = None,
+    save_layout: Annotated[str | None, typer.Option(help="Keep how the table is read, for --layout.")] = None,
+    whole: Annotated[bool, typer.Option("--whole", help="Look at all of a large file.")] = False,
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    label: LabelOption = None,
+    every: Every = None,
+    combine: Combine = None,
+    encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Look a table through: columns, rows, what is wrong, and what it would become."""
+    from watchtide.cli import taking
+
+    taking.look(source, json_out, save_layout, whole=whole, table=_table(locals()))
+
+
+@app.command()
+def rollup(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    out: Annotated[str, typer.Option(help="Write the streams here.")],
+    every: Annotated[str, typer.Option(help="Interval, such as 5m or 1d.")],
+    measure: Annotated[
+        list[str],
+        typer.Option(
+            help="count, or sum|mean|min|max|p50|p90|p95|p99|distinct of a column: `p95 ms`; repeatable."
+        ),
+    ],
+    metric: Annotated[str | None, typer.Option(help="Name of the count.")] = None,
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    label: LabelOption = None,
+    combine: Combine = None,
+    encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Turn rows that are events into streams: figures per interval and attribute."""
+    from watchtide.cli import taking
+
+    taking.roll_up(source, out, every, measure, metric, table=_table(locals()))
+
+
+@app.command()
+def regrid(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    out: Annotated[str, typer.Option(help="Write the streams here.")],
+    every: Annotated[str, typer.Option(help="Cadence: 15m, 1h, 1d, 7d, month, year. Days follow --tz.")],
+    combine: Annotated[str, typer.Option(help="mean, sum, count, min, max, last, p50, p95 or p99.")] = "mean",
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    label: LabelOption = None,
+    encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Put streams on another cadence."""
+    from watchtide.cli import taking
+
+    taking.regrid(source, out, every, combine, table=_table(locals()))
+
+
+@app.command()
+def derive(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    out: Annotated[str, typer.Option(help="Write the streams here.")],
+    formula: Annotated[str, typer.Option(help="Such as `1000 * [errors] / [requests]`.")],
+    by: Annotated[list[str] | None, typer.Option(help="Attribute to keep; repeatable.")] = None,
+    metric: Annotated[str, typer.Option(help="Name of the result.")] = "derived",
+    every: Every = None,
+    time: Time = None,
+    value: Value = None,
+    series: SeriesOption = None,
+    tz: Zone = "UTC",
+    label: LabelOption = None,
+    encoding: Encoding = None,
+    delimiter: Delimiter = None,
+    decimal: Decimal = None,
+    header: Header = None,
+    pattern: Pattern = None,
+    missing: Missing = None,
+    keep: Keep = None,
+    wide: Wide = None,
+    time_form: TimeForm = None,
+    duplicates: Duplicates = None,
+    layout: LayoutFile = None,
+    skip_broken: Skip = False,
+) -> None:
+    """Make streams of others by a formula; a ratio keeps its denominator beside it."""
+    from watchtide.cli import taking
+
+    taking.derive(source, out, formula, by or [], metric, every, table=_table(locals()))
+
+
+@app.command()
+def days(
+    source: Annotated[str, typer.Argument(metavar="FILE.ics")],
+    from_: Annotated[str, typer.Option("--from", help="Start of the span.")],
+    to: Annotated[str, typer.Option("--to", help="End of the span.")],
+    tz: Zone = "UTC",
+    out: Annotated[str, typer.Option(help="Write the days here, as CSV.")] = "-",
+) -> None:
+    """Known days of a calendar within a span, recurring ones written out."""
+    from watchtide.cli import taking
+
+    taking.days(source, from_, to, tz, out)
+
+
 @plan_app.command("check")
 def plan_check(path: str) -> None:
     """Check a plan; mistakes are told by line."""
@@ -247,6 +458,12 @@ def server_run(context: typer.Context) -> None:
     server.run(context.args)
 
 
+TABLE_OPTIONS = (
+    "time", "value", "series", "label", "tz", "every", "combine", "encoding", "delimiter", "decimal", "header", "pattern",
+    "missing", "keep", "wide", "time_form", "duplicates", "layout", "skip_broken",
+)  # fmt: skip
+
+
 def _refuse_later(options: dict[str, Any]) -> None:
     for name, value in options.items():
         if value:
@@ -254,8 +471,7 @@ def _refuse_later(options: dict[str, Any]) -> None:
 
 
 def _table(given: dict[str, Any]) -> dict[str, Any]:
-    names = ("time", "value", "series", "label", "tz", "every", "combine", "encoding", "skip_broken")
-    return {name: given.get(name) for name in names}
+    return {name: given.get(name) for name in TABLE_OPTIONS}
 
 
 def main() -> None:

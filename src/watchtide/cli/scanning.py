@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from watchtide.cli import taking
 from watchtide.cli.main import fail
 from watchtide.core import decompose as core_decompose
 from watchtide.core import seasons as core_seasons
@@ -18,7 +19,7 @@ from watchtide.engine import run, stages
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
-from watchtide.tables import clock, labels, layout, read, results
+from watchtide.tables import clock, extract, labels, layout, results
 from watchtide.tables.problems import TableError
 
 
@@ -38,36 +39,28 @@ def load_plan(path: str | None) -> Plan:
 
 def read_streams(
     source: str, table: dict[str, Any]
-) -> tuple[layout.Extracted, list[stages.Input], list[Label]]:
+) -> tuple[extract.Extracted, list[stages.Input], list[Label]]:
     """The streams of a file, and the known spans of a stated label column. Guesses go to standard error."""
-    clock.zone(table["tz"])
-    data: str | bytes = sys.stdin.buffer.read() if source == "-" else source
-    raw = read.read(data, "standard input" if source == "-" else source, encoding=table["encoding"])
-    guessed = layout.guess(
-        raw,
-        zone=table["tz"],
-        time=table["time"],
-        values=tuple(table["value"] or ()),
-        series=tuple(table["series"]) if table["series"] else None,
-        label=table["label"],
-    )
-    taken = layout.extract(raw, guessed)
+    raw, guessed = taking.open_table(source, table)
+    taken = extract.extract(raw, guessed)
     if taken.broken and not table["skip_broken"]:
-        first = taken.broken[0]
-        raise TableError(
-            source,
-            f"line {first.line}" + (f", column {first.column}" if first.column else ""),
-            f"{first.problem} ({len(taken.broken)} broken row{'s' if len(taken.broken) > 1 else ''} in all)",
-            "mend it, or leave broken rows out with --skip-broken",
-        )
+        raise taking.first_broken(source, taken.broken, len(taken.broken))
     if not taken.streams:
         raise TableError(source, "the rows", "not one row can be used", "check the time and value columns")
     _tell_guess(guessed, taken, table)
+    zone = guessed.zone
     known = [span for s in taken.streams if s.labelled is not None for span in _known_spans(s)]
-    return taken, [stages.Input(s.key, s.times, s.values, table["tz"]) for s in taken.streams], known
+    inputs = []
+    for s in taken.streams:
+        times, values = s.times, s.values
+        if guessed.duplicates != "mean":
+            # The grid averages equal stamps by itself.
+            times, values, _ = extract.without_doubles(times, values, guessed.duplicates)
+        inputs.append(stages.Input(s.key, times, values, zone))
+    return taken, inputs, known
 
 
-def _known_spans(stream: layout.StreamRows) -> list[Label]:
+def _known_spans(stream: extract.StreamRows) -> list[Label]:
     """True rows of a label column as incidents, one a run of rows."""
     assert stream.labelled is not None
     order = np.argsort(stream.times, kind="stable")
@@ -80,7 +73,7 @@ def _known_spans(stream: layout.StreamRows) -> list[Label]:
     ]
 
 
-def _tell_guess(guessed: layout.Layout, taken: layout.Extracted, table: dict[str, Any]) -> None:
+def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[str, Any]) -> None:
     words = [f"time {guessed.time}", f"value {', '.join(guessed.values)}"]
     if guessed.series:
         words.append(f"streams by {', '.join(guessed.series)}")

@@ -79,11 +79,13 @@ def prepare(stream: Input, plan: Plan) -> tuple[Series, dict[str, Any]]:
     if combine == "auto":
         # A count summed over equal stamps would double what was sent twice.
         combine = "sum" if is_count and step > cadence else "mean"
-    local_anchor = 0
-    if step % seasons.DAY_NS == 0 and stream.zone != "UTC" and len(stream.times):
-        # Days and weeks start at local midnight, weeks on Monday.
-        local_anchor = -int(clock.utc_offsets(stream.times[:1], stream.zone)[0]) + 4 * seasons.DAY_NS
-    series = regrid(stream.times, stream.values, step, combine=combine, anchor_ns=local_anchor)
+    if clock.is_calendar(step) and stream.zone != "UTC" and len(stream.times):
+        # Days begin at local midnight, weeks on Monday: the grid is even on the wall clock, not in UTC.
+        local = stream.times + clock.utc_offsets(stream.times, stream.zone)
+        series = regrid(local, stream.values, step, combine=combine, anchor_ns=4 * seasons.DAY_NS)
+        series = replace(series, times=clock.localise(series.times, stream.zone).times)
+    else:
+        series = regrid(stream.times, stream.values, step, combine=combine)
     series = replace(series, offsets_ns=clock.utc_offsets(series.times, stream.zone))
     return series, {
         "every": durations.format_ns(step),

@@ -6,12 +6,14 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import connection
+from django.db.models import Count, Sum
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_safe
 
 from watchtide.server.jobs.models import Job
+from watchtide.server.streams.models import Batch, Block, Feed, Stream
 
 
 @lru_cache(maxsize=1)
@@ -45,3 +47,41 @@ def readyz(request: HttpRequest) -> JsonResponse:
         cursor.execute("SELECT 1")
     waiting = Job.objects.filter(state="queued").count()
     return JsonResponse({"status": "ready", "queued_jobs": waiting})
+
+
+@require_safe
+def metrics(request: HttpRequest) -> HttpResponse:
+    """OpenMetrics text about ourselves: how much is held, what waits, what fails. Sums only, no names."""
+    from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
+    from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
+    from prometheus_client.registry import Collector, CollectorRegistry
+
+    class Ourselves(Collector):
+        def collect(self):
+            jobs = GaugeMetricFamily("watchtide_jobs", "Jobs by state.", labels=["state"])
+            for row in Job.objects.values("state").annotate(n=Count("pk")):
+                jobs.add_metric([row["state"]], row["n"])
+            yield jobs
+            streams = GaugeMetricFamily("watchtide_streams", "Streams by kind.", labels=["kind"])
+            for row in Stream.objects.values("kind").annotate(n=Count("pk")):
+                streams.add_metric([row["kind"]], row["n"])
+            yield streams
+            held = Stream.objects.aggregate(n=Sum("samples"))["n"] or 0
+            yield GaugeMetricFamily("watchtide_samples_held", "Samples in segments.", value=held)
+            waiting = Block.objects.filter(folded_at=None, batch__accepted_at__isnull=False)
+            blocks = waiting.aggregate(n=Sum("samples"))["n"] or 0
+            yield GaugeMetricFamily(
+                "watchtide_samples_unfolded", "Samples waiting to be folded.", value=blocks
+            )
+            taken = CounterMetricFamily("watchtide_batches", "Batches held, by door.", labels=["door"])
+            for row in Batch.objects.exclude(accepted_at=None).values("door").annotate(n=Count("pk")):
+                taken.add_metric([row["door"]], row["n"])
+            yield taken
+            failing = Feed.objects.filter(is_on=True, is_fine=False).count()
+            yield GaugeMetricFamily(
+                "watchtide_feeds_failing", "Feeds whose last fetch failed.", value=failing
+            )
+
+    registry = CollectorRegistry()
+    registry.register(Ourselves())
+    return HttpResponse(generate_latest(registry), content_type=CONTENT_TYPE_LATEST)

@@ -2,12 +2,13 @@
 
 from typing import Any
 
-from django.core.exceptions import ObjectDoesNotExist
+from django.core.exceptions import ObjectDoesNotExist, RequestDataTooBig
 from django.http import Http404, HttpRequest, JsonResponse
 from rest_framework import exceptions, status
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
+from watchtide.core.series import SeriesError
 from watchtide.plan import PlanError
 from watchtide.tables.clock import ClockError
 from watchtide.tables.problems import TableError
@@ -26,6 +27,10 @@ class Problem(exceptions.APIException):
         super().__init__(title)
 
 
+class Busy(RuntimeError):
+    """Somebody else is changing the same samples right now."""
+
+
 def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     """DRF's exception handler: our own errors and DRF's own in one form; others stay defects."""
     if isinstance(error, TableError):
@@ -35,9 +40,15 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     elif isinstance(error, PlanError):
         places = [{"line": line, "place": place, "message": text} for line, place, text in error.problems]
         error = Problem(str(error), place=error.problems[0][1], problems=places, code=422)
-    elif isinstance(error, ClockError):
+    elif isinstance(error, (ClockError, SeriesError)):
         title, _, remedy = str(error).partition("; ")
         error = Problem(title, remedy=remedy)
+    elif isinstance(error, Busy):
+        error = Problem(
+            "samples are being rearranged", remedy="try again in a few minutes", code=503, retry_after=30
+        )
+    elif isinstance(error, RequestDataTooBig):
+        error = Problem("the body is too large", place="body", remedy="send less at once", code=413)
     elif isinstance(error, (Http404, ObjectDoesNotExist)):
         error = Problem("there is no such thing", remedy="go back and choose another", code=404)
     response = exception_handler(error, context)
@@ -46,6 +57,9 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     body = error.body if isinstance(error, Problem) else _body(error, response.data)
     response.data = {"type": "about:blank", "status": response.status_code, **body}
     response.content_type = TYPE
+    wait = body.get("retry_after")
+    if wait:
+        response["Retry-After"] = str(wait)
     return response
 
 

@@ -22,7 +22,17 @@ CSRF_TRUSTED_ORIGINS = [o for o in _get("ORIGINS").split(",") if o]
 # Where caches and uploads lie; safe to delete while nothing runs.
 DATA_FOLDER = Path(_get("DATA", str(Path.home() / ".local/share/watchtide")))
 STAGE_CACHE_BYTES = int(_get("STAGE_CACHE_MB", "2048")) * 2**20
-MOST_UPLOAD_BYTES = int(_get("MOST_UPLOAD_MB", "256")) * 2**20
+MOST_UPLOAD_BYTES = int(_get("MOST_UPLOAD_MB", "8192")) * 2**20
+# How much of a file is looked at before it is stored; the rest is read once, when it is.
+MOST_LOOKED_AT = int(_get("MOST_LOOKED_AT_MB", "32")) * 2**20
+UNDO_DAYS = int(_get("UNDO_DAYS", "7"))
+# Pushes: bytes as sent, bytes unpacked, and what one token may send in a minute.
+MOST_PUSH_BYTES = int(_get("MOST_PUSH_MB", "16")) * 2**20
+MOST_PUSH_INFLATED = int(_get("MOST_PUSH_UNPACKED_MB", "64")) * 2**20
+PUSHES_A_MINUTE = int(_get("PUSHES_A_MINUTE", "1200"))
+POINTS_A_MINUTE = int(_get("POINTS_A_MINUTE", "6000000"))
+# Networks and addresses that feeds may be fetched from; none unless named.
+OUTGOING = [n.strip() for n in _get("OUTGOING").split(",") if n.strip()]
 JOB_LEASE_SECONDS = float(_get("JOB_LEASE_SECONDS", "15"))
 SCAN_PROCESSES = int(_get("SCAN_PROCESSES", str(min(os.cpu_count() or 1, 4))))
 
@@ -110,7 +120,10 @@ TASKS = {
 }
 
 REST_FRAMEWORK = {
-    "DEFAULT_AUTHENTICATION_CLASSES": ["watchtide.server.people.access.Session"],
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        "watchtide.server.people.access.Session",
+        "watchtide.server.people.access.Bearer",
+    ],
     "DEFAULT_PERMISSION_CLASSES": ["watchtide.server.people.access.ByRole"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],

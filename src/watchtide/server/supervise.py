@@ -47,7 +47,8 @@ def main() -> int:
     demo = modes.add_parser("demo")
     demo.add_argument("--port", type=int, default=8400)
     demo.add_argument("--fresh", action="store_true", help="drop the demo database first")
-    demo.add_argument("--no-live", action="store_true", help="no live streams (there are none yet)")
+    demo.add_argument("--no-live", action="store_true", help="no live streams: only the history")
+    demo.add_argument("--pace", type=float, default=60.0, help="live streams: simulated seconds a second")
     serve = modes.add_parser("serve")
     serve.add_argument("--port", type=int, default=8400)
     test = modes.add_parser("test")
@@ -60,7 +61,9 @@ def main() -> int:
     try:
         if options.mode == "test":
             return run_tests(options.command)
-        return run_server(options.mode, options.port, is_fresh=getattr(options, "fresh", False))
+        is_live = options.mode == "demo" and not options.no_live
+        pace = options.pace if is_live else None
+        return run_server(options.mode, options.port, is_fresh=getattr(options, "fresh", False), pace=pace)
     except DatabaseFailed as error:
         print(f"watchtide: {error}", file=sys.stderr)
         return 1
@@ -95,7 +98,8 @@ def run_tests(command: list[str]) -> int:
             return 130
 
 
-def run_server(mode: str, port: int, *, is_fresh: bool) -> int:
+def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = None) -> int:
+    """Start everything and watch over it. pace : of the demo's live streams; None plays none."""
     is_demo = mode == "demo"
     folder = home() / (f"demo-{port}" if is_demo else "serve")
     environment = {**os.environ, "WATCHTIDE_DATA": str(folder / "data"), "WATCHTIDE_PORT": str(port)}
@@ -104,6 +108,9 @@ def run_server(mode: str, port: int, *, is_fresh: bool) -> int:
         return 1
     if is_demo:
         environment |= {"WATCHTIDE_DEMO": "1", "WATCHTIDE_SECRET_KEY": _kept_secret(folder)}
+        if pace is not None:
+            standins = _free_port()
+            environment["WATCHTIDE_OUTGOING"] = f"127.0.0.1:{standins}"
     elif problem := _unfit_to_serve(environment):
         print(f"watchtide: {problem}", file=sys.stderr)
         return 2
@@ -123,7 +130,8 @@ def run_server(mode: str, port: int, *, is_fresh: bool) -> int:
         children += _workers(environment)
         if is_demo:
             print("demo data", flush=True)
-            _do(environment, "-m", "watchtide.demo.load")
+            live = [str(folder), f"http://127.0.0.1:{standins}"] if pace is not None else []
+            _do(environment, "-m", "watchtide.demo.load", *live)
         elif problem := _accounts_problem(environment):
             print(f"watchtide: {problem}", file=sys.stderr)
             return 2
@@ -131,6 +139,19 @@ def run_server(mode: str, port: int, *, is_fresh: bool) -> int:
                                "--port", str(port), "--log-level", "warning", "--no-server-header",
                                "--timeout-graceful-shutdown", "2"))  # fmt: skip
         _wait_ready(port, children[-1])
+        if pace is not None:
+            relay = (
+                "--port",
+                str(standins),
+                "--to",
+                f"http://127.0.0.1:{port}",
+                "--token-file",
+                str(folder / "relay.token"),
+            )
+            # In front of the web server, which stays the last: its end is ours.
+            children.insert(
+                0, _start(environment, "-m", "watchtide.demo.standins", *relay, "--pace", str(pace))
+            )
         words = "  sign in as demo / demo" if is_demo else ""
         print(f"Watch Tide is ready: http://127.0.0.1:{port}/{words}", flush=True)
         return _watch(children, environment)
@@ -153,7 +174,7 @@ def _workers(environment: dict[str, str]) -> list[subprocess.Popen[bytes]]:
         )
         for lane in ("interactive", "bulk")
     ]
-    return [*lanes, _start(environment, *manage, "keep_watch")]
+    return [*lanes, *(_start(environment, *manage, name) for name in ("keep_watch", "keep_streams"))]
 
 
 def _start(environment: dict[str, str], *arguments: str) -> subprocess.Popen[bytes]:
@@ -221,6 +242,12 @@ def _is_free(port: int) -> bool:
         except OSError:
             return False
     return True
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 def _kept_secret(folder: Path) -> str:

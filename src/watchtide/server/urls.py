@@ -9,6 +9,8 @@ from watchtide.server.logbook import api as logbook
 from watchtide.server.people import api as people
 from watchtide.server.scans import api as scans
 from watchtide.server.streams import api as streams
+from watchtide.server.streams import api_files as intake
+from watchtide.server.streams import api_live as live
 
 API = "api/v1/"
 urlpatterns = [
@@ -23,7 +25,10 @@ urlpatterns = [
     path(f"{API}tide/looked", scans.LookedView.as_view()),
     path(f"{API}streams/samples.csv", streams.SamplesExportView.as_view()),
     path(f"{API}streams/<int:pk>", scans.StreamView.as_view()),
+    path(f"{API}catalogue", streams.CatalogueView.as_view()),
     path(f"{API}streams/<int:pk>/facts", streams.StreamEditView.as_view()),
+    path(f"{API}streams/<int:pk>/retention", streams.ExpiryView.as_view()),
+    path(f"{API}streams/<int:pk>/at", streams.CoarserView.as_view()),
     path(f"{API}streams/<int:pk>/samples", scans.SamplesView.as_view()),
     path(f"{API}scans", scans.ScansView.as_view()),
     path(f"{API}scans/<int:pk>", scans.ScanView.as_view()),
@@ -40,12 +45,29 @@ urlpatterns = [
     path(f"{API}logbook/export", logbook.ExportView.as_view()),
     path(f"{API}logbook/<int:pk>", logbook.EntryView.as_view()),
     path(f"{API}logbook/<int:pk>/restore", logbook.RestoreView.as_view()),
-    path(f"{API}uploads", streams.UploadsView.as_view()),
-    path(f"{API}uploads/<int:pk>/preview", streams.PreviewView.as_view()),
-    path(f"{API}uploads/<int:pk>/aside", streams.AsideView.as_view()),
-    path(f"{API}uploads/<int:pk>/store", streams.StoreView.as_view()),
-    path(f"{API}batches", streams.BatchesView.as_view()),
-    path(f"{API}batches/<int:pk>/aside.csv", streams.BatchAsideView.as_view()),
+    path(f"{API}uploads", intake.UploadsView.as_view()),
+    path(f"{API}uploads/<int:pk>/preview", intake.PreviewView.as_view()),
+    path(f"{API}uploads/<int:pk>/aside", intake.AsideView.as_view()),
+    path(f"{API}uploads/<int:pk>/store", intake.StoreView.as_view()),
+    path(f"{API}layouts", intake.KeptLayoutsView.as_view()),
+    path(f"{API}layouts/<int:pk>", intake.KeptLayoutView.as_view()),
+    path(f"{API}batches", intake.BatchesView.as_view()),
+    path(f"{API}batches/<int:pk>/undo", intake.UndoView.as_view()),
+    path(f"{API}batches/<int:pk>/aside.csv", intake.BatchAsideView.as_view()),
+    path(f"{API}doors", intake.DoorsView.as_view()),
+    path(f"{API}push", live.JsonPushView.as_view()),
+    path("v1/metrics", live.OtlpView.as_view()),
+    path(f"{API}feeds", live.FeedsView.as_view()),
+    path(f"{API}feeds/<int:pk>", live.FeedView.as_view()),
+    path(f"{API}feeds/<int:pk>/pull", live.PullView.as_view()),
+    path(f"{API}formulas", live.DerivedsView.as_view()),
+    path(f"{API}formulas/<int:pk>", live.DerivedView.as_view()),
+    path(f"{API}calendars", live.CalendarsView.as_view()),
+    path(f"{API}calendars/days", live.DaysView.as_view()),
+    path(f"{API}calendars/<int:pk>", live.CalendarView.as_view()),
+    path(f"{API}tokens", people.TokensView.as_view()),
+    path(f"{API}tokens/<int:pk>", people.TokenView.as_view()),
+    path("metrics", pages.metrics),
     # Every other address is a screen of the page, except the API's and the static files'.
     re_path(r"^(?!api/|static/).*$", pages.shell),
 ]

@@ -1,6 +1,6 @@
 """Time stamps of every kind to nanoseconds in UTC, and local time with its zone's rules."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
 from typing import Any
@@ -25,6 +25,9 @@ FORMS = {
     "date": rf"^{_DATE}$",
     "epoch": r"^-?\d{9,19}(\.\d{1,9})?$",
 }
+# Taken only when stated: nothing in a stamp such as 01/05/26 tells the day from the month.
+ORDERED = r"^(?P<a>\d{1,2})[./-](?P<b>\d{1,2})[./-](?P<y>\d{4}|\d{2})(?:[T ](?P<h>\d{1,2}):(?P<m>\d{2})(?::(?P<s>\d{2}))?)?$"
+STATED_FORMS = ("day first", "month first")
 
 
 class ClockError(ValueError):
@@ -87,7 +90,15 @@ class Localised:
     skipped: Bools
 
 
-def localise(local: Ints, name: str, series: Ints | None = None) -> Localised:
+@dataclass
+class Passes:
+    """What is known of the hours that clocks repeat, kept from chunk to chunk of one file."""
+
+    last: dict[tuple[int, int], int] = field(default_factory=dict)
+    gone_back: set[tuple[int, int]] = field(default_factory=set)
+
+
+def localise(local: Ints, name: str, series: Ints | None = None, passes: Passes | None = None) -> Localised:
     """UTC of local stamps in file order.
 
     A stamp in the hour that clocks repeat is its first pass, until the stamps of its stream
@@ -117,79 +128,146 @@ def localise(local: Ints, name: str, series: Ints | None = None) -> Localised:
         utc[skipped] = local[skipped] - before
     repeated = hits > 1
     if repeated.any():
-        second = _second_pass(local, repeated, np.zeros(len(local), np.int64) if series is None else series)
+        codes = np.zeros(len(local), np.int64) if series is None else series
+        second = _second_pass(local, repeated, codes, passes or Passes())
         utc[second] = later[second]
     return Localised(utc, repeated, skipped)
 
 
-def _second_pass(local: Ints, repeated: Bools, series: Ints) -> Bools:
+def _second_pass(local: Ints, repeated: Bools, series: Ints, passes: Passes) -> Bools:
     """Rows of a repeated hour that come after their stream's clock went back."""
     second = np.zeros(len(local), np.bool_)
-    rows = np.flatnonzero(repeated)
-    last: dict[tuple[int, int], int] = {}
-    gone_back: set[tuple[int, int]] = set()
-    for row in rows:
+    for row in np.flatnonzero(repeated):
         key = (int(series[row]), int(local[row] // (DAY_S * SECOND_NS)))
         stamp = int(local[row])
-        if key in last and stamp <= last[key]:
-            gone_back.add(key)
-        last[key] = stamp
-        second[row] = key in gone_back
+        if key in passes.last and stamp <= passes.last[key]:
+            passes.gone_back.add(key)
+        passes.last[key] = stamp
+        second[row] = key in passes.gone_back
     return second
 
 
 @dataclass(frozen=True)
 class Parsed:
     """Stamps of a column. times (n,) ns, local or UTC as `is_local` says; bad : rows that are none;
-    form : the kind of stamp; other : rows in another kind of stamp than the column's."""
+    form : the kind of stamp; other : rows in another kind of stamp than the column's; scale : ns a unit
+    of epoch stamps."""
 
     times: Ints
     bad: Bools
     other: Bools
     form: str
     is_local: bool
+    scale: int = 1
 
 
-def parse(column: pa.Array) -> Parsed:
+def parse(column: pa.Array, *, form: str | None = None, scale: int | None = None) -> Parsed:
     """Read a column of stamps: text of one kind, numbers since 1970, or timestamps.
 
-    The kind of the most rows is the column's; rows of another kind are marked `other` and bad.
+    The kind of the most rows is the column's; rows of another kind are marked `other` and bad. A later chunk
+    of the same file is given the `form` and `scale` of the first. `day first` and `month first` are only
+    taken when stated, beside ISO stamps without offset.
     """
+    n = len(column)
+    none = np.zeros(n, np.bool_)
     if pa.types.is_timestamp(column.type):
         has_zone = column.type.tz is not None
-        exact = column.cast(pa.timestamp("ns", column.type.tz), safe=False)
-        bad = np.asarray(column.is_null())
-        times = np.asarray(exact.fill_null(0).cast(pa.int64()))
-        return Parsed(times, bad, np.zeros(len(bad), np.bool_), "timestamp", not has_zone)
+        times, bad = _typed(column)
+        kind = "timestamp" if has_zone else "local timestamp"
+        is_other = form is not None and form != kind
+        return Parsed(times, bad | is_other, none | is_other, kind, not has_zone)
     if pa.types.is_date(column.type):
         bad = np.asarray(column.is_null())
-        days = column.cast(pa.date32()).cast(pa.int32()).fill_null(0)
-        return Parsed(
-            np.asarray(days, np.int64) * DAY_S * SECOND_NS, bad, np.zeros(len(bad), np.bool_), "date", True
-        )
+        days = np.asarray(column.cast(pa.date32()).cast(pa.int32()).fill_null(0), np.int64)
+        bad |= (days < EARLIEST_NS // SECOND_NS // DAY_S) | (days > LATEST_NS // SECOND_NS // DAY_S)
+        return Parsed(np.where(bad, 0, days) * DAY_S * SECOND_NS, bad, none, "date", True)
     if not pa.types.is_string(column.type) and not pa.types.is_large_string(column.type):
         column = column.cast(pa.string())
+    if form not in STATED_FORMS:
+        form = form or _form_of(column)
+    quick = _all_alike(column, form, scale)
+    if quick is not None:
+        return quick
     text = pc.utf8_trim_whitespace(column)
+    if form in STATED_FORMS:
+        text, form = _reordered(text, form), "iso local"
     masks = {
-        form: np.asarray(pc.fill_null(pc.match_substring_regex(text, p), False)) for form, p in FORMS.items()
+        name: np.asarray(pc.fill_null(pc.match_substring_regex(text, p), False)) for name, p in FORMS.items()
     }
-    form = max(masks, key=lambda name: int(masks[name].sum()))
+    form = form if form in masks else max(masks, key=lambda name: int(masks[name].sum()))
     mask = masks[form]
     # A date among local stamps is its midnight; both are one kind.
     if form in ("iso local", "date"):
         mask = masks["iso local"] | masks["date"]
-    other = np.zeros(len(mask), np.bool_)
+    other = none.copy()
     for name, found in masks.items():
         if name != form:
             other |= found & ~mask
-    times = np.zeros(len(mask), np.int64)
+    times = np.zeros(n, np.int64)
     bad = ~mask
     if mask.any():
         good = text.filter(pa.array(mask))
-        times[mask], wrong = _epochs(good) if form == "epoch" else _stamps(good, form)
+        if form == "epoch":
+            times[mask], wrong, scale = _epochs(good, scale)
+        else:
+            times[mask], wrong = _stamps(good, form)
         bad[np.flatnonzero(mask)[wrong]] = True
     bad |= (times < EARLIEST_NS) | (times > LATEST_NS)
-    return Parsed(times, bad, other, form, form in ("iso local", "date"))
+    return Parsed(times, bad, other, form, form in ("iso local", "date"), scale or 1)
+
+
+def _typed(column: pa.Array) -> tuple[Ints, Bools]:
+    """Nanoseconds of a timestamp column; stamps that do not fit are bad instead of wrapping around."""
+    unit = {"s": 10**9, "ms": 10**6, "us": 10**3, "ns": 1}[column.type.unit]
+    counts = np.asarray(column.cast(pa.int64()).fill_null(0))
+    bad = np.asarray(column.is_null()) | (counts < EARLIEST_NS // unit) | (counts > LATEST_NS // unit)
+    return np.where(bad, 0, counts) * unit, bad
+
+
+def _form_of(column: pa.Array) -> str:
+    """The kind of stamp that most of the first rows are."""
+    text = pc.utf8_trim_whitespace(column.slice(0, 5_000))
+    counts = {
+        name: int(pc.sum(pc.fill_null(pc.match_substring_regex(text, p), False)).as_py() or 0)
+        for name, p in FORMS.items()
+    }
+    return max(counts, key=lambda name: counts[name])
+
+
+def _all_alike(column: pa.Array, form: str, scale: int | None) -> Parsed | None:
+    """The whole column at once, where every row is a stamp of this kind without any blemish."""
+    none = np.zeros(len(column), np.bool_)
+    if column.null_count or len(column) == 0:
+        return None
+    try:
+        if form == "epoch":
+            counts = np.asarray(column.cast(pa.int64()))
+            scale = scale or _scale(counts)
+            # Fewer than nine digits are a number, not a time.
+            if np.abs(counts).min() < 10**8 or np.abs(counts).max() > np.iinfo(np.int64).max // scale:
+                return None
+            times = counts * scale
+        else:
+            kind = pa.timestamp("ns", "UTC") if form == "iso with offset" else pa.timestamp("ns")
+            times = np.asarray(column.cast(kind).cast(pa.int64()))
+    except pa.ArrowInvalid:
+        return None
+    if times.min() < EARLIEST_NS or times.max() > LATEST_NS:
+        return None
+    return Parsed(times, none, none, form, form in ("iso local", "date"), scale or 1)
+
+
+def _reordered(text: pa.Array, form: str) -> pa.Array:
+    """Stamps such as 1/5/26 0:30 as ISO text; others stay as they are."""
+    parts = pc.extract_regex(text, ORDERED)
+    found = parts.is_valid()
+    a, b, y, h, m, s = (pc.fill_null(pc.struct_field(parts, name), "") for name in "abyhms")
+    day, month = (a, b) if form == "day first" else (b, a)
+    pad = lambda x: pc.utf8_lpad(x, 2, "0")  # noqa: E731
+    year = pc.if_else(pc.equal(pc.utf8_length(y), 2), pc.binary_join_element_wise("20", y, ""), y)
+    date = pc.binary_join_element_wise(year, pad(month), pad(day), "-")
+    clock = pc.binary_join_element_wise(pad(h), pad(m), pad(s), ":")
+    return pc.if_else(found, pc.binary_join_element_wise(date, clock, "T"), text)
 
 
 def _stamps(text: pa.Array, form: str) -> tuple[Ints, Bools]:
@@ -220,15 +298,22 @@ def _one_stamp(stamp: str) -> int:
     return int(seconds) * SECOND_NS + int((digits or "0").ljust(9, "0"))
 
 
-def _epochs(text: pa.Array) -> tuple[Ints, Bools]:
-    """Seconds, milli-, micro- or nanoseconds by their size; seconds may have decimals."""
+def _scale(counts: Ints) -> int:
+    """Nanoseconds a unit of epoch stamps, by their size: seconds, milli-, micro- or nanoseconds."""
+    size = np.median(np.abs(counts))
+    return SECOND_NS if size < 1e11 else 10**6 if size < 1e14 else 10**3 if size < 1e17 else 1
+
+
+def _epochs(text: pa.Array, scale: int | None) -> tuple[Ints, Bools, int]:
+    """Seconds, milli-, micro- or nanoseconds; seconds may have decimals."""
     whole = pc.replace_substring_regex(text, r"\..*$", "").cast(pa.int64())
     part = pc.utf8_rpad(pc.replace_substring_regex(text, r"^[^.]*\.?", ""), 9, "0").cast(pa.int64())
     numbers, parts = np.asarray(whole), np.asarray(part)
-    size = np.median(np.abs(numbers))
-    scale = SECOND_NS if size < 1e11 else 10**6 if size < 1e14 else 10**3 if size < 1e17 else 1
+    is_below = np.asarray(pc.starts_with(text, "-"))
+    scale = scale or _scale(numbers)
     fits = np.abs(numbers) <= np.iinfo(np.int64).max // scale
-    return np.where(fits, numbers, 0) * scale + parts * scale // SECOND_NS, ~fits
+    times = np.where(fits, numbers, 0) * scale + np.where(is_below, -1, 1) * (parts * scale // SECOND_NS)
+    return times, ~fits, scale
 
 
 def parse_one(text: str, zone_name: str = "UTC") -> int:
@@ -251,3 +336,30 @@ def format_times(times: Ints) -> Any:
 
 def format_time(ns: int) -> str:
     return str(format_times(np.array([ns], dtype=np.int64))[0])
+
+
+def is_calendar(every_ns: int) -> bool:
+    """Whether a cadence is a day or a whole number of days, which follow the wall clock."""
+    return every_ns >= DAY_S * SECOND_NS and every_ns % (DAY_S * SECOND_NS) == 0
+
+
+def bin_starts(times: Ints, every: int | str, zone_name: str = "UTC") -> Ints:
+    """(n,) UTC start of the bin of each stamp.
+
+    every : nanoseconds, or `month` or `year`. Days and longer follow the zone's wall clock, so that a day has
+        23 or 25 hours where the clocks change; weeks begin on Monday. Shorter bins divide the UTC day.
+    """
+    if isinstance(every, int) and not is_calendar(every):
+        return times // every * every
+    local = times + utc_offsets(times, zone_name)
+    day = DAY_S * SECOND_NS
+    if isinstance(every, int):
+        # 1970-01-05 was a Monday.
+        anchor = 4 * day if every % (7 * day) == 0 else 0
+        starts = (local - anchor) // every * every + anchor
+    else:
+        unit = {"month": "M", "year": "Y"}[every]
+        whole = local.astype("datetime64[ns]").astype(f"datetime64[{unit}]")
+        starts = whole.astype("datetime64[ns]").astype(np.int64)
+    distinct, inverse = np.unique(starts, return_inverse=True)
+    return localise(distinct, zone_name).times[inverse]

@@ -1,32 +1,55 @@
-"""Which column is what: guessed with reasons, corrected by the user, and applied to the rows."""
+"""Which column is what: guessed with reasons, corrected by the user, and kept for the next file of its kind."""
 
+import fnmatch
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from watchtide.core import keys
-from watchtide.core.series import Bools, Floats, Ints, infer_step, share_of_step
-from watchtide.tables import clock
-from watchtide.tables.problems import BrokenRow, Problem, TableError
+from watchtide.tables import clock, expressions
+from watchtide.tables.problems import TableError
 from watchtide.tables.read import Raw
 
 NUMBER = r"^[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$"
 MISSING = ("", "nan", "null", "none", "na", "n/a")
 TRUE, FALSE = ("true", "yes", "t", "1"), ("false", "no", "f", "0", "")
-ROLES = ("time", "value", "series", "label", "leave out")
+ROLES = ("time", "value", "series", "covariate", "denominator", "label", "leave out")
+DUPLICATES = ("mean", "last", "first", "refuse")
+MEASURES = ("count", "sum", "mean", "min", "max", "p50", "p90", "p95", "p99", "distinct")
+VALUE_NAMES = r"value|val|y|count|amount|metric_value"
 SAMPLE_ROWS = 5_000
 # Text columns with more different values than this tell rows apart, not streams.
 MOST_STREAMS = 20_000
 
 
 @dataclass(frozen=True)
+class Measure:
+    """One figure of a roll-up: what is computed (`MEASURES`) of which field; `count` needs none."""
+
+    how: str
+    field: str | None = None
+
+
+@dataclass(frozen=True)
+class RollUp:
+    """Rows are events: these measures per `every_ns` (days follow the wall clock), and per stream."""
+
+    every_ns: int
+    measures: tuple[Measure, ...]
+
+
+@dataclass(frozen=True)
 class Layout:
-    """Roles of columns; zone None means stamps carry an offset or are UTC."""
+    """What each column is, and how its cells are read.
+
+    zone : of stamps without offset. wide_name : where value columns are one metric at several places, the name of
+    the attribute that the columns' names are values of. keep : a condition on rows. duplicates : what becomes of
+    equal stamps of one stream. rollup : rows are events, not samples.
+    """
 
     time: str
     values: tuple[str, ...]
@@ -35,6 +58,16 @@ class Layout:
     zone: str = "UTC"
     reasons: dict[str, str] = field(default_factory=dict)
     suggested_label: str | None = None
+    covariates: tuple[str, ...] = ()
+    denominator: str | None = None
+    metric: str | None = None
+    wide_name: str | None = None
+    time_form: str | None = None
+    decimal: str = "."
+    missing_words: tuple[str, ...] = ()
+    keep: str | None = None
+    duplicates: str = "mean"
+    rollup: RollUp | None = None
 
     def role(self, column: str) -> str:
         if column == self.time:
@@ -43,32 +76,132 @@ class Layout:
             return "value"
         if column in self.series:
             return "series"
+        if column in self.covariates:
+            return "covariate"
+        if column == self.denominator:
+            return "denominator"
         return "label" if column == self.label else "leave out"
 
-
-@dataclass(frozen=True)
-class StreamRows:
-    """The rows of one stream, in file order: stamps in UTC ns, values with NaN for missing, labels."""
-
-    key: str
-    attributes: tuple[tuple[str, str], ...]
-    metric: str
-    times: Ints
-    values: Floats
-    labelled: Bools | None = None
+    @property
+    def numbers(self) -> tuple[str, ...]:
+        """Columns whose cells are numbers and become streams, in order."""
+        return (*self.values, *self.covariates, *((self.denominator,) if self.denominator else ()))
 
 
-@dataclass(frozen=True)
-class Extracted:
-    """Streams of a file, the rows set aside, and what was noticed."""
+def to_data(layout: Layout) -> dict[str, Any]:
+    """A layout as plain data, to be kept in a file or a record; reasons are of one file and left out."""
+    data = asdict(layout)
+    for name in ("reasons", "suggested_label"):
+        data.pop(name)
+    return {"layout": 1, **data}
 
-    streams: tuple[StreamRows, ...]
-    broken: tuple[BrokenRow, ...]
-    problems: tuple[Problem, ...]
-    rows: int
-    step_ns: int
-    step_share: float
-    form: str
+
+def from_data(data: Any) -> Layout:
+    """A kept layout. Raises TableError for another form, an unknown key, or a value out of its range."""
+
+    def refuse(message: str, remedy: str = "write it anew with look --save-layout") -> TableError:
+        return TableError("layout", "", message, remedy)
+
+    if not isinstance(data, dict) or data.get("layout") != 1:
+        raise refuse("is no layout of this version")
+    known = {f.name for f in fields(Layout)} - {"reasons", "suggested_label"}
+    if unknown := set(data) - known - {"layout"}:
+        raise refuse(f"has the unknown key {sorted(unknown)[0]!r}")
+    given = {k: v for k, v in data.items() if k != "layout"}
+    for name in ("values", "series", "covariates", "missing_words"):
+        words = given.get(name, ())
+        if not isinstance(words, (list, tuple)) or not all(isinstance(w, str) for w in words):
+            raise refuse(f"{name} must be a list of texts")
+        given[name] = tuple(words)
+    for name in ("time", "label", "zone", "denominator", "metric", "wide_name", "time_form", "decimal", "keep", "duplicates"):  # fmt: skip
+        if not isinstance(given.get(name, ""), (str, type(None))):
+            raise refuse(f"{name} must be a text")
+    if not given.get("time"):
+        raise refuse("names no time column")
+    if given.get("rollup") is not None:
+        given["rollup"] = rollup_from(given["rollup"])
+    return checked(Layout(**given))
+
+
+def rollup_from(data: Any) -> RollUp:
+    """A roll-up of plain data. Raises TableError naming what is wrong."""
+    try:
+        measures = tuple(Measure(m["how"], m.get("field") or None) for m in data["measures"])
+        every = int(data["every_ns"])
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise TableError(
+            "layout", "rollup", "needs every_ns and measures", 'write {"every_ns": …, "measures": [{"how": "count"}]}'
+        ) from error  # fmt: skip
+    return RollUp(every, measures)
+
+
+def checked(layout: Layout) -> Layout:
+    """The layout itself, once everything in it that needs no file is found sound."""
+    clock.zone(layout.zone)
+    if layout.duplicates not in DUPLICATES:
+        raise TableError(
+            "layout", "duplicates", f"{layout.duplicates!r} is no rule", f"take {', '.join(DUPLICATES)}"
+        )
+    if layout.time_form is not None and layout.time_form not in clock.STATED_FORMS:
+        raise TableError(
+            "layout",
+            "time_form",
+            f"{layout.time_form!r} is not known",
+            f"take {' or '.join(clock.STATED_FORMS)}",
+        )
+    if layout.decimal not in (".", ","):
+        raise TableError("layout", "decimal", f"{layout.decimal!r} is no decimal mark", "take . or ,")
+    if layout.keep:
+        try:
+            expressions.parse_condition(layout.keep)
+        except expressions.ExpressionError as error:
+            raise TableError("layout", "keep", *_message_and_remedy(str(error))) from error
+    if layout.rollup:
+        _check_rollup(layout.rollup)
+    elif not layout.values:
+        raise TableError("layout", "values", "no column is a value", "choose the value column")
+    return layout
+
+
+def _message_and_remedy(text: str) -> tuple[str, str]:
+    message, _, remedy = text.partition("; ")
+    return message, remedy or "see docs/formats.md, Conditions"
+
+
+def _check_rollup(rollup: RollUp) -> None:
+    if not 10**6 <= rollup.every_ns <= 366 * 86_400 * 10**9:
+        raise TableError(
+            "layout", "rollup", f"every {rollup.every_ns} ns", "take 1 ms to 366 days, such as 5m"
+        )
+    if not rollup.measures:
+        raise TableError("layout", "rollup", "measures nothing", "take count, or sum, mean … of a column")
+    if len(rollup.measures) > 40:
+        raise TableError("layout", "rollup", f"{len(rollup.measures)} measures", "take 40 at most")
+    for m in rollup.measures:
+        if m.how not in MEASURES:
+            raise TableError("layout", "rollup", f"{m.how!r} is no measure", f"take {', '.join(MEASURES)}")
+        if (m.field is None) != (m.how == "count"):
+            needs = "counts rows and takes no column" if m.how == "count" else "needs a column"
+            raise TableError(
+                "layout", "rollup", f"{m.how} {needs}", "write count, or for example p95 of a column"
+            )
+
+
+def fits(layout: Layout, columns: Sequence[str]) -> bool:
+    """Whether a file with these columns can be read by the layout."""
+    needed = {layout.time, *layout.numbers, *layout.series}
+    if layout.label:
+        needed.add(layout.label)
+    if layout.keep:
+        needed |= expressions.columns_of(expressions.parse_condition(layout.keep))
+    if layout.rollup:
+        needed |= {m.field for m in layout.rollup.measures if m.field}
+    return needed <= set(columns)
+
+
+def matches(pattern: str, name: str) -> bool:
+    """Whether a file's name is of a layout's kind: `taps_*.csv` holds for `taps_2026-08.csv` and its gzip."""
+    return fnmatch.fnmatchcase(name, pattern) or fnmatch.fnmatchcase(name.removesuffix(".gz"), pattern)
 
 
 def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
@@ -79,8 +212,10 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
     named = [
         stated.get("time"),
         stated.get("label"),
+        stated.get("denominator"),
         *(stated.get("values") or ()),
         *(stated.get("series") or ()),
+        *(stated.get("covariates") or ()),
     ]
     for name in named:
         if name is not None and name not in raw.columns:
@@ -88,7 +223,10 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
             raise TableError(raw.name, f"column {name}", "is not in the file", f"its columns are {near}")
     sample = {name: column.slice(0, SAMPLE_ROWS) for name, column in raw.columns.items()}
     reasons: dict[str, str] = {}
-    time = stated.get("time") or _guess_time(raw, sample, reasons)
+    time, time_form = stated.get("time"), stated.get("time_form")
+    if not time:
+        time, time_form = _guess_time(raw, sample, reasons, time_form)
+    decimal = stated.get("decimal") or raw.shape.decimal
     label = stated.get("label")
     taken = {time, *named}
     values = tuple(stated.get("values") or ())
@@ -99,7 +237,7 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
         if name in taken:
             reasons.setdefault(name, "as stated")
             continue
-        kind, reason = _look_at(name, column, raw)
+        kind, reason = _look_at(name, column, raw, decimal)
         reasons[name] = reason
         if kind == "label" and suggested is None:
             suggested = name
@@ -107,7 +245,17 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
             found_values.append(name)
         elif kind == "series":
             found_series.append(name)
-    if not values:
+    wide_name = stated.get("wide_name")
+    rollup = stated.get("rollup")
+    if rollup is not None and not values:
+        taken_up = {m.field for m in rollup.measures}
+        for name in taken_up & set(found_series):
+            found_series.remove(name)
+    elif not values and _is_wide(found_values, found_series):
+        values = tuple(found_values)
+        for name in values:
+            reasons[name] = "numbers, as in the columns beside it: each column becomes a stream"
+    elif not values:
         if not found_values:
             raise TableError(
                 raw.name,
@@ -123,31 +271,65 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
                 )
     if series is None:
         series = tuple(found_series)
-    return Layout(time, values, series, label, zone, reasons, suggested)
+    return checked(
+        Layout(
+            time, values, series, label, zone, reasons, suggested, tuple(stated.get("covariates") or ()),
+            stated.get("denominator"), stated.get("metric") or None, wide_name or None, time_form, decimal,
+            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup,
+        )
+    )  # fmt: skip
 
 
-def _guess_time(raw: Raw, sample: dict[str, pa.Array], reasons: dict[str, str]) -> str:
-    best: tuple[float, str, str] = (0.0, "", "")
+def _is_wide(values: Sequence[str], series: Sequence[str]) -> bool:
+    """Three or more columns of numbers, none of them called a value, and nothing else to tell streams apart."""
+    named = any(re.fullmatch(VALUE_NAMES, name, re.I) for name in values)
+    return len(values) >= 3 and not series and not named
+
+
+def _guess_time(
+    raw: Raw, sample: dict[str, pa.Array], reasons: dict[str, str], form: str | None
+) -> tuple[str, str | None]:
+    """(the time column, the order of day and month where its stamps need one)."""
+    best: tuple[float, str, str, str | None] = (0.0, "", "", None)
     for name, column in sample.items():
         if pa.types.is_floating(column.type) or pa.types.is_boolean(column.type):
             continue
-        parsed = clock.parse(column)
+        parsed = clock.parse(column, form=form)
         share = float(np.mean(~parsed.bad)) if len(parsed.bad) else 0.0
+        order = form
+        if share == 0 and form is None and pa.types.is_string(column.type):
+            order, share = _day_or_month_first(column)
         named = bool(re.search(r"time|date|stamp|^ts$|^t$|when", name, re.I))
         # Whole numbers can be times by chance; a name decides.
         score = share * (1.0 if parsed.form != "epoch" or named else 0.5) + 0.1 * named * (share > 0.2)
         if share > 0.2 and score > best[0]:
-            best = (score, name, f"{parsed.form}; {share:.0%} of the first rows read as times")
+            best = (
+                score,
+                name,
+                f"{order or parsed.form}; {share:.0%} of the first rows read as times",
+                order,
+            )
     if not best[1]:
         names = ", ".join(raw.columns)
         raise TableError(
             raw.name, "line 1", f"no column holds times (columns: {names})", "name one with --time"
         )
     reasons[best[1]] = best[2]
-    return best[1]
+    return best[1], best[3]
 
 
-def _look_at(name: str, column: pa.Array, raw: Raw) -> tuple[str, str]:
+def _day_or_month_first(column: pa.Array) -> tuple[str | None, float]:
+    """The order of stamps such as 22/8/26 where a number above 12 tells it, and their share."""
+    parts = pc.extract_regex(pc.utf8_trim_whitespace(column), clock.ORDERED).drop_null()
+    if len(parts) == 0:
+        return None, 0.0
+    first, second = (int(pc.max(parts.field(name).cast(pa.int32())).as_py()) for name in "ab")
+    if (first > 12) == (second > 12):
+        return None, 0.0
+    return ("day first" if first > 12 else "month first"), len(parts) / len(column)
+
+
+def _look_at(name: str, column: pa.Array, raw: Raw, decimal: str) -> tuple[str, str]:
     """(value | series | label | leave out, why) of a column that is not the time."""
     if pa.types.is_boolean(column.type):
         return "label", "true or false"
@@ -157,13 +339,15 @@ def _look_at(name: str, column: pa.Array, raw: Raw) -> tuple[str, str]:
         column = column.cast(pa.string())
     text = pc.utf8_lower(pc.utf8_trim_whitespace(column))
     distinct = pc.unique(text).to_pylist()
-    if all((v or "") in TRUE + FALSE for v in distinct) and re.search(
-        r"anomal|label|outlier|incident|is_|flag", name, re.I
-    ):
-        return "label", "true or false by its name"
+    if all((v or "") in TRUE + FALSE for v in distinct):
+        if re.search(r"anomal|label|outlier|incident|is_|flag", name, re.I):
+            return "label", "true or false by its name"
+        if set(distinct) & {"true", "false", "yes", "no"}:
+            return "label", "true or false: known anomalies, if you say so"
     filled = pc.fill_null(text, "")
     missing = np.asarray(pc.is_in(filled, pa.array(MISSING)))
-    numeric = np.asarray(pc.match_substring_regex(filled, NUMBER))
+    plain = pc.replace_substring(filled, ",", ".") if decimal == "," else filled
+    numeric = np.asarray(pc.match_substring_regex(plain, NUMBER))
     share = float(numeric.sum()) / max(int((~missing).sum()), 1)
     if (~missing).any() and share > 0.5:
         whole = (
@@ -187,202 +371,9 @@ def _look_at(name: str, column: pa.Array, raw: Raw) -> tuple[str, str]:
 
 def _likeliest_value(names: Sequence[str]) -> str:
     for name in names:
-        if re.fullmatch(r"value|val|y|count|amount|metric_value", name, re.I):
+        if re.fullmatch(VALUE_NAMES, name, re.I):
             return name
     return names[0]
-
-
-def extract(raw: Raw, layout: Layout, *, missing_words: Sequence[str] = ()) -> Extracted:
-    """Apply a layout: parse, tell streams apart, and set broken rows aside with line, column and reason."""
-    n = raw.rows
-    broken = list(raw.broken)
-    problems: list[Problem] = []
-    if raw.broken:
-        first = min(b.line for b in raw.broken)
-        problems.append(
-            Problem("shape", len(raw.broken), first, "", "wrong number of columns (cut off, or a stray delimiter)",
-                    "quote the field or complete the row", True)
-        )  # fmt: skip
-    if n == 0:
-        raise TableError(
-            raw.name, "the rows", "every row has the wrong number of columns", "check the delimiter"
-        )
-    bad = np.zeros(n, np.bool_)
-    why: dict[int, tuple[str, str]] = {}
-
-    def mark(mask: Bools, column: str, kind: str, message: str, remedy: str) -> None:
-        rows = np.flatnonzero(mask & ~bad)
-        if len(rows) == 0:
-            return
-        for row in rows[:100_000]:
-            why[int(row)] = (column, message.format(text=_cell(raw, column, int(row))))
-        bad[rows] = True
-        text = message.format(text=_cell(raw, column, int(rows[0])))
-        problems.append(Problem(kind, len(rows), raw.line(int(rows[0])), column, text, remedy, True))
-
-    parsed = clock.parse(raw.columns[layout.time])
-    if parsed.bad.all():
-        cell = _cell(raw, layout.time, 0)
-        raise TableError(
-            raw.name, f"line {raw.line(0)}, column {layout.time}", f"{cell!r} is no time, nor is any other row's",
-            "choose the time column, or write stamps as 2026-08-22T09:15:00Z",
-        )  # fmt: skip
-    mark(
-        parsed.other,
-        layout.time,
-        "time form",
-        "{text!r} is another kind of stamp than the column's",
-        "write all stamps in one form",
-    )
-    mark(parsed.bad, layout.time, "time", "{text!r} is no time", "write 2026-08-22T09:15:00Z")
-
-    numbers: dict[str, Floats] = {}
-    for column in layout.values:
-        numbers[column], wrong, endless = numbers_of(raw.columns[column], missing_words)
-        mark(wrong, column, "number", "{text!r} is not a number", "take it as missing, or correct the row")
-        mark(endless, column, "number", "{text!r} is not finite", "leave the cell empty for a missing value")
-
-    labelled = _label_mask(raw, layout) if layout.label else None
-    codes, attributes = _tell_apart(raw, layout)
-    times = parsed.times
-    if parsed.is_local:
-        local = clock.localise(times, layout.zone, codes)
-        times = local.times
-        _note_clock(raw, local, bad, layout, problems)
-    for row, (column, message) in sorted(why.items()):
-        broken.append(BrokenRow(raw.line(row), column, message, _row_text(raw, row)))
-
-    good = ~bad
-    streams = []
-    many = len(layout.values) > 1
-    order = np.argsort(codes, kind="stable")
-    edges = np.searchsorted(codes[order], np.arange(len(attributes) + 1))
-    for column in layout.values:
-        for code, pairs in enumerate(attributes):
-            rows = order[edges[code] : edges[code + 1]]
-            rows = rows[good[rows]]
-            if len(rows) == 0:
-                continue
-            named = ((("metric", column),) if many else ()) + pairs
-            streams.append(
-                StreamRows(
-                    keys.encode(named), pairs, column, times[rows], numbers[column][rows],
-                    labelled[rows] if labelled is not None else None,
-                )
-            )  # fmt: skip
-    _note_duplicates(streams, problems)
-    all_times = max(streams, key=lambda s: len(s.times)).times if streams else np.empty(0, np.int64)
-    step = infer_step(all_times)
-    return Extracted(
-        tuple(streams), tuple(sorted(broken, key=lambda b: b.line)), tuple(problems), int(good.sum()), step,
-        share_of_step(all_times, step), parsed.form,
-    )  # fmt: skip
-
-
-def numbers_of(column: pa.Array, missing_words: Sequence[str]) -> tuple[Floats, Bools, Bools]:
-    """Values with NaN for missing, rows that are no number, rows that are not finite."""
-    n = len(column)
-    if (
-        pa.types.is_floating(column.type)
-        or pa.types.is_integer(column.type)
-        or pa.types.is_boolean(column.type)
-    ):
-        values = np.array(
-            column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False), dtype=np.float64
-        )
-        return np.where(np.isinf(values), np.nan, values), np.zeros(n, np.bool_), np.isinf(values)
-    text = pc.fill_null(pc.utf8_trim_whitespace(column.cast(pa.string())), "")
-    matches = pc.match_substring_regex(text, NUMBER)
-    values = np.full(n, np.nan)
-    good = np.asarray(matches)
-    values[good] = np.asarray(text.filter(matches).cast(pa.float64()))
-    low = pc.utf8_lower(text.filter(pc.invert(matches)))
-    words = pa.array([*MISSING, *(w.lower() for w in missing_words)])
-    missing = np.zeros(n, np.bool_)
-    missing[~good] = np.asarray(pc.is_in(low, words))
-    endless = np.isinf(values)
-    named = np.zeros(n, np.bool_)
-    named[~good] = np.asarray(pc.match_substring_regex(low, r"^[+-]?inf(inity)?$"))
-    return np.where(endless, np.nan, values), ~good & ~missing & ~named, endless | named
-
-
-def _label_mask(raw: Raw, layout: Layout) -> Bools:
-    column = raw.columns[str(layout.label)]
-    if pa.types.is_boolean(column.type):
-        return np.asarray(pc.fill_null(column, False))
-    text = pc.utf8_lower(pc.utf8_trim_whitespace(pc.fill_null(column.cast(pa.string()), "")))
-    # A column of kinds: any word but a no is a known anomaly.
-    return ~np.asarray(pc.is_in(text, pa.array([*FALSE, "none", "normal"])))
-
-
-def _tell_apart(raw: Raw, layout: Layout) -> tuple[Ints, list[tuple[tuple[str, str], ...]]]:
-    """(rows,) code of each row's stream, in order of first appearance, and the attributes a code."""
-    if not layout.series:
-        return np.zeros(raw.rows, np.int64), [()]
-    combined = np.zeros(raw.rows, np.int64)
-    dictionaries = []
-    for name in layout.series:
-        encoded = pc.fill_null(raw.columns[name].cast(pa.string()), "").dictionary_encode()
-        dictionaries.append(encoded.dictionary.to_pylist())
-        combined = combined * len(encoded.dictionary) + np.asarray(encoded.indices, np.int64)
-    distinct, first, codes = np.unique(combined, return_index=True, return_inverse=True)
-    rank = np.argsort(np.argsort(first))
-    attributes: list[tuple[tuple[str, str], ...]] = [()] * len(distinct)
-    for value, place in zip(distinct.tolist(), rank.tolist(), strict=True):
-        pairs = []
-        for name, words in zip(reversed(layout.series), reversed(dictionaries), strict=True):
-            value, index = divmod(value, len(words))
-            pairs.append((name, words[index]))
-        attributes[place] = tuple(reversed(pairs))
-    return rank[codes].astype(np.int64), attributes
-
-
-def _note_clock(
-    raw: Raw, local: clock.Localised, bad: Bools, layout: Layout, problems: list[Problem]
-) -> None:
-    for mask, kind, message in (
-        (
-            local.repeated,
-            "repeated hour",
-            "fall in the hour that clocks repeat; file order tells them apart, else the first pass is taken",
-        ),
-        (
-            local.skipped,
-            "skipped hour",
-            "fall in the hour that clocks skip; read with the offset before the change",
-        ),
-    ):
-        rows = np.flatnonzero(mask & ~bad)
-        if len(rows):
-            problems.append(
-                Problem(kind, len(rows), raw.line(int(rows[0])), layout.time, message, "fine", False)
-            )
-
-
-def _note_duplicates(streams: Sequence[StreamRows], problems: list[Problem]) -> None:
-    count = sum(len(s.times) - len(np.unique(s.times)) for s in streams)
-    if count:
-        problems.append(
-            Problem(
-                "duplicates",
-                count,
-                None,
-                "",
-                "stamps stand twice in the same stream",
-                "they are combined in their bin",
-                False,
-            )
-        )
-
-
-def _cell(raw: Raw, column: str, row: int) -> str:
-    value = raw.columns[column][row].as_py() if column in raw.columns else ""
-    return "" if value is None else str(value)[:80]
-
-
-def _row_text(raw: Raw, row: int) -> str:
-    joiner = raw.delimiter or ","
-    return joiner.join(_cell(raw, name, row) for name in raw.columns)
 
 
 def with_roles(layout: Layout, roles: dict[str, str]) -> Layout:
@@ -390,5 +381,6 @@ def with_roles(layout: Layout, roles: dict[str, str]) -> Layout:
     time = next((c for c, r in roles.items() if r == "time"), layout.time)
     pick = {role: tuple(c for c, r in roles.items() if r == role) for role in ROLES}
     return replace(
-        layout, time=time, values=pick["value"], series=pick["series"], label=next(iter(pick["label"]), None)
-    )
+        layout, time=time, values=pick["value"], series=pick["series"], covariates=pick["covariate"],
+        denominator=next(iter(pick["denominator"]), None), label=next(iter(pick["label"]), None),
+    )  # fmt: skip

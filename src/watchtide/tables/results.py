@@ -51,6 +51,15 @@ def write_whole(path: str, data: bytes | str) -> None:
         raise
 
 
+def spreadsheet_safe(text: str) -> str:
+    """Text that a spreadsheet will not run as a formula."""
+    return (
+        "'" + text
+        if text[:1] in ("=", "+", "@", "\t", "\r") or (text[:1] == "-" and not text[1:2].isdigit())
+        else text
+    )
+
+
 def findings_text(findings: Sequence[Finding], path: str = "findings.csv") -> str:
     """Findings as CSV, or JSON Lines where the path ends so."""
     rows = [_finding_row(f) for f in findings]
@@ -230,7 +239,7 @@ def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str
 
 
 def _floats(raw: read.Raw, column: str) -> Any:
-    from watchtide.tables.layout import numbers_of
+    from watchtide.tables.extract import numbers_of
 
     values, wrong, _ = numbers_of(raw.columns[column], ())
     if wrong.any():

@@ -1,9 +1,21 @@
-"""Who may do what: sessions for the browser, and three roles."""
+"""Who may do what: sessions for the browser, tokens with scopes for scripts, and three roles."""
+
+import hashlib
+import secrets
+from datetime import datetime, timedelta
+from typing import Any
 
 from django.contrib.auth.models import AbstractBaseUser, Group
+from django.db.models import Q
+from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
-from rest_framework.authentication import SessionAuthentication
+from rest_framework.authentication import BaseAuthentication, SessionAuthentication
+from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.permissions import SAFE_METHODS, BasePermission
+
+from watchtide.server.people.models import Token
+
+PREFIX = "wt_"
 
 VIEWER, ANALYST, ADMIN = "viewer", "analyst", "admin"
 
@@ -22,14 +34,57 @@ def role_of(user: AbstractBaseUser) -> str:
     return ADMIN if ADMIN in names else ANALYST if ANALYST in names else VIEWER
 
 
+def make_token(
+    user: AbstractBaseUser, name: str, scopes: list[str], expires_at: datetime | None = None
+) -> tuple[Token, str]:
+    """A new token, and its text, which is not kept and cannot be shown again."""
+    text = PREFIX + secrets.token_urlsafe(32)
+    token = Token.objects.create(
+        name=name, digest=digest_of(text), hint=text[:9], scopes=scopes, owner=user, expires_at=expires_at
+    )
+    return token, text
+
+
+def digest_of(text: str) -> str:
+    """What is kept of a token. It has 256 random bits, so one pass of SHA-256 leaves nothing to guess."""
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+class Bearer(BaseAuthentication):
+    """`Authorization: Bearer wt_…`: the owner's rights, as far as the token's scopes go."""
+
+    def authenticate(self, request) -> tuple[Any, Token] | None:
+        kind, _, text = request.headers.get("Authorization", "").partition(" ")
+        if kind.lower() != "bearer":
+            return None
+        now = timezone.now()
+        found = Token.objects.select_related("owner").filter(digest=digest_of(text.strip()), revoked_at=None)
+        token = found.filter(Q(expires_at=None) | Q(expires_at__gt=now)).first()
+        if token is None or not token.owner.is_active:
+            raise AuthenticationFailed(
+                "the token is not known, has expired or was revoked; make a new one in Settings"
+            )
+        if token.last_used_at is None or now - token.last_used_at > timedelta(minutes=1):
+            Token.objects.filter(pk=token.pk).update(last_used_at=now)
+        return token.owner, token
+
+    def authenticate_header(self, request) -> str:
+        return "Bearer"
+
+
 class ByRole(BasePermission):
-    """Everybody signed in may read; analysts and admins may write."""
+    """Everybody signed in may read; analysts and admins may write. A token also needs the scope for it."""
 
     message = "your role may read only; ask an admin for the analyst role"
 
     def has_permission(self, request, view) -> bool:
         if not request.user or not request.user.is_authenticated:
             return False
+        if isinstance(request.auth, Token):
+            scope = getattr(view, "token_scope", "read" if request.method in SAFE_METHODS else "write")
+            if scope not in request.auth.scopes:
+                self.message = f"the token lacks the scope {scope}; make one that has it"
+                return False
         return request.method in SAFE_METHODS or role_of(request.user) in (ANALYST, ADMIN)
 
 
@@ -45,3 +100,13 @@ class SessionScheme(OpenApiAuthenticationExtension):
 
     def get_security_definition(self, auto_schema):
         return {"type": "apiKey", "in": "cookie", "name": "watchtide_session"}
+
+
+class BearerScheme(OpenApiAuthenticationExtension):
+    """How the schema tells of tokens."""
+
+    target_class = "watchtide.server.people.access.Bearer"
+    name = "token"
+
+    def get_security_definition(self, auto_schema):
+        return {"type": "http", "scheme": "bearer"}

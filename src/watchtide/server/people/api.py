@@ -1,8 +1,11 @@
-"""Signing in and out."""
+"""Signing in and out, and tokens for scripts."""
+
+from datetime import timedelta
 
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
+from django.utils import timezone
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
 from drf_spectacular.utils import extend_schema
@@ -12,7 +15,8 @@ from rest_framework.response import Response
 from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
-from watchtide.server.people.access import role_of
+from watchtide.server.people.access import ADMIN, make_token, role_of
+from watchtide.server.people.models import SCOPES, Token
 from watchtide.server.problems import Problem
 
 
@@ -69,4 +73,71 @@ class SessionView(APIView):
     @extend_schema(responses={204: None}, operation_id="sign_out")
     def delete(self, request) -> Response:
         logout(request)
+        return Response(status=204)
+
+
+class TokenSerializer(serializers.Serializer):
+    id = serializers.IntegerField(read_only=True)
+    name = serializers.CharField(max_length=120)
+    scopes = serializers.ListField(
+        child=serializers.ChoiceField(choices=[(s, s) for s in SCOPES]), min_length=1, max_length=3
+    )
+    days = serializers.IntegerField(
+        min_value=1,
+        max_value=3650,
+        required=False,
+        allow_null=True,
+        write_only=True,
+        help_text="until it expires",
+    )
+    hint = serializers.CharField(read_only=True)
+    owner = serializers.CharField(source="owner.username", read_only=True)
+    created_at = serializers.DateTimeField(read_only=True)
+    expires_at = serializers.DateTimeField(read_only=True, allow_null=True)
+    revoked_at = serializers.DateTimeField(read_only=True, allow_null=True)
+    last_used_at = serializers.DateTimeField(read_only=True, allow_null=True)
+    text = serializers.CharField(read_only=True, required=False, help_text="shown this once")
+
+
+def _only_people(request) -> None:
+    """Tokens are made and revoked by people: one that leaks must not breed others."""
+    if isinstance(request.auth, Token):
+        raise Problem(
+            "tokens are managed by signing in", place="Authorization", remedy="use the page", code=403
+        )
+
+
+class TokensView(APIView):
+    @extend_schema(responses=TokenSerializer(many=True), operation_id="tokens")
+    def get(self, request) -> Response:
+        """One's own tokens; an admin sees everybody's."""
+        _only_people(request)
+        found = Token.objects.select_related("owner").order_by("-created_at")
+        if role_of(request.user) != ADMIN:
+            found = found.filter(owner=request.user)
+        return Response(TokenSerializer(found[:500], many=True).data)
+
+    @extend_schema(request=TokenSerializer, responses=TokenSerializer, operation_id="make_token")
+    def post(self, request) -> Response:
+        """Make a token. Its text is in this answer and nowhere else."""
+        _only_people(request)
+        given = TokenSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        until = timezone.now() + timedelta(days=data["days"]) if data.get("days") else None
+        token, text = make_token(request.user, data["name"], sorted(set(data["scopes"])), until)
+        token.text = text
+        return Response(TokenSerializer(token).data, status=201)
+
+
+class TokenView(APIView):
+    @extend_schema(responses={204: None}, operation_id="revoke_token")
+    def delete(self, request, pk: int) -> Response:
+        _only_people(request)
+        token = Token.objects.get(pk=pk)
+        if token.owner_id != request.user.pk and role_of(request.user) != ADMIN:
+            raise Problem(
+                "this token is somebody else's", place=f"token {pk}", remedy="ask an admin", code=403
+            )
+        Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=timezone.now())
         return Response(status=204)

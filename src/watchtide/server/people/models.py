@@ -11,3 +11,23 @@ class Person(models.Model):
 
     class Meta:
         db_table = "person"
+
+
+SCOPES = ("push", "read", "write")
+
+
+class Token(models.Model):
+    """A key for scripts and senders. Only its digest is kept; `hint` is its beginning, to tell it apart."""
+
+    name = models.CharField(max_length=120)
+    digest = models.CharField(max_length=64, unique=True)
+    hint = models.CharField(max_length=16)
+    scopes = models.JSONField(default=list)
+    owner = models.ForeignKey("auth.User", on_delete=models.CASCADE, related_name="tokens")
+    created_at = models.DateTimeField(auto_now_add=True)
+    expires_at = models.DateTimeField(null=True)
+    revoked_at = models.DateTimeField(null=True)
+    last_used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "token"

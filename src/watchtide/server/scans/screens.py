@@ -90,7 +90,9 @@ def tide_table(last_looked: datetime | None) -> dict[str, Any]:
         by_stream.setdefault(f["stream"], []).append(f)
     newest = max((r.last_ns for r in scanned.values() if r.last_ns is not None), default=None)
     rows = []
-    for stream in Stream.objects.order_by("metric", "pk"):
+    # What counters hold, and what ratios divide by, is there for others to read.
+    shown = Stream.objects.exclude(kind="counter").filter(numerators__isnull=True)
+    for stream in shown.order_by("metric", "pk"):
         own = standing.get(stream.pk)
         r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None
         mine = by_stream.get(stream.pk, [])

@@ -3,17 +3,17 @@
 from typing import Any
 
 from watchtide.server.jobs import services as jobs
-from watchtide.server.streams import services, store
-from watchtide.server.streams.models import Upload
+from watchtide.server.streams import files, folding, renewing
+from watchtide.server.streams.models import Derived, Upload
 
 
 @jobs.handles("intake", lane="bulk")
 def intake(lease: jobs.Lease) -> dict[str, Any]:
     upload = Upload.objects.get(pk=lease.arguments["upload"])
-    result = services.accept(upload, lease.arguments["given"], lease)
+    result = files.accept(upload, lease.arguments["given"], lease)
     ids = result.pop("ids")
-    result |= {"streams": len(ids), "first_stream": ids[0]}
-    if lease.arguments.get("then_scan"):
+    result |= {"streams": len(ids), "first_stream": ids[0] if ids else None}
+    if lease.arguments.get("then_scan") and ids:
         from watchtide.server.scans import services as scans
 
         with lease.write():
@@ -24,12 +24,17 @@ def intake(lease: jobs.Lease) -> dict[str, Any]:
 
 @jobs.handles("fold", lane="bulk")
 def fold(lease: jobs.Lease) -> dict[str, Any]:
-    ids = lease.arguments["streams"]
-    count = 0
-    for i in range(0, len(ids), 20):
-        lease.progress(i, len(ids))
+    def tell(done: int) -> None:
+        lease.progress(done, done + 1)
         if lease.is_cancelled():
             raise jobs.Cancelled
-        count += store.fold(ids[i : i + 20])
-    lease.progress(len(ids), len(ids))
-    return {"samples": count}
+
+    return {"samples": folding.fold(tell), "renewed": renewing.renew()}
+
+
+@jobs.handles("derive", lane="bulk")
+def derive(lease: jobs.Lease) -> dict[str, Any]:
+    formula = Derived.objects.get(pk=lease.arguments["derived"])
+    streams = renewing.compute(formula, lease)
+    folding.fold()
+    return {"streams": streams}

@@ -1,0 +1,95 @@
+"""Calls to the outside: only to addresses that are allowed, resolved once, without redirects, bounded in size."""
+
+import ipaddress
+import socket
+from dataclasses import dataclass
+from urllib.parse import urlsplit, urlunsplit
+
+import httpx
+from django.conf import settings
+
+AGENT = "watchtide"
+
+
+class NotAllowed(ValueError):
+    """The address may not be called; the message says which and what an admin can do."""
+
+
+class Failed(ValueError):
+    """The call was made and brought nothing usable."""
+
+
+@dataclass(frozen=True)
+class Answer:
+    body: bytes
+    content_type: str
+
+
+def address_of(url: str) -> tuple[str, int, str]:
+    """(address to connect to, port, host name) of a URL, once every address of its host is found to be allowed."""
+    parts = urlsplit(url)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise NotAllowed(f"{url[:80]!r} is no web address; write http://host/path")
+    if parts.username or parts.password:
+        raise NotAllowed("the address holds a password; leave it out")
+    try:
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+    except ValueError as error:
+        raise NotAllowed("the port is no number up to 65535; correct it") from error
+    try:
+        found = socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)
+    except (socket.gaierror, UnicodeError) as error:
+        raise Failed(f"{parts.hostname} cannot be resolved") from error
+    addresses = list(dict.fromkeys(str(info[4][0]) for info in found))
+    for address in addresses:
+        if not is_allowed(address, port):
+            raise NotAllowed(
+                f"{parts.hostname} is {address}, which is not allowed; an admin can add it to WATCHTIDE_OUTGOING"
+            )
+    return addresses[0], port, parts.hostname
+
+
+def is_allowed(address: str, port: int) -> bool:
+    """Whether an address is in a network named in the settings; `10.0.0.5:9100` allows one port only."""
+    ip = ipaddress.ip_address(address.partition("%")[0])
+    mapped = getattr(ip, "ipv4_mapped", None)
+    ip = mapped or ip
+    for entry in settings.OUTGOING:
+        network, only = entry, None
+        if entry.count(":") == 1:
+            network, _, text = entry.partition(":")
+            only = int(text) if text.isdigit() else -1
+        try:
+            inside = ip in ipaddress.ip_network(network, strict=False)
+        except (ValueError, TypeError):
+            continue
+        if inside and only in (None, port):
+            return True
+    return False
+
+
+def fetch(url: str, *, timeout_s: float, most_bytes: int, accept: str = "*/*") -> Answer:
+    """GET a page. Raises NotAllowed, or Failed with what went wrong in words."""
+    address, port, host = address_of(url)
+    parts = urlsplit(url)
+    shown = f"[{address}]" if ":" in address else address
+    direct = urlunsplit((parts.scheme, f"{shown}:{port}", parts.path or "/", parts.query, ""))
+    default = 443 if parts.scheme == "https" else 80
+    headers = {"Host": host if port == default else f"{host}:{port}", "User-Agent": AGENT, "Accept": accept}
+    try:
+        with (
+            httpx.Client(timeout=timeout_s, follow_redirects=False, trust_env=False) as client,
+            client.stream("GET", direct, headers=headers, extensions={"sni_hostname": host}) as answer,
+        ):
+            if answer.status_code != 200:
+                raise Failed(f"answered {answer.status_code} {answer.reason_phrase}".strip())
+            body = b""
+            for part in answer.iter_bytes():
+                body += part
+                if len(body) > most_bytes:
+                    raise Failed(f"the page is larger than {most_bytes >> 20} MB")
+            return Answer(body, answer.headers.get("content-type", ""))
+    except httpx.TimeoutException as error:
+        raise Failed(f"no answer within {timeout_s:g} s") from error
+    except (httpx.HTTPError, httpx.InvalidURL) as error:
+        raise Failed(f"{type(error).__name__}: {error}"[:200]) from error

@@ -1,0 +1,339 @@
+"""Files, layouts and batches over REST."""
+
+import gzip
+
+from django.db.models import Count, Max, Sum
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.parsers import MultiPartParser
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.problems import Problem
+from watchtide.server.streams import files, undoing
+from watchtide.server.streams.api import csv_answer
+from watchtide.server.streams.models import DOORS, SIDES, Batch, KeptLayout, Upload
+from watchtide.tables.clock import STATED_FORMS
+from watchtide.tables.layout import DUPLICATES, MEASURES, ROLES
+
+
+class UploadSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    size = serializers.IntegerField()
+    job = JobSerializer(allow_null=True, default=None)
+    layout = serializers.CharField(allow_null=True, default=None)
+
+
+class MeasureSerializer(serializers.Serializer):
+    how = serializers.ChoiceField(choices=[(m, m) for m in MEASURES])
+    field = serializers.CharField(required=False, allow_null=True, max_length=500)
+
+
+class RollUpSerializer(serializers.Serializer):
+    every = serializers.CharField(max_length=20)
+    measures = MeasureSerializer(many=True)
+
+
+class SaveLayoutSerializer(serializers.Serializer):
+    name = serializers.CharField(max_length=120)
+    pattern = serializers.CharField(max_length=200, required=False)
+
+
+class ChoicesSerializer(serializers.Serializer):
+    """What the user set instead of the guess."""
+
+    roles = serializers.DictField(
+        child=serializers.ChoiceField(choices=[(r, r) for r in ROLES]), required=False
+    )
+    kept = serializers.IntegerField(required=False, help_text="number of a kept layout; 0 takes none")
+    zone = serializers.CharField(max_length=64, required=False)
+    encoding = serializers.CharField(max_length=32, required=False, allow_null=True)
+    delimiter = serializers.CharField(max_length=1, required=False, trim_whitespace=False)
+    quote = serializers.CharField(max_length=1, required=False)
+    decimal = serializers.CharField(max_length=1, required=False)
+    has_header = serializers.BooleanField(required=False)
+    pattern = serializers.CharField(max_length=2000, required=False, allow_blank=True, trim_whitespace=False)
+    metric = serializers.CharField(max_length=200, required=False, allow_blank=True)
+    unit = serializers.CharField(max_length=40, required=False, allow_blank=True)
+    bad_side = serializers.ChoiceField(choices=SIDES, required=False)
+    wide_name = serializers.CharField(max_length=200, required=False, allow_blank=True)
+    time_form = serializers.ChoiceField(
+        choices=[(f, f) for f in STATED_FORMS], required=False, allow_null=True
+    )
+    keep = serializers.CharField(max_length=2000, required=False, allow_blank=True)
+    duplicates = serializers.ChoiceField(choices=[(d, d) for d in DUPLICATES], required=False)
+    rollup = RollUpSerializer(required=False, allow_null=True)
+    missing_words = serializers.ListField(
+        child=serializers.CharField(max_length=40), required=False, max_length=20
+    )
+    seed = serializers.IntegerField(required=False, min_value=0, max_value=2**31)
+    save_layout = SaveLayoutSerializer(required=False, allow_null=True)
+    then_scan = serializers.BooleanField(required=False)
+
+
+class PictureSerializer(serializers.Serializer):
+    kind = serializers.CharField()
+    bars = serializers.ListField(child=serializers.IntegerField())
+    labels = serializers.ListField(child=serializers.CharField())
+
+
+class ColumnSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    role = serializers.CharField()
+    reason = serializers.CharField()
+    missing = serializers.FloatField()
+    distinct = serializers.IntegerField()
+    picture = PictureSerializer()
+
+
+class RowSerializer(serializers.Serializer):
+    line = serializers.IntegerField()
+    cells = serializers.ListField(child=serializers.CharField(allow_blank=True))
+    broken_column = serializers.CharField(allow_null=True)
+
+
+class TroubleSerializer(serializers.Serializer):
+    kind = serializers.CharField()
+    count = serializers.IntegerField()
+    first_line = serializers.IntegerField(allow_null=True)
+    column = serializers.CharField()
+    message = serializers.CharField()
+    remedy = serializers.CharField()
+    sets_aside = serializers.BooleanField()
+
+
+class BecomesSerializer(serializers.Serializer):
+    title = serializers.CharField()
+    metric = serializers.CharField()
+    samples = serializers.IntegerField()
+    line = serializers.ListField(child=serializers.FloatField(allow_null=True))
+
+
+class ShapeSerializer(serializers.Serializer):
+    kind = serializers.CharField()
+    is_gzipped = serializers.BooleanField()
+    encoding = serializers.CharField()
+    delimiter = serializers.CharField(trim_whitespace=False)
+    quote = serializers.CharField()
+    decimal = serializers.CharField()
+    has_header = serializers.BooleanField()
+    pattern = serializers.CharField(allow_null=True)
+    reasons = serializers.DictField(child=serializers.CharField())
+
+
+class KeptSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+
+
+class PreviewSerializer(serializers.Serializer):
+    upload = serializers.IntegerField()
+    name = serializers.CharField()
+    size = serializers.IntegerField()
+    rows = serializers.IntegerField()
+    rows_fit = serializers.IntegerField()
+    rows_aside = serializers.IntegerField()
+    rows_dropped = serializers.IntegerField()
+    is_whole = serializers.BooleanField()
+    about_rows = serializers.IntegerField()
+    shape = ShapeSerializer()
+    zone = serializers.CharField()
+    duplicates = serializers.CharField()
+    cadence = serializers.CharField()
+    cadence_share = serializers.FloatField()
+    first = serializers.CharField(allow_null=True)
+    last = serializers.CharField(allow_null=True)
+    metric = serializers.CharField()
+    unit = serializers.CharField()
+    bad_side = serializers.ChoiceField(choices=SIDES)
+    kept = KeptSerializer(allow_null=True)
+    columns = ColumnSerializer(many=True)
+    sample = RowSerializer(many=True)
+    random = RowSerializer(many=True)
+    problems = TroubleSerializer(many=True)
+    streams = serializers.IntegerField()
+    streams_known = serializers.IntegerField()
+    samples = serializers.IntegerField()
+    becomes = BecomesSerializer(many=True)
+    is_stored = serializers.BooleanField()
+
+
+def _given(request) -> dict:
+    given = ChoicesSerializer(data=request.data)
+    given.is_valid(raise_exception=True)
+    return given.validated_data
+
+
+class UploadsView(APIView):
+    parser_classes = [MultiPartParser]
+
+    @extend_schema(
+        operation_id="upload",
+        request={
+            "multipart/form-data": {
+                "type": "object",
+                "properties": {
+                    "file": {"type": "string", "format": "binary"},
+                    "by_layout": {
+                        "type": "boolean",
+                        "description": "store it at once where a kept layout fits",
+                    },
+                },
+            }
+        },
+        responses=UploadSerializer,
+    )
+    def post(self, request) -> Response:
+        """Hand in a file. Nothing of it is stored as samples yet, unless `by_layout` is set and one fits."""
+        file = request.FILES.get("file")
+        if file is None:
+            raise Problem("no file was sent", place="file", remedy="choose a file")
+        upload = files.take_upload(file.name, file.chunks(), request.user)
+        upload.job = upload.layout = None
+        if str(request.data.get("by_layout", "")).lower() in ("1", "true", "yes"):
+            kept = files.kept_for(upload, {})
+            if kept is None:
+                raise Problem(
+                    "no kept layout fits this file", place=file.name, remedy="look it through and keep its layout", code=422,
+                    upload=upload.pk,
+                )  # fmt: skip
+            upload.job = files.store_upload(upload, {"kept": kept.pk}, request.user)
+            upload.layout = kept.name
+        return Response(UploadSerializer(upload).data, status=201)
+
+
+class PreviewView(APIView):
+    @extend_schema(operation_id="preview", request=ChoicesSerializer, responses=PreviewSerializer)
+    def post(self, request, pk: int) -> Response:
+        """What is in the file, what was guessed, what is wrong, and what it will become."""
+        return Response(files.preview(Upload.objects.get(pk=pk), _given(request)))
+
+
+class AsideView(APIView):
+    @extend_schema(
+        operation_id="upload_aside",
+        request=ChoicesSerializer,
+        responses={(200, "text/csv"): OpenApiTypes.STR},
+    )
+    def post(self, request, pk: int) -> HttpResponse:
+        """The rows that would be set aside, as CSV."""
+        return csv_answer(files.aside(Upload.objects.get(pk=pk), _given(request)), "set-aside.csv")
+
+
+class StoreView(APIView):
+    @extend_schema(operation_id="store_upload", request=ChoicesSerializer, responses=JobSerializer)
+    def post(self, request, pk: int) -> Response:
+        """Put down the job that stores the file's rows, and scans them where asked."""
+        job = files.store_upload(Upload.objects.get(pk=pk), _given(request), request.user)
+        return Response(JobSerializer(job).data, status=202)
+
+
+class KeptLayoutSerializer(serializers.ModelSerializer):
+    data = serializers.DictField(child=serializers.JSONField(allow_null=True))
+    facts = serializers.DictField(child=serializers.JSONField(allow_null=True))
+
+    class Meta:
+        model = KeptLayout
+        fields = ["id", "name", "pattern", "data", "facts", "updated_at"]
+
+
+class KeptLayoutsView(APIView):
+    @extend_schema(operation_id="kept_layouts", responses=KeptLayoutSerializer(many=True))
+    def get(self, request) -> Response:
+        """Layouts kept for files to come, the latest first."""
+        return Response(
+            KeptLayoutSerializer(KeptLayout.objects.order_by("-updated_at")[:500], many=True).data
+        )
+
+
+class KeptLayoutView(APIView):
+    @extend_schema(operation_id="forget_layout", responses={204: None})
+    def delete(self, request, pk: int) -> Response:
+        KeptLayout.objects.get(pk=pk).delete()
+        return Response(status=204)
+
+
+class BatchSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    source = serializers.CharField()
+    door = serializers.ChoiceField(choices=DOORS)
+    rows_taken = serializers.IntegerField()
+    rows_aside = serializers.IntegerField()
+    rows_dropped = serializers.IntegerField()
+    streams = serializers.IntegerField()
+    samples = serializers.IntegerField()
+    created_by = serializers.CharField(source="created_by.username", allow_null=True, default=None)
+    accepted_at = serializers.DateTimeField()
+    undone_at = serializers.DateTimeField(allow_null=True)
+    can_undo = serializers.SerializerMethodField()
+
+    def get_can_undo(self, batch: Batch) -> bool:
+        return undoing.can_undo(batch)
+
+
+class DoorSerializer(serializers.Serializer):
+    """What came through one door from one source, all batches together."""
+
+    source = serializers.CharField()
+    door = serializers.ChoiceField(choices=DOORS)
+    batches = serializers.IntegerField()
+    samples = serializers.IntegerField()
+    rows_aside = serializers.IntegerField()
+    last = serializers.DateTimeField()
+
+
+class BatchesView(APIView):
+    @extend_schema(
+        operation_id="batches",
+        parameters=[
+            OpenApiParameter("door", str, enum=[d for d, _ in DOORS]),
+            OpenApiParameter("before", int),
+        ],
+        responses=BatchSerializer(many=True),
+    )
+    def get(self, request) -> Response:
+        """100 batches, the latest first; those of files unless another door is asked for. `before` pages on."""
+        found = Batch.objects.filter(accepted_at__isnull=False, door=request.GET.get("door", "file"))
+        if request.GET.get("before", "").isdigit():
+            found = found.filter(pk__lt=int(request.GET["before"]))
+        rows = found.select_related("created_by").defer("aside", "layout").order_by("-pk")[:100]
+        return Response(BatchSerializer(rows, many=True).data)
+
+
+class DoorsView(APIView):
+    @extend_schema(operation_id="doors", responses=DoorSerializer(many=True))
+    def get(self, request) -> Response:
+        """Live sources: how much each has pushed, or had fetched, since its oldest batch that is still kept."""
+        found = Batch.objects.filter(
+            accepted_at__isnull=False, door__in=("push", "pull"), undone_at__isnull=True
+        )
+        rows = found.values("source", "door").annotate(
+            batches=Count("pk"), total=Sum("samples"), aside_rows=Sum("rows_aside"), last=Max("accepted_at")
+        )
+        out = [
+            {**r, "samples": r["total"], "rows_aside": r["aside_rows"]} for r in rows.order_by("-last")[:100]
+        ]
+        return Response(DoorSerializer(out, many=True).data)
+
+
+class UndoView(APIView):
+    @extend_schema(operation_id="undo_batch", request=None, responses=BatchSerializer)
+    def post(self, request, pk: int) -> Response:
+        """Take a batch back: its samples go, and what it wrote over returns."""
+        batch = Batch.objects.get(pk=pk)
+        undoing.undo(batch, request.user)
+        batch.refresh_from_db()
+        return Response(BatchSerializer(batch).data)
+
+
+class BatchAsideView(APIView):
+    @extend_schema(operation_id="batch_aside", responses={(200, "text/csv"): OpenApiTypes.STR})
+    def get(self, request, pk: int) -> HttpResponse:
+        """The rows a batch set aside, as CSV."""
+        batch = Batch.objects.get(pk=pk)
+        body = gzip.decompress(bytes(batch.aside)) if batch.aside else b"line,column,problem,row\n"
+        return csv_answer(body, f"set-aside-{batch.pk}.csv")

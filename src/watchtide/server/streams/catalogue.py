@@ -1,0 +1,178 @@
+"""The catalogue: streams found or made by key, searched, changed, and deleted on request."""
+
+import hashlib
+from collections.abc import Iterable, Sequence
+from typing import Any
+from urllib.parse import urlsplit
+
+from django.db import transaction
+from django.db.models import Max, Q, QuerySet, TextField, Value
+from django.db.models.functions import Concat, Lower
+
+from watchtide.core import keys
+from watchtide.server.jobs import services as jobs
+from watchtide.server.jobs.models import Event
+from watchtide.server.problems import Problem
+from watchtide.server.streams.models import Batch, Stream
+from watchtide.tables import clock
+
+MOST_KEY = 4_000
+MOST_METRIC = 200
+
+
+def stream_key(metric: str, attributes: Sequence[tuple[str, str]]) -> str:
+    return keys.encode((("metric", metric), *attributes))
+
+
+def sha(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+Wanted = tuple[str, tuple[tuple[str, str], ...]]
+
+
+def find_or_make(wanted: Sequence[Wanted], *, batch: Batch | None = None, **facts: Any) -> list[Stream]:
+    """The streams of these (metric, attributes), made where they are new. Raises Problem for a key too long."""
+    by_sha: dict[str, Wanted] = {}
+    shas = []
+    for metric, attributes in wanted:
+        key = stream_key(metric, attributes)
+        if not metric or len(metric) > MOST_METRIC or len(key) > MOST_KEY:
+            what = "no name" if not metric else f"a name of {max(len(metric), len(key)):,} characters"
+            raise Problem(
+                f"a stream with {what}", place=key[:80], remedy=f"metrics have 1 to {MOST_METRIC} characters, keys {MOST_KEY:,}"
+            )  # fmt: skip
+        digest = sha(key)
+        by_sha[digest] = (metric, attributes)
+        shas.append(digest)
+    known = _by_sha(by_sha)
+    fresh = [
+        Stream(
+            metric=metric, key=stream_key(metric, attributes), key_sha=digest, attributes=[list(p) for p in attributes],
+            made_by=batch, **facts,
+        )
+        for digest, (metric, attributes) in by_sha.items()
+        if digest not in known
+    ]  # fmt: skip
+    if fresh:
+        # Another writer may make the same streams at this moment; theirs are then found.
+        Stream.objects.bulk_create(fresh, batch_size=500, ignore_conflicts=True)
+        known |= _by_sha({s.key_sha for s in fresh})
+    return [known[digest] for digest in shas]
+
+
+def _by_sha(shas: Iterable[str]) -> dict[str, Stream]:
+    wanted, out = list(shas), {}
+    for a in range(0, len(wanted), 2_000):
+        out |= {s.key_sha: s for s in Stream.objects.filter(key_sha__in=wanted[a : a + 2_000])}
+    return out
+
+
+def search(text: str = "", *, kind: str = "", family: str = "", owner: str = "") -> QuerySet[Stream]:
+    """Streams whose metric, attributes, title, owner or family hold every word; `name=value` asks for an attribute."""
+    found = Stream.objects.all()
+    if kind:
+        found = found.filter(kind=kind)
+    if family:
+        found = found.filter(Q(family=family) | Q(family="", metric=family))
+    if owner:
+        found = found.filter(owner=owner)
+    # Columns compare byte by byte; a search does not.
+    parts = ("key", Value(" "), "title_given", Value(" "), "owner", Value(" "), "family", Value(" "), "unit")
+    found = found.annotate(words=Lower(Concat(*parts, output_field=TextField())))
+    for word in text.split()[:10]:
+        name, equals, value = word.partition("=")
+        if equals and name and value:
+            found = found.filter(key__contains=keys.encode([(name, value)]))
+        else:
+            encoded = keys.encode([("x", word)])[2:]
+            found = found.filter(Q(words__contains=word.lower()) | Q(words__contains=encoded.lower()))
+    return found
+
+
+def changed() -> None:
+    """Tell every process that keys of streams are not what they were."""
+    jobs.tell("catalogue")
+
+
+def version() -> int | None:
+    """Changes whenever `changed` is called."""
+    return Event.objects.filter(kind="catalogue").aggregate(last=Max("pk"))["last"]
+
+
+@transaction.atomic
+def edit(stream: Stream, changes: dict[str, Any]) -> Stream:
+    """Change a stream's facts. Renaming its metric or attributes changes its key, and is refused where that is taken."""
+    plain = {k: v for k, v in changes.items() if k not in ("fed_by", "covariates", "metric", "attributes")}
+    if "zone" in plain:
+        clock.zone(plain["zone"])
+    if plain.get("runbook"):
+        check_link(plain["runbook"])
+    if "metric" in changes or "attributes" in changes:
+        _rename(stream, changes.get("metric", stream.metric), changes.get("attributes", stream.attributes))
+        changed()
+    for name, value in plain.items():
+        setattr(stream, name, value)
+    stream.save()
+    for name in ("fed_by", "covariates"):
+        if name in changes:
+            ids = changes[name]
+            if stream.pk in ids:
+                raise Problem("a stream cannot stand under itself", place=name, remedy="leave it out")
+            if Stream.objects.filter(pk__in=ids).count() < len(set(ids)):
+                raise Problem("a stream is not there", place=name, remedy="choose from the catalogue")
+            getattr(stream, name).set(ids)
+    jobs.tell("stream", stream.pk)
+    return stream
+
+
+def _rename(stream: Stream, metric: str, attributes: Sequence[Sequence[str]]) -> None:
+    pairs = tuple((str(a), str(b)) for a, b in attributes)
+    if len({name for name, _ in pairs}) < len(pairs):
+        raise Problem("an attribute stands twice", place="attributes", remedy="give each name once")
+    key = stream_key(metric, pairs)
+    if not metric or len(metric) > MOST_METRIC or len(key) > MOST_KEY:
+        raise Problem(
+            "the name is empty or too long", place="metric", remedy=f"1 to {MOST_METRIC} characters"
+        )
+    taken = Stream.objects.filter(key_sha=sha(key)).exclude(pk=stream.pk)
+    if taken.exists():
+        raise Problem("another stream has this name", place="metric", remedy="choose another, or delete that one", code=409)  # fmt: skip
+    stream.metric, stream.attributes, stream.key, stream.key_sha = (
+        metric,
+        [list(p) for p in pairs],
+        key,
+        sha(key),
+    )
+
+
+def check_link(text: str) -> None:
+    """Refuse links that a click should not follow."""
+    parts = urlsplit(text)
+    if parts.scheme not in ("http", "https") or not parts.netloc:
+        raise Problem("is no web address", place="runbook", remedy="write one that begins with https://")
+
+
+def what_goes(stream: Stream) -> dict[str, int]:
+    """What deleting a stream takes along."""
+    return {
+        "samples": stream.samples,
+        "segments": stream.segments.count(),
+        "findings": stream.finding_set.count(),
+        "scans": stream.scanstream_set.count(),
+    }
+
+
+@transaction.atomic
+def delete(stream: Stream, confirm: str) -> None:
+    """Delete a stream with its samples and findings, once its key has been repeated."""
+    if confirm != stream.key:
+        gone = what_goes(stream)
+        raise Problem(
+            f"this deletes {gone['samples']:,} samples and {gone['findings']:,} findings for good", place="confirm",
+            remedy=f"repeat the stream's key to confirm: {stream.key}", code=409, goes=gone,
+        )  # fmt: skip
+    number = stream.pk
+    stream.delete()
+    changed()
+    jobs.tell("stream", number)

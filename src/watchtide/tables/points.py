@@ -1,0 +1,130 @@
+"""Points as they are pushed or pulled: which series, when, how much; shared by all live formats."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+
+from watchtide.core.series import Floats, Ints
+from watchtide.tables.clock import EARLIEST_NS, LATEST_NS
+
+Attributes = tuple[tuple[str, str], ...]
+MOST_NAME = 200
+MOST_ATTRIBUTES = 64
+MOST_VALUE = 500
+# The attribute that tells a histogram's buckets apart; its value is the upper bound.
+BOUND = "at_most"
+QUANTILES = (0.5, 0.95, 0.99)
+
+
+class Series(NamedTuple):
+    """One series of a live source. kind : samples are taken as they are; a counter counts since it began, and its
+    rate is what is looked at; a bucket counts like a counter, up to the bound its last attribute states."""
+
+    metric: str
+    attributes: Attributes
+    unit: str = ""
+    kind: str = "samples"
+
+
+@dataclass
+class Points:
+    """Points of one message, and why some were refused. One entry an point in codes, times and values."""
+
+    series: list[Series] = field(default_factory=list)
+    codes: list[int] = field(default_factory=list)
+    times: list[int] = field(default_factory=list)
+    values: list[float] = field(default_factory=list)
+    refused: dict[str, int] = field(default_factory=dict)
+    _known: dict[Series, int] = field(default_factory=dict)
+
+    def code(self, series: Series) -> int:
+        known = self._known.get(series)
+        if known is None:
+            known = self._known[series] = len(self.series)
+            self.series.append(series)
+        return known
+
+    def add(self, series: Series, time: int, value: float) -> None:
+        self.codes.append(self.code(series))
+        self.times.append(time)
+        self.values.append(value)
+
+    def refuse(self, why: str, count: int = 1) -> None:
+        if len(self.refused) < 20 or why in self.refused:
+            self.refused[why] = self.refused.get(why, 0) + count
+        else:
+            self.refused["other reasons"] = self.refused.get("other reasons", 0) + count
+
+    @property
+    def refused_count(self) -> int:
+        return sum(self.refused.values())
+
+    @property
+    def refusals(self) -> str:
+        return "; ".join(f"{why} ({n:,})" if n > 1 else why for why, n in self.refused.items())[:1000]
+
+    def arrays(self) -> tuple[Ints, Ints, Floats]:
+        """(codes, times, values), infinities as missing."""
+        values = np.array(self.values, np.float64)
+        return (
+            np.array(self.codes, np.int64),
+            np.array(self.times, np.int64),
+            np.where(np.isinf(values), np.nan, values),
+        )
+
+
+def name_problem(metric: str, attributes: Sequence[tuple[str, str]]) -> str | None:
+    """Why a series cannot be kept under this name, if it cannot."""
+    if not metric.strip():
+        return "a metric without a name; name it"
+    if len(metric) > MOST_NAME:
+        return f"a metric name of {len(metric):,} characters; at most {MOST_NAME}"
+    if len(attributes) > MOST_ATTRIBUTES:
+        return f"{metric[:40]}: {len(attributes)} attributes; at most {MOST_ATTRIBUTES}"
+    for name, value in attributes:
+        if not name or len(name) > MOST_NAME or len(value) > MOST_VALUE:
+            return f"{metric[:40]}: an attribute name is empty, or it or its value is too long; at most {MOST_VALUE} characters"
+    return None
+
+
+def is_sound(time_ns: int) -> bool:
+    return EARLIEST_NS <= time_ns <= LATEST_NS and time_ns != 0
+
+
+def bucket_quantile(bounds: Sequence[float], counts: Sequence[float], share: float) -> float:
+    """A quantile of a histogram, by a straight line within the bucket that holds it.
+
+    bounds : (m,) rising upper bounds; counts : (m + 1,) of the buckets between them, the last beyond all bounds.
+    The lowest bucket begins at 0 where its bound is positive, else at its bound; the value of the last bucket is
+    the highest bound, since nothing says how far it reaches. NaN for an empty histogram.
+    """
+    total = float(sum(counts))
+    if total <= 0 or not bounds:
+        return float("nan")
+    rank, before = share * total, 0.0
+    for i, count in enumerate(counts):
+        if before + count >= rank and count > 0:
+            if i >= len(bounds):
+                return float(bounds[-1])
+            high = float(bounds[i])
+            low = float(bounds[i - 1]) if i else min(0.0, high)
+            return low + (high - low) * (rank - before) / count
+        before += count
+    return float(bounds[-1])
+
+
+def rates(times: Ints, values: Floats) -> tuple[Ints, Floats]:
+    """Rates per second of a counter's samples, each at the begin of its interval.
+
+    A counter that is lower than before began anew: what it shows was counted since. Missing samples are skipped,
+    so that the interval reaches over them.
+    """
+    seen = ~np.isnan(values)
+    t, v = times[seen], values[seen]
+    if len(t) < 2:
+        return t[:0], v[:0]
+    change = np.diff(v)
+    gained = np.where(change >= 0, change, v[1:])
+    return t[:-1], gained / (np.diff(t) / 1e9)

@@ -1,0 +1,140 @@
+"""Several processes at once, and one that is killed: nothing is lost, nothing is half there."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import numpy as np
+import pytest
+
+from watchtide.server.streams import folding, store
+from watchtide.server.streams.models import Batch, Stream
+
+HEAD = """
+import sys, time, django; django.setup()
+import numpy as np
+from django.db import connection
+from django.utils import timezone
+from watchtide.server.streams import folding, live, renewing, store
+from watchtide.server.streams.models import Batch, Stream
+from watchtide.tables.points import Points, Series
+HOUR = 3_600 * 10**9
+"""
+WRITER = (
+    HEAD
+    + """
+who = int(sys.argv[1])
+for i in range(40):
+    points = Points()
+    for k in range(5):
+        n = i * 5 + k
+        points.add(Series("together", (("who", "all"),)), 10**18 + (n * 4 + who) * HOUR, float(n * 4 + who))
+    live.take(points, key=f"together {who} {i}", source=f"writer {who}", door="push")
+    if i % 7 == who:
+        folding.fold()
+"""
+)
+TORN = (
+    HEAD
+    + """
+batch = Batch.objects.create(key="torn-process", source="torn")
+stream = Stream.objects.create(metric="killed", key="metric=killed", key_sha="k" * 64, made_by=batch)
+writer = store.BlockWriter(batch, "last", block_samples=100)
+at = np.arange(1_000) * HOUR
+writer.add(np.full(500, stream.pk), at[:500], np.ones(500))
+print("half", flush=True)
+time.sleep(60)
+writer.add(np.full(500, stream.pk), at[500:], np.ones(500))
+writer.finish()
+Batch.objects.filter(pk=batch.pk).update(accepted_at=timezone.now())
+"""
+)
+FOLDER = (
+    HEAD
+    + """
+write = folding.write
+def slowly(changes):
+    write(changes)
+    print("written", flush=True)
+    time.sleep(60)
+folding.write = slowly
+folding.fold()
+"""
+)
+
+
+@pytest.fixture
+def committed(small_world, django_db_blocker):
+    """What is written here stays for other processes to see, and is removed in the end."""
+    with django_db_blocker.unblock():
+        before = set(Batch.objects.values_list("pk", flat=True))
+        streams = set(Stream.objects.values_list("pk", flat=True))
+        yield
+        Batch.objects.exclude(pk__in=before).delete()
+        Stream.objects.exclude(pk__in=streams).delete()
+
+
+def start(code, *arguments):
+    from django.conf import settings
+
+    env = {
+        **os.environ, "WATCHTIDE_DB_NAME": settings.DATABASES["default"]["NAME"],
+        "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
+    }  # fmt: skip
+    return subprocess.Popen(
+        [sys.executable, "-c", code, *arguments], env=env, stdout=subprocess.PIPE, text=True
+    )
+
+
+def read(key):
+    return store.read(Stream.objects.get(key=key).pk)
+
+
+def test_four_processes_that_write_and_fold_one_stream_lose_nothing(committed):
+    writers = [start(WRITER, str(who)) for who in range(4)]
+    seen = 0
+    while any(w.poll() is None for w in writers):
+        stream = Stream.objects.filter(key="metric=together,who=all").first()
+        if stream is not None:
+            # Reading while others fold: a sample once seen never goes away.
+            times, values = store.read(stream.pk)
+            assert len(times) >= seen and np.array_equal(values, (times - 10**18) / 3_600e9)
+            seen = len(times)
+        time.sleep(0.05)
+    assert [w.returncode for w in writers] == [0, 0, 0, 0]
+    times, values = read("metric=together,who=all")
+    assert values.tolist() == list(range(800))
+    folding.fold()
+    assert read("metric=together,who=all")[1].tolist() == list(range(800))
+    assert Stream.objects.get(key="metric=together,who=all").samples == 800
+
+
+def test_a_process_killed_in_the_middle_of_a_batch_leaves_nothing_of_it(committed):
+    torn = start(TORN)
+    assert torn.stdout.readline().strip() == "half"
+    torn.send_signal(signal.SIGKILL)
+    torn.wait()
+    batch = Batch.objects.get(key="torn-process")
+    assert batch.accepted_at is None and batch.blocks.exists()
+    assert len(read("metric=killed")[0]) == 0
+    assert folding.fold() == 0 and len(read("metric=killed")[0]) == 0
+
+
+def test_a_process_killed_in_the_middle_of_a_fold_leaves_the_samples_as_they_were(committed):
+    from watchtide.server.streams import live
+    from watchtide.tables.points import Points, Series
+
+    points = Points()
+    for i in range(50):
+        points.add(Series("folded", ()), 10**18 + i * 3_600 * 10**9, float(i))
+    live.numbers.forget()
+    live.take(points, key="folded", source="t", door="push")
+    torn = start(FOLDER)
+    assert torn.stdout.readline().strip() == "written"
+    torn.send_signal(signal.SIGKILL)
+    torn.wait()
+    assert read("metric=folded")[1].tolist() == list(range(50))
+    # The lock went with the process: somebody else folds on.
+    assert folding.fold() >= 50 and read("metric=folded")[1].tolist() == list(range(50))
