@@ -12,7 +12,7 @@ from watchtide.core.scoring.rows import Points
 from watchtide.demo import world
 from watchtide.engine import stages
 from watchtide.plan.text import from_data
-from watchtide.tables import labels, layout, read
+from watchtide.tables import extract, labels, layout, read
 
 
 @pytest.fixture(scope="module")
@@ -66,7 +66,7 @@ def test_each_file_is_read_back_to_the_very_stamps(families, metric):
     """Five ways of writing stamps, local ones through a clock change among them, all come back to UTC."""
     family = families[metric]
     raw = read.read(world.family_csv(family).encode(), f"{metric}.csv")
-    taken = layout.extract(raw, layout.guess(raw, zone=world.ZONE))
+    taken = extract.extract(raw, layout.guess(raw, zone=world.ZONE))
     assert not taken.broken and len(taken.streams) == len(family.streams)
     by_attributes = {s.attributes: s for s in taken.streams}
     for made in family.streams[:: max(1, len(family.streams) // 3)]:

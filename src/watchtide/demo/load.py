@@ -4,6 +4,7 @@ import os
 import sys
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 from watchtide import kernels
 
@@ -15,21 +16,24 @@ def main() -> None:
 
     django.setup()
     load(lambda line: print(f"  {line}", flush=True))
+    if len(sys.argv) == 3:
+        live(Path(sys.argv[1]), sys.argv[2])
 
 
 def load(say: Callable[[str], None]) -> None:
     """Sign up demo, hand in every family's file, import the logbook, and run the standing scan. Once."""
     from django.contrib.auth.models import User
 
-    from watchtide.demo import world
+    from watchtide.demo import more, world
     from watchtide.plan.text import from_data
     from watchtide.server.logbook import services as logbook
     from watchtide.server.logbook.models import Entry
     from watchtide.server.people.access import give_role
     from watchtide.server.scans import services as scans
     from watchtide.server.scans.models import Scan, Standing
-    from watchtide.server.streams import services as streams
-    from watchtide.server.streams.models import Batch, Stream
+    from watchtide.server.streams import calendars, renewing
+    from watchtide.server.streams import files as streams
+    from watchtide.server.streams.models import Batch, Derived, Stream
     from watchtide.tables import labels
 
     user = User.objects.filter(username="demo").first()
@@ -56,7 +60,20 @@ def load(say: Callable[[str], None]) -> None:
         }
         waiting.append(streams.store_upload(upload, given, user))
         say(f"handed in {family.metric}.csv, {len(text) / 1e6:.1f} MB, {len(family.streams)} streams")
+    unscanned = set()
+    for file in more.files():
+        unscanned |= set() if file.is_scanned else {str(file.given["metric"])}
+        if Batch.objects.filter(source=file.name, accepted_at__isnull=False).exists():
+            continue
+        data = file.make()
+        upload = streams.take_upload(file.name, [data], user)
+        waiting.append(streams.store_upload(upload, file.given, user))
+        say(f"handed in {file.name}, {len(data) / 1e6:.1f} MB")
     _wait(waiting, say)
+    for formula in more.FORMULAS:
+        if not Derived.objects.filter(metric=formula["metric"]).exists():
+            _wait([renewing.define(dict(formula), user)[1]["job"]], say)
+    calendars.keep("Harbour days", more.calendar_ics(), world.ZONE, user)
     if not Entry.objects.exists():
         added, _ = logbook.take_in(labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask")
         say(f"{added} entries in the logbook")
@@ -64,13 +81,49 @@ def load(say: Callable[[str], None]) -> None:
     version = scans.plan_version(
         scans.STANDARD, from_data({"group": {"need": 2, "of": 3, "merge": "2h"}}), "demo"
     )
-    ids = list(Stream.objects.order_by("pk").values_list("pk", flat=True))
+    found = (
+        Stream.objects.exclude(kind="counter").exclude(metric__in=unscanned).filter(numerators__isnull=True)
+    )
+    ids = list(found.order_by("pk").values_list("pk", flat=True))
     scan = Scan.objects.filter(
         is_standing=True, finished_at__isnull=True, job__state__in=("queued", "running")
     ).first()
     scan = scan or scans.start(version, ids, user=user, is_standing=True, lane="interactive")
     _wait([scan.job], say)
     say(f"scanned {len(ids)} streams")
+
+
+def live(folder: Path, address: str) -> None:
+    """A token for the harbour's relay, and the feeds that fetch from it; once."""
+    from datetime import timedelta
+
+    from django.contrib.auth.models import User
+    from django.utils import timezone
+
+    from watchtide.demo import world
+    from watchtide.server.people.access import digest_of, make_token
+    from watchtide.server.people.models import Token
+    from watchtide.server.streams.models import Feed
+
+    user = User.objects.get(username="demo")
+    path = folder / "relay.token"
+    if not path.is_file() or not Token.objects.filter(digest=digest_of(path.read_text())).exists():
+        _, text = make_token(user, "harbour relay", ["push"])
+        path.touch(mode=0o600)
+        path.write_text(text)
+    for name, kind, where, every in (
+        ("Ticket office", "metrics", "/metrics", 10),
+        ("Harbour days", "calendar", "/calendar.ics", 3_600),
+    ):
+        Feed.objects.update_or_create(
+            name=name,
+            defaults={
+                "kind": kind, "url": address + where, "every_s": every, "timeout_s": 5, "zone": world.ZONE,
+                "created_by": user, "failures": 0, "last_status": "", "is_fine": None,
+                # They are there some seconds after the web server.
+                "next_at": timezone.now() + timedelta(seconds=20),
+            },
+        )  # fmt: skip
 
 
 def _wait(waiting: list, say: Callable[[str], None]) -> None:

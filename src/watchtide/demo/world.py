@@ -113,12 +113,7 @@ def _gate_taps(rng: np.random.Generator) -> Family:
     for place, size in zip(PLACES, PLACE_SIZE, strict=True):
         weather = np.exp(_smooth_noise(rng, len(h), 0.995, 0.05))
         for fare, share in zip(FARES, FARE_SIZE, strict=True):
-            commute = 1.0 if fare != "child" else 0.55
-            work = commute * (_bump(hour, 8.1, 1.1) + 1.15 * _bump(hour, 17.4, 1.6)) + 0.5 * _bump(
-                hour, 12.7, 2.6
-            )
-            rest = 0.95 * _bump(hour, 11.8, 2.4) + 0.9 * _bump(hour, 16.6, 2.8)
-            profile = np.where(day >= 5, rest, work) + 0.03
+            profile = gate_profile(hour, day, fare)
             mean = 240 * size * share * profile * summer * weather
             streams.append(
                 Stream(
@@ -131,18 +126,30 @@ def _gate_taps(rng: np.random.Generator) -> Family:
     return Family("gate_taps", "taps / 15 min", "both", "local", streams)
 
 
+def gate_profile(hour: Floats, day: NDArray[np.int64], fare: str) -> Floats:
+    """How busy a gate is by local hour and weekday (0 is Monday)."""
+    commute = 1.0 if fare != "child" else 0.55
+    work = commute * (_bump(hour, 8.1, 1.1) + 1.15 * _bump(hour, 17.4, 1.6)) + 0.5 * _bump(hour, 12.7, 2.6)
+    rest = 0.95 * _bump(hour, 11.8, 2.4) + 0.9 * _bump(hour, 16.6, 2.8)
+    return np.where(day >= 5, rest, work) + 0.03
+
+
+def tide(absolute_hours: Floats, i: int) -> Floats:
+    """Level at the i-th berth above its mean, by hours since 1970."""
+    return (
+        (1.25 - 0.05 * i) * np.cos(2 * np.pi * (absolute_hours / 12.4206 + 0.03 * i))
+        + 0.42 * np.cos(2 * np.pi * (absolute_hours / 12.0 + 0.02 * i))
+        + 0.14 * np.cos(2 * np.pi * absolute_hours / 24.0)
+    )
+
+
 def _berth_level(rng: np.random.Generator) -> Family:
     times, h = _grid(10 * MINUTE)
     absolute = times / HOUR
     streams = []
     for i, place in enumerate(PLACES):
-        tide = (
-            (1.25 - 0.05 * i) * np.cos(2 * np.pi * (absolute / 12.4206 + 0.03 * i))
-            + 0.42 * np.cos(2 * np.pi * (absolute / 12.0 + 0.02 * i))
-            + 0.14 * np.cos(2 * np.pi * absolute / 24.0)
-        )
         surge = _smooth_noise(rng, len(h), 0.997, 0.05)
-        level = 2.9 - 0.12 * i + tide + surge + rng.normal(0, 0.025, len(h))
+        level = 2.9 - 0.12 * i + tide(absolute, i) + surge + rng.normal(0, 0.025, len(h))
         streams.append(Stream((("metric", "berth_level"), ("place", place)), times, np.round(level, 2), h))
     return Family("berth_level", "m", "both", "utc", streams)
 
