@@ -2,7 +2,6 @@
 
 import os
 import shutil
-import socket
 from types import SimpleNamespace
 
 import pytest
@@ -26,18 +25,18 @@ def app(tmp_path_factory):
     connection = MySQLdb.connect(**secret)
     connection.cursor().execute(f"DROP DATABASE IF EXISTS {name}")
     connection.cursor().execute(f"CREATE DATABASE {name} COLLATE utf8mb4_bin")
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
+    port, relay = supervise._free_port(), supervise._free_port()
+    folder = tmp_path_factory.mktemp("relay")
     environment = {
         **os.environ, "WATCHTIDE_DB_NAME": name, "WATCHTIDE_DEMO": "1", "WATCHTIDE_PORT": str(port),
         "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("app")), "WATCHTIDE_JOB_LEASE_SECONDS": "15",
+        "WATCHTIDE_OUTGOING": f"127.0.0.1:{relay}",
     }  # fmt: skip
     children = []
     try:
         supervise._do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
         children += supervise._workers(environment)
-        supervise._do(environment, "-m", "watchtide.demo.load")
+        supervise._do(environment, "-m", "watchtide.demo.load", str(folder), f"http://127.0.0.1:{relay}")
         command = (
             "-m",
             "uvicorn",
@@ -51,6 +50,17 @@ def app(tmp_path_factory):
         )
         children.append(supervise._start(environment, *command))
         supervise._wait_ready(port, children[-1])
+        play = (
+            "--port",
+            str(relay),
+            "--to",
+            f"http://127.0.0.1:{port}",
+            "--token-file",
+            str(folder / "relay.token"),
+        )
+        children.append(
+            supervise._start(environment, "-m", "watchtide.demo.standins", *play, "--pace", "120")
+        )
         yield SimpleNamespace(base=f"http://127.0.0.1:{port}")
     finally:
         supervise._end(children)

@@ -14,6 +14,10 @@ const Logbook = lazy(() => import("./screens/logbook/Logbook"));
 const Scorecards = lazy(() => import("./screens/scorecard/Scorecards"));
 const Scorecard = lazy(() => import("./screens/scorecard/Scorecard"));
 const Intake = lazy(() => import("./screens/intake/Intake"));
+const Live = lazy(() => import("./screens/intake/Live"));
+const Streams = lazy(() => import("./screens/intake/Streams"));
+const Formulas = lazy(() => import("./screens/intake/Formulas"));
+const Calendars = lazy(() => import("./screens/intake/Calendars"));
 
 export function App() {
   const client = useQueryClient();
@@ -49,6 +53,10 @@ export function App() {
           <Route path="/scorecards" element={<Scorecards />} />
           <Route path="/scorecards/:scan" element={<Scorecard />} />
           <Route path="/intake" element={<Intake />} />
+          <Route path="/intake/live" element={<Live />} />
+          <Route path="/intake/streams" element={<Streams />} />
+          <Route path="/intake/formulas" element={<Formulas />} />
+          <Route path="/intake/calendars" element={<Calendars />} />
           <Route path="*" element={<NoSuchPage />} />
         </Routes>
       </Suspense>

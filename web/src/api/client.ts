@@ -80,8 +80,9 @@ export async function get<T>(answer: Promise<{ data?: T }>): Promise<T> {
 }
 
 /** Send a file as a form, which the generated client has no good words for. */
-export async function sendFile<T>(url: string, file: File): Promise<T> {
+export async function sendFile<T>(url: string, file: File, fields: Record<string, string> = {}): Promise<T> {
   const form = new FormData();
+  for (const [name, value] of Object.entries(fields)) form.append(name, value);
   form.append("file", file);
   const response = await fetch(url, { method: "POST", body: form, headers: { "X-CSRFToken": csrfToken() } });
   if (!response.ok) throw await problemOf(response);

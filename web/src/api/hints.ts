@@ -5,8 +5,12 @@ const STALE: Record<string, string[][]> = {
   job: [["jobs"], ["scans"], ["scan"]],
   scan: [["tide"], ["scans"], ["scan"], ["stream"], ["review"], ["scorecard"]],
   logbook: [["logbook"], ["window"], ["curve"], ["scorecard"], ["tide"]],
-  batch: [["batches"], ["tide"]],
-  stream: [["tide"], ["stream"]],
+  batch: [["batches"], ["doors"], ["tide"]],
+  stream: [["tide"], ["stream"], ["catalogue"]],
+  catalogue: [["catalogue"], ["tide"]],
+  push: [["doors"], ["catalogue"]],
+  feed: [["feeds"]],
+  calendar: [["calendars"]],
 };
 
 /**

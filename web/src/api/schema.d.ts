@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The latest 100 batches. */
+        /** @description 100 batches, the latest first; those of files unless another door is asked for. `before` pages on. */
         get: operations["batches"];
         put?: never;
         post?: never;
@@ -32,6 +32,159 @@ export interface paths {
         get: operations["batch_aside"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/batches/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take a batch back: its samples go, and what it wrote over returns. */
+        post: operations["undo_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Calendars of known days. */
+        get: operations["calendars"];
+        put?: never;
+        /** @description Keep an iCalendar file under a name, in place of what had it. */
+        post: operations["keep_calendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["delete_calendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Known days within a span, of all calendars: recurring ones written out, the end not included. */
+        get: operations["calendar_days"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Streams by name and attribute, a page at a time, counters only when asked for by kind. */
+        get: operations["catalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/doors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Live sources: how much each has pushed, or had fetched, since its oldest batch that is still kept. */
+        get: operations["doors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Pages that are fetched on a schedule, with how the last time went. */
+        get: operations["feeds"];
+        put?: never;
+        post: operations["add_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Stop fetching. What it brought stays. */
+        delete: operations["delete_feed"];
+        options?: never;
+        head?: never;
+        patch: operations["edit_feed"];
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Fetch a feed now, and say how it went. */
+        post: operations["pull_feed"];
         delete?: never;
         options?: never;
         head?: never;
@@ -71,6 +224,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/formulas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Formulas over streams, and when each was last computed. */
+        get: operations["formulas"];
+        put?: never;
+        /** @description Make a stream of others, such as `1000 * [ticket_errors] / [ticket_pages]`; see docs/formats.md. */
+        post: operations["define_formula"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/formulas/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Stop computing a formula. The streams it made stay, and can be deleted in the catalogue. */
+        delete: operations["delete_formula"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -99,6 +287,39 @@ export interface paths {
         put?: never;
         post?: never;
         delete: operations["cancel_job"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Layouts kept for files to come, the latest first. */
+        get: operations["kept_layouts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["forget_layout"];
         options?: never;
         head?: never;
         patch?: never;
@@ -197,6 +418,27 @@ export interface paths {
         put?: never;
         /** @description Read a plan's text; mistakes come back by line. */
         post: operations["check_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description Points as JSON Lines: {"time": …, "metric": …, "value": …, and attributes}.
+         *
+         *     A repeat changes nothing: it is known by its Idempotency-Key, or else by its content.
+         */
+        post: operations["push"];
         delete?: never;
         options?: never;
         head?: never;
@@ -354,6 +596,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/streams/{id}/at": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * @description A stored stream at another cadence, by the wall clock where days are meant; nothing is stored.
+         *
+         *     With `with`, the samples of that other stream as a covariate at this one's stamps, never looking ahead.
+         */
+        get: operations["stream_at_cadence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/streams/{id}/facts": {
         parameters: {
             query?: never;
@@ -361,13 +624,32 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        get: operations["stream_facts"];
+        put?: never;
+        post?: never;
+        /** @description Delete a stream for good. Without its key as `confirm`, the answer (409) says what would go. */
+        delete: operations["delete_stream"];
+        options?: never;
+        head?: never;
+        /** @description Rename, and change unit, zone, bad side, family, owner, runbook, fed by, covariates, retention. */
+        patch: operations["edit_stream"];
+        trace?: never;
+    };
+    "/api/v1/streams/{id}/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What keeping a stream for so many days would drop. Changes nothing. */
+        get: operations["retention_dry_run"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch: operations["edit_stream"];
+        patch?: never;
         trace?: never;
     };
     "/api/v1/streams/{id}/samples": {
@@ -438,6 +720,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own tokens; an admin sees everybody's. */
+        get: operations["tokens"];
+        put?: never;
+        /** @description Make a token. Its text is in this answer and nowhere else. */
+        post: operations["make_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/uploads": {
         parameters: {
             query?: never;
@@ -447,7 +763,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Hand in a file; nothing of it is stored as samples yet. */
+        /** @description Hand in a file. Nothing of it is stored as samples yet, unless `by_layout` is set and one fits. */
         post: operations["upload"];
         delete?: never;
         options?: never;
@@ -523,30 +839,108 @@ export interface components {
         Batch: {
             id: number;
             source: string;
+            door: components["schemas"]["DoorEnum"];
             rows_taken: number;
             rows_aside: number;
+            rows_dropped: number;
             streams: number;
+            samples: number;
             created_by?: string | null;
             /** Format: date-time */
             accepted_at: string;
+            /** Format: date-time */
+            undone_at: string | null;
+            readonly can_undo: boolean;
         };
         Becomes: {
             title: string;
+            metric: string;
             samples: number;
             line: (number | null)[];
         };
+        Calendar: {
+            readonly id: number;
+            name: string;
+            zone?: string;
+            events?: number;
+            /** Format: date-time */
+            readonly updated_at: string;
+        };
+        CataloguePage: {
+            total: number;
+            next: number | null;
+            streams: components["schemas"]["CatalogueStream"][];
+        };
+        CatalogueStream: {
+            readonly id: number;
+            metric: string;
+            key: string;
+            title: string;
+            title_given?: string;
+            attributes: string[][];
+            family?: string;
+            unit?: string;
+            zone?: string;
+            bad_side: components["schemas"]["BadSideEnum"];
+            owner?: string;
+            runbook?: string;
+            kind: components["schemas"]["CatalogueStreamKindEnum"];
+            readonly fed_by: number[];
+            readonly covariates: number[];
+            denominator?: number | null;
+            retention_days?: number | null;
+            readonly cadence: string;
+            /** Format: int64 */
+            first_ns?: number | null;
+            /** Format: int64 */
+            last_ns?: number | null;
+            /** Format: int64 */
+            samples?: number;
+            /** Format: double */
+            readonly lateness_s: number | null;
+        };
+        /**
+         * @description * `samples` - samples
+         *     * `counter` - counter
+         *     * `derived` - derived
+         * @enum {string}
+         */
+        CatalogueStreamKindEnum: "samples" | "counter" | "derived";
         /** @description What the user set instead of the guess. */
         ChoicesRequest: {
             roles?: {
-                [key: string]: "time" | "value" | "series" | "label" | "leave out";
+                [key: string]: "time" | "value" | "series" | "covariate" | "denominator" | "label" | "leave out";
             };
+            /** @description number of a kept layout; 0 takes none */
+            kept?: number;
             zone?: string;
             encoding?: string | null;
+            delimiter?: string;
+            quote?: string;
+            decimal?: string;
+            has_header?: boolean;
+            pattern?: string;
             metric?: string;
             unit?: string;
             bad_side?: components["schemas"]["BadSideEnum"];
+            wide_name?: string;
+            time_form?: (components["schemas"]["TimeFormEnum"] | components["schemas"]["NullEnum"]) | null;
+            keep?: string;
+            duplicates?: components["schemas"]["DuplicatesEnum"];
+            rollup?: components["schemas"]["RollUpRequest"] | null;
             missing_words?: string[];
+            /** Format: int64 */
+            seed?: number;
+            save_layout?: components["schemas"]["SaveLayoutRequest"] | null;
             then_scan?: boolean;
+        };
+        Coarser: {
+            every: string;
+            combine: string;
+            zone: string;
+            unit: string;
+            times: number[];
+            values: (number | null)[];
         };
         Column: {
             name: string;
@@ -554,6 +948,7 @@ export interface components {
             reason: string;
             /** Format: double */
             missing: number;
+            distinct: number;
             picture: components["schemas"]["Picture"];
         };
         /** @description Counts and figures at 201 levels; null where a figure has no denominator. */
@@ -584,6 +979,69 @@ export interface components {
             /** Format: double */
             stream_weeks: number;
         };
+        Day: {
+            calendar: string;
+            name: string;
+            start: string;
+            stop: string;
+            start_ns: number;
+            stop_ns: number;
+            is_all_day: boolean;
+            place: string;
+        };
+        Defined: {
+            formula: components["schemas"]["Derived"];
+            streams: number;
+            job: components["schemas"]["Job"];
+        };
+        Derived: {
+            readonly id: number;
+            metric: string;
+            formula: string;
+            by?: string[];
+            readonly every_ns: number | null;
+            unit?: string;
+            bad_side?: components["schemas"]["BadSideEnum"];
+            zone?: string;
+            readonly message: string;
+            /** Format: date-time */
+            readonly renewed_at: string | null;
+        };
+        DerivedRequest: {
+            metric: string;
+            formula: string;
+            by?: string[];
+            every?: string | null;
+            unit?: string;
+            bad_side?: components["schemas"]["BadSideEnum"];
+            zone?: string;
+        };
+        /** @description What came through one door from one source, all batches together. */
+        Door: {
+            source: string;
+            door: components["schemas"]["DoorEnum"];
+            batches: number;
+            samples: number;
+            rows_aside: number;
+            /** Format: date-time */
+            last: string;
+        };
+        /**
+         * @description * `file` - file
+         *     * `push` - push
+         *     * `pull` - pull
+         *     * `derived` - derived
+         * @enum {string}
+         */
+        DoorEnum: "file" | "push" | "pull" | "derived";
+        /**
+         * @description * `mean` - mean
+         *     * `last` - last
+         *     * `first` - first
+         *     * `refuse` - refuse
+         * @enum {string}
+         */
+        DuplicatesEnum: "mean" | "last" | "first" | "refuse";
         Entry: {
             readonly id: number;
             /** @default  */
@@ -628,6 +1086,54 @@ export interface components {
             /** @default independent */
             origin?: components["schemas"]["OriginEnum"];
         };
+        Expiry: {
+            days: number;
+            samples: number;
+            before: string;
+        };
+        Feed: {
+            readonly id: number;
+            name: string;
+            kind: components["schemas"]["FeedKindEnum"];
+            url: string;
+            /** @default 60 */
+            every_s?: number;
+            /** @default 10 */
+            timeout_s?: number;
+            attributes?: {
+                [key: string]: string;
+            };
+            zone?: string;
+            is_on?: boolean;
+            /** Format: date-time */
+            readonly next_at: string | null;
+            /** Format: date-time */
+            readonly last_at: string | null;
+            readonly last_status: string;
+            readonly last_samples: number;
+            readonly is_fine: boolean | null;
+            readonly failures: number;
+        };
+        /**
+         * @description * `metrics` - metrics
+         *     * `calendar` - calendar
+         * @enum {string}
+         */
+        FeedKindEnum: "metrics" | "calendar";
+        FeedRequest: {
+            name: string;
+            kind: components["schemas"]["FeedKindEnum"];
+            url: string;
+            /** @default 60 */
+            every_s?: number;
+            /** @default 10 */
+            timeout_s?: number;
+            attributes?: {
+                [key: string]: string;
+            };
+            zone?: string;
+            is_on?: boolean;
+        };
         Finding: {
             id: number;
             stream: number;
@@ -670,6 +1176,20 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             causes: string[];
         };
+        /**
+         * @description * `count` - count
+         *     * `sum` - sum
+         *     * `mean` - mean
+         *     * `min` - min
+         *     * `max` - max
+         *     * `p50` - p50
+         *     * `p90` - p90
+         *     * `p95` - p95
+         *     * `p99` - p99
+         *     * `distinct` - distinct
+         * @enum {string}
+         */
+        HowEnum: "count" | "sum" | "mean" | "min" | "max" | "p50" | "p90" | "p95" | "p99" | "distinct";
         Job: {
             readonly id: number;
             kind: string;
@@ -700,6 +1220,29 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        Kept: {
+            id: number;
+            name: string;
+        };
+        KeptLayout: {
+            readonly id: number;
+            name: string;
+            pattern: string;
+            data: {
+                [key: string]: unknown;
+            };
+            facts: {
+                [key: string]: unknown;
+            };
+            /** Format: date-time */
+            readonly updated_at: string;
+        };
+        MeasureRequest: {
+            how: components["schemas"]["HowEnum"];
+            field?: string | null;
+        };
+        /** @enum {unknown} */
+        NullEnum: null;
         /**
          * @description * `independent` - independent
          *     * `finding` - finding
@@ -724,10 +1267,33 @@ export interface components {
             /** @default independent */
             origin?: components["schemas"]["OriginEnum"];
         };
+        PatchedFeedRequest: {
+            name?: string;
+            kind?: components["schemas"]["FeedKindEnum"];
+            url?: string;
+            /** @default 60 */
+            every_s?: number;
+            /** @default 10 */
+            timeout_s?: number;
+            attributes?: {
+                [key: string]: string;
+            };
+            zone?: string;
+            is_on?: boolean;
+        };
         PatchedStreamEditRequest: {
+            metric?: string;
+            attributes?: string[][];
+            title_given?: string;
+            family?: string;
             unit?: string;
             zone?: string;
             bad_side?: components["schemas"]["BadSideEnum"];
+            owner?: string;
+            runbook?: string;
+            fed_by?: number[];
+            covariates?: number[];
+            retention_days?: number | null;
         };
         Picture: {
             kind: string;
@@ -750,22 +1316,36 @@ export interface components {
             rows: number;
             rows_fit: number;
             rows_aside: number;
-            encoding: string;
-            delimiter: string;
+            rows_dropped: number;
+            is_whole: boolean;
+            about_rows: number;
+            shape: components["schemas"]["Shape"];
             zone: string;
+            duplicates: string;
             cadence: string;
             /** Format: double */
             cadence_share: number;
             first: string | null;
             last: string | null;
             metric: string;
+            unit: string;
+            bad_side: components["schemas"]["BadSideEnum"];
+            kept: components["schemas"]["Kept"] | null;
             columns: components["schemas"]["Column"][];
             sample: components["schemas"]["Row"][];
+            random: components["schemas"]["Row"][];
             problems: components["schemas"]["Trouble"][];
             streams: number;
             streams_known: number;
+            samples: number;
             becomes: components["schemas"]["Becomes"][];
             is_stored: boolean;
+        };
+        Pushed: {
+            points: number;
+            refused: number;
+            refusals: string;
+            is_repeat: boolean;
         };
         Review: {
             queue: components["schemas"]["Finding"][];
@@ -776,10 +1356,18 @@ export interface components {
             precision_ci: number[] | null;
             precision_counts: number[];
         };
+        RollUpRequest: {
+            every: string;
+            measures: components["schemas"]["MeasureRequest"][];
+        };
         Row: {
             line: number;
             cells: string[];
             broken_column: string | null;
+        };
+        SaveLayoutRequest: {
+            name: string;
+            pattern?: string;
         };
         Scan: {
             id: number;
@@ -813,6 +1401,13 @@ export interface components {
             logbook_version: number;
             logbook_now: number;
         };
+        /**
+         * @description * `push` - push
+         *     * `read` - read
+         *     * `write` - write
+         * @enum {string}
+         */
+        ScopesEnum: "push" | "read" | "write";
         Scorecard: {
             scan: components["schemas"]["Scan"];
             figures: {
@@ -836,6 +1431,19 @@ export interface components {
             role: string | null;
             csrf_cookie: string;
             is_demo: boolean;
+        };
+        Shape: {
+            kind: string;
+            is_gzipped: boolean;
+            encoding: string;
+            delimiter: string;
+            quote: string;
+            decimal: string;
+            has_header: boolean;
+            pattern: string | null;
+            reasons: {
+                [key: string]: string;
+            };
         };
         SignInRequest: {
             name: string;
@@ -909,6 +1517,35 @@ export interface components {
             ribbon_to: number | null;
             marks: number[][];
         };
+        /**
+         * @description * `day first` - day first
+         *     * `month first` - month first
+         * @enum {string}
+         */
+        TimeFormEnum: "day first" | "month first";
+        Token: {
+            readonly id: number;
+            name: string;
+            scopes: components["schemas"]["ScopesEnum"][];
+            readonly hint: string;
+            readonly owner: string;
+            /** Format: date-time */
+            readonly created_at: string;
+            /** Format: date-time */
+            readonly expires_at: string | null;
+            /** Format: date-time */
+            readonly revoked_at: string | null;
+            /** Format: date-time */
+            readonly last_used_at: string | null;
+            /** @description shown this once */
+            readonly text: string;
+        };
+        TokenRequest: {
+            name: string;
+            scopes: components["schemas"]["ScopesEnum"][];
+            /** @description until it expires */
+            days?: number | null;
+        };
         TrialRequest: {
             plan?: {
                 [key: string]: unknown;
@@ -930,6 +1567,8 @@ export interface components {
             id: number;
             name: string;
             size: number;
+            job?: components["schemas"]["Job"] | null;
+            layout?: string | null;
         };
         /**
          * @description * `incident` - incident
@@ -999,7 +1638,10 @@ export type $defs = Record<string, never>;
 export interface operations {
     batches: {
         parameters: {
-            query?: never;
+            query?: {
+                before?: number;
+                door?: "derived" | "file" | "pull" | "push";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1033,6 +1675,271 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+        };
+    };
+    undo_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+        };
+    };
+    calendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"][];
+                };
+            };
+        };
+    };
+    keep_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file?: string;
+                    name?: string;
+                    zone?: string;
+                };
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+        };
+    };
+    delete_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    calendar_days: {
+        parameters: {
+            query?: {
+                /** @description one calendar only */
+                calendar?: number;
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Day"][];
+                };
+            };
+        };
+    };
+    catalogue: {
+        parameters: {
+            query?: {
+                /** @description cursor: the `next` of the page before */
+                after?: number;
+                kind?: string;
+                owner?: string;
+                /** @description words, and name=value for attributes */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CataloguePage"];
+                };
+            };
+        };
+    };
+    doors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Door"][];
+                };
+            };
+        };
+    };
+    feeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"][];
+                };
+            };
+        };
+    };
+    add_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+        };
+    };
+    delete_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    edit_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedFeedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+        };
+    };
+    pull_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
                 };
             };
         };
@@ -1083,6 +1990,68 @@ export interface operations {
             };
         };
     };
+    formulas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Derived"][];
+                };
+            };
+        };
+    };
+    define_formula: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DerivedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Defined"];
+                };
+            };
+        };
+    };
+    delete_formula: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     jobs: {
         parameters: {
             query?: never;
@@ -1124,6 +2093,45 @@ export interface operations {
         };
     };
     cancel_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    kept_layouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptLayout"][];
+                };
+            };
+        };
+    };
+    forget_layout: {
         parameters: {
             query?: never;
             header?: never;
@@ -1322,6 +2330,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanData"];
+                };
+            };
+        };
+    };
+    push: {
+        parameters: {
+            query?: {
+                /** @description of stamps without offset */
+                zone?: string;
+            };
+            header?: {
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/x-ndjson": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushed"];
                 };
             };
         };
@@ -1587,6 +2623,76 @@ export interface operations {
             };
         };
     };
+    stream_at_cadence: {
+        parameters: {
+            query: {
+                combine?: "count" | "last" | "max" | "mean" | "min" | "p50" | "p95" | "p99" | "sum";
+                /** @description 1h, 1d, 7d, month, year … */
+                every: string;
+                from?: string;
+                to?: string;
+                /** @description a covariate to align to it instead */
+                with?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coarser"];
+                };
+            };
+        };
+    };
+    stream_facts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueStream"];
+                };
+            };
+        };
+    };
+    delete_stream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     edit_stream: {
         parameters: {
             query?: never;
@@ -1602,12 +2708,36 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["CatalogueStream"];
+                };
+            };
+        };
+    };
+    retention_dry_run: {
+        parameters: {
+            query: {
+                days: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expiry"];
+                };
             };
         };
     };
@@ -1694,6 +2824,68 @@ export interface operations {
             };
         };
     };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+        };
+    };
+    make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+        };
+    };
+    revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     upload: {
         parameters: {
             query?: never;
@@ -1706,6 +2898,8 @@ export interface operations {
                 "multipart/form-data": {
                     /** Format: binary */
                     file?: string;
+                    /** @description store it at once where a kept layout fits */
+                    by_layout?: boolean;
                 };
             };
         };

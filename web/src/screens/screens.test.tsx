@@ -115,7 +115,7 @@ describe("marks tell by shape, not by colour alone", () => {
 
 describe("intake", () => {
   it("shows each column with role, reason and broken cells", () => {
-    show(<Columns preview={aPreview()} onRoles={() => undefined} />);
+    show(<Columns preview={aPreview()} onRoles={() => undefined} onShuffle={() => undefined} />);
     expect((screen.getByLabelText("Role of place") as HTMLSelectElement).value).toBe("series");
     expect(screen.getByText(/numbers; 2.0 % missing/)).toBeTruthy();
     expect(screen.getByText("closed").closest("td")?.dataset.broken).toBe("true");
@@ -124,7 +124,7 @@ describe("intake", () => {
   });
   it("hands on all roles when one is changed", () => {
     const onRoles = vi.fn();
-    show(<Columns preview={aPreview()} onRoles={onRoles} />);
+    show(<Columns preview={aPreview()} onRoles={onRoles} onShuffle={() => undefined} />);
     fireEvent.change(screen.getByLabelText("Role of place"), { target: { value: "leave out" } });
     expect(onRoles).toHaveBeenCalledWith({ stamp: "time", place: "leave out", taps: "value" });
   });

@@ -1,3 +1,4 @@
+import { useState } from "react";
 import type { Preview, Schema } from "../../api/client";
 import { figure } from "../../parts/words";
 
@@ -7,6 +8,8 @@ const ROLES: Record<Role, string> = {
   time: "time",
   value: "value",
   series: "tells streams apart",
+  covariate: "covariate",
+  denominator: "denominator",
   label: "known anomaly",
   "leave out": "leave out",
 };
@@ -15,10 +18,14 @@ const ROLES: Record<Role, string> = {
 export function Columns({
   preview,
   onRoles,
+  onShuffle,
 }: {
   preview: Preview;
   onRoles: (roles: Record<string, Role>) => void;
+  onShuffle: () => void;
 }) {
+  const [which, setWhich] = useState<"first" | "random">("first");
+  const rows = which === "first" ? preview.sample : preview.random;
   const roles = Object.fromEntries(preview.columns.map((c) => [c.name, c.role as Role]));
   return (
     <div className="columns-box">
@@ -44,6 +51,7 @@ export function Columns({
                 <div className="soft small reason">
                   {c.reason}
                   {c.missing > 0 ? `; ${figure(c.missing * 100, 1)} % missing` : ""}
+                  {c.role === "value" || c.role === "leave out" ? `; ${figure(c.distinct)} different` : ""}
                 </div>
                 <Picture picture={c.picture} />
               </th>
@@ -51,7 +59,7 @@ export function Columns({
           </tr>
         </thead>
         <tbody>
-          {preview.sample.map((row) => (
+          {rows.map((row) => (
             <tr key={row.line}>
               <td className="line soft">{row.line}</td>
               {row.cells.map((cell, i) => {
@@ -70,6 +78,31 @@ export function Columns({
           ))}
         </tbody>
       </table>
+      <p className="small row-choice">
+        <label>
+          <input
+            type="radio"
+            name="which-rows"
+            checked={which === "first"}
+            onChange={() => setWhich("first")}
+          />{" "}
+          first rows
+        </label>{" "}
+        <label>
+          <input
+            type="radio"
+            name="which-rows"
+            checked={which === "random"}
+            onChange={() => setWhich("random")}
+          />{" "}
+          random rows
+        </label>{" "}
+        {which === "random" && (
+          <button type="button" className="act" onClick={onShuffle}>
+            Others
+          </button>
+        )}
+      </p>
     </div>
   );
 }

@@ -1,6 +1,14 @@
 import type { Choices, Preview } from "../../api/client";
 import { figure, plural } from "../../parts/words";
 
+// What the count of a kind of trouble counts, where it is not rows.
+const COUNTED: Record<string, string> = {
+  gap: "stream",
+  gaps: "gap",
+  silence: "stream",
+  cadence: "stream",
+  duplicates: "sample",
+};
 const WORD = /^'(.*)' is not a number/;
 
 /** What is wrong, how often, where first, and what would help. */
@@ -24,7 +32,7 @@ export function Problems({
             const word = WORD.exec(p.message)?.[1];
             return (
               <tr key={`${p.kind}${p.column}`}>
-                <td className="figure">{plural(p.count, "row")}</td>
+                <td className="figure">{plural(p.count, COUNTED[p.kind] ?? "row")}</td>
                 <td>
                   {p.column && <strong>{p.column}: </strong>}
                   {p.message}
@@ -40,6 +48,23 @@ export function Problems({
                     >
                       Take “{word}” as missing
                     </button>
+                  ) : /^'\d{1,2}[./-]\d{1,2}[./-]\d/.test(p.message) ? (
+                    <>
+                      <button
+                        type="button"
+                        className="act"
+                        onClick={() => onChange({ time_form: "day first" })}
+                      >
+                        Read day first
+                      </button>{" "}
+                      <button
+                        type="button"
+                        className="act"
+                        onClick={() => onChange({ time_form: "month first" })}
+                      >
+                        month first
+                      </button>
+                    </>
                   ) : (
                     <span className="soft">{p.sets_aside ? "set aside" : "fine"}</span>
                   )}
@@ -67,10 +92,17 @@ export function Becomes({ preview }: { preview: Preview }) {
     <section aria-label="What it will become">
       <h2>What it will become</h2>
       {preview.becomes.map((b) => (
-        <div key={b.title} className="becomes">
-          <span>{b.title}</span>
+        <div key={`${b.metric} ${b.title}`} className="becomes">
+          <span>
+            {b.title}
+            {b.title !== b.metric && preview.becomes.some((x) => x.metric !== b.metric) ? (
+              <span className="soft small"> {b.metric}</span>
+            ) : null}
+          </span>
           <Thumb line={b.line} />
-          <span className="figure small">{figure(b.samples)}</span>
+          <span className="figure small" title="samples">
+            {figure(b.samples)}
+          </span>
         </div>
       ))}
       {preview.streams > preview.becomes.length && (

@@ -1,0 +1,100 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, get } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { dayTime, figure, plural } from "../../parts/words";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** What files brought, the latest first; each can be taken back for some days. */
+export function Batches() {
+  const client = useQueryClient();
+  const [asking, setAsking] = useState<number | null>(null);
+  const [told, setTold] = useState("");
+  const [error, setError] = useState<unknown>(null);
+  const batches = useQuery({ queryKey: ["batches"], queryFn: () => get(api.GET("/api/v1/batches")) });
+  if (!batches.data?.length) return null;
+  const undo = async (id: number, source: string) => {
+    setAsking(null);
+    setError(null);
+    try {
+      const gone = await get(api.POST("/api/v1/batches/{id}/undo", { params: { path: { id } } }));
+      setTold(
+        `${source} is taken back: ${plural(gone.samples, "sample")} went, what they wrote over is there again.`,
+      );
+      client.invalidateQueries({ queryKey: ["batches"] });
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  return (
+    <section style={{ marginTop: 26 }}>
+      <h2>Batches</h2>
+      {told && <p role="status">{told}</p>}
+      {error !== null && <Trouble error={error} />}
+      <table className="rows">
+        <thead>
+          <tr>
+            <th>source</th>
+            <th className="figure">streams</th>
+            <th className="figure">rows taken</th>
+            <th className="figure">set aside</th>
+            <th className="figure">samples</th>
+            <th>by</th>
+            <th>accepted, {LOCAL}</th>
+            <th>
+              <span className="visually-hidden">undo</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {batches.data.map((b) => (
+            <tr key={b.id} data-gone={b.undone_at ? true : undefined}>
+              <td>{b.source}</td>
+              <td className="figure">{figure(b.streams)}</td>
+              <td className="figure">{figure(b.rows_taken)}</td>
+              <td className="figure">
+                {b.rows_aside ? (
+                  <a className="act" href={`/api/v1/batches/${b.id}/aside.csv`}>
+                    {figure(b.rows_aside)}
+                  </a>
+                ) : (
+                  0
+                )}
+              </td>
+              <td className="figure">{figure(b.samples)}</td>
+              <td className="soft">{b.created_by}</td>
+              <td className="soft">{dayTime(Date.parse(b.accepted_at), LOCAL)}</td>
+              <td>
+                {b.undone_at ? (
+                  <span className="soft">undone {dayTime(Date.parse(b.undone_at), LOCAL)}</span>
+                ) : asking === b.id ? (
+                  <>
+                    Take back {plural(b.samples, "sample")}?{" "}
+                    <button type="button" className="act" onClick={() => undo(b.id, b.source)}>
+                      Yes, undo
+                    </button>{" "}
+                    <button type="button" className="act" onClick={() => setAsking(null)}>
+                      No
+                    </button>
+                  </>
+                ) : (
+                  b.can_undo && (
+                    <button
+                      type="button"
+                      className="act"
+                      aria-label={`Undo ${b.source}`}
+                      onClick={() => setAsking(b.id)}
+                    >
+                      Undo
+                    </button>
+                  )
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

@@ -1,0 +1,118 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef } from "react";
+import { api, get, type Schema, sendFile } from "../../api/client";
+import { TopBar } from "../../frame";
+import { Trouble } from "../../parts/ask";
+import { day, dayTime, plural } from "../../parts/words";
+import { useAttempt } from "./attempt";
+import { Tabs } from "./Tabs";
+import "./intake.css";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** Calendars of known days: what they hold, and which days come next. */
+export default function Calendars() {
+  const client = useQueryClient();
+  const file = useRef<HTMLInputElement>(null);
+  const { told, error, attempt } = useAttempt();
+  const calendars = useQuery({ queryKey: ["calendars"], queryFn: () => get(api.GET("/api/v1/calendars")) });
+  const days = useQuery({
+    queryKey: ["calendars", "days"],
+    queryFn: () => get(api.GET("/api/v1/calendars/days")),
+  });
+  const again = () => client.invalidateQueries({ queryKey: ["calendars"] });
+  const take = (chosen: File) =>
+    attempt(async () => {
+      const kept = await sendFile<Schema["Calendar"]>("/api/v1/calendars", chosen, { zone: LOCAL });
+      again();
+      return `${kept.name}: ${plural(kept.events ?? 0, "event")} kept.`;
+    });
+  const remove = (id: number, name: string) =>
+    attempt(async () => {
+      await api.DELETE("/api/v1/calendars/{id}", { params: { path: { id } } });
+      again();
+      return `${name} is removed.`;
+    });
+  return (
+    <div className="padded intake">
+      <TopBar>
+        <h1>Intake</h1>
+      </TopBar>
+      <Tabs />
+      <h1>Known days</h1>
+      <p className="soft">
+        Holidays, festivals, works: iCalendar files, with recurring events and zones. A file of the same name
+        takes the place of the one before; a calendar that somebody publishes can be fetched as a feed.
+      </p>
+      {told && <p role="status">{told}</p>}
+      {error !== null && <Trouble error={error} />}
+      <p>
+        <button type="button" className="primary" onClick={() => file.current?.click()}>
+          Choose a calendar
+        </button>
+        <input
+          ref={file}
+          type="file"
+          accept=".ics,text/calendar"
+          hidden
+          aria-label="Calendar file"
+          onChange={(e) => {
+            const chosen = e.target.files?.[0];
+            if (chosen) void take(chosen);
+            e.target.value = "";
+          }}
+        />
+      </p>
+      {Boolean(calendars.data?.length) && (
+        <table className="rows">
+          <thead>
+            <tr>
+              <th>calendar</th>
+              <th className="figure">events</th>
+              <th>zone of its dates</th>
+              <th>changed, {LOCAL}</th>
+              <th>
+                <span className="visually-hidden">remove</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {calendars.data?.map((c) => (
+              <tr key={c.id}>
+                <td>{c.name}</td>
+                <td className="figure">{c.events}</td>
+                <td>{c.zone}</td>
+                <td className="soft">{dayTime(Date.parse(c.updated_at), LOCAL)}</td>
+                <td>
+                  <button
+                    type="button"
+                    className="act"
+                    aria-label={`Remove ${c.name}`}
+                    onClick={() => remove(c.id, c.name)}
+                  >
+                    Remove
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <h2 style={{ marginTop: 22 }}>From a month ago to a month ahead</h2>
+      {days.data?.length === 0 && <p className="soft">No known day in these two months.</p>}
+      <table className="rows">
+        <tbody>
+          {days.data?.map((d) => (
+            <tr key={`${d.calendar} ${d.name} ${d.start_ns}`}>
+              <td className="figure">
+                {d.is_all_day ? day(d.start_ns / 1e6, LOCAL) : dayTime(d.start_ns / 1e6, LOCAL)}
+              </td>
+              <td>{d.name}</td>
+              <td className="soft">{d.calendar}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}

@@ -1,0 +1,182 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { api, get, type Schema } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { dayTime, figure } from "../../parts/words";
+import { useAttempt } from "./attempt";
+
+type Feed = Schema["Feed"];
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** Pages fetched on a schedule, how the last fetch went, and when the next is due. */
+export function Feeds() {
+  const client = useQueryClient();
+  const [isAdding, setAdding] = useState(false);
+  const { told, error, attempt } = useAttempt();
+  const feeds = useQuery({
+    queryKey: ["feeds"],
+    queryFn: () => get(api.GET("/api/v1/feeds")),
+    refetchInterval: 10_000,
+  });
+  const fresh = () => client.invalidateQueries({ queryKey: ["feeds"] });
+  const one = (feed: Feed) => ({ params: { path: { id: feed.id } } });
+  const pull = (feed: Feed) =>
+    attempt(async () => {
+      const now = await get(api.POST("/api/v1/feeds/{id}/pull", one(feed)));
+      fresh();
+      return `${feed.name}: ${now.last_status}`;
+    });
+  const turn = (feed: Feed) =>
+    attempt(async () => {
+      await api.PATCH("/api/v1/feeds/{id}", { ...one(feed), body: { is_on: !feed.is_on } });
+      fresh();
+      return `${feed.name} is ${feed.is_on ? "off" : "on"}.`;
+    });
+  const remove = (feed: Feed) =>
+    attempt(async () => {
+      await api.DELETE("/api/v1/feeds/{id}", one(feed));
+      fresh();
+      return `${feed.name} is not fetched any more; what it brought stays.`;
+    });
+  return (
+    <section style={{ marginTop: 22 }}>
+      <h2>Feeds</h2>
+      {told && <p role="status">{told}</p>}
+      {error !== null && <Trouble error={error} />}
+      {feeds.data?.length === 0 && <p className="soft">No page is fetched yet.</p>}
+      {Boolean(feeds.data?.length) && (
+        <table className="rows">
+          <thead>
+            <tr>
+              <th>name</th>
+              <th>page</th>
+              <th className="figure">every</th>
+              <th>last fetch, {LOCAL}</th>
+              <th>next</th>
+              <th>
+                <span className="visually-hidden">what to do</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {feeds.data?.map((f) => (
+              <tr key={f.id}>
+                <td>
+                  {f.name}
+                  <div className="soft small">{f.kind === "metrics" ? "OpenMetrics text" : "calendar"}</div>
+                </td>
+                <td className="soft">{f.url}</td>
+                <td className="figure">{seconds(f.every_s ?? 60)}</td>
+                <td>
+                  {f.last_at ? dayTime(Date.parse(f.last_at), LOCAL) : "never"}
+                  <div className="small">
+                    {f.is_fine === false && <span className="bad-word">failed {figure(f.failures)}× · </span>}
+                    <span className="soft">{f.last_status}</span>
+                  </div>
+                </td>
+                <td className="soft">
+                  {!f.is_on ? "off" : f.next_at ? dayTime(Date.parse(f.next_at), LOCAL) : "now"}
+                </td>
+                <td>
+                  <div className="acts">
+                    <button
+                      type="button"
+                      className="act"
+                      onClick={() => pull(f)}
+                      aria-label={`Fetch ${f.name} now`}
+                    >
+                      Fetch now
+                    </button>
+                    <button
+                      type="button"
+                      className="act"
+                      onClick={() => turn(f)}
+                      aria-label={`Turn ${f.name} ${f.is_on ? "off" : "on"}`}
+                    >
+                      {f.is_on ? "Off" : "On"}
+                    </button>
+                    <button
+                      type="button"
+                      className="act"
+                      onClick={() => remove(f)}
+                      aria-label={`Remove ${f.name}`}
+                    >
+                      Remove
+                    </button>
+                  </div>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <p>
+        <button type="button" className="act" aria-expanded={isAdding} onClick={() => setAdding(!isAdding)}>
+          Add a feed
+        </button>
+      </p>
+      {isAdding && (
+        <NewFeed
+          onAdd={async (body) => {
+            const isDone = await attempt(async () => {
+              const feed = await get(api.POST("/api/v1/feeds", { body }));
+              fresh();
+              return `${feed.name} will be fetched within a few seconds.`;
+            });
+            if (isDone) setAdding(false);
+          }}
+        />
+      )}
+    </section>
+  );
+}
+
+function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
+  const [kind, setKind] = useState<"metrics" | "calendar">("metrics");
+  const add = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const data = new FormData(event.currentTarget);
+    onAdd({
+      name: String(data.get("name")),
+      kind,
+      url: String(data.get("url")),
+      every_s: Number(data.get("every")),
+      timeout_s: Number(data.get("timeout")),
+      zone: LOCAL,
+    });
+  };
+  return (
+    <form className="form" onSubmit={add} aria-label="New feed">
+      <label>
+        Name
+        <input className="field mid" name="name" required maxLength={120} />
+      </label>
+      <label>
+        What it is
+        <select className="field" value={kind} onChange={(e) => setKind(e.target.value as typeof kind)}>
+          <option value="metrics">OpenMetrics text</option>
+          <option value="calendar">calendar (iCalendar)</option>
+        </select>
+      </label>
+      <label>
+        Address
+        <input className="field long" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
+      </label>
+      <label>
+        Every, s
+        <input className="field num" name="every" type="number" min={5} defaultValue={60} />
+      </label>
+      <label>
+        Wait at most, s
+        <input className="field num" name="timeout" type="number" min={1} max={60} defaultValue={10} />
+      </label>
+      <button type="submit" className="act">
+        Add
+      </button>
+    </form>
+  );
+}
+
+function seconds(s: number): string {
+  return s % 3600 === 0 ? `${s / 3600} h` : s % 60 === 0 ? `${s / 60} min` : `${s} s`;
+}

@@ -1,0 +1,214 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Choices, csrfToken, get, type Preview, Problem } from "../../api/client";
+import { TopBar } from "../../frame";
+import { Trouble, Waiting } from "../../parts/ask";
+import { day, figure, plural } from "../../parts/words";
+import { Columns } from "./Columns";
+import { Facts, KeepLayout } from "./Facts";
+import { Becomes, Problems } from "./Problems";
+import { RowsAre, Written } from "./Sentences";
+import { Storing } from "./Storing";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** One file before it is stored: how it is read, its columns and rows, what is wrong, what it will become. */
+export function Look({ upload, onAnother }: { upload: number; onAnother: () => void }) {
+  const client = useQueryClient();
+  const [choices, setChoices] = useState<Choices>({ zone: LOCAL });
+  const [job, setJob] = useState<number | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const preview = useQuery({
+    queryKey: ["preview", upload, choices],
+    queryFn: () =>
+      get(api.POST("/api/v1/uploads/{id}/preview", { params: { path: { id: upload } }, body: choices })),
+    placeholderData: keepPreviousData,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const set = (changes: Choices) => setChoices({ ...choices, ...changes });
+  const store = async (thenScan: boolean) => {
+    setError(null);
+    try {
+      const started = await get(
+        api.POST("/api/v1/uploads/{id}/store", {
+          params: { path: { id: upload } },
+          body: { ...choices, then_scan: thenScan },
+        }),
+      );
+      setJob(started.id);
+      client.invalidateQueries({ queryKey: ["jobs"] });
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  const p = preview.data;
+  const title = (
+    <TopBar>
+      <button type="button" className="word" onClick={onAnother}>
+        Intake
+      </button>
+      <span className="soft">›</span>
+      <h1>{p?.name ?? "a file"}</h1>
+      <span style={{ flex: 1 }} />
+      {p && (
+        <span className="figure small">
+          {figure(p.size / 1e6, 1)} MB · {p.is_whole ? "" : "about "}
+          {plural(p.about_rows, "row")}
+        </span>
+      )}
+    </TopBar>
+  );
+  if (preview.isPending)
+    return (
+      <>
+        {title}
+        <Waiting what="Looking through the file" />
+      </>
+    );
+  if (preview.isError || !p)
+    return (
+      <>
+        {title}
+        <Stuck error={preview.error} choices={choices} set={setChoices} onAnother={onAnother} />
+      </>
+    );
+  return (
+    <>
+      {title}
+      <h1>{headline(p)}</h1>
+      <p className="soft">
+        {plural(p.rows_fit, "row")} fit.{" "}
+        {p.rows_aside ? `${figure(p.rows_aside)} do not, and will be set aside. ` : ""}
+        {p.rows_dropped ? `${figure(p.rows_dropped)} are left out by the condition. ` : ""}
+        {p.is_whole
+          ? ""
+          : `These are the first ${figure(p.rows)} of about ${figure(p.about_rows)} rows; the rest is checked the same way as it is stored. `}
+        {p.is_stored
+          ? "This file has been taken in before; storing it again changes nothing."
+          : "Nothing is stored yet."}
+      </p>
+      {p.kept && (
+        <p>
+          Read by the layout <strong>{p.kept.name}</strong>.{" "}
+          <button type="button" className="act" onClick={() => set({ kept: 0 })}>
+            Guess anew instead
+          </button>
+        </p>
+      )}
+      <Written preview={p} onChange={set} />
+      <Columns
+        preview={p}
+        onRoles={(roles) => set({ roles, kept: 0 })}
+        onShuffle={() => set({ seed: (choices.seed ?? 0) + 1 })}
+      />
+      <RowsAre preview={p} choices={choices} onChange={set} />
+      <div className="intake-lower">
+        <Problems preview={p} choices={choices} onChange={set} />
+        <Becomes preview={p} />
+      </div>
+      <Facts preview={p} choices={choices} onChange={set} />
+      <KeepLayout preview={p} choices={choices} onChange={set} />
+      {error !== null && <Trouble error={error} />}
+      {job === null ? (
+        <div className="acts" style={{ alignItems: "center" }}>
+          <button type="button" className="primary" onClick={() => store(true)} disabled={preview.isFetching}>
+            Store {p.is_whole ? plural(p.rows_fit, "row") : "the file"} and scan
+          </button>
+          <button type="button" className="act" onClick={() => store(false)} disabled={preview.isFetching}>
+            Store only
+          </button>
+          {p.rows_aside > 0 && (
+            <button type="button" className="act" onClick={() => downloadAside(upload, choices)}>
+              Download the {p.is_whole ? figure(p.rows_aside) : "rows"} set aside
+            </button>
+          )}
+        </div>
+      ) : (
+        <Storing job={job} onAnother={onAnother} />
+      )}
+    </>
+  );
+}
+
+/** A file that cannot be read as it stands: what would help. */
+function Stuck({
+  error,
+  choices,
+  set,
+  onAnother,
+}: {
+  error: unknown;
+  choices: Choices;
+  set: (c: Choices) => void;
+  onAnother: () => void;
+}) {
+  const words = error instanceof Problem ? `${error.title} ${error.remedy}` : "";
+  const [pattern, setPattern] = useState(choices.pattern ?? "");
+  return (
+    <>
+      <Trouble error={error} />
+      {words.includes("pattern") && (
+        <label className="wide">
+          Pattern of a line, with a name for each field
+          <input
+            className="field"
+            value={pattern}
+            placeholder="(?P<time>\S+) (?P<level>\w+) (?P<ms>\d+)"
+            onChange={(e) => setPattern(e.target.value)}
+            onKeyDown={(e) => e.key === "Enter" && set({ ...choices, pattern })}
+          />
+        </label>
+      )}
+      <div className="acts">
+        {words.includes("pattern") && (
+          <button type="button" className="act" onClick={() => set({ ...choices, pattern })}>
+            Read by this pattern
+          </button>
+        )}
+        {words.includes("UTF-8") && (
+          <button type="button" className="act" onClick={() => set({ ...choices, encoding: "cp1252" })}>
+            Read it as Windows text
+          </button>
+        )}
+        {words.includes("no column holds times") && (
+          <>
+            <button type="button" className="act" onClick={() => set({ ...choices, time_form: "day first" })}>
+              Read stamps day first
+            </button>
+            <button
+              type="button"
+              className="act"
+              onClick={() => set({ ...choices, time_form: "month first" })}
+            >
+              Read stamps month first
+            </button>
+          </>
+        )}
+        <button type="button" className="act" onClick={() => set({ zone: choices.zone })}>
+          Guess again
+        </button>
+        <button type="button" className="act" onClick={onAnother}>
+          Choose another file
+        </button>
+      </div>
+    </>
+  );
+}
+
+function headline(p: Preview): string {
+  const at = (stamp: string) => `${day(Date.parse(stamp), p.zone)} ${stamp.slice(0, 4)}`;
+  const span = p.first && p.last ? `${at(p.first)} to ${at(p.last)}` : "";
+  return `${plural(p.streams, "stream")}, every ${p.cadence}, ${span}, ${p.zone}.`;
+}
+
+async function downloadAside(upload: number, choices: Choices): Promise<void> {
+  const response = await fetch(`/api/v1/uploads/${upload}/aside`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json", "X-CSRFToken": csrfToken() },
+    body: JSON.stringify(choices),
+  });
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = "set-aside.csv";
+  link.click();
+}

@@ -1,0 +1,207 @@
+import { useState } from "react";
+import type { Choices, Preview, Schema } from "../../api/client";
+
+type Measure = Schema["MeasureRequest"];
+type How = Measure["how"];
+
+const MARKS: Record<string, string> = { ",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars" };
+const KINDS: Record<string, string> = {
+  jsonl: "JSON, one object a line",
+  parquet: "Parquet",
+  log: "a log, line by line",
+};
+const HOWS: How[] = ["count", "sum", "mean", "min", "max", "p50", "p90", "p95", "p99", "distinct"];
+
+/** A word of a sentence that can be changed in place. */
+function Word(props: {
+  label: string;
+  value: string;
+  options: Record<string, string>;
+  onChange: (value: string) => void;
+  title?: string;
+}) {
+  return (
+    <select
+      className="word"
+      aria-label={props.label}
+      title={props.title}
+      value={props.value}
+      onChange={(e) => props.onChange(e.target.value)}
+    >
+      {Object.entries(props.options).map(([value, words]) => (
+        <option key={value} value={value}>
+          {words}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** How the file is written, as a sentence whose words can be changed. */
+export function Written({ preview, onChange }: { preview: Preview; onChange: (c: Choices) => void }) {
+  const s = preview.shape;
+  const [pattern, setPattern] = useState(s.pattern ?? "");
+  if (s.kind !== "delimited")
+    return (
+      <p className="written">
+        Read as <strong>{KINDS[s.kind]}</strong>
+        {s.kind === "log" ? " by the pattern " : "."}
+        {s.kind === "log" && (
+          <input
+            className="field mono"
+            aria-label="Pattern of a line"
+            value={pattern}
+            onChange={(e) => setPattern(e.target.value)}
+            onBlur={() => pattern !== s.pattern && onChange({ pattern })}
+            onKeyDown={(e) => e.key === "Enter" && onChange({ pattern })}
+          />
+        )}
+      </p>
+    );
+  const encodings: Record<string, string> = {
+    "utf-8": "UTF-8",
+    cp1252: "Windows text (cp1252)",
+    "utf-16": "UTF-16",
+    [s.encoding]: s.encoding === "utf-8" ? "UTF-8" : s.encoding,
+  };
+  return (
+    <p className="written">
+      Cells stand between{" "}
+      <Word
+        label="Delimiter"
+        title={s.reasons.delimiter}
+        value={s.delimiter}
+        options={{ ...MARKS, [s.delimiter]: MARKS[s.delimiter] ?? s.delimiter }}
+        onChange={(delimiter) => onChange({ delimiter })}
+      />{" "}
+      in{" "}
+      <Word
+        label="Encoding"
+        title={s.reasons.encoding}
+        value={s.encoding}
+        options={encodings}
+        onChange={(encoding) => onChange({ encoding })}
+      />
+      ; quotes are{" "}
+      <Word
+        label="Quote"
+        title={s.reasons.quote}
+        value={s.quote}
+        options={{ '"': "double", "'": "single" }}
+        onChange={(quote) => onChange({ quote })}
+      />
+      , decimals have a{" "}
+      <Word
+        label="Decimal mark"
+        title={s.reasons.decimal}
+        value={s.decimal}
+        options={{ ".": "point", ",": "comma" }}
+        onChange={(decimal) => onChange({ decimal })}
+      />
+      , and line 1 holds{" "}
+      <Word
+        label="Header"
+        title={s.reasons.header}
+        value={s.has_header ? "names" : "rows"}
+        options={{ names: "the names", rows: "a row already" }}
+        onChange={(v) => onChange({ has_header: v === "names", roles: undefined })}
+      />
+      .{" "}
+      <span className="soft small">
+        {s.reasons.encoding?.startsWith("Windows") ? s.reasons.encoding : ""}
+      </span>
+    </p>
+  );
+}
+
+/** Whether rows are samples or events; events are rolled up by measures. */
+export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (c: Choices) => void }) {
+  const { preview, choices, onChange } = props;
+  const rollup = choices.rollup;
+  const [every, setEvery] = useState(rollup?.every ?? "5m");
+  const set = (measures: Measure[], interval = every) =>
+    onChange({ rollup: { every: interval, measures }, roles: choices.roles });
+  const measures = rollup?.measures ?? [];
+  const fields = preview.columns.map((c) => c.name);
+  return (
+    <p className="written">
+      Each row is{" "}
+      <Word
+        label="What a row is"
+        value={rollup ? "event" : "sample"}
+        options={{ sample: "a sample", event: "an event" }}
+        onChange={(v) =>
+          v === "event" ? set([{ how: "count" }]) : onChange({ rollup: null, roles: choices.roles })
+        }
+      />
+      {rollup && (
+        <>
+          ; every{" "}
+          <input
+            className="word short"
+            aria-label="Interval"
+            value={every}
+            onChange={(e) => setEvery(e.target.value)}
+            onBlur={() => every !== rollup.every && set(measures, every)}
+            onKeyDown={(e) => e.key === "Enter" && set(measures, every)}
+          />{" "}
+          make{" "}
+          {measures.map((m, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: measures have no other name, and may be equal while edited
+            <span key={i}>
+              {i > 0 && ", "}
+              <Word
+                label={`Measure ${i + 1}`}
+                value={m.how}
+                options={Object.fromEntries(HOWS.map((h) => [h, h === "count" ? "the count" : `the ${h}`]))}
+                onChange={(how) =>
+                  set(
+                    measures.map((x, k) =>
+                      k === i
+                        ? { how: how as How, field: how === "count" ? null : (x.field ?? numbersOf(preview)) }
+                        : x,
+                    ),
+                  )
+                }
+              />
+              {m.how !== "count" && (
+                <>
+                  {" of "}
+                  <Word
+                    label={`Column of measure ${i + 1}`}
+                    value={m.field ?? ""}
+                    options={Object.fromEntries(fields.map((f) => [f, f]))}
+                    onChange={(field) => set(measures.map((x, k) => (k === i ? { ...x, field } : x)))}
+                  />
+                </>
+              )}
+              {measures.length > 1 && (
+                <button
+                  type="button"
+                  className="act small"
+                  aria-label={`Leave measure ${i + 1} out`}
+                  onClick={() => set(measures.filter((_, k) => k !== i))}
+                >
+                  ×
+                </button>
+              )}
+            </span>
+          ))}{" "}
+          <button
+            type="button"
+            className="act small"
+            onClick={() => set([...measures, { how: "p95", field: numbersOf(preview) }])}
+          >
+            and another figure
+          </button>
+        </>
+      )}
+      .
+    </p>
+  );
+}
+
+function numbersOf(preview: Preview): string {
+  const found = preview.columns.find((c) => c.picture.kind === "numbers" && c.role !== "time");
+  return found?.name ?? preview.columns.find((c) => c.role !== "time")?.name ?? "";
+}
