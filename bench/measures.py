@@ -2,11 +2,8 @@
 something to set them against in the same run."""
 
 import gzip
-import os
 import resource
 import subprocess
-import sys
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -104,123 +101,6 @@ def scan() -> dict[str, Any]:
     }
 
 
-INTAKE = """
-import resource, sys, time
-from watchtide import kernels
-kernels.use_cache()
-from watchtide.tables import layout, read
-begin = time.perf_counter()
-raw = read.read(sys.argv[1])
-taken = layout.extract(raw, layout.guess(raw, zone="Europe/Dublin"))
-print(taken.rows, time.perf_counter() - begin, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
-"""
-
-
-def intake() -> dict[str, Any]:
-    """A CSV of 500,000 rows in 50 streams: read and told apart, then stored and read back."""
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "rows.csv"
-        stamps = [str(np.datetime64("2026-05-01T00:00") + np.timedelta64(15 * i, "m")) for i in range(10_000)]
-        with path.open("w") as file:
-            file.write("stamp,gate,taps\n")
-            values = {g: taps(10_000, g).astype(int) for g in range(50)}
-            for i, stamp in enumerate(stamps):
-                file.writelines(f"{stamp},gate {g},{values[g][i]}\n" for g in range(50))
-        said = subprocess.run(
-            [sys.executable, "-c", INTAKE, str(path)], capture_output=True, text=True, check=True
-        ).stdout
-        rows, seconds, peak = (float(x) for x in said.split())
-        size = path.stat().st_size
-        with gzip.open(Path(folder) / "x.gz", "wb", 1) as packed:
-            packed.write(path.read_bytes())
-        zipped = (Path(folder) / "x.gz").stat().st_size
-        stored = _store(path)
-    return {
-        "CSV of 500,000 rows, read and told apart, rows/s": rows / seconds,
-        "peak memory of that process, MB": peak,
-        "CSV size, MB": size / 1e6,
-        "CSV / gzip": size / zipped,
-        **stored,
-    }
-
-
-def _django() -> None:
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
-    os.environ["WATCHTIDE_DB_NAME"] = "watchtide_bench"
-    import MySQLdb
-
-    env = os.environ
-    connection = MySQLdb.connect(
-        unix_socket=env["WATCHTIDE_DB_SOCKET"],
-        user=env["WATCHTIDE_DB_USER"],
-        passwd=env["WATCHTIDE_DB_PASSWORD"],
-    )
-    connection.cursor().execute("CREATE DATABASE IF NOT EXISTS watchtide_bench COLLATE utf8mb4_bin")
-    import django
-    from django.core.management import call_command
-
-    django.setup()
-    call_command("migrate", verbosity=0)
-
-
-def _store(path: Path) -> dict[str, Any]:
-    """Through the intake job's own service into MariaDB, folded, and read back."""
-    _django()
-    from django.db import connection
-
-    from watchtide.server.jobs import services as jobs
-    from watchtide.server.jobs.models import Job
-    from watchtide.server.streams import services, store
-    from watchtide.server.streams.models import Batch, Segment, Stream
-
-    Batch.objects.all().delete()
-    Stream.objects.all().delete()
-    upload = services.take_upload("rows.csv", [path.read_bytes()], None)
-    job = Job.objects.create(kind="intake", lane="bulk", title="bench")
-    lease = jobs.claim(job.pk)
-    assert lease is not None
-    begin = time.perf_counter()
-    result = services.accept(upload, {"zone": "Europe/Dublin"}, lease)
-    stored = time.perf_counter() - begin
-    begin = time.perf_counter()
-    store.fold(result["ids"])
-    folded = time.perf_counter() - begin
-    one = Stream.objects.first()
-    assert one is not None
-    read = median_time(lambda: store.read(one.pk))
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT SUM(LENGTH(payload)) FROM segment")
-        size = float(cursor.fetchone()[0])
-    samples = sum(Segment.objects.values_list("count", flat=True))
-    long = Stream.objects.create(metric="long", key="metric=long", key_sha="l" * 64)
-    batch = Batch.objects.create(key="long" * 16, source="bench")
-    store.write_blocks(
-        batch,
-        [
-            (
-                long.pk,
-                np.arange(1_000_000, dtype=np.int64) * 60 * 10**9,
-                np.cumsum(np.random.default_rng(0).normal(size=1_000_000)),
-            )
-        ],
-    )
-    Batch.objects.filter(pk=batch.pk).update(accepted_at="2026-01-01T00:00Z")
-    store.fold([long.pk])
-    from watchtide.engine import reduce
-
-    def page() -> None:
-        _, values = store.read(long.pk)
-        reduce.indices(values, None, np.empty(0, np.int64), 4000)
-
-    return {
-        "the same through the intake job into MariaDB, rows/s": result["rows"] / stored,
-        "folding, samples/s": samples / folded,
-        "bytes a sample in segments": size / samples,
-        "reading one stream of 10,000 back, ms": read * 1e3,
-        "reading 1,000,000 samples and reducing them to 4,000, ms": median_time(page) * 1e3,
-    }
-
-
 def bundle() -> dict[str, Any]:
     """Size of the built front end as it travels."""
     dist = ROOT / "web" / "dist"
@@ -267,6 +147,13 @@ def code() -> dict[str, Any]:
         "of them tests": lines["tests"],
         "share of tests": lines["tests"] / lines["all"],
     }
+
+
+def intake() -> dict[str, Any]:
+    """Five million rows by file and Parquet, pushes over HTTP, reading back, and plain LOAD DATA beside it."""
+    from bench import intake as real
+
+    return real.measure()
 
 
 ALL: dict[str, Callable[[], dict[str, Any]]] = {

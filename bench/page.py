@@ -19,7 +19,7 @@ import numpy as np
 from django.contrib.auth.models import User
 from watchtide.server.people.access import give_role
 from watchtide.server.scans import services as scans
-from watchtide.server.streams import store
+from watchtide.server.streams import folding, store
 from watchtide.server.streams.models import Batch, Stream
 from watchtide.plan.text import from_data
 from bench.measures import taps
@@ -32,7 +32,7 @@ for i, (n, step) in enumerate(((20_000, 900), (1_000_000, 60))):
     rows.append((s.pk, times, taps(n)))
 store.write_blocks(batch, rows)
 Batch.objects.update(accepted_at="2026-01-01T00:00Z")
-store.fold([r[0] for r in rows])
+folding.fold()
 scans.start(scans.plan_version("bench", from_data({"flag": {"level": {"sigmas": 5}}}), ""), [rows[0][0]], is_standing=True)
 from watchtide.server.jobs import services
 from watchtide.server.jobs.models import Job
