@@ -6,6 +6,7 @@ import sys
 
 import numpy as np
 import pytest
+from asgiref.sync import async_to_sync
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
@@ -15,6 +16,15 @@ from tests.server.conftest import SPIKES, run_jobs, signed_in
 from watchtide.server.scans.models import Scan, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Block, Stream
+
+
+def whole(answer):
+    """The body of an answer that is sent in parts."""
+
+    async def gather():
+        return b"".join([part async for part in answer.streaming_content])
+
+    return async_to_sync(gather)()
 
 
 def upload(api, text, name="new.csv"):
@@ -118,7 +128,7 @@ def test_an_upload_over_the_limit_is_413_and_leaves_no_file(api, settings):
 def test_page_and_command_give_the_same_figures(api, small_world, tmp_path):
     """The samples exported, scanned and scored by the command, against the page's scorecard."""
     scan = small_world["scan"]
-    (tmp_path / "level.csv").write_bytes(b"".join(api.get("/api/v1/streams/samples.csv?metric=level")))
+    (tmp_path / "level.csv").write_bytes(whole(api.get("/api/v1/streams/samples.csv?metric=level")))
     (tmp_path / "labels.csv").write_bytes(api.get("/api/v1/logbook/export").content)
     (tmp_path / "plan.yaml").write_text(scan.plan_version.text)
     command = [sys.executable, "-m", "watchtide.cli.main"]

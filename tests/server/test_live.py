@@ -307,7 +307,7 @@ class TestRefusals:
         answer = push(sender, gzip.compress(b" " * (8 << 20)), HTTP_CONTENT_ENCODING="gzip")
         assert answer.status_code == 413 and "unpacks to more than" in answer.json()["title"]
 
-    @pytest.mark.parametrize("cut", [b"junk", gzip.compress(b"{}" * 100)[:15]])
+    @pytest.mark.parametrize("cut", [b"junk", gzip.compress(b"{}" * 100, mtime=0)[:15]])
     def test_a_damaged_gzip(self, sender, cut):
         answer = push(sender, cut, HTTP_CONTENT_ENCODING="gzip")
         assert answer.status_code == 400 and "gzip" in answer.json()["title"]
