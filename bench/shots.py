@@ -55,11 +55,14 @@ def take(driver, base: str, dark: bool) -> None:
     }
     if not dark:
         pages |= {"logbook": "/logbook", "scorecards": "/scorecards", "intake": "/intake"}
+        pages |= {"pushes": "/intake/live", "streams": "/intake/streams?q=gate_taps"}
     for name, path in pages.items():
         driver.get(base + path)
         browser.settled(driver)
         if name == "intake":
             _hand_in(driver)
+        if name == "pushes":
+            browser.wait_for(driver, lambda d: "feed Ticket office" in d.find_element(By.TAG_NAME, "main").text, 60)
         # Charts are drawn once their data are here: until two pictures are the same.
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
 
