@@ -142,6 +142,7 @@ def test_a_layout_is_kept_and_reads_the_next_file(page, tmp_path):
     assert Select(page.labelled("Decimal mark")).first_selected_option.text == "comma"
     page.find("input[type=checkbox]").click()
     page.labelled("Name of the layout")
+    page.wait(lambda: page.button("Store only").is_enabled())
     page.button("Store only").click()
     page.says("Stored.")
     hand_in(page, tmp_path / "shop_2026-09.csv")

@@ -18,10 +18,12 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
   const [choices, setChoices] = useState<Choices>({ zone: LOCAL });
   const [job, setJob] = useState<number | null>(null);
   const [error, setError] = useState<unknown>(null);
+  // These change nothing of what is seen in the file.
+  const { save_layout: _layout, unit: _unit, bad_side: _side, ...reading } = choices;
   const preview = useQuery({
-    queryKey: ["preview", upload, choices],
+    queryKey: ["preview", upload, reading],
     queryFn: () =>
-      get(api.POST("/api/v1/uploads/{id}/preview", { params: { path: { id: upload } }, body: choices })),
+      get(api.POST("/api/v1/uploads/{id}/preview", { params: { path: { id: upload } }, body: reading })),
     placeholderData: keepPreviousData,
     staleTime: Number.POSITIVE_INFINITY,
   });
