@@ -62,7 +62,9 @@ def take(driver, base: str, dark: bool) -> None:
         if name == "intake":
             _hand_in(driver)
         if name == "pushes":
-            browser.wait_for(driver, lambda d: "feed Ticket office" in d.find_element(By.TAG_NAME, "main").text, 60)
+            browser.wait_for(
+                driver, lambda d: "feed Ticket office" in d.find_element(By.TAG_NAME, "main").text, 60
+            )
         # Charts are drawn once their data are here: until two pictures are the same.
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
 
