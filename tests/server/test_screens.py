@@ -298,3 +298,17 @@ def test_what_is_new_is_counted_from_when_each_person_looked(api, small_world):
 
     Scan.objects.filter(pk=small_world["scan"].pk).update(finished_at=timezone.now() + timedelta(minutes=1))
     assert api.get("/api/v1/tide").json()["new"] == 2
+
+
+def test_counters_and_denominators_stay_off_the_tide_table(api, stream_of):
+    from watchtide.server.streams.models import Stream
+
+    Stream.objects.create(metric="rows counted", key="metric=rows counted", key_sha="c" * 64, kind="counter")
+    below = Stream.objects.create(
+        metric="share denominator", key="metric=share denominator", key_sha="d" * 64
+    )
+    Stream.objects.create(metric="share", key="metric=share", key_sha="e" * 64, denominator=below)
+    shown = {r["metric"] for r in api.get("/api/v1/tide").json()["rows"]}
+    assert "share" in shown and not shown & {"rows counted", "share denominator"}
+    listed = lambda **q: {s["metric"] for s in api.get("/api/v1/catalogue", q).json()["streams"]}
+    assert "rows counted" not in listed() and listed(kind="counter") == {"rows counted"}

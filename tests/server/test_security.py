@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 from django.test import Client
+from tests.server.conftest import signed_in
 
 from watchtide.server.supervise import ROOT
 
@@ -127,3 +128,51 @@ def test_the_demo_password_and_a_missing_secret_keep_serve_from_starting(monkeyp
     assert "no secret key" in (supervise._unfit_to_serve({}) or "")
     assert supervise._unfit_to_serve({"WATCHTIDE_SECRET_KEY": "x" * 40}) is None
     assert Path(ROOT / "run").exists()
+
+
+@pytest.mark.parametrize(
+    ("method", "path"),
+    [
+        ("post", "uploads"), ("post", "uploads/1/preview"), ("post", "uploads/1/store"), ("delete", "layouts/1"), ("post", "batches/1/undo"),
+        ("post", "push"), ("post", "feeds"), ("patch", "feeds/1"), ("delete", "feeds/1"), ("post", "feeds/1/pull"), ("post", "formulas"),
+        ("delete", "formulas/1"), ("post", "calendars"), ("delete", "calendars/1"), ("patch", "streams/1/facts"), ("delete", "streams/1/facts"),
+    ],
+)  # fmt: skip
+def test_every_door_of_intake_is_closed_to_viewers_and_strangers(small_world, db, method, path):
+    from rest_framework.test import APIClient
+
+    kind = "multipart" if path in ("uploads", "calendars") else "json"
+    assert getattr(signed_in("vic"), method)(f"/api/v1/{path}", {}, format=kind).status_code == 403
+    assert getattr(APIClient(), method)(f"/api/v1/{path}", {}, format=kind).status_code == 401
+
+
+@pytest.mark.parametrize(
+    "path",
+    [
+        "catalogue",
+        "batches",
+        "doors",
+        "feeds",
+        "formulas",
+        "calendars",
+        "layouts",
+        "tokens",
+        "streams/1/facts",
+    ],
+)
+def test_what_intake_knows_is_read_by_viewers_and_by_no_stranger(small_world, db, path):
+    from rest_framework.test import APIClient
+
+    assert signed_in("vic").get(f"/api/v1/{path}").status_code == 200
+    assert APIClient().get(f"/api/v1/{path}").status_code == 401
+
+
+def test_a_token_is_its_owners_to_revoke(api):
+    from django.contrib.auth.models import User
+
+    from watchtide.server.people.access import make_token
+
+    token, _ = make_token(User.objects.get(username="vic"), "vic's", ["read"])
+    assert api.delete(f"/api/v1/tokens/{token.pk}").status_code == 403
+    assert token.pk not in {t["id"] for t in api.get("/api/v1/tokens").json()}
+    assert signed_in("vic").delete(f"/api/v1/tokens/{token.pk}").status_code == 204

@@ -100,6 +100,16 @@ def test_a_later_chunk_in_another_kind_of_stamp_is_refused_row_by_row():
     assert [b.line for b in broken] == [12] and "another kind of stamp" in broken[0].problem
 
 
+def test_a_field_that_a_whole_chunk_lacks_is_missing_there():
+    rows = [
+        {"time": f"2026-08-01T{h:02d}:00Z", "v": h} | ({"place": "quay"} if h < 12 else {}) for h in range(24)
+    ]
+    data = "".join(json.dumps(r) + "\n" for r in rows).encode()
+    for size in (60, 1 << 20):
+        streams, broken, _ = take(data, "a.jsonl", size, series=("place",), values=("v",))
+        assert not broken and [(s.key, len(s.times)) for s in streams] == [("place=quay", 12), ("place=", 12)]
+
+
 class TestShape:
     @pytest.mark.parametrize(
         ("text", "expected"),

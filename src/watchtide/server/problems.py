@@ -11,6 +11,7 @@ from rest_framework.views import exception_handler
 from watchtide.core.series import SeriesError
 from watchtide.plan import PlanError
 from watchtide.tables.clock import ClockError
+from watchtide.tables.expressions import ExpressionError
 from watchtide.tables.problems import TableError
 
 TYPE = "application/problem+json"
@@ -40,7 +41,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     elif isinstance(error, PlanError):
         places = [{"line": line, "place": place, "message": text} for line, place, text in error.problems]
         error = Problem(str(error), place=error.problems[0][1], problems=places, code=422)
-    elif isinstance(error, (ClockError, SeriesError)):
+    elif isinstance(error, (ClockError, SeriesError, ExpressionError)):
         title, _, remedy = str(error).partition("; ")
         error = Problem(title, remedy=remedy)
     elif isinstance(error, Busy):

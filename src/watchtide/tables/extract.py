@@ -95,6 +95,7 @@ class Extractor:
         self._numbered: dict[tuple[int, int], int] = {}
         self._problems: dict[tuple[str, str], Problem] = {}
         self._passes = clock.Passes()
+        self._columns: set[str] = set()
         self._scale: int | None = None
         self._keep = expressions.parse_condition(layout.keep) if layout.keep else None
 
@@ -110,6 +111,7 @@ class Extractor:
     def take(self, chunk: Chunk) -> tuple[Rows, list[BrokenRow]]:
         """The samples of a chunk, and its broken rows."""
         layout = self.layout
+        self._columns |= set(chunk.columns)
         numbers: dict[str, tuple[Floats, Bools, Bools]] = {}
         for column in layout.numbers:
             numbers[column] = numbers_of(self._column(chunk, column), layout.missing_words, layout.decimal)
@@ -127,6 +129,7 @@ class Extractor:
     def take_events(self, chunk: Chunk) -> tuple[Events, list[BrokenRow]]:
         """The events of a chunk for a roll-up, and its broken rows."""
         assert self.layout.rollup is not None
+        self._columns |= set(chunk.columns)
         measures = self.layout.rollup.measures
         wanted = dict.fromkeys(m.field for m in measures if m.field and m.how != "distinct")
         numbers = {
@@ -144,8 +147,9 @@ class Extractor:
 
     def _column(self, chunk: Chunk, name: str) -> pa.Array:
         if name not in chunk.columns:
-            if not chunk.rows:
-                return pa.array([], pa.string())
+            # A field that some lines have and all of this chunk lack is missing, not unknown.
+            if not chunk.rows or name in self._columns:
+                return pa.nulls(chunk.rows, pa.string())
             near = ", ".join(chunk.columns)
             raise TableError(self.name, f"column {name}", "is not in the file", f"its columns are {near}")
         return chunk.columns[name]
@@ -165,7 +169,8 @@ class Extractor:
             )  # fmt: skip
         wanted = np.ones(n, np.bool_)
         if self._keep is not None and n:
-            wanted = expressions.holds(self._keep, chunk.columns, n)
+            looked_at = {c: self._column(chunk, c) for c in sorted(expressions.columns_of(self._keep))}
+            wanted = expressions.holds(self._keep, looked_at, n)
             self.dropped += int(n - wanted.sum())
         why: dict[int, tuple[str, str]] = {}
         bad = np.zeros(n, np.bool_)

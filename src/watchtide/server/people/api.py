@@ -10,7 +10,7 @@ from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
-from rest_framework.permissions import AllowAny
+from rest_framework.permissions import AllowAny, IsAuthenticated
 from rest_framework.response import Response
 from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
@@ -108,6 +108,9 @@ def _only_people(request) -> None:
 
 
 class TokensView(APIView):
+    # Also viewers have scripts; a token never may more than its owner.
+    permission_classes = [IsAuthenticated]
+
     @extend_schema(responses=TokenSerializer(many=True), operation_id="tokens")
     def get(self, request) -> Response:
         """One's own tokens; an admin sees everybody's."""
@@ -131,6 +134,8 @@ class TokensView(APIView):
 
 
 class TokenView(APIView):
+    permission_classes = [IsAuthenticated]
+
     @extend_schema(responses={204: None}, operation_id="revoke_token")
     def delete(self, request, pk: int) -> Response:
         _only_people(request)
