@@ -8,6 +8,8 @@ from pathlib import Path
 
 from watchtide import kernels
 
+FEEDS = ("Ticket office", "Harbour days")
+
 
 def main() -> None:
     kernels.use_cache()
@@ -18,6 +20,8 @@ def main() -> None:
     load(lambda line: print(f"  {line}", flush=True))
     if len(sys.argv) == 3:
         live(Path(sys.argv[1]), sys.argv[2])
+    else:
+        still()
 
 
 def load(say: Callable[[str], None]) -> None:
@@ -112,18 +116,25 @@ def live(folder: Path, address: str) -> None:
         path.touch(mode=0o600)
         path.write_text(text)
     for name, kind, where, every in (
-        ("Ticket office", "metrics", "/metrics", 10),
-        ("Harbour days", "calendar", "/calendar.ics", 3_600),
+        (FEEDS[0], "metrics", "/metrics", 10),
+        (FEEDS[1], "calendar", "/calendar.ics", 3_600),
     ):
         Feed.objects.update_or_create(
             name=name,
             defaults={
                 "kind": kind, "url": address + where, "every_s": every, "timeout_s": 5, "zone": world.ZONE,
-                "created_by": user, "failures": 0, "last_status": "", "is_fine": None,
+                "created_by": user, "failures": 0, "is_on": True, "last_status": "", "is_fine": None,
                 # They are there some seconds after the web server.
                 "next_at": timezone.now() + timedelta(seconds=20),
             },
         )  # fmt: skip
+
+
+def still() -> None:
+    """Without live streams nobody answers the feeds of an earlier start: they are turned off."""
+    from watchtide.server.streams.models import Feed
+
+    Feed.objects.filter(name__in=FEEDS, created_by__username="demo").update(is_on=False)
 
 
 def _wait(waiting: list, say: Callable[[str], None]) -> None:

@@ -128,14 +128,6 @@ class Migration(migrations.Migration):
                 'db_table': 'roll_part',
             },
         ),
-        migrations.RemoveField(
-            model_name='piece',
-            name='block',
-        ),
-        migrations.RemoveField(
-            model_name='piece',
-            name='stream',
-        ),
         migrations.AddField(
             model_name='batch',
             name='door',
@@ -286,6 +278,14 @@ class Migration(migrations.Migration):
             field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='roll_parts', to='streams.batch'),
         ),
         migrations.RunPython(reframe, migrations.RunPython.noop),
+        migrations.RemoveField(
+            model_name='piece',
+            name='block',
+        ),
+        migrations.RemoveField(
+            model_name='piece',
+            name='stream',
+        ),
         migrations.DeleteModel(
             name='Piece',
         ),

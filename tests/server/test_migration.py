@@ -1,0 +1,65 @@
+"""A database of the version before: what it had taken in and not yet folded is there after the upgrade."""
+
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+
+NAME = "watchtide_upgrade"
+RUN = [sys.executable, "-m", "watchtide.cli.main", "server", "run"]
+# Two streams in one block, as the first version wrote it: one Parquet for all, and a row for each piece.
+OLD = """
+import django; django.setup()
+import numpy as np
+from django.db import connection
+from watchtide.server.streams import store
+with connection.cursor() as c:
+    for n in (1, 2):
+        c.execute("INSERT INTO stream (id, metric, `key`, key_sha, attributes, unit, zone, bad_side, step_ns, samples, created_at) "
+                  "VALUES (%s, 'm', %s, %s, '[]', '', 'UTC', 'both', 0, 0, NOW())", [n, f"metric=m,n={n}", f"{n:064d}"])
+    c.execute("INSERT INTO batch (id, `key`, source, layout, rows_taken, rows_aside, aside, streams, created_at, accepted_at) "
+              "VALUES (1, 'old', 'old.csv', '{}', 5, 0, '', 2, NOW(), NOW())")
+    payload = store.pack(np.array([10, 20, 30, 15, 25]), np.array([1.0, 2, 3, 4, 5]))
+    c.execute("INSERT INTO intake_block (id, payload, samples, batch_id) VALUES (1, %s, 5, 1)", [payload])
+    for stream, start, count, first, last in ((2, 0, 3, 10, 30), (1, 3, 2, 15, 25)):
+        c.execute("INSERT INTO intake_piece (block_id, stream_id, start, count, first_ns, last_ns) VALUES (1, %s, %s, %s, %s, %s)",
+                  [stream, start, count, first, last])
+"""
+NEW = """
+import django, json; django.setup()
+from watchtide.server.streams import folding, store
+before = [[x.tolist() for x in store.read(n)] for n in (1, 2)]
+folding.fold()
+print(json.dumps([before, [[x.tolist() for x in store.read(n)] for n in (1, 2)]]))
+"""
+
+
+@pytest.mark.skipif(not os.environ.get("WATCHTIDE_DB_SOCKET"), reason="needs its own MariaDB: ./run test")
+def test_what_was_not_yet_folded_survives_the_upgrade():
+    import MySQLdb
+
+    env = {**os.environ, "WATCHTIDE_DB_NAME": NAME, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
+    connection = MySQLdb.connect(
+        unix_socket=env["WATCHTIDE_DB_SOCKET"],
+        user=env["WATCHTIDE_DB_USER"],
+        passwd=env["WATCHTIDE_DB_PASSWORD"],
+    )
+    connection.cursor().execute(f"DROP DATABASE IF EXISTS {NAME}")
+    connection.cursor().execute(f"CREATE DATABASE {NAME} COLLATE utf8mb4_bin")
+
+    def run(*command):
+        done = subprocess.run(command, env=env, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    try:
+        run(*RUN, "migrate", "streams", "0001", "--verbosity", "0")
+        run(sys.executable, "-c", OLD)
+        run(*RUN, "migrate", "--verbosity", "0")
+        before, after = json.loads(run(sys.executable, "-c", NEW).splitlines()[-1])
+        assert before == after == [[[15, 25], [4, 5]], [[10, 20, 30], [1, 2, 3]]]
+    finally:
+        connection.cursor().execute(f"DROP DATABASE {NAME}")
+        connection.close()
