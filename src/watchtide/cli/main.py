@@ -1,7 +1,10 @@
 """`watchtide`: entry point, exit statuses, and the commands' names; the work is imported when called."""
 
+import functools
+import inspect
 import json
 import sys
+from collections.abc import Callable
 from enum import StrEnum
 from typing import Annotated, Any, Never
 
@@ -87,7 +90,59 @@ Covariate = Annotated[list[str] | None, typer.Option("--covariate", hidden=True)
 Denominator = Annotated[str | None, typer.Option("--denominator", hidden=True)]
 
 
+# The options of every table read: kind and default by the name that `table` has them under.
+TABLE: dict[str, tuple[Any, Any]] = {
+    "time": (Time, None),
+    "value": (Value, None),
+    "series": (SeriesOption, None),
+    "label": (LabelOption, None),
+    "tz": (Zone, "UTC"),
+    "every": (Every, None),
+    "combine": (Combine, None),
+    "encoding": (Encoding, None),
+    "delimiter": (Delimiter, None),
+    "decimal": (Decimal, None),
+    "header": (Header, None),
+    "pattern": (Pattern, None),
+    "missing": (Missing, None),
+    "keep": (Keep, None),
+    "wide": (Wide, None),
+    "time_form": (TimeForm, None),
+    "duplicates": (Duplicates, None),
+    "layout": (LayoutFile, None),
+    "skip_broken": (Skip, False),
+}
+
+
+def takes_table(*without: str) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """Give a command the options of every table read, all but these; it gets them as one `table`.
+
+    An option that the command states itself keeps its own help and default, and stands in `table` too.
+    """
+
+    def wrap(command: Callable[..., None]) -> Callable[..., None]:
+        own = {n: p for n, p in inspect.signature(command).parameters.items() if n != "table"}
+        shared = [
+            inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
+            for name, (kind, default) in TABLE.items()
+            if name not in without and name not in own
+        ]
+
+        @functools.wraps(command)
+        def call(**given: Any) -> None:
+            table = {name: given.get(name) for name in TABLE}
+            command(**{name: given[name] for name in own}, table=table)
+
+        called: Any = call
+        called.__signature__ = inspect.Signature([*own.values(), *shared])
+        called.__annotations__ = {p.name: p.annotation for p in called.__signature__.parameters.values()}
+        return call
+
+    return wrap
+
+
 @app.command()
+@takes_table()
 def scan(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     plan: Annotated[str | None, typer.Option(help="Plan file, YAML or JSON.")] = None,
@@ -104,25 +159,8 @@ def scan(
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
     save: Annotated[str | None, typer.Option(hidden=True)] = None,
     jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    label: LabelOption = None,
-    tz: Zone = "UTC",
-    every: Every = None,
-    combine: Combine = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
     calendar: Calendar = None,
     covariate: Covariate = None,
     denominator: Denominator = None,
@@ -147,11 +185,12 @@ def scan(
         findings=findings,
         summary=summary,
         jobs=jobs,
-        table=_table(locals()),
+        table=table,
     )
 
 
 @app.command()
+@takes_table("label")
 def decompose(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     season: Annotated[list[str], typer.Option(help="Season length, such as 24h; repeatable.")],
@@ -159,33 +198,17 @@ def decompose(
     form: Annotated[str, typer.Option(help="additive, multiplicative or auto")] = "additive",
     robust: Annotated[bool, typer.Option("--robust", help="Give outliers less weight.")] = False,
     summary: Annotated[str | None, typer.Option(help="Write the form and its evidence here (JSON).")] = None,
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    every: Every = None,
-    combine: Combine = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Split streams into trend, seasons and remainder."""
     from watchtide.cli import scanning
 
-    label = None
-    scanning.decompose(source, season, out, form=form, robust=robust, summary=summary, table=_table(locals()))
+    scanning.decompose(source, season, out, form=form, robust=robust, summary=summary, table=table)
 
 
 @app.command()
+@takes_table("label")
 def shifts(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     out: Annotated[str, typer.Option(help="Write the change points here, as findings.")],
@@ -193,60 +216,27 @@ def shifts(
     season: Annotated[list[str] | None, typer.Option(help="Season length, auto or none.")] = None,
     penalty: Annotated[str, typer.Option(help="auto, or what one change must gain.")] = "auto",
     online: Annotated[bool, typer.Option("--online", hidden=True)] = False,
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    every: Every = None,
-    combine: Combine = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Find change points in streams freed of their seasons."""
     from watchtide.cli import scanning
 
-    label = None
     _refuse_later({"--online": online or None})
-    scanning.find_shifts(source, out, of=of, season=season, penalty=penalty, table=_table(locals()))
+    scanning.find_shifts(source, out, of=of, season=season, penalty=penalty, table=table)
 
 
 @app.command()
+@takes_table("label")
 def seasons(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    every: Every = None,
-    combine: Combine = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Season lengths of each stream, strongest first, as JSON."""
     from watchtide.cli import scanning
 
-    label = None
-    scanning.find_seasons(source, table=_table(locals()))
+    scanning.find_seasons(source, table=table)
 
 
 @app.command()
@@ -280,38 +270,23 @@ def score(
 
 
 @app.command()
+@takes_table()
 def look(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     json_out: Annotated[str | None, typer.Option("--json", help="Write what was seen here.")] = None,
     save_layout: Annotated[str | None, typer.Option(help="Keep how the table is read, for --layout.")] = None,
     whole: Annotated[bool, typer.Option("--whole", help="Look at all of a large file.")] = False,
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    label: LabelOption = None,
-    every: Every = None,
-    combine: Combine = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Look a table through: columns, rows, what is wrong, and what it would become."""
     from watchtide.cli import taking
 
-    taking.look(source, json_out, save_layout, whole=whole, table=_table(locals()))
+    taking.look(source, json_out, save_layout, whole=whole, table=table)
 
 
 @app.command()
+@takes_table()
 def rollup(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     out: Annotated[str, typer.Option(help="Write the streams here.")],
@@ -323,62 +298,33 @@ def rollup(
         ),
     ],
     metric: Annotated[str | None, typer.Option(help="Name of the count.")] = None,
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    label: LabelOption = None,
-    combine: Combine = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Turn rows that are events into streams: figures per interval and attribute."""
     from watchtide.cli import taking
 
-    taking.roll_up(source, out, every, measure, metric, table=_table(locals()))
+    taking.roll_up(source, out, every, measure, metric, table=table)
 
 
 @app.command()
+@takes_table()
 def regrid(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     out: Annotated[str, typer.Option(help="Write the streams here.")],
     every: Annotated[str, typer.Option(help="Cadence: 15m, 1h, 1d, 7d, month, year. Days follow --tz.")],
     combine: Annotated[str, typer.Option(help="mean, sum, count, min, max, last, p50, p95 or p99.")] = "mean",
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    label: LabelOption = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Put streams on another cadence."""
     from watchtide.cli import taking
 
-    taking.regrid(source, out, every, combine, table=_table(locals()))
+    taking.regrid(source, out, every, combine, table=table)
 
 
 @app.command()
+@takes_table()
 def derive(
     source: Annotated[str, typer.Argument(metavar="INPUT")],
     out: Annotated[str, typer.Option(help="Write the streams here.")],
@@ -386,28 +332,13 @@ def derive(
     by: Annotated[list[str] | None, typer.Option(help="Attribute to keep; repeatable.")] = None,
     metric: Annotated[str, typer.Option(help="Name of the result.")] = "derived",
     every: Every = None,
-    time: Time = None,
-    value: Value = None,
-    series: SeriesOption = None,
-    tz: Zone = "UTC",
-    label: LabelOption = None,
-    encoding: Encoding = None,
-    delimiter: Delimiter = None,
-    decimal: Decimal = None,
-    header: Header = None,
-    pattern: Pattern = None,
-    missing: Missing = None,
-    keep: Keep = None,
-    wide: Wide = None,
-    time_form: TimeForm = None,
-    duplicates: Duplicates = None,
-    layout: LayoutFile = None,
-    skip_broken: Skip = False,
+    *,
+    table: dict[str, Any],
 ) -> None:
     """Make streams of others by a formula; a ratio keeps its denominator beside it."""
     from watchtide.cli import taking
 
-    taking.derive(source, out, formula, by or [], metric, every, table=_table(locals()))
+    taking.derive(source, out, formula, by or [], metric, every, table=table)
 
 
 @app.command()
@@ -458,20 +389,10 @@ def server_run(context: typer.Context) -> None:
     server.run(context.args)
 
 
-TABLE_OPTIONS = (
-    "time", "value", "series", "label", "tz", "every", "combine", "encoding", "delimiter", "decimal", "header", "pattern",
-    "missing", "keep", "wide", "time_form", "duplicates", "layout", "skip_broken",
-)  # fmt: skip
-
-
 def _refuse_later(options: dict[str, Any]) -> None:
     for name, value in options.items():
         if value:
             fail(f"{name} comes in a later version; leave it out")
-
-
-def _table(given: dict[str, Any]) -> dict[str, Any]:
-    return {name: given.get(name) for name in TABLE_OPTIONS}
 
 
 def main() -> None:

@@ -180,9 +180,9 @@ class Extractor:
             if len(rows) == 0:
                 return
             for row in rows:
-                why[int(row)] = (column, message.format(text=_cell(chunk, column, int(row))))
+                why[int(row)] = (column, message.format(text=cell(chunk, column, int(row))))
             bad[rows] = True
-            text = message.format(text=_cell(chunk, column, int(rows[0])))
+            text = message.format(text=cell(chunk, column, int(rows[0])))
             self._note(kind, column, len(rows), int(chunk.lines[rows[0]]), text, remedy, sets_aside=True)
 
         parsed = clock.parse(
@@ -327,13 +327,13 @@ def extract(raw: Raw, layout: Layout) -> Extracted:
     rows, broken = extractor.take(raw.chunk())
     no_times = [p for p in extractor.problems if p.column == layout.time and p.sets_aside]
     if extractor.rows == 0 and sum(p.count for p in no_times) == raw.rows:
-        cell = _cell(raw.chunk(), layout.time, 0)
+        shown = cell(raw.chunk(), layout.time, 0)
         raise TableError(
-            raw.name, f"line {raw.line(0)}, column {layout.time}", f"{cell!r} is no time, nor is any other row's",
+            raw.name, f"line {raw.line(0)}, column {layout.time}", f"{shown!r} is no time, nor is any other row's",
             "choose the time column, or write stamps as 2026-08-22T09:15:00Z",
         )  # fmt: skip
     streams = gather(extractor, [rows])
-    problems = [*extractor.problems, *_duplicates(streams, layout)]
+    problems = [*extractor.problems, *duplicates_in(streams, layout)]
     all_times = max(streams, key=lambda s: len(s.times)).times if streams else np.empty(0, np.int64)
     step = infer_step(all_times)
     return Extracted(
@@ -366,7 +366,8 @@ def gather(extractor: Extractor, parts: Sequence[Rows]) -> list[StreamRows]:
     return out
 
 
-def _duplicates(streams: Sequence[StreamRows], layout: Layout) -> list[Problem]:
+def duplicates_in(streams: Sequence[StreamRows], layout: Layout) -> list[Problem]:
+    """What equal stamps there are, and what becomes of them. Raises TableError under `refuse`."""
     for s in streams:
         if layout.duplicates == "refuse" and len(np.unique(s.times)) < len(s.times):
             times = np.sort(s.times)
@@ -485,9 +486,10 @@ def _label_mask(chunk: Chunk, layout: Layout) -> Bools:
     return ~np.asarray(pc.is_in(text, pa.array([*FALSE, "none", "normal"])))
 
 
-def _cell(chunk: Chunk, column: str, row: int) -> str:
+def cell(chunk: Chunk, column: str, row: int) -> str:
+    """The beginning of one cell as text."""
     return cell_text(chunk.columns[column], row)[:MOST_CELL] if column in chunk.columns else ""
 
 
 def _row_text(chunk: Chunk, row: int) -> str:
-    return ",".join(_cell(chunk, name, row) for name in chunk.columns)
+    return ",".join(cell(chunk, name, row) for name in chunk.columns)

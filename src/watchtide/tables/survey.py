@@ -132,7 +132,7 @@ def survey(
     problems = [*extractor.problems]
     if not roller:
         problems += [
-            *extract._duplicates(streams, extractor.layout),
+            *extract.duplicates_in(streams, extractor.layout),
             *gaps(streams, step, extractor.layout.zone),
         ]
     bad = {b.line: b.column for b in broken}
@@ -150,9 +150,9 @@ def _refuse_unusable(extractor: extract.Extractor, head: Chunk, name: str, rows:
     if head.rows == 0:
         raise TableError(name, "the rows", "every row has the wrong number of columns", "check the delimiter")
     if sum(p.count for p in extractor.problems if p.column == time) >= min(rows, head.rows):
-        cell = extract._cell(head, time, 0)
+        shown = extract.cell(head, time, 0)
         raise TableError(
-            name, f"line {int(head.lines[0])}, column {time}", f"{cell!r} is no time, nor is any other row's",
+            name, f"line {int(head.lines[0])}, column {time}", f"{shown!r} is no time, nor is any other row's",
             "choose the time column, or write stamps as 2026-08-22T09:15:00Z",
         )  # fmt: skip
 
