@@ -215,3 +215,15 @@ def test_equal_stamps_by_every_rule_also_across_blocks(api, monkeypatch, rule, e
 
 def test_a_name_makes_a_pattern_for_the_files_after_it():
     assert files.like("taps_2026-08.csv") == "taps_*.csv" and files.like("a.csv.gz") == "a.csv"
+
+
+def test_undoing_asks_nothing_of_later_batches_to_other_streams(api, django_assert_max_num_queries):
+    done = take(api, rows((0, 1), (1, 2)), {"metric": "alone"}, "a.csv")
+    other = Stream.objects.create(metric="busy", key="metric=busy", key_sha="b" * 64)
+    for i in range(60):
+        batch = Batch.objects.create(key=f"busy{i}", source="t", door="push", accepted_at=timezone.now())
+        store.write_blocks(batch, [(other.pk, np.array([i * HOUR * 10**9]), np.array([1.0]))])
+    folding.fold()
+    with django_assert_max_num_queries(60):
+        undoing.undo(Batch.objects.get(pk=done["result"]["batch"]), None)
+    assert hours("metric=alone") == {}

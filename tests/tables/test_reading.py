@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.parquet as papq
 import pytest
 
+from watchtide.core import live
 from watchtide.core.series import SECOND_NS, SeriesError
 from watchtide.tables import (
     calendars,
@@ -17,7 +18,6 @@ from watchtide.tables import (
     extract,
     layout,
     openmetrics,
-    points,
     read,
     rollup,
     shape,
@@ -352,11 +352,11 @@ class TestOtherCadences:
         """Changing a covariate after a time changes nothing before it."""
         grid = np.arange(48) * HOUR
         times, values = np.arange(0, 48, 3) * HOUR + HOUR // 2, np.arange(16.0)
-        before = views.aligned(times, values, grid, step_ns=HOUR)
+        before = live.aligned(times, values, grid, step_ns=HOUR)
         for cut in range(16):
             other = values.copy()
             other[cut:] += 100
-            after = views.aligned(times, other, grid, step_ns=HOUR)
+            after = live.aligned(times, other, grid, step_ns=HOUR)
             known = grid <= times[cut] - HOUR
             assert np.array_equal(before[known], after[known], equal_nan=True)
 
@@ -386,16 +386,16 @@ class TestOtherCadences:
 class TestPoints:
     def test_rates_survive_restarts_and_holes(self):
         t, v = np.arange(5) * 10 * SECOND_NS, np.array([100, np.nan, 300, 50, 50.0])
-        at, rate = points.rates(t, v)
+        at, rate = live.rates(t, v)
         assert (at // SECOND_NS).tolist() == [0, 20, 30] and rate.tolist() == [10, 5, 0]
-        assert len(points.rates(t[:1], v[:1])[0]) == 0
+        assert len(live.rates(t[:1], v[:1])[0]) == 0
 
     def test_bucket_quantiles_by_hand(self):
-        assert points.bucket_quantile([1, 2, 4], [10, 10, 20, 0], 0.5) == 2
-        assert points.bucket_quantile([1, 2, 4], [10, 10, 20, 0], 0.25) == 1
-        assert points.bucket_quantile([1, 2, 4], [10, 10, 20, 0], 0.75) == 3
-        assert points.bucket_quantile([1, 2], [0, 0, 5], 0.5) == 2 and np.isnan(
-            points.bucket_quantile([1], [0, 0], 0.5)
+        assert live.bucket_quantile([1, 2, 4], [10, 10, 20, 0], 0.5) == 2
+        assert live.bucket_quantile([1, 2, 4], [10, 10, 20, 0], 0.25) == 1
+        assert live.bucket_quantile([1, 2, 4], [10, 10, 20, 0], 0.75) == 3
+        assert live.bucket_quantile([1, 2], [0, 0, 5], 0.5) == 2 and np.isnan(
+            live.bucket_quantile([1], [0, 0], 0.5)
         )
 
     @pytest.mark.parametrize(

@@ -41,10 +41,7 @@ def read_streams(
     source: str, table: dict[str, Any]
 ) -> tuple[extract.Extracted, list[stages.Input], list[Label]]:
     """The streams of a file, and the known spans of a stated label column. Guesses go to standard error."""
-    raw, guessed = taking.open_table(source, table)
-    taken = extract.extract(raw, guessed)
-    if taken.broken and not table["skip_broken"]:
-        raise taking.first_broken(source, taken.broken, len(taken.broken))
+    taken, guessed = taking.take_table(source, table)
     if not taken.streams:
         raise TableError(source, "the rows", "not one row can be used", "check the time and value columns")
     _tell_guess(guessed, taken, table)

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from watchtide.cli.main import fail
 from watchtide.core import keys
-from watchtide.core.series import COMBINES, Floats, Ints, SeriesError, infer_step
+from watchtide.core.series import COMBINES, SeriesError, infer_step
 from watchtide.plan import durations
 from watchtide.tables import (
     calendars,
@@ -102,6 +102,15 @@ def open_table(source: str, table: dict[str, Any], **more: Any) -> tuple[Raw, La
     clock.zone(table["tz"])
     raw = read.read(source_of(source), name_of(source), **shape_options(table))
     return raw, chooser(table, **more)(raw)
+
+
+def take_table(source: str, table: dict[str, Any]) -> tuple[extract.Extracted, Layout]:
+    """The streams of a whole table; a broken row ends it unless such rows are to be left out."""
+    raw, guessed = open_table(source, table)
+    taken = extract.extract(raw, guessed)
+    if taken.broken and not table["skip_broken"]:
+        raise first_broken(source, taken.broken, len(taken.broken))
+    return taken, guessed
 
 
 def first_broken(source: str, broken: Sequence[BrokenRow], count: int) -> TableError:
@@ -217,10 +226,7 @@ def _streams_table(streams: Sequence[StreamRows]) -> pa.Table:
 def regrid(source: str, out: str, every: str, combine: str, *, table: dict[str, Any]) -> None:
     if combine not in COMBINES:
         fail(f"--combine {combine}: must be one of {', '.join(COMBINES)}")
-    raw, guessed = open_table(source, table)
-    taken = extract.extract(raw, guessed)
-    if taken.broken and not table["skip_broken"]:
-        raise first_broken(source, taken.broken, len(taken.broken))
+    taken, guessed = take_table(source, table)
     streams = []
     for s in taken.streams:
         times, values, _ = extract.without_doubles(s.times, s.values, guessed.duplicates)
@@ -246,10 +252,7 @@ def derive(
     *,
     table: dict[str, Any],
 ) -> None:
-    raw, guessed = open_table(source, table)
-    taken = extract.extract(raw, guessed)
-    if taken.broken and not table["skip_broken"]:
-        raise first_broken(source, taken.broken, len(taken.broken))
+    taken, guessed = take_table(source, table)
     members = [formulas.Member(i, s.metric, s.attributes) for i, s in enumerate(taken.streams)]
     samples = [extract.without_doubles(s.times, s.values, guessed.duplicates)[:2] for s in taken.streams]
     try:
@@ -262,7 +265,7 @@ def derive(
         own = [infer_step(samples[n][0]) for n in group.numbers if len(samples[n][0]) > 1]
         step = durations.parse_ns(every) if every else max(own, default=1)
         result = formulas.evaluate(
-            tree, group, {n: _gridded(*samples[n], step, guessed.zone) for n in group.numbers}
+            tree, group, {n: views.at_cadence(*samples[n], step, guessed.zone) for n in group.numbers}
         )
         for name, values in ((metric, result.values), (f"{metric} denominator", result.amounts)):
             if values is not None:
@@ -270,12 +273,6 @@ def derive(
                 streams.append(StreamRows(key, group.attributes, name, result.times, values))
     results.write_whole(out, results.table_bytes(_streams_table(streams), out))
     print(f"{len(streams):,} streams by {formula}", file=sys.stderr)
-
-
-def _gridded(times: Ints, values: Floats, step: int, zone: str) -> tuple[Ints, Floats]:
-    if len(times) < 2 or infer_step(times) >= step:
-        return times, values
-    return views.coarser(times, values, step, views.usual_combine("", values), zone)
 
 
 def days(source: str, from_: str, to: str, zone: str, out: str) -> None:

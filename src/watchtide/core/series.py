@@ -90,12 +90,12 @@ def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", 
     grid = (np.arange(first, last + 1, dtype=np.int64) * step_ns) + anchor_ns + phase
     seen = ~np.isnan(values)
     order = np.lexsort((times[seen], bins[seen]))
-    binned = _combine_bins((bins[seen] - first)[order], values[seen][order], len(grid), combine)
+    binned = combine_bins((bins[seen] - first)[order], values[seen][order], len(grid), combine)
     return Series(grid, binned, step_ns, np.zeros(len(grid), np.int64))
 
 
-def _combine_bins(bins: Ints, values: Floats, n: int, combine: str) -> Floats:
-    """Reduce values sorted by bin to one value a bin."""
+def combine_bins(bins: Ints, values: Floats, n: int, combine: str) -> Floats:
+    """(n,) observed values, sorted by bin, reduced to one a bin; bins without one are NaN, with `count` 0."""
     out = np.zeros(n) if combine == "count" else np.full(n, np.nan)
     if len(bins) == 0:
         return out

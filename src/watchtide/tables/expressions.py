@@ -308,13 +308,13 @@ class Streams:
 
 
 @dataclass(frozen=True)
-class Sum:
+class Operation:
     left: "Formula"
     operator: str
     right: "Formula"
 
 
-Formula = Number | Streams | Sum
+Formula = Number | Streams | Operation
 TOGETHER = ("total", "mean", "least", "most")
 
 
@@ -336,14 +336,14 @@ def parse_formula(text: str) -> Formula:
 def _terms(r: _Reader) -> Formula:
     tree = _factors(r)
     while r.is_next("+", "-"):
-        tree = Sum(tree, r.take("+").text, _factors(r))
+        tree = Operation(tree, r.take("+").text, _factors(r))
     return tree
 
 
 def _factors(r: _Reader) -> Formula:
     tree = _atom(r)
     while r.is_next("*", "/"):
-        tree = Sum(tree, r.take("*").text, _atom(r))
+        tree = Operation(tree, r.take("*").text, _atom(r))
     return tree
 
 
@@ -351,7 +351,7 @@ def _atom(r: _Reader) -> Formula:
     if r.is_next("-"):
         r.i += 1
         r.deeper()
-        tree: Formula = Sum(Number(0.0), "-", _atom(r))
+        tree: Formula = Operation(Number(0.0), "-", _atom(r))
         r.depth -= 1
         return tree
     if r.is_next("("):
@@ -402,16 +402,16 @@ def sources_of(tree: Formula) -> list[Streams]:
     match tree:
         case Streams():
             return [tree]
-        case Sum():
+        case Operation():
             return sources_of(tree.left) + sources_of(tree.right)
     return []
 
 
 def denominator_of(tree: Formula) -> Formula | None:
     """What the formula divides by, where it is a ratio at its top (a factor before or behind may scale it)."""
-    if isinstance(tree, Sum) and tree.operator == "/" and sources_of(tree.right):
+    if isinstance(tree, Operation) and tree.operator == "/" and sources_of(tree.right):
         return tree.right
-    if isinstance(tree, Sum) and tree.operator in ("*", "/"):
+    if isinstance(tree, Operation) and tree.operator in ("*", "/"):
         inner = [side for side in (tree.left, tree.right) if sources_of(side)]
         return denominator_of(inner[0]) if len(inner) == 1 else None
     return None

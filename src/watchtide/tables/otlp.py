@@ -17,6 +17,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
     ExportMetricsServiceResponse,
 )
 
+from watchtide.core.live import bucket_quantile
 from watchtide.tables.clock import EARLIEST_NS, LATEST_NS
 from watchtide.tables.points import (
     BOUND,
@@ -24,7 +25,6 @@ from watchtide.tables.points import (
     Attributes,
     Points,
     Series,
-    bucket_quantile,
     is_sound,
     name_problem,
 )

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from watchtide.core import rollups
+from watchtide.core import keys, rollups
 from watchtide.core.rollups import Keyed, Moments
 from watchtide.core.series import Floats, Ints
 from watchtide.tables import clock
@@ -16,7 +16,6 @@ from watchtide.tables.problems import TableError
 # More empty intervals than this between two events are a slip in a stamp.
 MOST_BINS = 2_000_000
 SHARES = {"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99}
-_NONE = np.empty(0, np.int64)
 
 
 @dataclass(frozen=True)
@@ -94,6 +93,16 @@ def all_bins(first: int, last: int, every_ns: int, zone: str) -> Ints:
     return np.unique(clock.bin_starts(np.r_[guesses, last], every_ns, zone))
 
 
+def filled(
+    bins: Ints, values: Floats, first: int, last: int, every_ns: int, zone: str, empty: float = 0.0
+) -> tuple[Ints, Floats]:
+    """All bins from one to another, those without a value with `empty`."""
+    grid = all_bins(first, last, every_ns, zone)
+    out = np.full(len(grid), empty)
+    out[np.searchsorted(grid, bins)] = values
+    return grid, out
+
+
 def is_zero_when_empty(how: str) -> bool:
     """Whether an interval without events has a value: none is a count of 0, but has no mean."""
     return how in ("count", "sum", "distinct")
@@ -109,8 +118,6 @@ def metric_name(layout: Layout, measure: Measure) -> str:
 def streams_of(state: State, layout: Layout, attributes: list[Attributes]) -> list[StreamRows]:
     """The streams a roll-up becomes: one an (attributes, measure), empty intervals filled where they mean 0."""
     assert layout.rollup is not None
-    from watchtide.core import keys
-
     out = []
     for measure in layout.rollup.measures:
         groups, bins, values = figures(state, measure)
@@ -121,10 +128,7 @@ def streams_of(state: State, layout: Layout, attributes: list[Attributes]) -> li
             if len(b) == 0:
                 continue
             if is_zero_when_empty(measure.how):
-                grid = all_bins(int(b[0]), int(b[-1]), layout.rollup.every_ns, layout.zone)
-                filled = np.zeros(len(grid))
-                filled[np.searchsorted(grid, b)] = v
-                b, v = grid, filled
+                b, v = filled(b, v, int(b[0]), int(b[-1]), layout.rollup.every_ns, layout.zone)
             named = ((("metric", metric),) if len(layout.rollup.measures) > 1 else ()) + pairs
             out.append(StreamRows(keys.encode(named), pairs, metric, b, v))
     return out

@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from watchtide.core.series import COMBINES, Floats, Ints, SeriesError, infer_step
+from watchtide.core.series import COMBINES, Floats, Ints, SeriesError, combine_bins, infer_step
 from watchtide.tables import clock
+from watchtide.tables.rollup import filled
 
 
 def coarser(
@@ -32,38 +33,22 @@ def coarser(
     first = np.flatnonzero(np.r_[True, np.diff(starts) > 0])
     sizes = np.diff(np.r_[first, len(starts)])
     seen = ~np.isnan(values)
-    out = _combine(values, seen, first, sizes, combine)
-    bins = starts[first]
+    bins, codes = starts[first], np.repeat(np.arange(len(first)), sizes)
+    out = combine_bins(codes[seen], values[seen], len(first), combine)
     if fill and isinstance(every, int):
-        from watchtide.tables.rollup import all_bins
-
-        grid = all_bins(int(bins[0]), int(bins[-1]), every, zone)
-        whole = np.full(len(grid), 0.0 if combine == "count" else np.nan)
-        whole[np.searchsorted(grid, bins)] = out
-        return grid, whole
+        return filled(
+            bins, out, int(bins[0]), int(bins[-1]), every, zone, 0.0 if combine == "count" else np.nan
+        )
     return bins, out
 
 
-def _combine(values: Floats, seen: np.ndarray, first: Ints, sizes: Ints, combine: str) -> Floats:
-    counts = np.add.reduceat(seen.astype(np.int64), first)
-    match combine:
-        case "count":
-            return counts.astype(np.float64)
-        case "sum" | "mean":
-            sums = np.add.reduceat(np.where(seen, values, 0.0), first)
-            with np.errstate(invalid="ignore", divide="ignore"):
-                return np.where(counts > 0, sums / counts if combine == "mean" else sums, np.nan)
-        case "min" | "max":
-            pad, reduce = (np.inf, np.minimum) if combine == "min" else (-np.inf, np.maximum)
-            out = reduce.reduceat(np.where(seen, values, pad), first)
-            return np.where(counts > 0, out, np.nan)
-    out = np.full(len(first), np.nan)
-    share = None if combine == "last" else float(combine[1:]) / 100
-    for i, (a, n) in enumerate(zip(first.tolist(), sizes.tolist(), strict=True)):
-        part = values[a : a + n][seen[a : a + n]]
-        if len(part):
-            out[i] = part[-1] if share is None else np.quantile(part, share)
-    return out
+def at_cadence(
+    times: Ints, values: Floats, step_ns: int, zone: str, *, unit: str = "", own_ns: int | None = None
+) -> tuple[Ints, Floats]:
+    """Samples brought to a formula's cadence where they are finer: counts add up, other values are averaged."""
+    if len(times) < 2 or (own_ns or infer_step(times)) >= step_ns:
+        return times, values
+    return coarser(times, values, step_ns, usual_combine(unit, values), zone)
 
 
 def usual_combine(unit: str, values: Floats) -> str:
@@ -72,31 +57,3 @@ def usual_combine(unit: str, values: Floats) -> str:
     is_whole = len(seen) > 0 and bool(np.all(seen >= 0) and np.all(seen == np.round(seen)))
     is_rate = unit.endswith(("/s", "%")) or unit in ("1", "‰", "per mille")
     return "sum" if is_whole and not is_rate else "mean"
-
-
-def aligned(
-    times: Ints, values: Floats, grid: Ints, *, step_ns: int, most_hold_ns: int | None = None
-) -> Floats:
-    """(n,) a covariate at the stamps of a target, without looking ahead.
-
-    Finer samples are averaged within each target bin; a coarser covariate keeps its last known value, at most
-    `most_hold_ns` long (default: twice its own cadence). Bins before its first sample are missing.
-    """
-    out = np.full(len(grid), np.nan)
-    seen = ~np.isnan(values)
-    t, v = times[seen], values[seen]
-    if len(t) == 0 or len(grid) == 0:
-        return out
-    own = infer_step(t)
-    hold = most_hold_ns if most_hold_ns is not None else 2 * own
-    if own < step_ns:
-        at = np.searchsorted(grid, t, side="right") - 1
-        inside = (at >= 0) & (t < grid[np.maximum(at, 0)] + step_ns)
-        sums = np.bincount(at[inside], v[inside], len(grid))
-        counts = np.bincount(at[inside], minlength=len(grid))
-        with np.errstate(invalid="ignore"):
-            out = np.where(counts > 0, sums / counts, np.nan)
-    last = np.searchsorted(t, grid, side="right") - 1
-    held = (last >= 0) & (grid - t[np.maximum(last, 0)] <= hold) & np.isnan(out)
-    out[held] = v[last[held]]
-    return out

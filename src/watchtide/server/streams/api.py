@@ -15,6 +15,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.core import live
 from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
 from watchtide.server.problems import Problem
@@ -203,7 +204,7 @@ class CoarserView(APIView):
         if request.GET.get("with"):
             other = Stream.objects.get(pk=_whole(request.GET["with"], "with"))
             step = every if isinstance(every, int) else 0
-            out, unit = views.aligned(*store.read(other.pk), bins, step_ns=step), other.unit
+            out, unit = live.aligned(*store.read(other.pk), bins, step_ns=step), other.unit
         if len(bins) > 1_000_000:
             raise Problem(
                 f"{len(bins):,} bins", place="every", remedy="take a coarser cadence or a shorter span"

@@ -7,6 +7,7 @@ import numpy as np
 from django.db import transaction
 from django.utils import timezone
 
+from watchtide.core.live import bucket_quantile, rates
 from watchtide.core.series import SECOND_NS, Floats, Ints, infer_step
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
@@ -15,7 +16,7 @@ from watchtide.server.streams.live import COUNTED
 from watchtide.server.streams.models import Batch, Derived, Stream
 from watchtide.tables import clock, expressions, formulas, views
 from watchtide.tables.expressions import ExpressionError
-from watchtide.tables.points import BOUND, QUANTILES, bucket_quantile, rates
+from watchtide.tables.points import BOUND, QUANTILES
 
 HOUR_NS = 3_600 * SECOND_NS
 # How far back the sample before a changed one is looked for.
@@ -45,20 +46,22 @@ def renew() -> int:
     return count
 
 
-def in_order(formulas: list[Derived]) -> list[Derived]:
+def in_order(derived: list[Derived]) -> list[Derived]:
     """Formulas so that each stands behind those whose results it reads."""
-    reads = {
-        f.metric: {s.metric for s in expressions.sources_of(expressions.parse_formula(f.formula))}
-        for f in formulas
-    }
+    reads = {f.metric: _metrics(f.formula) for f in derived}
     out: list[Derived] = []
-    waiting = list(formulas)
+    waiting = list(derived)
     while waiting:
         names = {f.metric for f in waiting}
         free = [f for f in waiting if not reads[f.metric] & names] or waiting[:1]
         out += free
         waiting = [f for f in waiting if f not in free]
     return out
+
+
+def _metrics(formula: str) -> set[str]:
+    """The metrics a formula reads."""
+    return {s.metric for s in expressions.sources_of(expressions.parse_formula(formula))}
 
 
 def spans_of(batches: Sequence[Batch]) -> dict[int, Span]:
@@ -216,7 +219,7 @@ def define(data: dict[str, Any], user: Any) -> tuple[Derived, Any]:
 
 
 def _refuse_circles(metric: str, tree: expressions.Formula) -> None:
-    reads = {d.metric: {s.metric for s in expressions.sources_of(expressions.parse_formula(d.formula))} for d in Derived.objects.all()}  # fmt: skip
+    reads = {d.metric: _metrics(d.formula) for d in Derived.objects.all()}
     reads[metric] = {s.metric for s in expressions.sources_of(tree)}
     seen, todo = set(), set(reads[metric])
     while todo:
@@ -305,9 +308,4 @@ def _within(times: Ints, values: Floats, span: Span | None, step: int) -> tuple[
 def _gridded(stream: Stream, step: int, zone: str, span: Span | None) -> tuple[Ints, Floats]:
     """A stream at the formula's cadence: counts add up, other values are averaged."""
     times, values = store.read(stream.pk, *(span or (None, None)))
-    if len(times) == 0:
-        return times, values
-    own = stream.step_ns or infer_step(times)
-    if own >= step:
-        return times, values
-    return views.coarser(times, values, step, views.usual_combine(stream.unit, values), zone)
+    return views.at_cadence(times, values, step, zone, unit=stream.unit, own_ns=stream.step_ns)

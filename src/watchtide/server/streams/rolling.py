@@ -9,7 +9,6 @@ import json
 from collections.abc import Sequence
 from datetime import datetime
 
-import numpy as np
 from django.db import transaction
 from django.utils import timezone
 
@@ -95,10 +94,7 @@ def _samples(
     inside = (bins >= first) & (bins <= last)
     bins, values = bins[inside], values[inside]
     if rollup.is_zero_when_empty(measure.how):
-        grid = rollup.all_bins(first, last, chosen.rollup.every_ns, chosen.zone)
-        filled = np.zeros(len(grid))
-        filled[np.searchsorted(grid, bins)] = values
-        return grid, filled
+        return rollup.filled(bins, values, first, last, chosen.rollup.every_ns, chosen.zone)
     return bins, values
 
 

@@ -280,19 +280,19 @@ class _Indexes:
         return [found[pk] for pk in blocks]
 
 
-_indexes = _Indexes()
+indexes = _Indexes()
 
 
 def pending() -> list[tuple[int, Index]]:
     """(number, index) of accepted blocks that are not folded, in the order they count."""
     found = Block.objects.filter(batch__accepted_at__isnull=False, folded_at__isnull=True)
     blocks = list(found.order_by("batch__accepted_at", "batch_id", "pk").values_list("pk", flat=True))
-    return list(zip(blocks, _indexes.of(blocks), strict=True))
+    return list(zip(blocks, indexes.of(blocks), strict=True))
 
 
 def pieces(blocks: Sequence[int], stream_id: int) -> Iterator[tuple[Ints, Floats]]:
     """A stream's samples in each of these blocks, fetching only the frames that hold them."""
-    for pk, index in zip(blocks, _indexes.of(blocks), strict=True):
+    for pk, index in zip(blocks, indexes.of(blocks), strict=True):
         entry = index.find(stream_id)
         if entry is None:
             yield np.empty(0, np.int64), np.empty(0)

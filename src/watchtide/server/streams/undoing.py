@@ -63,8 +63,6 @@ def undo(batch: Batch, user: Any) -> int:
         locked.key = f"undone-{locked.pk}-{locked.key}"[:64]
         locked.save(update_fields=["undone_at", "undone_by", "key"])
         jobs.tell("batch", locked.pk)
-        for stream_id in ids:
-            jobs.tell("stream", stream_id) if len(ids) <= 50 else None
         if redone:
             jobs.enqueue("fold", "Fold what an undone roll-up left", {})
     return len(ids)
@@ -72,18 +70,29 @@ def undo(batch: Batch, user: Any) -> int:
 
 def _undo_samples(batch: Batch) -> None:
     """Take a folded batch's samples out of all its streams."""
-    later = list(
-        Batch.objects.filter(undone_at__isnull=True)
-        .filter(Q(accepted_at__gt=batch.accepted_at) | Q(accepted_at=batch.accepted_at, pk__gt=batch.pk))
-        .order_by("accepted_at", "pk")
-    )
+    later = _later_blocks(batch)
     changes = folding.Changes()
     for stream in Stream.objects.select_for_update().filter(pk__in=streams_of(batch)).order_by("pk"):
-        _undo_stream(batch, stream, later, changes)
+        _undo_stream(batch, stream, later.get(stream.pk, {}), changes)
     folding.write(changes)
     # From here on it is no later batch to any other.
     batch.blocks.all().delete()
     batch.displaced.all().delete()
+
+
+def _later_blocks(batch: Batch) -> dict[int, dict[int, list[int]]]:
+    """By stream of this batch: the later batches that wrote to it, in order, each with its blocks."""
+    found = Block.objects.filter(batch__undone_at__isnull=True).filter(
+        Q(batch__accepted_at__gt=batch.accepted_at)
+        | Q(batch__accepted_at=batch.accepted_at, batch_id__gt=batch.pk)
+    )
+    blocks = list(found.order_by("batch__accepted_at", "batch_id", "pk").values_list("pk", "batch_id"))
+    own = np.array(streams_of(batch), np.int64)
+    out: dict[int, dict[int, list[int]]] = {}
+    for (pk, number), index in zip(blocks, store.indexes.of([pk for pk, _ in blocks]), strict=True):
+        for stream in np.intersect1d(index.entries["stream"], own).tolist():
+            out.setdefault(stream, {}).setdefault(number, []).append(pk)
+    return out
 
 
 def streams_of(batch: Batch) -> list[int]:
@@ -91,11 +100,11 @@ def streams_of(batch: Batch) -> list[int]:
     return sorted({int(s) for index in indexes for s in index.entries["stream"]})
 
 
-def _undo_stream(batch: Batch, stream: Stream, later: list[Batch], changes: folding.Changes) -> None:
+def _undo_stream(batch: Batch, stream: Stream, later: dict[int, list[int]], changes: folding.Changes) -> None:
     own, _ = written_by(batch, stream.pk)
-    back_t, back_v = _displaced(batch, stream.pk)
-    for newer in later:
-        theirs, _ = written_by(newer, stream.pk)
+    back_t, back_v = _displaced(batch.pk, stream.pk)
+    for newer, blocks in later.items():
+        theirs, _ = store.merge(list(store.pieces(blocks, stream.pk)))
         both = np.isin(own, theirs)
         if not both.any():
             continue
@@ -123,19 +132,19 @@ def written_by(batch: Batch, stream_id: int) -> tuple[Ints, Floats]:
     return store.merge(list(store.pieces(blocks, stream_id)))
 
 
-def _displaced(batch: Batch, stream_id: int) -> tuple[Ints, Floats]:
-    found = Displaced.objects.filter(batch=batch, stream_id=stream_id).first()
+def _displaced(batch: int, stream_id: int) -> tuple[Ints, Floats]:
+    found = Displaced.objects.filter(batch_id=batch, stream_id=stream_id).first()
     return store.unpack(bytes(found.payload)) if found else (np.empty(0, np.int64), np.empty(0))
 
 
-def _displace_instead(newer: Batch, stream_id: int, stamps: Ints, back_t: Ints, back_v: Floats) -> None:
+def _displace_instead(newer: int, stream_id: int, stamps: Ints, back_t: Ints, back_v: Floats) -> None:
     times, values = _displaced(newer, stream_id)
     stay = ~np.isin(times, stamps)
     from_before = np.isin(back_t, stamps)
     times, values = store.merge([(times[stay], values[stay]), (back_t[from_before], back_v[from_before])])
-    Displaced.objects.filter(batch=newer, stream_id=stream_id).delete()
+    Displaced.objects.filter(batch_id=newer, stream_id=stream_id).delete()
     if len(times):
-        Displaced.objects.create(batch=newer, stream_id=stream_id, payload=store.pack(times, values))
+        Displaced.objects.create(batch_id=newer, stream_id=stream_id, payload=store.pack(times, values))
 
 
 def expired(stream: Stream, days: int, now_ns: int) -> dict[str, Any]:
