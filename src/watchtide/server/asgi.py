@@ -16,6 +16,6 @@ from django.core.asgi import get_asgi_application  # noqa: E402
 application = get_asgi_application()
 
 # A pushed message is some ten thousand small tuples that live as long as its request; looking through all of them for
-# cycles again and again takes a tenth of the time and makes single answers slow. What is loaded by now stays anyway.
+# cycles again and again takes time and makes single answers slow. What is loaded by now stays anyway.
 gc.freeze()
 gc.set_threshold(100_000, 20, 100)
