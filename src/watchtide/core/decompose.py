@@ -206,3 +206,36 @@ def choose_form(y: Floats, period: int, form: str) -> tuple[str, dict[str, float
         flat = np.std(a[ok]) == 0 or np.std(b[ok]) == 0
         leak[name] = 0.0 if flat else round(abs(float(np.corrcoef(a[ok], b[ok])[0, 1])), 4)
     return min(leak, key=lambda name: leak[name]), leak
+
+
+def classical(y: Floats, period: int, form: str = "additive") -> Decomposition:
+    """Decomposition by a centred moving average and slot means.
+
+    y : (n,) float64, NaN where missing; period : whole samples, 2 … n / 2; form : additive or multiplicative.
+    The trend is the mean of `period` samples (for an even period with half weight at both ends), NaN at the
+    ends and where one is missing. Slot means (ratios) are centred to sum to 0 (to a mean of 1).
+    weights are 1 where observed. Raises ValueError for a period or form out of range, or values that are
+    not positive under a multiplicative form. Kendall and Stuart (1966), chapter 46.
+    """
+    y = np.asarray(y, dtype=np.float64)
+    n = len(y)
+    if form not in ("additive", "multiplicative"):
+        raise ValueError(f"form must be additive or multiplicative, got {form!r}")
+    if period != int(period) or not 2 <= period <= n / 2:
+        raise ValueError(f"period must be between 2 and n/2 samples, got {period} of {n}; take a shorter one")
+    if form == "multiplicative" and np.any(y[~np.isnan(y)] <= 0):
+        raise ValueError("a multiplicative form needs values above 0; take additive, or add a constant")
+    period = int(period)
+    kernel = np.ones(period) / period if period % 2 else np.r_[0.5, np.ones(period - 1), 0.5] / period
+    half = len(kernel) // 2
+    trend = np.full(n, np.nan)
+    trend[half : n - half] = np.convolve(y, kernel, mode="valid")
+    rest = y / trend if form == "multiplicative" else y - trend
+    slots = np.arange(n) % period
+    seen = ~np.isnan(rest)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = np.bincount(slots[seen], rest[seen], period) / np.bincount(slots[seen], minlength=period)
+    means = _fill_unseen_slots(means) if not np.isnan(means).all() else means
+    season = (means / np.mean(means) if form == "multiplicative" else means - np.mean(means))[slots]
+    left = y / (trend * season) if form == "multiplicative" else y - trend - season
+    return Decomposition(trend, season, left, np.where(np.isnan(y), 0.0, 1.0))

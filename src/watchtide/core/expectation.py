@@ -1,213 +1,352 @@
-"""From a series and a baseline to what each sample was expected to be, and how far it may stray."""
+"""From a frame and a choice of baseline to what each sample was expected to be, and how far it may stray."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from itertools import pairwise
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-from scipy.ndimage import median_filter
 
-from watchtide.core import robust, seasons, shifts, spread
-from watchtide.core.baselines import Fitted, kinds, loess
-from watchtide.core.series import Bools, Floats, Ints, Series, season_slots, wall_clock
+from watchtide.core import baselines, regimes, robust, spread
+from watchtide.core.baselines import OWN_SPREAD, TRAILS, Fitted, Parts
+from watchtide.core.frame import Frame, Period, cycle_blocks, slots
+from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.spread import SpreadModel
 
 # Groups of neighbouring slots that share a spread: half an hour in a day.
 SPREAD_GROUPS = 48
-# A step shows between this many samples on either side of it …
-NEAR_SAMPLES = 48
-# … as a jump of at least this many times the noise.
-LEAST_JUMP = 2.5
+FOLDS = 4
+# Under this mean a lasting step of counts is not looked for: chance alone makes levels out of it.
+LEAST_STEP_MEAN = 5.0
+
+
+@dataclass(frozen=True)
+class Choice:
+    """How to expect: every `auto` filled in.
+
+    law : how the spread grows (even, size, count, ratio); is_multiplied : parts multiply; reasons in words.
+    """
+
+    kind: str
+    periods: tuple[Period, ...] = ()
+    options: dict[str, Any] = field(default_factory=dict)
+    law: str = "even"
+    is_multiplied: bool = False
+    is_robust: bool = True
+    settle_samples: int = 0
+    shift_penalty: float | None = None
+    reasons: tuple[str, ...] = ()
+    evidence: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def is_log(self) -> bool:
+        """Whether the baseline is fitted to logarithms; counts take a log link instead, where the kind has one."""
+        return self.is_multiplied and not self.has_link
+
+    @property
+    def has_link(self) -> bool:
+        return self.is_multiplied and self.kind == "harmonic" and self.law == "count"
+
+
+@dataclass(frozen=True)
+class Model:
+    """A fitted baseline with its spread: all that is needed to judge other samples of the stream.
+
+    step : what the last lasting level adds (or multiplies by, in logarithms) to the fitted parts; group_period : the
+    season whose slots share a spread; end_ns : last sample of training.
+    """
+
+    choice: Choice
+    fitted: Fitted
+    spread: SpreadModel
+    step: float
+    group_period: Period | None
+    groups: int
+    end_ns: int
+
+
+@dataclass(frozen=True)
+class Training:
+    """What fitting gave beside the model; arrays of (m,) over the training part.
+
+    steps, delayed : the accepted levels, as they are and as they become the normal; held : expected values from fits
+    that did not see the sample; clean : samples that may speak for the noise; changes : indices of new regimes.
+    """
+
+    steps: Floats
+    delayed: Floats
+    held: Floats
+    clean: Bools
+    changes: Ints
+    left_out: int
 
 
 @dataclass(frozen=True)
 class Expectation:
-    """What the baseline says for each sample of a series; arrays of (n,) unless said.
+    """What the baseline says for each sample; arrays of (n,) unless said.
 
-    expected, spread : in the unit of the values; NaN where nothing can be said.
-    trend, seasons (k, n) : the parts; trend holds the accepted steps.
-    level_series : values without their seasons, for shifts and for display.
-    shift_candidates : indices of samples that open a new regime; settling : samples after a lasting
-        step that are still judged by the level before it.
-    notes : reasons in words; facts : what was resolved.
+    expected, spread : in the unit of the values; NaN where nothing can be said. held : signed held-out
+    scores. trend, seasons (k, n), more : the parts; trend holds the accepted steps.
+    level_series : values without their seasons. settling : samples still judged by the level before a step.
     """
 
     expected: Floats
     spread: Floats
+    held: Floats
+    clean: Bools
     trend: Floats
     seasons: Floats
+    more: dict[str, Floats]
     level_series: Floats
     shift_candidates: Ints
     settling: Bools
-    stream_spread: float
+    groups: Ints
+    group_count: int
+    isolated: Floats | None
+    model: Model | None
     notes: tuple[str, ...]
-    facts: dict[str, Any]
 
 
-def expect(
-    series: Series,
-    usable: Bools,
-    *,
-    train_stop: int | None = None,
-    kind: str = "loess",
-    periods: Sequence[int] = (),
-    options: dict[str, Any] | None = None,
-    settle_samples: int = 0,
-    is_count: bool = False,
-    is_robust: bool = True,
-    shift_penalty: float | None = None,
-) -> Expectation:
-    """Fit the baseline on the usable samples before `train_stop` and judge every sample by it.
+def expect(frame: Frame, choice: Choice, *, stop: int | None = None, denominator: Floats | None = None) -> Expectation:
+    """Fit the baseline on the usable samples before `stop` and judge every sample by it.
 
-    usable : (n,) samples that may train (observed and not left out). train_stop : index of the first
-    sample after training; None trains on all. A step that lasts `settle_samples` becomes the new
-    normal: the seasons are fitted with it taken out, and the expectation follows it that much later.
-    Raises ValueError for an unknown kind, or seasons the baseline cannot use.
+    frame : (n,) samples, usable ones observed and not left out; stop : index of the first sample after training, None
+    trains on all; denominator : (n,) of ratios. A step that lasts `settle_samples` becomes the new normal: the
+    seasons are fitted with it taken out, and the expectation follows it that much later.
+    Raises ValueError for an unknown kind, or seasons and options the baseline cannot use.
     """
-    n = len(series)
-    stop = n if train_stop is None else train_stop
-    if kind not in kinds():
-        raise ValueError(f"baseline kind must be one of auto, {', '.join(kinds())}, got {kind!r}")
-    clock = wall_clock(series)
-    training = usable & ~np.isnan(series.values)
-    training[stop:] = False
-    if not training.any():
-        blank = np.full(n, np.nan)
-        note = "no observed sample to train on: nothing is judged"
-        return Expectation(
-            blank,
-            blank,
-            blank,
-            np.zeros((0, n)),
-            blank,
-            np.empty(0, np.int64),
-            np.zeros(n, np.bool_),
-            0.0,
-            (note,),
-            {},
-        )
-    local = clock.spread_out(np.where(training, series.values, np.nan))
-    m = int(clock.position[:stop].max()) + 1
-    local = local[:m]
-    longest = max(periods, default=1)
-    slots = season_slots(clock, series.step_ns, longest)[:m]
-
-    options = dict(options or {})
-    trend_samples = _trend_samples(series.step_ns, longest, m)
-    plain = np.zeros(m)
-    if periods:
-        windows, plain = loess.choose_windows(local, periods, trend_samples)
-        if kind == "loess":
-            options = {"season_window": windows, **options}
-    level = local - plain
-    changes = find_steps(level, longest, shift_penalty)
-    steps, delayed = regimes(level, changes, settle_samples)
-    fitted: Fitted = kinds()[kind](
-        local - steps,
-        slots,
-        periods,
-        **({"trend_samples": trend_samples} if kind == "loess" else {}),
-        **options,
+    n = len(frame)
+    stop = n if stop is None else stop
+    part = frame.part(0, stop)
+    if not part.usable.any():
+        return _blank(frame, "no observed sample to train on: nothing is judged")
+    model, training = fit(part, choice, None if denominator is None else denominator[:stop])
+    parts, expected_now = judge(model, frame, training)
+    groups = spread_groups(frame, model)
+    wide = spread_at(model, parts, expected_now, groups, denominator)
+    held = np.full(n, np.nan)
+    held[:stop] = (part.values - training.held) / spread_at(
+        model, parts, training.held, groups[:stop], None if denominator is None else denominator[:stop], stop
     )
-    trend, rows = fitted.carry(clock.length)
-    beyond = clock.length - m
-    steps, delayed = (np.r_[s, np.full(beyond, s[-1] if m else 0.0)] for s in (steps, delayed))
-    season = rows.sum(axis=0)
-    calm = (trend + steps + season)[clock.position]
-    expected = (trend + delayed + season)[clock.position]
-    shortest_period = min(periods, default=1)
-    groups = min(shortest_period, SPREAD_GROUPS)
-    slot = season_slots(clock, series.step_ns, shortest_period)[clock.position] * groups // shortest_period
-    scatter = spread.slot_spread(series.values, calm, slot, training, robust=is_robust, is_count=is_count)
-    wide = scatter.spread.copy()
-    wide[stop:] *= fitted.inflation
-    notes = [scatter.reason]
-    if np.any(steps != steps[0]):
-        notes.append("a lasting step became the new normal after it had settled")
-    at_time = np.searchsorted(clock.position[:stop], changes)
+    held[:stop][~training.clean] = np.nan
+    clean = np.zeros(n, np.bool_)
+    clean[:stop] = training.clean
+    settling = np.zeros(n, np.bool_)
+    settling[:stop] = training.steps != training.delayed
+    notes = [model.spread.reason, *_told(training)]
+    level = regimes.season_free(frame, choice.periods, np.r_[training.clean, np.zeros(n - stop, np.bool_)])
     return Expectation(
-        expected,
-        wide,
-        (trend + delayed)[clock.position],
-        rows[:, clock.position],
-        series.values - season[clock.position],
-        at_time[at_time < stop].astype(np.int64),
-        (steps != delayed)[clock.position],
-        scatter.stream,
-        tuple(notes),
-        {**fitted.facts, "inflation": fitted.inflation},
-    )
+        expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, training.changes, settling,
+        groups, model.groups, isolated_of(model, frame), model, tuple(notes),
+    )  # fmt: skip
 
 
-def find_steps(level: Floats, longest: int, penalty: float | None) -> Ints:
-    """Indices where a de-seasonalised series takes a lasting new level.
+def isolated_of(model: Model, frame: Frame) -> Floats | None:
+    """What isolation trees say of each sample, where they are the baseline."""
+    if model.choice.kind != "isolation":
+        return None
+    from watchtide.core.baselines import isolation
 
-    Lone outliers are drawn in to three spreads around a running median first, so that only what
-    lasts counts; a regime lasts at least one season and 24 samples. A slow trend is cut into steps
-    by any step search; a cut is kept only where the level really jumps between the samples next to it.
-    """
-    shortest = max(24, longest if longest <= len(level) // 4 else 24)
-    if np.sum(~np.isnan(level)) < 2 * shortest:
-        return np.empty(0, np.int64)
-    calm = calm_outliers(level)
-    changes = shifts.search(calm, penalty=penalty, shortest=shortest)
-    near = min(shortest, NEAR_SAMPLES)
-    # A jump must stand out from the samples' own scatter and from the wander of their medians.
-    wander = np.sqrt(2 * robust.long_run_variance(calm) / near)
-    least = LEAST_JUMP * max(np.sqrt(robust.noise_variance(calm)), wander)
-    edges = [0, *changes.tolist(), len(level)]
-    kept = []
-    for i, at in enumerate(changes.tolist()):
-        jump = _median(calm[at : at + near]) - _median(calm[max(0, at - near) : at])
-        between = _median(calm[at : edges[i + 2]]) - _median(calm[edges[i] : at])
-        if abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between):
-            kept.append(at)
-    return np.asarray(kept, dtype=np.int64)
+    return isolation.strength(model.fitted, frame)
 
 
-def calm_outliers(level: Floats) -> Floats:
-    """Values drawn in to within three spreads of the running median of 25 samples; NaN stays."""
-    seen = ~np.isnan(level)
-    filled = np.interp(np.arange(len(level)), np.flatnonzero(seen), level[seen])
-    middle = median_filter(filled, size=25, mode="nearest")
-    width = 3 * max(robust.mad_sigma(level - middle, centre=0.0), 1e-300)
-    return np.where(seen, np.clip(level, middle - width, middle + width), np.nan)
-
-
-def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
-    """Step functions of the accepted regimes: as they are, and as they become the normal.
-
-    A regime shorter than `settle` samples is an episode, not a new normal: it keeps the level before
-    it. A step's size is taken between the `settle` samples next to it, so that a trend does not add
-    to it. Zero in the first regime.
-    """
-    n = len(level)
-    steps, delayed = np.zeros(n), np.zeros(n)
-    if settle <= 0 or len(changes) == 0:
-        return steps, delayed
-    edges = [0, *changes.tolist(), n]
-    noise = float(np.sqrt(max(robust.noise_variance(level), 0.0)))
-    before = (0, edges[1])
-    for a, b in pairwise(edges[1:]):
-        if b - a < settle:
-            continue
-        jump = _median(level[a : min(b, a + settle)]) - _median(
-            level[max(before[0], before[1] - settle) : before[1]]
+def _told(training: Training) -> list[str]:
+    notes = []
+    if np.any(training.steps != training.steps[:1]):
+        notes.append("a lasting step became the new normal after it had settled")
+    if training.left_out:
+        notes.append(
+            f"{training.left_out} samples of training are left out: levels that did not last, or have not lasted yet"
         )
-        if not np.isnan(jump) and abs(jump) > noise:
-            steps[a:] += jump
-            known = np.any(np.abs(steps[:a] - steps[a]) <= max(noise, 0.15 * abs(jump)))
-            # A return to a level held before needs no time to settle.
-            delayed[a if known else a + settle :] = steps[a]
-        before = (a, b)
-    return steps, delayed
+    return notes
 
 
-def _median(values: Floats) -> float:
-    return float(np.nanmedian(values)) if np.any(~np.isnan(values)) else float("nan")
+def _blank(frame: Frame, note: str) -> Expectation:
+    n = len(frame)
+    blank, none = np.full(n, np.nan), np.zeros(n, np.bool_)
+    return Expectation(
+        blank, blank, blank, none, blank, np.zeros((0, n)), {}, blank, np.empty(0, np.int64), none,
+        np.zeros(n, np.int64), 1, None, None, (note,),
+    )  # fmt: skip
 
 
-def _trend_samples(step_ns: int, longest: int, m: int) -> int:
-    """Two weeks or two seasons, whichever is longer, and no more than half of the history."""
-    fortnight = int(14 * seasons.DAY_NS // step_ns)
-    return int(max(7, min(max(fortnight, 2 * longest), m // 2)))
+def fit(
+    part: Frame, choice: Choice, denominator: Floats | None = None, *, seen: Floats | None = None
+) -> tuple[Model, Training]:
+    """Fit a baseline and its spread to a training part.
+
+    seen : (m,) what was expected of the samples when they came, NaN where they were not judged: it takes the place of
+    held-out fits.
+    """
+    scaled = _to_fit(part, choice)
+    m = len(part)
+    steps, delayed, changes, odd = _regimes(scaled, choice)
+    inner = _without(scaled, steps, choice).with_usable(scaled.usable & ~odd)
+    if not inner.usable.any():
+        inner, odd = _without(scaled, steps, choice), np.zeros(m, np.bool_)
+    options = dict(choice.options)
+    if choice.has_link:
+        options["link"] = "log"
+    fitted = baselines.fit(choice.kind, inner, choice.periods, options)
+    if seen is None:
+        held = _back(_held_out(inner, fitted, choice, options), steps, choice)
+    else:
+        held = seen
+    clean = part.usable & ~odd & (steps == delayed)
+    shortest = min(choice.periods, key=lambda p: p.ns, default=None)
+    groups = 1 if shortest is None else int(np.clip(shortest.samples(part.step_ns), 1, SPREAD_GROUPS))
+    where = slots(part, shortest, groups) if shortest is not None else np.zeros(m, np.int64)
+    residual = np.where(clean, part.values - held, np.nan)
+    known = part.values[part.usable]
+    law = "size" if choice.is_multiplied and choice.law == "even" else choice.law
+    scatter = spread.fit_spread(
+        residual, held, where, groups, law=law, is_robust=choice.is_robust, denominator=denominator,
+        quantum=robust.resolution(known), size=float(np.max(np.abs(known))),
+    )  # fmt: skip
+    model = Model(
+        choice, fitted, scatter, float(delayed[-1]) if m else 0.0, shortest, groups, int(part.times[-1])
+    )
+    return model, Training(steps, delayed, held, clean, changes, int(np.sum(odd & part.usable)))
+
+
+def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple[Parts, Floats]:
+    """Parts and expected values of a frame, in the unit of the values.
+
+    training : of the fit, where the frame begins with its training part; its levels are then followed as they became
+    the normal. Else the last one holds.
+    """
+    choice = model.choice
+    scaled = _to_fit(frame, choice)
+    n = len(frame)
+    delayed = np.full(n, model.step)
+    if training is not None:
+        delayed[: len(training.delayed)] = training.delayed
+    parts = model.fitted.expect(_without(scaled, delayed, choice) if choice.kind in TRAILS else scaled)
+    expected = _back(parts.expected, delayed, choice)
+    if choice.has_link:
+        trend = parts.trend * np.exp(delayed)
+        return replace(parts, expected=expected, trend=trend, seasons=parts.seasons * np.exp(delayed)), expected
+    if choice.is_log:
+        level = np.exp(np.minimum(parts.trend + delayed, 700.0))
+        logs = parts.expected - parts.trend
+        with np.errstate(invalid="ignore", divide="ignore"):
+            share = np.where(logs != 0, (expected - level) / logs, 0.0)
+        more = {k: v * share for k, v in parts.more.items()}
+        return Parts(expected, level, parts.seasons * share, more, _own_spread(parts, expected)), expected
+    return replace(parts, expected=expected, trend=parts.trend + delayed), expected
+
+
+def _own_spread(parts: Parts, expected: Floats) -> Floats | None:
+    return None if parts.spread is None else parts.spread * expected
+
+
+def spread_groups(frame: Frame, model: Model) -> Ints:
+    """(n,) which group of slots gives each sample's spread."""
+    if model.group_period is None:
+        return np.zeros(len(frame), np.int64)
+    return slots(frame, model.group_period, model.groups)
+
+
+def spread_at(
+    model: Model, parts: Parts, expected: Floats, groups: Ints, denominator: Floats | None, stop: int | None = None
+) -> Floats:
+    """(n,) spread of each sample: the model's, or what the kind itself says, never under the floor."""
+    own = parts.spread if stop is None or parts.spread is None else parts.spread[:stop]
+    usual = model.spread.at(expected, groups, denominator)
+    if own is None:
+        return usual
+    if model.choice.kind in OWN_SPREAD:
+        return np.maximum(own, model.spread.floor)
+    # A window's own scatter, shrunk to the stream's as far as the window is short.
+    m, prior = float(model.fitted.facts["window"]), spread.PRIOR_SAMPLES
+    shrunk = np.sqrt((m * own**2 + prior * usual**2) / (m + prior))
+    return np.maximum(np.where(np.isnan(shrunk), usual, shrunk), model.spread.floor)
+
+
+def _to_fit(frame: Frame, choice: Choice) -> Frame:
+    """Values on the scale the baseline is fitted on."""
+    if not choice.is_log:
+        return frame
+    with np.errstate(invalid="ignore", divide="ignore"):
+        logs = np.where(frame.values > 0, np.log(np.maximum(frame.values, 1e-300)), np.nan)
+    return frame.with_values(logs)
+
+
+def _back(expected: Floats, steps: Floats, choice: Choice) -> Floats:
+    """Expected values in the unit of the values, with their level put back."""
+    if choice.has_link:
+        return expected * np.exp(steps)
+    return np.exp(np.minimum(expected + steps, 700.0)) if choice.is_log else expected + steps
+
+
+def _without(frame: Frame, steps: Floats, choice: Choice) -> Frame:
+    """A frame with the accepted steps taken out."""
+    if not np.any(steps):
+        return frame
+    return frame.with_values(frame.values / np.exp(steps) if choice.has_link else frame.values - steps)
+
+
+def _regimes(frame: Frame, choice: Choice) -> tuple[Floats, Floats, Ints, Bools]:
+    """Steps, steps as they become the normal, where regimes begin, and samples of levels that did not last."""
+    n = len(frame)
+    nothing = np.zeros(n), np.zeros(n), np.empty(0, np.int64), np.zeros(n, np.bool_)
+    if choice.kind in TRAILS or choice.kind == "fixed":
+        # These follow a level by themselves, or hold their limits whatever happens.
+        return nothing
+    view = frame
+    if choice.has_link:
+        seen = frame.values[frame.usable]
+        if not len(seen) or float(np.mean(seen)) < LEAST_STEP_MEAN:
+            return nothing
+        view = frame.with_values(np.log(np.maximum(frame.values, 0.5)))
+    longest = max((round(p.samples(frame.step_ns)) for p in choice.periods), default=1)
+    level = np.where(view.usable, regimes.season_free(view, choice.periods), np.nan)
+    changes = regimes.find_steps(level, longest, choice.shift_penalty)
+    steps, delayed = regimes.regimes(level, changes, choice.settle_samples)
+    odd = regimes.unsettled(changes, n, choice.settle_samples) if choice.settle_samples > 0 else np.zeros(n, np.bool_)
+    if np.mean(odd) > 0.3:
+        odd[:] = False
+    return steps, delayed, changes, odd
+
+
+def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, Any]) -> Floats:
+    """(m,) expected values, on the fitting scale, from fits that did not see the sample's block.
+
+    Whole cycles are dealt out in four folds. Each fit is plain, on samples that the full fit did not find wild; its choices
+    (penalties, windows) are the full fit's. Kinds that look only at what lies before a sample need no folds.
+    """
+    parts = fitted.expect(inner)
+    if choice.kind in TRAILS or choice.kind == "fixed":
+        return parts.expected
+    residual = np.where(inner.usable, inner.values - parts.expected, np.nan)
+    scale = robust.mad_sigma(residual, centre=0.0)
+    with np.errstate(invalid="ignore"):
+        tame = inner.usable & ~(np.abs(residual) > 6 * scale) if scale > 0 else inner.usable
+    folds = cycle_blocks(inner, choice.periods, FOLDS)
+    own = dict(options)
+    match choice.kind:
+        case "harmonic":
+            if "ridge" in fitted.facts:
+                own |= {"ridge": fitted.facts["ridge"], "is_robust": False, "start": fitted.arrays["beta"]}
+        case "loess":
+            own |= {"sweeps_robust": 0}
+            if "season_windows" in fitted.facts:
+                own["season_window"] = fitted.facts["season_windows"]
+    held = parts.expected.copy()
+    for fold in range(FOLDS):
+        out = folds == fold
+        rest = inner.with_usable(tame & ~out)
+        if not out.any() or not rest.usable.any() or np.sum(rest.usable) < 0.3 * np.sum(tame):
+            continue
+        try:
+            held[out] = baselines.fit(choice.kind, rest, choice.periods, own).expect(inner).expected[out]
+        except ValueError:
+            # Too little is left for a fit of its own: the in-sample value stands, as without folds.
+            continue
+    return held
+
+
+def choose_periods(lengths: Sequence[float], step_ns: int) -> tuple[Period, ...]:
+    """Periods of these many samples, each once, shortest first."""
+    from watchtide.core.frame import period_of
+
+    return tuple(sorted({period_of(x, step_ns) for x in lengths}, key=lambda p: p.ns))

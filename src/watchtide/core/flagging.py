@@ -1,133 +1,222 @@
 """Where flagging starts: levels in their readings, and the flags they give."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from watchtide.core import grouping
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
+from watchtide.core.tails import Tail, fit_tail
+from watchtide.core.windows import ODD, Evidence
 
 SIDES = ("both", "above", "below")
+READINGS = ("sigmas", "odds", "per-week", "interval", "share")
 WEEK_NS = 7 * 86_400 * SECOND_NS
-# Below this many clean scores a side has no tail of its own to read.
-LEAST_SCORES = 200
-TAIL_SHARE = 0.025
+DAY_NS = 86_400 * SECOND_NS
+# Below this many clean held-out scores a stream has no tail of its own to read.
+LEAST_SCORES = 400
+LEAST_FINDINGS = 40
 FALLBACK_SIGMAS = 4.0
 
 
 @dataclass(frozen=True)
 class Level:
-    """Sigmas from which a sample is flagged, per side (inf where the side is not watched)."""
+    """Sigmas from which a sample is flagged, per side (inf where the side is not watched).
+
+    odd : for what has no side; odds, per_week : what the stream's own tail promises at this level, None where
+    it has none; left_out : excesses not believed in reading it.
+    """
 
     above: float
     below: float
+    odd: float
     note: str
+    odds: float | None = None
+    per_week: float | None = None
+    left_out: int = 0
 
 
 @dataclass(frozen=True)
-class Tail:
-    """One side's own tail of clean scores: empirical up to `start`, exponential beyond.
+class Scores:
+    """Clean held-out scores of one side, as a tail takes them: values, blocks of a day, exposure, weights."""
 
-    share : share of samples above `start`; scale : of the excess; clustering : findings per flagged
-    sample at `start`, after persistence and grouping.
+    values: Floats
+    blocks: Ints
+    exposure: float
+    weights: Floats
+
+
+@dataclass(frozen=True)
+class Held:
+    """What a level is read from: held-out evidence (n,), which samples are clean, and the grid."""
+
+    evidence: Evidence
+    clean: Bools
+    times: Ints
+    step_ns: int
+
+    @property
+    def count(self) -> int:
+        return int(np.sum(self.clean & ~np.isnan(self.evidence.score)))
+
+
+def side_scores(held: Held, side: str, watched: int) -> Scores:
+    """Scores of samples on one side. What has no side counts for both, half each where both are watched."""
+    e = held.evidence
+    seen = held.clean & ~np.isnan(e.score)
+    code = 1 if side == "above" else -1
+    odd = e.side[seen] == ODD
+    own = e.side[seen] == code
+    values = np.where(own | odd, e.score[seen], -e.score[seen])
+    weights = np.where(odd & (watched == 2), 0.5, 1.0)
+    return Scores(values, held.times[seen] // DAY_NS, float(len(values)), weights)
+
+
+def side_findings(
+    held: Held, side: str, watched: int, group: grouping.Group, *, least: int = LEAST_FINDINGS
+) -> Scores | None:
+    """Peaks of what would be findings on one side at a low level, per week; None where there are too few.
+
+    The low level is the first of the quantiles 97 % … 80 % at which there are 60, else the one with most.
     """
-
-    scores: Floats
-    start: float
-    share: float
-    scale: float
-    clustering: float
-    per_week: float
-
-    def odds_level(self, rate: float) -> float:
-        """The score that this share of clean samples reaches."""
-        if rate >= self.share:
-            return float(np.quantile(self.scores, 1 - min(rate, 1.0)))
-        return self.start + self.scale * float(np.log(self.share / rate))
-
-    def rate_at(self, level: float) -> float:
-        """Share of clean samples that reach `level`."""
-        if level < self.start:
-            return float(np.mean(self.scores >= level))
-        return self.share * float(np.exp(-(level - self.start) / self.scale))
-
-
-def fit_tail(scores: Floats, clean: Bools, times: Ints, step_ns: int, group: grouping.Group) -> Tail | None:
-    """The tail of one side, from clean signed scores (positive on that side).
-
-    None below 200 clean samples. The scale of the excess over the 97.5 % quantile is its median over
-    ln 2, which up to half of the excesses may distort (unlabelled incidents) without harm. This is a
-    simple empirical reading, in-sample; it is exact for an exponential tail, errs on the quiet side for
-    a Gaussian one, and promises too little for a heavier one.
-    """
-    z = np.where(clean, scores, np.nan)
-    seen = z[~np.isnan(z)]
-    if len(seen) < LEAST_SCORES:
+    e = held.evidence
+    code = 1 if side == "above" else -1
+    mine = held.clean & ((e.side == code) | (e.side == ODD))
+    score = np.where(held.clean, np.where(mine, e.score, -1.0), np.nan)
+    seen = score[~np.isnan(score)]
+    if len(seen) == 0:
         return None
-    start = float(np.quantile(seen, 1 - TAIL_SHARE))
-    excess = seen[seen > start] - start
-    share = len(excess) / len(seen)
-    if share == 0:
-        return Tail(seen, start, 1 / len(seen), max(1e-6, 0.05 * abs(start)), 1.0, WEEK_NS / step_ns)
-    scale = max(float(np.median(excess)) / float(np.log(2)), 1e-6)
-    runs = grouping.find_side(z, start, times, group)
-    flagged = max(int(np.sum(seen >= start)), 1)
-    clustering = max(len(runs), 1) / flagged
-    return Tail(seen, start, share, scale, clustering, WEEK_NS / step_ns)
+    best: tuple[Floats, Ints, Floats] | None = None
+    for share in (0.97, 0.95, 0.9, 0.8):
+        start = float(np.quantile(seen, share))
+        if start <= 0:
+            break
+        rows = grouping.find_side(score, start, held.times, group)
+        if best is None or len(rows) > len(best[0]):
+            at = np.array([a + int(np.nanargmax(score[a : b + 1])) for a, b, _ in rows], dtype=np.int64)
+            odd = e.side[at] == ODD
+            best = score[at], held.times[at] // DAY_NS, np.where(odd & (watched == 2), 0.5, 1.0)
+        if len(best[0]) >= 60:
+            break
+    if best is None or len(best[0]) < least:
+        return None
+    return Scores(best[0], best[1], len(seen) * held.step_ns / WEEK_NS, best[2])
+
+
+@dataclass(frozen=True)
+class SideTails:
+    """Tails of one side: of samples, and of findings a week; None where there is too little of its own."""
+
+    samples: Tail | None
+    findings: Tail | None
+
+
+def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> SideTails:
+    """Tails of one side from this stream's own clean held-out scores."""
+    if held.count < LEAST_SCORES:
+        return SideTails(None, None)
+    by_sample = side_scores(held, side, watched)
+    by_finding = side_findings(held, side, watched, group)
+    return SideTails(tail_of(by_sample), tail_of(by_finding, share=0.6) if by_finding else None)
+
+
+def tail_of(scores: Scores, *, share: float = 0.05, is_pooled: bool = False) -> Tail | None:
+    return fit_tail(
+        scores.values, scores.blocks, scores.exposure, weights=scores.weights, share=share, is_pooled=is_pooled
+    )
+
+
+def watched_sides(side: str) -> tuple[str, ...]:
+    if side not in SIDES:
+        raise ValueError(f"side must be one of {', '.join(SIDES)}, got {side!r}")
+    return ("above", "below") if side == "both" else (side,)
 
 
 def resolve_level(
     kind: str,
     amount: float,
-    z: Floats,
-    clean: Bools,
-    times: Ints,
-    step_ns: int,
+    held: Held,
     side: str,
     group: grouping.Group,
+    *,
+    family: Callable[[str], SideTails] | None = None,
 ) -> Level:
-    """Sigmas for a stated level, by this stream's own scores where the reading needs them.
+    """Sigmas for a stated level, by this stream's own held-out scores where the reading needs them.
 
-    kind : sigmas | odds | per-week | interval | share; amount in that reading.
-    z : (n,) signed scores; clean : (n,) samples of training that no label takes out.
-    A rate is the total over the sides watched: with both, each side gets half.
+    kind : sigmas | odds | per-week | interval | share; amount in that reading. A rate is the total over the
+    sides watched: with both, each side gets half. family : tails of a side over the whole family, asked
+    for where the stream has under 400 clean scores or 40 findings of its own; without it such a stream
+    takes 4 sigmas and says so.
     """
-    if side not in SIDES:
-        raise ValueError(f"side must be one of {', '.join(SIDES)}, got {side!r}")
-    watched = ("above", "below") if side == "both" else (side,)
+    watched = watched_sides(side)
     if kind == "interval":
         kind, amount = "odds", 1 / (1 - amount)
+    own = {s: own_tails(held, s, len(watched), group) for s in watched}
+    pooled = set()
+    for s in watched:
+        if family is not None and (own[s].samples is None or own[s].findings is None):
+            whole = family(s)
+            pooled.add(s)
+            own[s] = SideTails(own[s].samples or whole.samples, own[s].findings or whole.findings)
     if kind == "sigmas":
         found, note = dict.fromkeys(watched, amount), "as stated"
     elif kind == "share":
-        seen = _signed(z, side)[clean & ~np.isnan(z)]
-        level = float(np.quantile(seen, 1 - amount)) if len(seen) else FALLBACK_SIGMAS
+        e = held.evidence
+        seen = e.score[held.clean & ~np.isnan(e.score) & _on_side(e, side)]
+        whole_count = held.count
+        reach = min(1.0, amount * whole_count / max(len(seen), 1))
+        level = float(np.quantile(seen, 1 - reach)) if len(seen) else FALLBACK_SIGMAS
         found, note = dict.fromkeys(watched, level), f"reached by {amount:.3%} of the training samples"
     else:
-        found = {}
-        note = "read off this stream's own scores: empirical, beyond the 97.5 % quantile exponential"
-        for s in watched:
-            tail = fit_tail(z if s == "above" else -z, clean, times, step_ns, group)
-            if tail is None:
-                found[s] = FALLBACK_SIGMAS
-                note = f"under {LEAST_SCORES} clean samples to read a tail from: {FALLBACK_SIGMAS:g} sigmas taken"
-            elif kind == "odds":
-                found[s] = tail.odds_level(1 / amount / len(watched))
-            else:
-                found[s] = tail.odds_level(amount / len(watched) / tail.per_week / tail.clustering)
+        found, note = _by_tail(kind, amount, own, held.count)
+        if pooled and any(getattr(own[s], "samples") is not None for s in pooled):
+            note += f"; {' and '.join(sorted(pooled))} with the family's tail, there is too little of its own"
     # A level at or below the noise's middle would flag everything.
     found = {s: max(level, 0.1) for s, level in found.items()}
-    return Level(found.get("above", np.inf), found.get("below", np.inf), note)
+    tails = [own[s] for s in watched]
+    odds = per_week = None
+    if all(t.samples is not None for t in tails):
+        total = sum(t.samples.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.samples)
+        odds = 1 / total if total > 0 else None
+    if all(t.findings is not None for t in tails):
+        per_week = sum(t.findings.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.findings)
+    left_out = sum(t.samples.left_out for t in tails if t.samples is not None)
+    return Level(
+        found.get("above", np.inf), found.get("below", np.inf), max(found.values()), note, odds, per_week, left_out
+    )
 
 
-def flag(z: Floats, level: Level) -> np.ndarray:
-    """(n,) int8: 1 above, -1 below, 0 not flagged; a missing score is never flagged."""
-    out = np.zeros(len(z), np.int8)
+def _by_tail(kind: str, amount: float, own: dict[str, SideTails], count: int) -> tuple[dict[str, float], str]:
+    found = {}
+    note = f"read off the tail of {count:,} clean held-out scores: empirical, beyond its threshold generalised Pareto"
+    for s, tails in own.items():
+        tail = tails.samples if kind == "odds" else tails.findings
+        if tail is None:
+            found[s] = FALLBACK_SIGMAS
+            note = (
+                f"{count:,} clean held-out scores; a tail needs {LEAST_SCORES} and {LEAST_FINDINGS} findings, of the "
+                f"stream or its family: {FALLBACK_SIGMAS:g} sigmas taken"
+            )
+        else:
+            rate = 1 / amount if kind == "odds" else amount
+            found[s] = tail.level_for(rate / len(own))
+    return found, note
+
+
+def _on_side(e: Evidence, side: str) -> Bools:
+    if side == "both":
+        return np.ones(len(e.score), np.bool_)
+    return np.asarray((e.side == (1 if side == "above" else -1)) | (e.side == ODD))
+
+
+def flag(evidence: Evidence, above: Floats | float, below: Floats | float, odd: Floats | float) -> np.ndarray:
+    """(n,) int8: 1 above, -1 below, 2 odd, 0 not flagged; a missing score is never flagged.
+
+    above, below, odd : levels, one for all or (n,) of them.
+    """
+    out = np.zeros(len(evidence.score), np.int8)
     with np.errstate(invalid="ignore"):
-        out[z >= level.above] = 1
-        out[z <= -level.below] = -1
+        for code, level in ((1, above), (-1, below), (ODD, odd)):
+            out[(evidence.side == code) & (evidence.score >= level)] = code
     return out
-
-
-def _signed(z: Floats, side: str) -> Floats:
-    return np.abs(z) if side == "both" else (z if side == "above" else -z)

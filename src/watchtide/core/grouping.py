@@ -91,8 +91,9 @@ def group_indices(flagged, times, need, of, merge_ns, shortest, out):  # type: i
 class Runs:
     """Findings of one stream as arrays of (k,), in time order.
 
-    first, last : indices of the first and last flagged sample; side : 1 above, -1 below;
-    samples : flagged samples within; peak : index of the strongest one.
+    first, last : indices of the first and last flagged sample; side : 1 above, -1 below, 2 odd;
+    samples : flagged samples within; peak : index of the strongest one; raised : index of the sample at
+    which persistence was met.
     """
 
     first: Ints
@@ -100,30 +101,83 @@ class Runs:
     side: np.ndarray
     samples: Ints
     peak: Ints
+    raised: Ints
 
 
-def find_runs(z: Floats, above: float, below: float, times: Ints, group: Group) -> Runs:
-    """Findings of both sides; a finding has one side, so that a dip beside a spike makes two."""
-    parts, sides = [], []
-    for sign, level in ((1, above), (-1, below)):
-        if np.isfinite(level):
-            rows = find_side(sign * z, level, times, group)
-            parts.append(rows)
-            sides.append(np.full(len(rows), sign, np.int8))
-    rows = np.concatenate(parts) if parts else np.empty((0, 3), np.int64)
-    side = np.concatenate(sides) if sides else np.empty(0, np.int8)
-    order = np.lexsort((rows[:, 1], rows[:, 0]))
-    rows, side = rows[order], side[order]
-    peaks = np.array(
-        [a + int(np.nanargmax(s * z[a : b + 1])) for (a, b, _), s in zip(rows, side, strict=True)],
-        dtype=np.int64,
+def find_runs(flags: np.ndarray, score: Floats, times: Ints, group: Group, begins: Ints | None = None) -> Runs:
+    """Findings of every side; a finding has one side, so that a dip beside a spike makes two.
+
+    flags : (n,) 1 above, -1 below, 2 odd, 0 not flagged; score : (n,). What is odd joins what it touches, and the
+    finding takes the side of its strongest part. begins : (n,) index of the first sample that carries each
+    flagged one (a window's), from which its finding starts; None starts at flagged ones.
+    """
+    flagged = np.flatnonzero(flags).astype(np.int64)
+    rows = np.empty((len(flagged), 6), np.int64)
+    k = group_flags(
+        flagged, flags.astype(np.int64), np.nan_to_num(score), times, group.need, group.of, group.merge_ns, group.shortest, rows
     )
-    return Runs(rows[:, 0], rows[:, 1], side, rows[:, 2], peaks)
+    rows = rows[:k]
+    first = rows[:, 0].copy()
+    if begins is not None:
+        for i, (a, _, _, _, _, raised) in enumerate(rows):
+            inside = np.flatnonzero(flags[a : raised + 1]) + a
+            first[i] = min(a, int(begins[inside].min()))
+    return Runs(first, rows[:, 1], rows[:, 3].astype(np.int8), rows[:, 2], rows[:, 4], rows[:, 5])
 
 
-def mark(runs: Runs, z: Floats) -> np.ndarray:
+@njit(cache=True, nogil=True)
+def group_flags(flagged, flags, score, times, need, of, merge_ns, shortest, rows):  # type: ignore[no-untyped-def]
+    """Fill `rows` with (first, last, samples, side, peak, raised) of each finding, in time order; returns how many."""
+    m = len(flagged)
+    own = np.empty(m, np.int64)
+    out = np.empty((m, 3), np.int64)
+    found = 0
+    for code in (1, -1, 2):
+        k = 0
+        for at in flagged:
+            if flags[at] == code:
+                own[k] = at
+                k += 1
+        runs = group_indices(own[:k], times, need, of, merge_ns, shortest, out)
+        j = 0
+        for r in range(runs):
+            first, last = out[r, 0], out[r, 1]
+            while own[j] < first:
+                j += 1
+            begin = j
+            peak = own[j]
+            raised = np.int64(-1)
+            while j < k and own[j] <= last:
+                if score[own[j]] > score[peak]:
+                    peak = own[j]
+                if raised < 0 and j - begin >= need - 1 and own[j] - own[j - need + 1] < of and own[j] - first + 1 >= shortest:
+                    raised = own[j]
+                j += 1
+            rows[found] = (first, last, out[r, 2], code, peak, raised if raised >= 0 else last)
+            found += 1
+    order = np.argsort(rows[:found, 0] * np.int64(4) + (rows[:found, 3] == 2), kind="mergesort")
+    ranked = rows[:found][order].copy()
+    kept = 0
+    for r in range(found):
+        if kept > 0:
+            last = rows[kept - 1]
+            is_odd = last[3] == 2 or ranked[r, 3] == 2
+            if is_odd and (ranked[r, 0] <= last[1] + 1 or times[ranked[r, 0]] - times[last[1]] <= merge_ns):
+                last[1] = max(last[1], ranked[r, 1])
+                last[2] += ranked[r, 2]
+                last[5] = min(last[5], ranked[r, 5])
+                if score[ranked[r, 4]] > score[last[4]]:
+                    last[4] = ranked[r, 4]
+                    last[3] = ranked[r, 3]
+                continue
+        rows[kept] = ranked[r]
+        kept += 1
+    return kept
+
+
+def mark(runs: Runs, score: Floats) -> np.ndarray:
     """(n,) bool: observed samples inside the closed span of a finding."""
-    out = np.zeros(len(z), np.bool_)
+    out = np.zeros(len(score), np.bool_)
     for a, b in zip(runs.first, runs.last, strict=True):
         out[a : b + 1] = True
-    return out & ~np.isnan(z)
+    return out & ~np.isnan(score)

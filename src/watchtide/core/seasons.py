@@ -156,9 +156,8 @@ def _slot_means(y: Floats, period: float, use: np.ndarray) -> Floats:
         return np.asarray(np.where(seen > 0, sums / seen, np.nan)[slots])
 
 
-def check_periods(periods: Sequence[float], n: int, step_ns: int) -> list[int]:
-    """Whole-sample periods for stated seasons, or ValueError with the remedy."""
-    whole = []
+def check_lengths(periods: Sequence[float], n: int, step_ns: int) -> None:
+    """Raise ValueError, with the remedy, for a stated season under 2 samples or over half of the data."""
     for p in periods:
         hours = p * step_ns / SECOND_NS / 3600
         if p > n / 2:
@@ -170,13 +169,23 @@ def check_periods(periods: Sequence[float], n: int, step_ns: int) -> list[int]:
             raise ValueError(
                 f"a season of {hours:g} h is under 2 samples; take a finer cadence or a longer season"
             )
+
+
+def check_periods(periods: Sequence[float], n: int, step_ns: int) -> list[int]:
+    """Whole-sample periods for stated seasons, or ValueError with the remedy: loess takes no others."""
+    check_lengths(periods, n, step_ns)
+    whole = []
+    for p in periods:
         if abs(p - round(p)) > 1e-6:
             near = whole_period(p, n)
+            hours = p * step_ns / SECOND_NS / 3600
             remedy = (
-                f"; {near * step_ns / SECOND_NS / 3600:g} h ({near} samples) is near a multiple of it"
+                f"; {near * step_ns / SECOND_NS / 3600:g} h ({near} samples) is near a multiple of it, and "
                 if near
-                else ""
+                else "; "
             )
-            raise ValueError(f"a season of {hours:g} h is {p:g} samples, not a whole number{remedy}")
+            raise ValueError(
+                f"a season of {hours:g} h is {p:g} samples, not a whole number{remedy}kind: harmonic takes any length"
+            )
         whole.append(round(p))
     return whole

@@ -60,7 +60,7 @@ def share_of_step(times: Ints, step_ns: int) -> float:
     return float(np.mean(steps == step_ns)) if len(steps) else 1.0
 
 
-def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", anchor_ns: int = 0) -> Series:
+def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", anchor_ns: int = 0, spoken: Ints | None = None) -> Series:
     """Put unordered samples on an even grid; bins without an observed sample are NaN.
 
     times, values : (n,) stamps and values; NaN values are skipped.
@@ -68,6 +68,7 @@ def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", 
         an empty bin between the first and the last sample is 0, not missing.
     anchor_ns : the grid holds `anchor_ns + k * step_ns`. Samples that already sit evenly on another
         phase keep it: the phase of the first sample is used when every stamp shares it.
+    spoken : stamps that decide on the phase; None lets all of them.
     Raises SeriesError for a step that is not positive, an unknown `combine`, or a grid of more than
     20 million bins (a stray stamp). O(n log n).
     """
@@ -78,7 +79,7 @@ def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", 
     if len(times) == 0:
         empty = np.empty(0, np.int64)
         return Series(empty, np.empty(0), step_ns, empty)
-    phases = (times - anchor_ns) % step_ns
+    phases = ((times if spoken is None or len(spoken) == 0 else spoken) - anchor_ns) % step_ns
     phase = int(phases[0]) if np.all(phases == phases[0]) else 0
     bins = (times - anchor_ns - phase) // step_ns
     first, last = int(bins.min()), int(bins.max())

@@ -125,6 +125,90 @@ def describe(y: Floats, changes: Ints, *, reach: int | None = None) -> list[Shif
     return found
 
 
+@dataclass(frozen=True)
+class Raised:
+    """A shift seen online: first sample of the new regime as the test sees it, and the sample at which it was known."""
+
+    index: int
+    raised: int
+    direction: int
+
+
+# Samples before which an online test has no scale to go by.
+WARM_UP = 200
+# Samples that must lie in a new regime before it is one.
+LEAST_REGIME = 24
+# The shift that the online test is sharpest for, in standard deviations of the noise.
+SHARPEST = 1.0
+
+
+def online(z: Floats, *, run_length: float) -> list[Raised]:
+    """Shifts of a stream of scores as they become known: a two-sided cumulative sum test on clipped scores.
+
+    z : (n,) scores around 0, NaN skipped; run_length : mean number of samples between false alarms where nothing
+    shifts. Only samples up to each one are used: the scale and lag-one autocorrelation of the first 200, and of
+    all so far every 200 on. A shift is one only once 24 samples lie in it and the newest of them still do; after it
+    the new level counts as usual. Page (1954); threshold by Siegmund (1985),
+    with the variance of the sum inflated by (1 + phi) / (1 - phi).
+    """
+    found: list[Raised] = []
+    seen = np.flatnonzero(~np.isnan(z))
+    if len(seen) <= WARM_UP:
+        return found
+    y = np.clip(z[seen], -3.0, 3.0)
+    centre = scale = threshold = slack = 0.0
+    level = up = down = 0.0
+    up_from = down_from = 0
+    for i in range(len(y)):
+        if i % WARM_UP == 0 and i > 0:
+            past = y[:i]
+            centre = 0.0 if found else float(np.median(past[: 4 * WARM_UP]))
+            scale = max(robust.mad_sigma(past, centre=0.0), 1e-6)
+            phi = robust.lag_one(past)
+            inflated = scale**2 * (1 + phi) / (1 - phi)
+            slack = SHARPEST * np.sqrt(inflated) / 2
+            threshold = _threshold(run_length, slack, inflated)
+        if i < WARM_UP:
+            continue
+        if not found:
+            level = centre
+        move = y[i] - level
+        up, up_from = (up + move - slack, up_from) if up > 0 else (move - slack, i)
+        down, down_from = (down - move - slack, down_from) if down > 0 else (-move - slack, i)
+        up, down = max(up, 0.0), max(down, 0.0)
+        if up > threshold or down > threshold:
+            start = up_from if up > threshold else down_from
+            sign = 1 if up > threshold else -1
+            recent = float(np.median(y[max(start, i - LEAST_REGIME // 2) : i + 1]))
+            if sign * (recent - level) < scale / 2:
+                # It is over before it lasted: an episode, which is for the level to flag.
+                up = down = 0.0
+                continue
+            if i - start + 1 < LEAST_REGIME:
+                continue
+            found.append(Raised(int(seen[start]), int(seen[i]), sign))
+            level = float(np.median(y[start : i + 1]))
+            up = down = 0.0
+    return found
+
+
+def _threshold(run_length: float, slack: float, variance: float) -> float:
+    """Height at which both sums together alarm once in `run_length` samples of pure noise."""
+    rate = 2 * slack / variance
+
+    def mean_run(height: float) -> float:
+        u = rate * (height + 1.166 * np.sqrt(variance))
+        return float((np.exp(min(u, 600.0)) - u - 1) * variance / (2 * slack**2)) / 2
+
+    low, high = 0.0, 1.0
+    while mean_run(high) < run_length:
+        high *= 2
+    for _ in range(60):
+        middle = (low + high) / 2
+        low, high = (middle, high) if mean_run(middle) < run_length else (low, middle)
+    return high
+
+
 def _check_cost(cost: str) -> None:
     if cost not in COSTS:
         raise ValueError(f"cost must be one of {', '.join(COSTS)}, got {cost!r}")

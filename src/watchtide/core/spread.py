@@ -1,74 +1,172 @@
-"""How far a sample usually lies from its expectation: a spread that never collapses to zero."""
+"""How far a sample usually lies from its expectation: a spread that never collapses to zero.
+
+A model fitted to held-out residuals: a law of how the spread grows with size (none, counts, ratios, in
+proportion), times a factor of the slot, floored by the data's resolution. The reason is kept.
+"""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from scipy import stats
 
-from watchtide.core.robust import MAD_TO_SIGMA, mad_sigma, resolution
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.robust import MAD_TO_SIGMA, mad_sigma
+from watchtide.core.series import Floats, Ints
 
 # A slot speaks for itself from about this many samples on; below it leans on the stream's spread.
 PRIOR_SAMPLES = 20
+# Counts under this mean are judged by exact tail odds, above it the Gaussian says the same.
+SMALL_MEAN = 60.0
+# The exact odds are matched where a Gaussian reaches 4 sigmas.
+MATCHED_SIGMAS = 4.0
+LAWS = ("even", "size", "count", "ratio")
 
 
 @dataclass(frozen=True)
-class Spread:
-    """spread : (n,) in the unit of the values, positive; reason : what it rests on, in words."""
+class SpreadModel:
+    """spread(n,) = base(expected, denominator) * factor[slot], at least `floor`.
 
-    spread: Floats
-    stream: float
+    law : even (base 1), size (|expected|), count (variance a m + b m², exact tails at small m), ratio (a + b / d).
+    factor : (groups,); stream : the middle spread over the history, in the unit of the values.
+    """
+
+    law: str
+    a: float
+    b: float
+    factor: Floats
     floor: float
+    stream: float
     reason: str
 
+    def at(self, expected: Floats, groups: Ints, denominator: Floats | None = None) -> Floats:
+        """(n,) spread in the unit of the values; NaN where nothing is expected."""
+        base = self.base(expected, denominator)
+        return np.where(np.isnan(expected), np.nan, np.maximum(base * self.factor[groups], self.floor))
 
-def slot_spread(
-    values: Floats,
-    expected: Floats,
-    slots: Ints,
-    training: Bools,
-    *,
-    robust: bool = True,
-    is_count: bool = False,
-) -> Spread:
-    """Spread of the residuals per slot, shrunk to the stream's, floored by the data's resolution.
+    def base(self, expected: Floats, denominator: Floats | None) -> Floats:
+        if self.law == "size":
+            return np.maximum(np.abs(expected), 1e-300) * self.a
+        if self.law == "count":
+            return count_spread(expected, self.a, self.b)
+        if self.law == "ratio" and denominator is not None:
+            return np.sqrt(self.a + self.b / np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9))
+        return np.full(len(expected), self.a)
 
-    values, expected : (n,); training : which samples may speak (observed, clean, in training).
-    slots : (n,) slot of each sample in the season the spread follows; all 0 for one spread.
-    robust : 1.4826 MAD, else standard deviation.
-    is_count : where counts scatter at least as much as chance events do, the spread is also at least
-        the square root of the expected value (and of 1).
-    The shrunk variance is (m s_slot² + 20 s²) / (m + 20) with m samples in a slot and its two
-    neighbours; the floor is the resolution over √12, the spread that rounding alone causes.
+    def as_data(self) -> dict[str, Any]:
+        return {**vars(self), "factor": self.factor.tolist()}
+
+
+def count_spread(mean: Floats, a: float, b: float) -> Floats:
+    """Spread of counts with variance a m + b m²; at small means such that 4 sigmas above have exact odds.
+
+    mean : (n,) expected counts, those under 0.01 taken as that. Negative binomial where a m + b m² > m, else
+    Poisson; above a mean of 60 the square root of the variance.
     """
-    residual = values - expected
-    used = training & ~np.isnan(residual)
-    r = residual[used]
-    stream = (mad_sigma(r, centre=0.0) if robust else float(np.std(r))) if len(r) else 0.0
-    quantum = resolution(values[training])
-    floor = max(quantum / np.sqrt(12), 1e-9 * float(np.nanmax(np.abs(values[used]), initial=0.0)), 1e-12)
-    count = int(slots.max()) + 1 if len(slots) else 1
-    sizes = np.zeros(count)
-    variances = np.full(count, stream**2)
-    if count > 1 and len(r):
-        order = np.argsort(slots[used], kind="stable")
-        edges = np.searchsorted(slots[used][order], np.arange(count + 1))
-        groups = [r[order[edges[i] : edges[i + 1]]] for i in range(count)]
+    m = np.maximum(np.nan_to_num(mean, nan=1.0), 0.01)
+    plain = np.sqrt(a * m + b * m * m)
+    if a < 0.7:
+        return plain
+    grid = np.geomspace(0.01, SMALL_MEAN, 80)
+    variance = np.maximum(a * grid + b * grid * grid, grid * 1.0001)
+    size = grid * grid / (variance - grid)
+    far = stats.norm.sf(MATCHED_SIGMAS)
+    # Interpolated within the step that crosses the odds, so that the spread does not jump with the mean.
+    top = stats.nbinom.isf(far, size, size / (size + grid))
+    above, under = (stats.nbinom.sf(x, size, size / (size + grid)) for x in (top, top - 1))
+    share = np.clip((under - far) / np.maximum(under - above, 1e-300), 0.0, 1.0)
+    exact = (top - 1 + share + 1 - grid) / MATCHED_SIGMAS
+    small = np.interp(np.log(np.minimum(m, SMALL_MEAN)), np.log(grid), np.maximum.accumulate(exact))
+    return np.asarray(np.where(m < SMALL_MEAN, np.maximum(small, plain), plain))
+
+
+def fit_spread(
+    residual: Floats,
+    expected: Floats,
+    groups: Ints,
+    count: int,
+    *,
+    law: str = "even",
+    is_robust: bool = True,
+    denominator: Floats | None = None,
+    quantum: float = 0.0,
+    size: float = 0.0,
+) -> SpreadModel:
+    """The spread of held-out residuals.
+
+    residual, expected : (n,) of the samples that may speak; residual NaN is skipped. groups : (n,) slot group, 0 … count - 1.
+    quantum : resolution of the data; the floor is quantum / √12, the spread that rounding alone causes.
+    size : largest |value|, for a floor of 1e-9 of it. is_robust : 1.4826 MAD, else standard deviation.
+    The squared factor of a group is (m s² + 20 S²) / (m + 20), with m residuals in it and its two neighbours,
+    s their scale and S that of all, both relative to the law's base.
+    """
+    ok = ~np.isnan(residual) & ~np.isnan(expected)
+    r, mu, g = residual[ok], expected[ok], groups[ok]
+    d = denominator[ok] if denominator is not None else None
+    floor = max(quantum / np.sqrt(12), 1e-9 * size, 1e-12)
+    if len(r) == 0:
+        return SpreadModel("even", 0.0, 0.0, np.ones(count), floor, 0.0, "no residual to take a spread from")
+    law, a, b, words = _law(r, mu, d, law, is_robust)
+    model = SpreadModel(law, a, b, np.ones(count), 0.0, 0.0, "")
+    u = r / np.maximum(model.base(mu, d), 1e-300)
+    stream = _scale(u, is_robust)
+    factor = np.full(count, stream)
+    if count > 1:
+        order = np.argsort(g, kind="stable")
+        edges = np.searchsorted(g[order], np.arange(count + 1))
+        parts = [u[order[edges[i] : edges[i + 1]]] for i in range(count)]
         for i in range(count):
-            near = np.concatenate([groups[i - 1], groups[i], groups[(i + 1) % count]])
-            sizes[i] = len(near)
+            near = np.concatenate([parts[i - 1], parts[i], parts[(i + 1) % count]]) if count > 2 else parts[i]
             if len(near):
-                scale = MAD_TO_SIGMA * float(np.median(np.abs(near))) if robust else float(np.std(near))
-                variances[i] = scale**2
-    shrunk = np.sqrt((sizes * variances + PRIOR_SAMPLES * stream**2) / (sizes + PRIOR_SAMPLES))
-    spread = np.maximum(shrunk[slots] if len(slots) else np.empty(0), floor)
+                s = _scale(near, is_robust)
+                factor[i] = np.sqrt((len(near) * s**2 + PRIOR_SAMPLES * stream**2) / (len(near) + PRIOR_SAMPLES))
+    if law == "count":
+        # Chance alone makes counts scatter this much; less would be a promise the next count breaks.
+        factor = np.maximum(factor, 1.0 if a >= 0.7 else 0.7)
+    middle = float(np.median(model.base(mu, d))) * stream
     reason = "spread of the slot, shrunk to the stream's" if count > 1 else "one spread for the stream"
-    if stream <= floor:
+    if middle <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
-    if (
-        is_count
-        and len(r)
-        and np.mean(r**2) >= 0.5 * max(float(np.mean(np.maximum(expected[used], 0))), 1e-9)
-    ):
-        spread = np.maximum(spread, np.sqrt(np.maximum(np.nan_to_num(expected, nan=0.0), 1.0)))
-        reason += ", at least that of chance counts"
-    return Spread(spread, stream, float(floor), reason)
+    return SpreadModel(law, a, b, factor, float(floor), max(middle, float(floor)), reason + words)
+
+
+def _scale(r: Floats, is_robust: bool) -> float:
+    if not is_robust:
+        return float(np.sqrt(np.mean(r**2)))
+    scale = MAD_TO_SIGMA * float(np.median(np.abs(r)))
+    return scale if scale > 0 else mad_sigma(r, centre=0.0)
+
+
+def _law(r: Floats, mu: Floats, d: Floats | None, law: str, is_robust: bool) -> tuple[str, float, float, str]:
+    """The law and its two figures: a robust regression of squared residuals on what the law grows with."""
+    if law == "size":
+        return "size", 1.0, 0.0, ", in proportion to the expected value"
+    if law == "count" and float(np.mean(mu)) > 0:
+        m = np.maximum(mu, 0.01)
+        a, b = _two_terms(r, np.stack([m, m * m], axis=1), is_robust)
+        a = max(a, 0.05)
+        return "count", a, b, f"; counts: variance {a:.2f} m + {b:.2g} m², exact odds at small means"
+    if law == "ratio" and d is not None and np.any(d > 0):
+        a, b = _two_terms(r, np.stack([np.ones(len(r)), 1 / np.maximum(d, 1e-9)], axis=1), is_robust)
+        if a + b > 0:
+            return "ratio", a, b, "; a ratio: it narrows as the denominator grows"
+    return "even", 1.0, 0.0, ""
+
+
+def _two_terms(r: Floats, terms: Floats, is_robust: bool) -> tuple[float, float]:
+    """Non-negative a, b with scale(r)² about a x₁ + b x₂, fitted to bins of equal numbers."""
+    order = np.argsort(terms[:, 1], kind="stable")
+    bins = np.array_split(order, int(np.clip(len(r) // 40, 1, 24)))
+    x = np.array([terms[part].mean(axis=0) for part in bins])
+    v = np.empty(len(bins))
+    for i, part in enumerate(bins):
+        own = r[part]
+        # Medians of small counts jump; squares drawn in at four scales do not, and let no outlier in.
+        rough = max(mad_sigma(own, centre=0.0), 1e-300)
+        v[i] = float(np.mean(np.minimum(own**2, (4 * rough) ** 2))) if is_robust else float(np.mean(own**2))
+    from scipy.optimize import nnls
+
+    w = 1 / np.maximum(v, 1e-300)
+    scale = np.maximum(x.max(axis=0), 1e-300)
+    found, _ = nnls((x / scale) * w[:, None], v * w)
+    a, b = found / scale
+    return float(a), float(b)

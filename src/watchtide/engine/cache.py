@@ -14,9 +14,14 @@ import numpy as np
 from watchtide.core.series import Series
 from watchtide.engine.stages import Baselined
 
-_ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates")
-_SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes")
-assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_SMALL, "series"}
+_ARRAYS = (
+    "expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates", "score", "side", "window",
+    "first", "held_score", "held_side", "above", "below", "odd",
+)  # fmt: skip
+_SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes", "mode")
+# The fitted model is made anew where it is to be saved.
+_NOT_KEPT = ("model", "transform", "watch")
+assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_SMALL, *_NOT_KEPT, "series"}
 
 
 def load(folder: Path, digest: str) -> Baselined | None:
@@ -31,7 +36,7 @@ def load(folder: Path, digest: str) -> Baselined | None:
         return None
     with contextlib.suppress(OSError):
         os.utime(path)
-    small["found_seasons"] = tuple((int(p), float(s)) for p, s in small["found_seasons"])
+    small["found_seasons"] = tuple((float(p), float(s)) for p, s in small["found_seasons"])
     small["notes"] = tuple(small["notes"])
     return Baselined(series=series, **arrays, **small)
 

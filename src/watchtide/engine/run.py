@@ -98,11 +98,11 @@ def each(
                 given += 1
 
 
-def scan_one(task: tuple[stages.Input, Plan, tuple[Label, ...]]) -> stages.Scanned:
+def scan_one(task: tuple[stages.Input, Plan, tuple[Label, ...], str, bool]) -> stages.Scanned:
     """Scan one stream, with its key in any error."""
-    stream, plan, labels = task
+    stream, plan, labels, mode, is_kept = task
     try:
-        return stages.scan(stream, plan, labels)
+        return stages.scan(stream, plan, labels, mode, is_kept=is_kept)
     except ValueError as error:
         raise StreamFailed(f"stream {stream.key or '(the only one)'}: {error}") from error
 
@@ -112,11 +112,14 @@ def scan_many(
     plan: Plan,
     labels: Sequence[Label] = (),
     *,
+    mode: str = "fit",
+    is_kept: bool = False,
     jobs: int = 1,
     progress: Callable[[int, int], None] | None = None,
     is_cancelled: Callable[[], bool] | None = None,
 ) -> Iterator[stages.Scanned]:
-    tasks = [(s, plan, tuple(labels)) for s in streams]
+    """Every stream by itself, in order; `together.finish` then lets them help one another."""
+    tasks = [(s, plan, tuple(labels), mode, is_kept) for s in streams]
     return each(scan_one, tasks, jobs=jobs, progress=progress, is_cancelled=is_cancelled)
 
 
@@ -136,14 +139,18 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
             "step_s": base.series.step_ns / SECOND_NS,
             "zone": base.zone,
             "seasons": [
-                {"period_s": p * base.series.step_ns / SECOND_NS, "samples": float(p), "strength": strength}
+                {"period_s": p * base.series.step_ns / SECOND_NS, "samples": float(p), "strength": float(strength)}
                 for p, strength in base.found_seasons
             ],
             "level": {
                 "above": s.resolved["flag"]["above"],
                 "below": s.resolved["flag"]["below"],
                 "note": s.level.note,
+                "odds": s.level.odds,
+                "promised_per_week": s.level.per_week,
+                "left_out": s.level.left_out,
             },
+            "mode": base.mode,
             "training": _part(s, None, cut),
             "after": _part(s, cut, None) if base.train_stop < len(base.series) else None,
             "resolved": s.resolved,

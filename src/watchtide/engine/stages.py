@@ -2,35 +2,55 @@
 
 import hashlib
 import json
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
-from watchtide.core import expectation, flagging, grouping, keys, seasons, shifts
+from watchtide.core import (
+    choosing,
+    discords,
+    expectation,
+    flagging,
+    grouping,
+    keys,
+    regimes,
+    replay,
+    seasons,
+    shifts,
+    transforms,
+    windows,
+)
+from watchtide.core.baselines import fixed
+from watchtide.core.expectation import Choice, Model
+from watchtide.core.frame import DAY_NS, Frame, Period, period_of
 from watchtide.core.scoring.rows import Finding, Label, inside_any
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, infer_step, regrid, wall_clock
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, infer_step, wall_clock
+from watchtide.core.transforms import Transform
+from watchtide.engine import preparing
+from watchtide.engine.preparing import Input, Prepared, prepare
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 
+__all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "points_of", "prepare", "run_replay", "scan"]
+
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 1
-
-
-@dataclass(frozen=True)
-class Input:
-    """One stream's raw samples: times (n,) UTC ns in any order, values (n,) NaN for missing."""
-
-    key: str
-    times: Ints
-    values: Floats
-    zone: str = "UTC"
+BASELINE_VERSION = 2
+# What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
+FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
+WINDOW_NS = 56 * DAY_NS
+# Days until a sample says enough of a lasting change online: false shifts come about so rarely.
+ONLINE_RUN_DAYS = 60.0
 
 
 @dataclass(frozen=True)
 class Baselined:
-    """What the fitting stage gives: everything that does not depend on the level."""
+    """What the fitting stage gives: everything that does not depend on the level. Arrays of (n,) unless said.
+
+    score, side, window, first : evidence (windows.Evidence); held_score, held_side : that of held-out scores, from which
+    levels are read. above, below, odd : levels in force in replay, else empty. model : kept where it is to be saved.
+    """
 
     key: str
     zone: str
@@ -44,14 +64,37 @@ class Baselined:
     train_stop: int
     shift_candidates: Ints
     stream_spread: float
-    found_seasons: tuple[tuple[int, float], ...]
+    found_seasons: tuple[tuple[float, float], ...]
     resolved: dict[str, Any]
     notes: tuple[str, ...]
+    score: Floats
+    side: Ints
+    window: Ints
+    first: Ints
+    held_score: Floats
+    held_side: Ints
+    above: Floats
+    below: Floats
+    odd: Floats
+    mode: str = "fit"
+    model: Model | None = field(default=None, compare=False)
+    transform: Transform | None = field(default=None, compare=False)
+    watch: windows.Watch | None = field(default=None, compare=False)
+
+    @property
+    def evidence(self) -> windows.Evidence:
+        return windows.Evidence(self.score, self.side.astype(np.int8), self.window, self.first)
+
+    @property
+    def held(self) -> flagging.Held:
+        side = self.held_side.astype(np.int8)
+        heard = windows.Evidence(self.held_score, side, np.ones_like(self.window), self.first)
+        return flagging.Held(heard, self.clean, self.series.times, self.series.step_ns)
 
     @property
     def z(self) -> Floats:
-        """(n,) signed score: residual over spread; NaN where not judged."""
-        return (self.series.values - self.expected) / self.spread
+        """(n,) score with the sign of its side, windows heard; NaN where not judged."""
+        return self.evidence.signed
 
 
 @dataclass(frozen=True)
@@ -65,40 +108,6 @@ class Scanned:
     in_finding: Bools
     findings: tuple[Finding, ...]
     resolved: dict[str, Any]
-
-
-def prepare(stream: Input, plan: Plan) -> tuple[Series, dict[str, Any]]:
-    """The stream on an even grid with its local offsets, and what was resolved on the way."""
-    seen = stream.values[~np.isnan(stream.values)]
-    cadence = infer_step(stream.times)
-    step = (
-        cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
-    )
-    is_count = plan.prepare.as_ == "count" or (plan.prepare.as_ == "auto" and _are_counts(seen))
-    combine = plan.prepare.combine
-    if combine == "auto":
-        # A count summed over equal stamps would double what was sent twice.
-        combine = "sum" if is_count and step > cadence else "mean"
-    if clock.is_calendar(step) and stream.zone != "UTC" and len(stream.times):
-        # Days begin at local midnight, weeks on Monday: the grid is even on the wall clock, not in UTC.
-        local = stream.times + clock.utc_offsets(stream.times, stream.zone)
-        series = regrid(local, stream.values, step, combine=combine, anchor_ns=4 * seasons.DAY_NS)
-        series = replace(series, times=clock.localise(series.times, stream.zone).times)
-    else:
-        series = regrid(stream.times, stream.values, step, combine=combine)
-    series = replace(series, offsets_ns=clock.utc_offsets(series.times, stream.zone))
-    return series, {
-        "every": durations.format_ns(step),
-        "combine": combine,
-        "as": "count" if is_count else "value",
-    }
-
-
-def _are_counts(seen: Floats) -> bool:
-    """Whole numbers from 0 on without a common factor: what one gets by counting one by one."""
-    if len(seen) == 0 or not np.all((seen >= 0) & (seen == np.floor(seen)) & (seen < 2**53)):
-        return False
-    return int(np.gcd.reduce(seen.astype(np.int64))) == 1
 
 
 def training_stop(series: Series, plan: Plan, zone: str) -> int:
@@ -116,120 +125,311 @@ def training_stop(series: Series, plan: Plan, zone: str) -> int:
     )
 
 
-def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
+def split_spans(series: Series, plan: Plan, stop: int, zone: str) -> dict[str, tuple[int, int]]:
+    """Closed spans that are never trained on: `validation`, and `locked`, which is never used to choose either.
+
+    A share of validation is the end of the training part, a share of locked the end of all.
+    """
+    out: dict[str, tuple[int, int]] = {}
+    if len(series) == 0:
+        return out
+    for name, upto in (("validation", max(stop, 1)), ("locked", len(series))):
+        stated = getattr(plan.baseline.split, name)
+        if stated is None:
+            continue
+        if isinstance(stated, str) and ".." in stated:
+            a, _, b = stated.partition("..")
+            out[name] = clock.parse_one(a, zone), clock.parse_one(b, zone)
+        else:
+            try:
+                share = float(stated)
+            except ValueError as error:
+                raise ValueError(f"split.{name} must be a share or FROM..TO, got {stated!r}") from error
+            if not 0 < share < 1:
+                raise ValueError(f"split.{name} must be between 0 and 1, got {share:g}")
+            out[name] = int(series.times[int(upto * (1 - share))]), int(series.times[upto - 1])
+    return out
+
+
+def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: bool = False) -> Baselined:
     """Fit the baseline stage of a plan to a stream.
 
-    labels : those with a verdict in `baseline.leave_out` leave training. Raises ValueError for seasons
-    or options that this stream cannot carry, naming how much history is missing.
+    labels : those with a verdict in `baseline.leave_out` leave training. is_kept : the model comes along, to be saved.
+    Raises ValueError for seasons or options that this stream cannot carry, naming how much history is missing.
     """
-    series, resolved_prepare = prepare(stream, plan)
-    left_out = [
-        (x.start, x.end)
-        for x in labels
-        if x.verdict in plan.baseline.leave_out and keys.covers(x.series, stream.key)
-    ]
+    prepared = prepare(stream, plan)
+    series = prepared.series
     stop = training_stop(series, plan, stream.zone)
-    usable = ~np.isnan(series.values) & ~inside_any(series.times, left_out)
-    notes: list[str] = []
-    if left_out and np.any(~np.isnan(series.values) & ~usable):
-        notes.append(
-            f"{int(np.sum(~np.isnan(series.values) & ~usable))} labelled samples are left out of training"
+    spans = _left_out(plan, stream.key, labels)
+    usable, notes = _usable(prepared, plan, spans)
+    split = split_spans(series, plan, stop, stream.zone)
+    usable &= ~inside_any(series.times, list(split.values()))
+    within = usable & (np.arange(len(series)) < stop)
+    transform = _transform(plan, series, within)
+    frame = preparing.frame_of(prepared, transform, usable, within)
+    part = frame.part(0, stop)
+    periods, found, why = _seasons(part, plan)
+    like = _like(plan, prepared, periods, series.step_ns)
+    choice = _choose(part, periods, like, plan, _cut(prepared.denominator, stop))
+    got = expectation.expect(frame, choice, stop=stop, denominator=prepared.denominator)
+    expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
+    z = _scores(series.values, expected, spread, prepared, plan)
+    values = frame.values
+    watch = None
+    if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
+        watch = windows.calibrate(
+            got.held, got.clean, values, series.times, series.step_ns, got.groups, got.group_count, got.isolated
         )
-    training = np.where(usable & (np.arange(len(series)) < stop), series.values, np.nan)
-    found, why = _seasons(_local(series, training, stop), series.step_ns, plan)
-    if np.any(series.offsets_ns != series.offsets_ns[:1]) and not all(
-        _is_calendar(p * series.step_ns) for p, _ in found
-    ):
-        # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
-        series = replace(series, offsets_ns=np.zeros(len(series), np.int64))
-        found, why = _seasons(_local(series, training, stop), series.step_ns, plan)
-        why.append("a season that is no day or week does not follow the clock change: kept in UTC")
-    periods = sorted({p for p, _ in found})
-    kind = plan.baseline.kind
-    if kind == "auto":
-        kind = "loess"
-        why.append(
-            "robust loess: it follows a slow change of level and of season"
-            if periods
-            else "no season: a robust trend"
+    lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
+    if watch is not None:
+        heard, held = (
+            windows.listen(watch, scores, values, got.groups, is_causal=False, isolated=got.isolated, lags=lags)
+            for scores in (z, np.where(got.clean, got.held, np.nan))
         )
-    options = dict(plan.baseline.options)
-    settle = durations.parse_ns(plan.baseline.settle, step_ns=series.step_ns)
-    got = expectation.expect(
-        series,
-        usable,
-        train_stop=stop,
-        kind=kind,
-        periods=periods,
-        options=options,
-        settle_samples=max(settle // series.step_ns, 0),
-        is_count=resolved_prepare["as"] == "count",
-        is_robust=plan.flag.spread == "robust",
-        shift_penalty=None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty),
-    )
+    else:
+        heard, held = windows.alone(z), windows.alone(np.where(got.clean, got.held, np.nan))
     candidates = got.shift_candidates
     if stop < len(series) and not np.isnan(got.level_series).all():
-        candidates = expectation.find_steps(got.level_series, max(periods, default=1), None)
-    clean = usable & (np.arange(len(series)) < stop) & ~got.settling
+        longest = max((round(p.samples(series.step_ns)) for p in periods), default=1)
+        candidates = regimes.find_steps(got.level_series, longest)
+    stream_spread = got.model.spread.stream if got.model is not None else 0.0
     return Baselined(
-        stream.key,
-        stream.zone,
-        series,
-        got.expected,
-        got.spread,
-        got.trend,
-        got.seasons,
-        got.level_series,
-        clean,
-        stop,
-        candidates,
-        got.stream_spread,
-        tuple(found),
-        {
-            "prepare": resolved_prepare,
-            "baseline": {"kind": kind, "seasons": [durations.format_ns(p * series.step_ns) for p in periods]},
-            "facts": got.facts,
+        stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, got.level_series, got.clean, stop,
+        candidates, stream_spread, found, _resolved(prepared, plan, choice, got.model, watch, split),
+        (*prepared.notes, *notes, *why, *choice.reasons, *got.notes),
+        heard.score, heard.side.astype(np.int64), heard.window, heard.first, held.score, held.side.astype(np.int64),
+        np.empty(0), np.empty(0), np.empty(0), "fit", got.model if is_kept else None, transform, watch,
+    )  # fmt: skip
+
+
+def _cut(values: Floats | None, stop: int) -> Floats | None:
+    return None if values is None else values[:stop]
+
+
+def _left_out(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:
+    return [(x.start, x.end) for x in labels if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)]
+
+
+def _usable(prepared: Prepared, plan: Plan, spans: list[tuple[int, int]]) -> tuple[Bools, list[str]]:
+    """Samples that may train: observed, enough of a denominator, in no labelled span; and what to say of it."""
+    series, notes = prepared.series, []
+    usable = ~np.isnan(series.values)
+    if prepared.denominator is not None:
+        thin = usable & ~(prepared.denominator >= max(plan.prepare.least, 1e-12))
+        if thin.any():
+            notes.append(f"{int(thin.sum())} samples under the least denominator are not judged")
+        usable &= ~thin
+    out = usable & inside_any(series.times, spans)
+    if out.any():
+        notes.append(f"{int(out.sum())} labelled samples are left out of training")
+    return usable & ~out, notes
+
+
+def _transform(plan: Plan, series: Series, training: Bools) -> Transform:
+    name, lag = preparing.parse_transform(plan.prepare.transform, series.step_ns)
+    return transforms.learn(name, np.where(training, series.values, np.nan), lag)
+
+
+def _scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared, plan: Plan) -> Floats:
+    """(n,) signed scores; NaN where missing or under the least denominator."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        z = (values - expected) / spread
+    if prepared.denominator is not None:
+        z = np.where(prepared.denominator >= max(plan.prepare.least, 1e-12), z, np.nan)
+    return np.asarray(z, dtype=np.float64)
+
+
+def _like(plan: Plan, prepared: Prepared, periods: tuple[Period, ...], step_ns: int) -> Choice:
+    """What is settled before any candidate is tried."""
+    laws = {"count": "count", "ratio": "ratio", "value": "even"}
+    law = laws[prepared.resolved["as"]]
+    if plan.prepare.transform not in ("none", "log"):
+        law = "even"
+    settle = durations.parse_ns(plan.baseline.settle, step_ns=step_ns)
+    return Choice(
+        "harmonic", periods, kind_options(plan, step_ns), law, False, plan.flag.spread == "robust",
+        max(settle // step_ns, 0), None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty),
+    )  # fmt: skip
+
+
+def kind_options(plan: Plan, step_ns: int) -> dict[str, Any]:
+    """Options as the kind takes them: durations in nanoseconds."""
+    names = {"harmonics": "harmonics_most", "robust": "is_robust"}
+    lengths = ("window", "reference", "gap", "bends")
+    out: dict[str, Any] = {}
+    for name, value in plan.baseline.options.items():
+        if name in lengths:
+            out[f"{name}_ns"] = durations.parse_ns(value, step_ns=step_ns)
+        else:
+            out[names.get(name, name)] = value
+    return out
+
+
+def _choose(
+    part: Frame, periods: tuple[Period, ...], like: Choice, plan: Plan, denominator: Floats | None
+) -> Choice:
+    """Kind and form, chosen from the training part where the plan leaves them open."""
+    kind, form = plan.baseline.kind, plan.baseline.form
+    if plan.prepare.transform not in ("none", "log") and form == "auto":
+        form = "additive"
+    if form == "multiplicative" and like.law == "ratio":
+        like = replace(like, law="even")
+    if not part.usable.any():
+        return replace(like, kind="harmonic" if kind == "auto" else kind)
+    if kind == "auto" and len(part.columns):
+        # Known days and covariates are the harmonic kind's to use.
+        kind = "harmonic"
+    return choosing.choose(part, periods, like, kind=kind, form=form, denominator=denominator)
+
+
+def _resolved(
+    prepared: Prepared, plan: Plan, choice: Choice, model: Model | None, watch: windows.Watch | None,
+    split: dict[str, tuple[int, int]],
+) -> dict[str, Any]:  # fmt: skip
+    facts = {k: v for k, v in model.fitted.facts.items() if k not in ("origin", "end", "start")} if model else {}
+    step = prepared.series.step_ns
+    return {
+        "prepare": {**prepared.resolved, "transform": plan.prepare.transform, "least": plan.prepare.least},
+        "baseline": {
+            "kind": choice.kind,
+            "seasons": [durations.format_ns(p.ns) for p in choice.periods],
+            "form": "multiplicative" if choice.is_multiplied else "additive",
+            "options": dict(plan.baseline.options),
         },
-        tuple(notes + why + list(got.notes)),
-    )
+        "facts": {**facts, "law": model.spread.law if model else choice.law, "losses": choice.evidence},
+        "windows": [durations.format_ns(int(w) * step) for w in watch.lengths] if watch else [],
+        "split": {name: [clock.format_time(a), clock.format_time(b)] for name, (a, b) in split.items()},
+    }
 
 
-def _local(series: Series, training: Floats, stop: int) -> Floats:
-    """Training values on the local-time grid."""
-    wall = wall_clock(series)
-    return wall.spread_out(training)[: int(wall.position[stop - 1]) + 1] if stop else np.empty(0)
-
-
-def _is_calendar(period_ns: int) -> bool:
-    """Whether a season is a day, a whole number of them, or a whole part of one."""
-    return period_ns % seasons.DAY_NS == 0 or seasons.DAY_NS % period_ns == 0
-
-
-def _seasons(local: Floats, step_ns: int, plan: Plan) -> tuple[list[tuple[int, float]], list[str]]:
-    """(whole period, strength) of each season, and why."""
-    n = len(local)
-    if plan.baseline.seasons != "auto":
-        lengths = [durations.parse_ns(s, step_ns=step_ns) / step_ns for s in plan.baseline.seasons]
-        whole = seasons.check_periods(lengths, n, step_ns)
-        return [(p, seasons.strength_of(local, p) if n else 0.0) for p in whole], []
-    found: list[tuple[int, float]] = []
+def _seasons(part: Frame, plan: Plan) -> tuple[tuple[Period, ...], tuple[tuple[float, float], ...], list[str]]:
+    """Periods, (samples, strength) of each, and why."""
+    n, step = len(part), part.step_ns
+    stated = plan.baseline.seasons
+    local = _on_grid(part, is_local=True) if n else np.empty(0)
+    if stated != "auto":
+        lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
+        seasons.check_lengths(lengths, n, step)
+        strength = [(x, seasons.strength_of(local, x) if n else 0.0) for x in lengths]
+        return expectation.choose_periods(lengths, step), tuple(strength), []
+    found = seasons.detect(local, step) if n else []
     why: list[str] = []
-    for season in seasons.detect(local, step_ns) if n else []:
-        p = seasons.whole_period(season.samples, n)
-        if p is None:
-            continue
-        if all(p != q for q, _ in found):
-            found.append((p, season.strength))
-            hours = p * step_ns / SECOND_NS / 3_600
-            why.append(f"a season of {hours:g} h explains {season.strength:.0%} of what shorter ones leave")
-    week, history = seasons.WEEK_NS // step_ns, n
-    if not found and n and history < seasons.LEAST_CYCLES * seasons.DAY_NS // step_ns:
-        days = (seasons.LEAST_CYCLES * seasons.DAY_NS - n * step_ns) / seasons.DAY_NS
-        why.append(f"too little history to see a daily season: {days:.1f} more days are needed")
-    elif n and all(p != week for p, _ in found) and history < seasons.LEAST_CYCLES * week:
-        days = (seasons.LEAST_CYCLES * week - history) * step_ns / seasons.DAY_NS
+    if n and np.any(part.offsets_ns != part.offsets_ns[:1]):
+        # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
+        by_clock = [s for s in found if period_of(s.samples, step).is_local]
+        if len(by_clock) < len(found):
+            apart = seasons.detect(_on_grid(part, is_local=False), step)
+            found = by_clock + [s for s in apart if not period_of(s.samples, step).is_local]
+            why.append("a season that is no day or week does not follow the clock change: kept in UTC")
+    for s in found:
+        hours = s.samples * step / SECOND_NS / 3_600
+        why.append(f"a season of {hours:g} h explains {s.strength:.0%} of what shorter ones leave")
+    week = seasons.WEEK_NS / step
+    if not found and n and n * step < seasons.LEAST_CYCLES * DAY_NS:
+        why.append(
+            f"too little history to see a daily season: {(seasons.LEAST_CYCLES * DAY_NS - n * step) / DAY_NS:.1f} more days are needed"
+        )
+    elif n and all(abs(s.samples - week) > 1 for s in found) and n * step < seasons.LEAST_CYCLES * seasons.WEEK_NS:
+        days = (seasons.LEAST_CYCLES * seasons.WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
-    return found, why
+    periods = expectation.choose_periods([s.samples for s in found], step)
+    return periods, tuple((s.samples, s.strength) for s in found), why
+
+
+def _on_grid(part: Frame, *, is_local: bool) -> Floats:
+    """Training values on the even grid of wall-clock time, or of UTC."""
+    if not is_local:
+        return part.trained
+    series = Series(part.times, part.values, part.step_ns, part.offsets_ns)
+    return wall_clock(series).spread_out(part.trained)
+
+
+def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
+    """The baseline stage as if live: see core.replay. Raises ValueError like `fit`."""
+    order = np.argsort(stream.times, kind="stable")
+    sorted_times = stream.times[order]
+    cadence = infer_step(sorted_times[: preparing.CADENCE_STAMPS])
+    step = cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
+    rhythm = _rhythm(plan, step)
+    begin = int(sorted_times[0]) if len(sorted_times) else 0
+    until = int(np.searchsorted(sorted_times, begin + rhythm.first * step))
+    train = plan.baseline.train
+    if train != "all" and train.until is not None:
+        until = int(np.searchsorted(sorted_times, clock.parse_one(train.until, stream.zone)))
+    prepared = prepare(stream, plan, until=max(until, 2))
+    series = prepared.series
+    if train != "all":
+        rhythm = replace(rhythm, first=max(training_stop(series, plan, stream.zone), 1))
+    spans = _left_out(plan, stream.key, labels)
+    split = split_spans(series, plan, len(series), stream.zone)
+    enough, notes = _usable(prepared, plan, [])
+    within = enough & (np.arange(len(series)) < rhythm.first)
+    transform = _transform(plan, series, within)
+    frame = preparing.frame_of(prepared, transform, enough, within)
+    told: list[str] = []
+    chosen: list[tuple[tuple[float, float], ...]] = []
+
+    def choose(part: Frame) -> Choice:
+        periods, found, why = _seasons(part, plan)
+        told.extend(why)
+        chosen.append(found)
+        like = _like(plan, prepared, periods, step)
+        return _choose(part, periods, like, plan, _cut(prepared.denominator, len(part)))
+
+    locked = inside_any(series.times, list(split.values()))
+
+    def usable_at(at: int) -> Bools:
+        now = int(series.times[at])
+        return frame.usable & ~locked & ~inside_any(series.times, [s for s in spans if s[1] < now])
+
+    ((kind, amount),) = _level_of(plan).items()
+    rules = replay.Rules(kind, amount, plan.flag.side, group_of(plan, step), plan.flag.windows == "auto" and plan.baseline.kind != "fixed")
+    got = replay.replay(
+        frame, rhythm, choose, rules, usable_at=usable_at, denominator=prepared.denominator, least=max(plan.prepare.least, 1e-12)
+    )
+    expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
+    model = got.model
+    choice = model.choice if model is not None else Choice("harmonic")
+    found = chosen[0] if chosen else ()
+    resolved = _resolved(prepared, plan, choice, model, None, split)
+    resolved["replay"] = {
+        "first": durations.format_ns(rhythm.first * step), "refit": durations.format_ns(rhythm.refit * step),
+        "window": durations.format_ns(rhythm.window * step), "refits": got.refits,
+    }  # fmt: skip
+    e = got.evidence
+    level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
+    return Baselined(
+        stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, level, got.clean,
+        min(rhythm.first, len(series)), _online_shifts(got.held, step), model.spread.stream if model else 0.0, found, resolved,
+        (*prepared.notes, *notes, *told, *got.notes), e.score, e.side.astype(np.int64), e.window, e.first,
+        np.abs(got.held), windows.alone(got.held).side.astype(np.int64), got.above, got.below, got.odd, "replay",
+    )  # fmt: skip
+
+
+def _rhythm(plan: Plan, step: int) -> replay.Cadence:
+    """First window, refit and window of a replay, in samples; nothing of it depends on how long the data are."""
+    stated = plan.baseline.seasons
+    longest = max((durations.parse_ns(s, step_ns=step) for s in stated), default=0) if stated != "auto" else 7 * DAY_NS
+    refit = (
+        max(DAY_NS // step, 7) if plan.replay.refit == "auto" else durations.parse_ns(plan.replay.refit, step_ns=step) // step
+    )
+    if plan.replay.window != "auto":
+        window = durations.parse_ns(plan.replay.window, step_ns=step) // step
+        first = window
+    else:
+        lead = FIRST_NS if stated == "auto" else max(3 * longest, 2 * DAY_NS)
+        first = max(lead // step, FIRST_SAMPLES)
+        window = max(WINDOW_NS // step, 8 * longest // step, first)
+    if refit < 1 or window < 2:
+        raise ValueError("replay.refit and replay.window must hold at least one and two samples; take longer ones")
+    return replay.Cadence(int(first), int(refit), int(window))
+
+
+def _online_shifts(z: Floats, step: int) -> Ints:
+    """Indices at which the running test raises a shift, as pairs (start, raised) in turn."""
+    run = max(ONLINE_RUN_DAYS * DAY_NS / step, 500.0)
+    found = shifts.online(z, run_length=run)
+    return np.asarray([x for f in found for x in (f.index, f.raised)], dtype=np.int64)
 
 
 def group_of(plan: Plan, step_ns: int) -> grouping.Group:
@@ -237,18 +437,39 @@ def group_of(plan: Plan, step_ns: int) -> grouping.Group:
     return grouping.Group(plan.group.need, plan.group.of, merge, plan.group.shortest)
 
 
-def flag(base: Baselined, plan: Plan) -> Scanned:
+def _level_of(plan: Plan) -> dict[str, float]:
+    """The level in force: fixed limits lie at 4 sigmas by their own definition, unless sigmas are stated."""
+    if plan.baseline.kind == "fixed" and "sigmas" not in plan.flag.level:
+        return {"sigmas": fixed.LIMIT_SIGMAS}
+    return plan.flag.level
+
+
+Family = Callable[[str], flagging.SideTails]
+
+
+def flag(base: Baselined, plan: Plan, *, family: Family | None = None) -> Scanned:
     """Flag and group a fitted stream. Cheap: a new level never fits anew."""
-    z = base.z
     group = group_of(plan, base.series.step_ns)
-    ((level_kind, amount),) = plan.flag.level.items()
-    level = flagging.resolve_level(
-        level_kind, amount, z, base.clean, base.series.times, base.series.step_ns, plan.flag.side, group
+    ((level_kind, amount),) = _level_of(plan).items()
+    side = plan.flag.side
+    if base.resolved["baseline"]["kind"] == "fixed":
+        limits = base.resolved["facts"]
+        one_sided = {(True, False): "below", (False, True): "above"}
+        side = one_sided.get((limits.get("lower") is not None, limits.get("upper") is not None), side)
+    level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family)
+    evidence = base.evidence
+    is_replay = base.mode == "replay" and len(base.above) == len(base.series)
+    if is_replay and level_kind != "sigmas":
+        above, below, odd = (np.nan_to_num(x, nan=np.inf) for x in (base.above, base.below, base.odd))
+        level = _last_level(base, level)
+        flags = flagging.flag(evidence, above, below, odd)
+    else:
+        flags = flagging.flag(evidence, level.above, level.below, level.odd)
+    runs = grouping.find_runs(
+        flags, evidence.score, base.series.times, group, evidence.first if base.mode == "replay" else None
     )
-    flags = flagging.flag(z, level)
-    runs = grouping.find_runs(z, level.above, level.below, base.series.times, group)
-    found = [_outlier(base, z, runs, i) for i in range(len(runs.first))]
-    found += _shifts(base, plan)
+    found = [_outlier(base, runs, i) for i in range(len(runs.first))]
+    found += _shifts(base, plan) + _discords(base, plan)
     found.sort(key=lambda f: (f.start, f.end))
     resolved = {
         **base.resolved,
@@ -258,35 +479,52 @@ def flag(base: Baselined, plan: Plan) -> Scanned:
             "above": _finite(level.above),
             "below": _finite(level.below),
             "note": level.note,
+            "odds": level.odds,
+            "per_week": level.per_week,
         },
         "group": plan.group.model_dump(mode="json"),
         "shifts": plan.shifts.model_dump(mode="json"),
     }
-    return Scanned(base, z, level, flags, grouping.mark(runs, z), tuple(found), resolved)
+    in_finding = grouping.mark(runs, evidence.score)
+    return Scanned(base, evidence.signed, level, flags, in_finding, tuple(found), resolved)
 
 
-def scan(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Scanned:
-    return flag(fit(stream, plan, labels), plan)
+def _last_level(base: Baselined, level: flagging.Level) -> flagging.Level:
+    """The level in force at the end of a replay, with its note."""
+    seen = np.flatnonzero(~np.isnan(base.above))
+    if not len(seen):
+        return level
+    at = seen[-1]
+    note = "read off the past, anew about once a week; these are the last ones. " + level.note
+    return replace(level, above=float(base.above[at]), below=float(base.below[at]), odd=float(base.odd[at]), note=note)
+
+
+def scan(
+    stream: Input, plan: Plan, labels: Sequence[Label] = (), mode: str = "fit", *, is_kept: bool = False
+) -> Scanned:
+    base = run_replay(stream, plan, labels) if mode == "replay" else fit(stream, plan, labels, is_kept=is_kept)
+    return flag(base, plan)
 
 
 def _finite(value: float) -> float | None:
     return float(value) if np.isfinite(value) else None
 
 
-def _outlier(base: Baselined, z: Floats, runs: grouping.Runs, i: int) -> Finding:
+def _outlier(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
     times, peak = base.series.times, int(runs.peak[i])
     return Finding(
         base.key,
         int(times[runs.first[i]]),
         int(times[runs.last[i]]),
         "outlier",
-        "above" if runs.side[i] > 0 else "below",
-        float(abs(z[peak])),
+        {1: "above", -1: "below"}.get(int(runs.side[i]), ""),
+        float(base.score[peak]),
         int(times[peak]),
         float(base.series.values[peak]),
         float(base.expected[peak]),
         int(runs.samples[i]),
-        1,
+        int(base.window[peak]),
+        raised=int(times[runs.raised[i]]) + base.series.step_ns if base.mode == "replay" else None,
     )
 
 
@@ -294,49 +532,101 @@ def _shifts(base: Baselined, plan: Plan) -> list[Finding]:
     """Change points of the de-seasonalised series as findings."""
     if plan.shifts.of == "none" or len(base.series) < 4 or np.isnan(base.level_series).all():
         return []
-    level = expectation.calm_outliers(base.level_series)
+    if base.mode == "replay":
+        return _raised_shifts(base)
+    level = regimes.calm_outliers(base.level_series)
     at = base.shift_candidates
     if plan.shifts.of != "step":
-        shortest = max(24, max((p for p, _ in base.found_seasons), default=1))
+        longest = max((round(p) for p, _ in base.found_seasons), default=1)
+        shortest = max(24, longest)
         if np.sum(~np.isnan(level)) < 2 * shortest:
             return []
         cost = "step+spread" if plan.shifts.of == "spread" else "slope"
         penalty = None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty)
         at = shifts.search(level, cost=cost, penalty=penalty, shortest=shortest)
-    near = max(expectation.NEAR_SAMPLES, int(3 * seasons.DAY_NS // base.series.step_ns))
+    near = max(regimes.NEAR_SAMPLES, int(3 * DAY_NS // base.series.step_ns))
     found = []
     for s in shifts.describe(level, at, reach=near):
         t = int(base.series.times[s.index])
+        score = abs(s.size) / base.stream_spread if base.stream_spread else float("nan")
         found.append(
             Finding(
-                base.key, t, t, "shift", "up" if s.size > 0 else "down",
-                abs(s.size) / base.stream_spread if base.stream_spread else float("nan"), t,
-                float(base.series.values[s.index]), float(base.expected[s.index]), 1, 1, s.size, s.confidence,
+                base.key, t, t, "shift", "up" if s.size > 0 else "down", score, t, float(base.series.values[s.index]),
+                float(base.expected[s.index]), 1, 1, s.size, s.confidence,
             )
         )  # fmt: skip
     return found
 
 
+def _raised_shifts(base: Baselined) -> list[Finding]:
+    """What the running test raised, with what it knew when it did."""
+    found = []
+    times, step = base.series.times, base.series.step_ns
+    for start, raised in base.shift_candidates.reshape(-1, 2):
+        z = (base.series.values - base.expected)[start : raised + 1]
+        size = float(np.nanmedian(z)) if np.any(~np.isnan(z)) else float("nan")
+        t = int(times[start])
+        score = abs(size) / base.stream_spread if base.stream_spread else float("nan")
+        found.append(
+            Finding(
+                base.key, t, t, "shift", "up" if size > 0 else "down", score, t, float(base.series.values[start]),
+                float(base.expected[start]), 1, int(raised - start + 1), size, raised=int(times[raised]) + step,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _discords(base: Baselined, plan: Plan) -> list[Finding]:
+    """The windows least like any other, where the plan asks for them; in replay nothing, their neighbours may lie ahead."""
+    if plan.discords.window == "none" or base.mode == "replay":
+        return []
+    step = base.series.step_ns
+    window = durations.parse_ns(plan.discords.window, step_ns=step) // step
+    if not 4 <= window <= len(base.series) // 2:
+        raise ValueError(
+            f"discords.window holds {window} samples; it needs 4 to half of the {len(base.series)}: take another length"
+        )
+    distance, _ = discords.nearest(base.series.values, window)
+    scores = discords.sigmas(distance)
+    times = base.series.times
+    return [
+        Finding(
+            base.key, int(times[d.index]), int(times[d.index + window - 1]), "discord", "", float(scores[d.index]),
+            int(times[d.index + window // 2]), float(base.series.values[d.index + window // 2]),
+            float(base.expected[d.index + window // 2]), window, window, d.distance,
+        )
+        for d in discords.strongest(base.series.values, window, plan.discords.most)
+    ]  # fmt: skip
+
+
+FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
+
+
 def points_of(scanned: Scanned) -> dict[str, Any]:
     """The points columns of one stream, as contracts name them."""
     base = scanned.base
-    words = np.array(["below", "", "above"])
+    n = len(base.series)
+    if base.mode == "replay" and len(base.above) == n and "sigmas" not in scanned.resolved["flag"]["level"]:
+        above, below = base.above, base.below
+    else:
+        above, below = np.full(n, scanned.level.above), np.full(n, scanned.level.below)
+    words = np.array([FLAG_WORDS[k] for k in (-1, 0, 1, 2)])
     return {
         "time": base.series.times,
         "value": base.series.values,
         "expected": base.expected,
         "spread": base.spread,
-        "lower": base.expected - scanned.level.below * base.spread,
-        "upper": base.expected + scanned.level.above * base.spread,
+        "lower": base.expected - below * base.spread,
+        "upper": base.expected + above * base.spread,
         "residual": base.series.values - base.expected,
-        "score": np.abs(scanned.z),
-        "window": np.ones(len(base.series), np.int64),
+        "score": base.score,
+        "window": base.window,
         "flag": words[scanned.flags.astype(np.int64) + 1],
         "in_finding": scanned.in_finding,
     }
 
 
-def baseline_digest(stream_digest: str, plan: Plan, left_out: Sequence[tuple[int, int]]) -> str:
+def baseline_digest(stream_digest: str, plan: Plan, left_out: Sequence[tuple[int, int]], mode: str = "fit") -> str:
     """Key of a baseline stage: its version, its part of the plan, the samples, and what is left out."""
     data = plan.as_data()
     parts = {
@@ -344,8 +634,13 @@ def baseline_digest(stream_digest: str, plan: Plan, left_out: Sequence[tuple[int
         "prepare": data["prepare"],
         "baseline": data["baseline"],
         "spread": data["flag"]["spread"],
+        "windows": data["flag"]["windows"],
         "penalty": data["shifts"]["penalty"],
         "samples": stream_digest,
         "left_out": sorted(left_out),
+        "mode": mode,
     }
+    if mode == "replay":
+        # What is read off the past depends on how it is flagged.
+        parts |= {"flag": data["flag"], "group": data["group"], "replay": data["replay"]}
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()

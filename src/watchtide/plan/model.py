@@ -6,10 +6,48 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validat
 
 from watchtide.plan import durations
 
-# Named in the format, and coming in a later version; refused by name rather than ignored.
-LATER_KINDS = (
-    "classical", "harmonic", "rolling", "spectrum", "fixed", "trailing", "isolation", "next-step", "reconstruction",
-)  # fmt: skip
+# Named in the format, and coming with the learned networks; refused by name rather than ignored.
+LATER_KINDS = ("next-step", "reconstruction")
+# Options of each kind: what a value must be. A duration is turned into nanoseconds when a stream's cadence is known.
+OPTIONS: dict[str, dict[str, str]] = {
+    "auto": {},
+    "loess": {"season_window": "odd", "trend_window": "odd", "sweeps_robust": "count"},
+    "classical": {},
+    "harmonic": {"harmonics": "count", "bends": "duration", "robust": "flag"},
+    "slot": {"centre": "median|mean|trimmed", "previous": "count"},
+    "rolling": {"window": "duration", "centre": "median|mean"},
+    "spectrum": {"window": "duration", "rank": "count", "method": "reconstruction|forecast"},
+    "fixed": {"lower": "number", "upper": "number"},
+    "trailing": {"reference": "duration", "gap": "duration", "share": "share"},
+    "isolation": {"lags": "count", "trees": "count", "subsample": "count", "share": "share", "seed": "count"},
+}
+
+
+def check_option(kind: str, name: str, value: Any) -> None:
+    """Raise ValueError, with what it may be, for an option that a kind does not have or cannot use."""
+    known = OPTIONS[kind]
+    if name not in known:
+        has = ", ".join(sorted(known)) or ("none; state the kind first" if kind == "auto" else "none")
+        raise ValueError(f"options.{name} is not known for {kind}; it has: {has}")
+    form = known[name]
+    is_number = isinstance(value, int | float) and not isinstance(value, bool)
+    is_whole = isinstance(value, int) and not isinstance(value, bool)
+    if name == "season_window" and isinstance(value, list):
+        for each in value:
+            check_option(kind, name, each)
+        return
+    fits, words = {
+        "odd": (is_whole and value >= 3 and value % 2 == 1, "an odd number from 3 on"),
+        "count": (is_whole and value >= (0 if name == "sweeps_robust" else 1), "a whole number from 1 on"),
+        "number": (is_number, "a number"),
+        "share": (is_number and 0 < value < 1, "between 0 and 1"),
+        "flag": (isinstance(value, bool), "true or false"),
+        "duration": (isinstance(value, str | int | float), "a duration such as 24h"),
+    }.get(form, (value in form.split("|"), f"one of {', '.join(form.split('|'))}"))
+    if not fits:
+        raise ValueError(f"options.{name} must be {words}, got {value!r}")
+    if form == "duration":
+        durations.parse_ns(value, step_ns=1)
 
 
 def _duration(value: str | int | float) -> str | int | float:
@@ -60,13 +98,21 @@ class Train(Part):
         return self
 
 
+class Calendar(Part):
+    """Known days of an iCalendar file, reaching so far before and after each day."""
+
+    file: str
+    lead: Duration = "0d"
+    lag: Duration = "0d"
+
+
 class Baseline(Part):
     kind: str = "auto"
     seasons: Literal["auto"] | list[Duration] = "auto"
     form: Literal["auto", "additive", "multiplicative"] = "auto"
     train: Literal["all"] | Train = "all"
     leave_out: list[Literal["incident", "foreseen", "false-alarm", "unsure"]] = ["incident"]
-    calendars: list[Any] = []
+    calendars: list[Calendar] = []
     covariates: list[str] = []
     split: Split = Split()
     settle: Duration = "3d"
@@ -75,15 +121,20 @@ class Baseline(Part):
     @model_validator(mode="after")
     def known_kind(self) -> "Baseline":
         if self.kind in LATER_KINDS:
-            raise ValueError(f"kind {self.kind} comes in a later version; take auto, loess or slot")
-        if self.kind not in ("auto", "loess", "slot"):
-            raise ValueError(f"kind must be auto, loess or slot, got {self.kind!r}")
-        allowed = {"auto": set(), "loess": {"season_window", "sweeps_robust"}, "slot": {"centre"}}[self.kind]
-        for name in self.options:
-            if name not in allowed:
-                has = ", ".join(sorted(allowed)) or "none; state the kind first"
-                raise ValueError(f"options.{name} is not known for {self.kind}; it has: {has}")
+            raise ValueError(f"kind {self.kind} comes with the learned networks; take another")
+        if self.kind not in OPTIONS:
+            raise ValueError(f"kind must be one of {', '.join(OPTIONS)}, got {self.kind!r}")
+        for name, value in self.options.items():
+            check_option(self.kind, name, value)
         return self
+
+
+class Fleet(Part):
+    """A stated share of false ones among the stream-blocks that keep their findings; strict: under any dependence."""
+
+    rate: float = Field(0.1, gt=0, lt=1)
+    block: Duration = "24h"
+    strict: bool = False
 
 
 class Flag(Part):
@@ -92,7 +143,7 @@ class Flag(Part):
     windows: Literal["auto", "none"] = "auto"
     side: Literal["both", "above", "below"] = "both"
     bad: Literal["both", "above", "below"] = "both"
-    fleet: dict[str, Any] | None = None
+    fleet: Fleet | None = None
 
 
 def check_level(level: dict[str, float]) -> tuple[str, float]:
@@ -132,7 +183,8 @@ class Shifts(Part):
 
 
 class Discords(Part):
-    window: str = "none"
+    window: Literal["none"] | Duration = "none"
+    most: int = Field(3, ge=1, le=100)
 
 
 class Replay(Part):
@@ -153,23 +205,9 @@ class Plan(Part):
     replay: Replay = Replay()
 
     @model_validator(mode="after")
-    def nothing_from_later(self) -> "Plan":
-        later = {
-            "prepare.denominator": self.prepare.denominator is not None,
-            "prepare.as ratio": self.prepare.as_ == "ratio",
-            "prepare.least": self.prepare.least != 0,
-            "prepare.transform": self.prepare.transform != "none",
-            "prepare.filter": self.prepare.filter is not None,
-            "baseline.form multiplicative": self.baseline.form == "multiplicative",
-            "baseline.calendars": bool(self.baseline.calendars),
-            "baseline.covariates": bool(self.baseline.covariates),
-            "baseline.split": self.baseline.split != Split(),
-            "flag.fleet": self.flag.fleet is not None,
-            "discords.window": self.discords.window != "none",
-        }
-        for name, is_set in later.items():
-            if is_set:
-                raise ValueError(f"{name} comes in a later version; leave it at its default")
+    def parts_agree(self) -> "Plan":
+        if self.prepare.denominator is not None and self.prepare.as_ not in ("auto", "ratio"):
+            raise ValueError(f"prepare.denominator makes a ratio; prepare.as is {self.prepare.as_}")
         return self
 
     def as_data(self) -> dict[str, Any]:

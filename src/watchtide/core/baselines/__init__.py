@@ -1,51 +1,79 @@
 """Baselines: what each sample is expected to be. One file a kind, one protocol for all.
 
-A kind is a function `fit(y, slots, periods, **options) -> Fitted`, on the local-time grid of the
-training part; `Fitted.carry(n)` gives the parts for n positions, the training part first and what
-follows carried forward. Kinds that come later take the same shape.
+A kind is a module with two functions. `fit(frame, periods, **options) -> Fitted` learns from the usable
+samples of a frame and from nothing else. `expect(fitted, frame) -> Parts` says what to expect of the
+samples of any frame of the same cadence, earlier or later; what it says of a sample after training
+depends on samples strictly before that one only. What is learnt is plain numbers and arrays, so that
+every kind is kept and applied the same way.
 """
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import importlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from types import ModuleType
 from typing import Any
 
 import numpy as np
 
+from watchtide.core.frame import Frame, Period
 from watchtide.core.series import Floats
+
+# The learned networks take their place here; until they come a plan that names them is refused.
+KINDS = ("loess", "classical", "harmonic", "slot", "rolling", "spectrum", "fixed", "trailing", "isolation")
+LATER_KINDS = ("next-step", "reconstruction")
+# Kinds that read the samples just before the one they judge: they follow a level by themselves.
+TRAILS = ("rolling", "spectrum", "trailing", "isolation")
+# Kinds that say what spread they judge by; the others are judged by the spread of their residuals.
+OWN_SPREAD = ("fixed", "trailing")
+NEEDS_SEASON = ("classical", "slot")
 
 
 @dataclass(frozen=True)
 class Fitted:
-    """A fitted baseline on m local grid positions.
-
-    trend : (m,); seasons : (k, m); periods : (k,) whole samples.
-    inflation : how many times wider an unseen sample scatters than a fitted one.
-    """
+    """A fitted baseline: periods, arrays and facts (plain data) that its kind alone reads."""
 
     kind: str
-    trend: Floats
-    seasons: Floats
-    periods: tuple[int, ...]
-    inflation: float
+    periods: tuple[Period, ...]
+    arrays: dict[str, Floats]
     facts: dict[str, Any]
 
-    def carry(self, n: int) -> tuple[Floats, Floats]:
-        """Trend (n,) and seasons (k, n): beyond the training part the last level is held, and the
-        last full cycle of each season repeated."""
-        m = len(self.trend)
-        if n <= m:
-            return self.trend[:n], self.seasons[:, :n]
-        beyond = n - m
-        trend = np.r_[self.trend, np.full(beyond, self.trend[-1] if m else np.nan)]
-        rows = []
-        for row, period in zip(self.seasons, self.periods, strict=True):
-            cycle = row[m - period :]
-            rows.append(np.r_[row, np.resize(cycle, beyond)])
-        return trend, np.asarray(rows).reshape(len(self.periods), n)
+    def expect(self, frame: Frame) -> "Parts":
+        return module(self.kind).expect(self, frame)  # type: ignore[no-any-return]
 
 
-def kinds() -> dict[str, Callable[..., Fitted]]:
-    """The kinds that can be fitted, by the name a plan gives them."""
-    from watchtide.core.baselines import loess, slot
+@dataclass(frozen=True)
+class Parts:
+    """expected (n,) = trend (n,) + seasons (k, n).sum(0) + the more; NaN where nothing can be said.
 
-    return {"loess": loess.fit, "slot": slot.fit}
+    more : known days, covariates. spread : (n,) what the kind itself says of the spread, or None.
+    """
+
+    expected: Floats
+    trend: Floats
+    seasons: Floats
+    more: dict[str, Floats] = field(default_factory=dict)
+    spread: Floats | None = None
+
+
+def module(kind: str) -> ModuleType:
+    """The module of a kind. Raises ValueError for one that is not there."""
+    if kind not in KINDS:
+        later = "; that one comes with the learned networks" if kind in LATER_KINDS else ""
+        raise ValueError(f"baseline kind must be one of auto, {', '.join(KINDS)}, got {kind!r}{later}")
+    return importlib.import_module(f"watchtide.core.baselines.{kind}")
+
+
+def fit(kind: str, frame: Frame, periods: Sequence[Period], options: dict[str, Any] | None = None) -> Fitted:
+    """Fit a kind to the usable samples of a frame.
+
+    Raises ValueError for an unknown kind, a kind that needs a season and has none, and options out of range.
+    """
+    found = module(kind)
+    if kind in NEEDS_SEASON and not periods:
+        raise ValueError(f"a {kind} baseline needs a season; state one, for example seasons: [24h]")
+    return found.fit(frame, tuple(periods), **(options or {}))  # type: ignore[no-any-return]
+
+
+def plain_parts(expected: Floats, k: int = 0) -> Parts:
+    """Parts of a kind that tells no season apart: all of it is trend."""
+    return Parts(expected, expected, np.zeros((k, len(expected))))

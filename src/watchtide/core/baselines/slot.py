@@ -1,40 +1,119 @@
-"""Baseline by the same slot: what this weekday and time did in the other seasons."""
-
-from collections.abc import Sequence
-from itertools import pairwise
+"""Baseline by the same slot: what this weekday and time did in other seasons, or in the previous n of them."""
 
 import numpy as np
+from numba import njit
 
-from watchtide.core.baselines import Fitted
+from watchtide.core.baselines import Fitted, Parts
+from watchtide.core.frame import Frame, Period, slot_count, slots
 from watchtide.core.series import Floats, Ints
 
+CENTRES = ("median", "mean", "trimmed")
 
-def fit(y: Floats, slots: Ints, periods: Sequence[int], *, centre: str = "median") -> Fitted:
-    """Median (or mean) of each slot of the longest season over the training part.
 
-    y : (m,) on the local grid, NaN where missing or left out; slots : (m,) slot of each position in
-    the longest period. A slot without samples takes a straight line between its neighbours.
-    Raises ValueError without a season: there is no slot to look at.
+def fit(
+    frame: Frame, periods: tuple[Period, ...], *, centre: str = "median", previous: int | None = None
+) -> Fitted:
+    """Centre of each slot of the longest season over the training part.
+
+    centre : median, mean, or trimmed (a fifth off either end). previous : instead of all of training,
+        each sample is compared with its own slot in the n seasons before it; beyond training with
+        the last n of it. A slot without samples takes a straight line between its neighbours.
+    Raises ValueError for an unknown centre or previous under 1.
     """
-    if not len(periods):
-        raise ValueError("a same-slot baseline needs a season; state one, for example seasons: [24h]")
-    if centre not in ("median", "mean"):
-        raise ValueError(f"centre must be median or mean, got {centre!r}")
-    period = max(periods)
-    seen = ~np.isnan(y)
-    order = np.argsort(slots[seen], kind="stable")
-    sorted_slots, sorted_values = slots[seen][order], y[seen][order]
-    edges = np.searchsorted(sorted_slots, np.arange(period + 1))
-    middle = np.median if centre == "median" else np.mean
-    level = np.array([middle(sorted_values[a:b]) if b > a else np.nan for a, b in pairwise(edges)])
+    if centre not in CENTRES:
+        raise ValueError(f"centre must be one of {', '.join(CENTRES)}, got {centre!r}")
+    if previous is not None and previous < 1:
+        raise ValueError(f"previous must be at least 1 season, got {previous}")
+    period = max(periods, key=lambda p: p.ns)
+    count = slot_count(frame, period)
+    use = frame.usable
+    at, values = slots(frame, period, count)[use], frame.values[use]
+    level = centres(at, values, count, centre)
     gaps = np.isnan(level)
-    if gaps.all():
-        level[:] = np.nan
-    elif gaps.any():
-        at = np.arange(period)
-        level[gaps] = np.interp(at[gaps], at[~gaps], level[~gaps], period=period)
-    base = float(np.nanmean(level)) if not gaps.all() else np.nan
-    per_slot = len(sorted_values) / max(period, 1)
-    season = (level - base)[slots]
-    inflation = float(np.sqrt((1 + 1 / max(per_slot, 1)) / max(1 - 1 / max(per_slot, 1), 0.25)))
-    return Fitted("slot", np.full(len(y), base), season[None, :], (period,), inflation, {"centre": centre})
+    if gaps.any() and not gaps.all():
+        x = np.arange(count)
+        level[gaps] = np.interp(x[gaps], x[~gaps], level[~gaps], period=count)
+    arrays = {"level": level}
+    if previous is not None:
+        # The newest samples of each slot, oldest first, for what comes after training.
+        ring = np.full((count, previous), np.nan)
+        _fill(at.astype(np.int64), values, ring)
+        arrays["ring"] = ring
+    end = int(frame.times[use][-1]) if use.any() else 0
+    facts = {"centre": centre, "previous": previous, "per_slot": len(values) / count, "end": end}
+    return Fitted("slot", periods, arrays, facts)
+
+
+def centres(at: Ints, values: Floats, count: int, centre: str) -> Floats:
+    """(count,) centre of the values of each slot; NaN where a slot has none."""
+    order = np.lexsort((values, at))
+    ranked, edges = values[order], np.searchsorted(at[order], np.arange(count + 1))
+    sizes = np.diff(edges)
+    out = np.full(count, np.nan)
+    seen = sizes > 0
+    a, m = edges[:-1][seen], sizes[seen]
+    if centre == "median":
+        out[seen] = (ranked[a + (m - 1) // 2] + ranked[a + m // 2]) / 2
+        return out
+    cut = m // 5 if centre == "trimmed" else np.zeros_like(m)
+    total = np.r_[0.0, np.cumsum(ranked)]
+    out[seen] = (total[a + m - cut] - total[a + cut]) / (m - 2 * cut)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _fill(at, values, ring):  # type: ignore[no-untyped-def]
+    width = ring.shape[1]
+    for i in range(len(at)):
+        for j in range(width - 1):
+            ring[at[i], j] = ring[at[i], j + 1]
+        ring[at[i], width - 1] = values[i]
+
+
+@njit(cache=True, nogil=True)
+def _walk(at, values, use, ring, level, how):  # type: ignore[no-untyped-def]
+    """Centre of the ring of each sample's slot before the sample enters it."""
+    n = len(at)
+    width = ring.shape[1]
+    out = np.empty(n)
+    held = np.empty(width)
+    for i in range(n):
+        m = 0
+        for j in range(width):
+            v = ring[at[i], j]
+            if not np.isnan(v):
+                held[m] = v
+                m += 1
+        if m == 0:
+            out[i] = level[at[i]]
+        elif how == 0:
+            out[i] = np.median(held[:m])
+        else:
+            ranked = np.sort(held[:m])
+            cut = m // 5 if how == 2 else 0
+            out[i] = np.mean(ranked[cut : m - cut])
+        if use[i]:
+            for j in range(width - 1):
+                ring[at[i], j] = ring[at[i], j + 1]
+            ring[at[i], width - 1] = values[i]
+    return out
+
+
+def expect(fitted: Fitted, frame: Frame) -> Parts:
+    """The slot's centre; with `previous`, of the seasons before each sample as far as the frame holds them."""
+    period = max(fitted.periods, key=lambda p: p.ns)
+    level = fitted.arrays["level"]
+    at = slots(frame, period, len(level))
+    if "ring" in fitted.arrays:
+        ring = fitted.arrays["ring"]
+        starts_later = len(frame) > 0 and int(frame.times[0]) > fitted.facts["end"]
+        expected = _walk(
+            at, frame.values, frame.usable, ring.copy() if starts_later else np.full_like(ring, np.nan),
+            level, CENTRES.index(fitted.facts["centre"]),
+        )  # fmt: skip
+    else:
+        expected = level[at]
+    base = np.full(len(frame), float(np.nanmean(level)) if not np.isnan(level).all() else np.nan)
+    row = np.zeros((len(fitted.periods), len(frame)))
+    row[fitted.periods.index(period)] = expected - base
+    return Parts(expected, base, row)

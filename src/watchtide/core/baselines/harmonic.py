@@ -1,0 +1,426 @@
+"""Baseline by harmonics: a trend with bends, seasons of any length, known days and covariates, fitted together.
+
+A penalised regression. Harmonics cost the more the higher they are, by an amount that blocked
+cross-validation chooses, so that a plain season stays smooth and a jagged one may be jagged.
+"""
+
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numba import njit
+from scipy.linalg import cho_factor, cho_solve
+
+from watchtide.core.baselines import Fitted, Parts
+from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, phase
+from watchtide.core.robust import mad_sigma
+from watchtide.core.series import Bools, Floats, Ints
+
+# Harmonics of a season at most, and of those of a shorter season whose shape a longer one may change.
+MOST_HARMONICS = 24
+MOST_SHARED = 12
+# How much a first harmonic is drawn to nothing, against what n / 2 samples say: tried by cross-validation.
+RIDGES = (1e-5, 1e-4, 1e-3, 1e-2, 1e-1)
+SHARED_RIDGES = (1e-4, 1e-3, 1e-2, 1e-1, 1e1)
+BEND_RIDGES = (1e-2, 1.0)
+FOLDS = 4
+# Tukey's bisquare at 95 % efficiency for Gaussian noise.
+BISQUARE = 4.685
+SWEEPS = 12
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Columns of the design: frequencies by period and order, knots of the trend, and what stands beside.
+
+    period : (h,) which period's powers give each harmonic; order : (h,) its order there; owner : (h,) which
+    season it belongs to; roughness : (h,) its order within a shortest season; shared : (h,) whether
+    it lets a longer season change the shape of a shorter one.
+    """
+
+    period: Ints
+    order: Ints
+    owner: Ints
+    roughness: Floats
+    shared: Bools
+
+
+def harmonics(periods: tuple[Period, ...], step_ns: int, most: int, n: int) -> Layout:
+    """Which harmonics a set of seasons has, each frequency once, below half the sampling rate."""
+    rows: list[tuple[int, int, int, float, bool]] = []
+    taken: set[Fraction] = set()
+    by_length = sorted(range(len(periods)), key=lambda i: periods[i].ns)
+    room = max(n // 3, 4)
+    for place, i in enumerate(by_length):
+        p = periods[i]
+        inner = next(
+            (j for j in reversed(by_length[:place]) if _divides(periods[j], p) is not None), None
+        )
+        ratio = _divides(periods[inner], p) if inner is not None else None
+        orders = range(1, (min(most, MOST_SHARED) * ratio if ratio else most) + 1)
+        for order in orders:
+            cycles = order * step_ns / p.ns
+            if cycles >= 0.5 or len(rows) * 2 >= room:
+                break
+            frequency = Fraction(order, p.ns)
+            if frequency in taken:
+                continue
+            taken.add(frequency)
+            rows.append((i, order, i, order / ratio if ratio else float(order), bool(ratio) and order > 3))
+    columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
+    return Layout(
+        np.array(columns[0], np.int64),
+        np.array(columns[1], np.int64),
+        np.array(columns[2], np.int64),
+        np.array(columns[3], np.float64),
+        np.array(columns[4], np.bool_),
+    )
+
+
+def _divides(short: Period, long: Period) -> int | None:
+    """How many times a season fits into a longer one, where it does so exactly and at most 14 times."""
+    ratio = long.ns / short.ns
+    whole = round(ratio)
+    return whole if 2 <= whole <= 14 and abs(ratio - whole) < 1e-6 and short.is_local == long.is_local else None
+
+
+@dataclass(frozen=True)
+class Design:
+    """Columns in two parts, because seasons repeat: slow (n, m) row by row, and seasons (u, 2 h) once a distinct phase.
+
+    slow : 1, time in fortnights, hinges, what stands beside; at : (n,) which distinct phase each row has.
+    """
+
+    slow: Floats
+    seasons: Floats
+    at: Ints
+
+    def __matmul__(self, beta: Floats) -> Floats:
+        m = self.slow.shape[1]
+        return np.asarray(self.slow @ beta[:m] + (self.seasons @ beta[m:])[self.at])
+
+    def moment(self, v: Floats) -> Floats:
+        """Columns times v."""
+        return np.r_[self.slow.T @ v, self.seasons.T @ np.bincount(self.at, v, len(self.seasons))]
+
+    def gram(self, w: Floats) -> Floats:
+        """Columns times w times columns: the season's part costs by distinct phases, not by samples."""
+        m, u = self.slow.shape[1], len(self.seasons)
+        weighted = self.slow * w[:, None]
+        out = np.empty((m + self.seasons.shape[1],) * 2)
+        out[:m, :m] = self.slow.T @ weighted
+        out[m:, m:] = self.seasons.T @ (self.seasons * np.bincount(self.at, w, u)[:, None])
+        per_phase = np.stack([np.bincount(self.at, column, u) for column in weighted.T])
+        out[:m, m:] = per_phase @ self.seasons
+        out[m:, :m] = out[:m, m:].T
+        return out
+
+    def rows(self, keep: np.ndarray) -> "Design":
+        return Design(self.slow[keep], self.seasons, self.at[keep])
+
+
+@njit(cache=True, nogil=True)
+def _season_rows(phases, period, order, out):  # type: ignore[no-untyped-def]
+    """Cosine and sine of each harmonic, row by row, so that a row never depends on how many there are."""
+    h = len(period)
+    for i in range(len(phases)):
+        c = s = turn_c = turn_s = 0.0
+        last = -1
+        at = 0
+        for j in range(h):
+            if period[j] != last:
+                last = period[j]
+                turn_c = np.cos(2.0 * np.pi * phases[i, last])
+                turn_s = np.sin(2.0 * np.pi * phases[i, last])
+                c, s, at = 1.0, 0.0, 0
+            while at < order[j]:
+                c, s = c * turn_c - s * turn_s, c * turn_s + s * turn_c
+                at += 1
+            out[i, 2 * j] = c
+            out[i, 2 * j + 1] = s
+
+
+@njit(cache=True, nogil=True)
+def _dot_rows(x, beta):  # type: ignore[no-untyped-def]
+    """Rows times coefficients, summed in one order whatever the number of rows."""
+    out = np.zeros(len(x))
+    for i in range(len(x)):
+        for j in range(len(beta)):
+            out[i] += x[i, j] * beta[j]
+    return out
+
+
+def _design(
+    frame: Frame, periods: tuple[Period, ...], layout: Layout, origin: int, end: int, knots: Floats
+) -> Design:
+    """Columns of a frame. Time stops at the end of training: beyond it the trend holds its level."""
+    position = (np.clip(frame.times, origin, end) - origin) / _SPACING_UNIT
+    hinges = np.maximum(position[:, None] - knots[None, :], 0.0)
+    beside = np.nan_to_num(frame.columns, nan=0.0).T
+    slow = np.column_stack([np.ones(len(frame)), position, hinges, beside])
+    if not periods:
+        return Design(slow, np.zeros((1, 0)), np.zeros(len(frame), np.int64))
+    phases = np.stack([phase(frame, p) for p in periods], axis=1)
+    if len(periods) == 1 or all(_divides(a, b) for a, b in pairwise(sorted(periods, key=lambda p: p.ns))):
+        # Nested seasons: the longest one's phase says all.
+        key = phases[:, int(np.argmax([p.ns for p in periods]))]
+        _, first, at = np.unique(key, return_index=True, return_inverse=True)
+        phases = phases[first]
+    else:
+        at = np.arange(len(frame))
+    rows = np.empty((len(phases), 2 * len(layout.order)))
+    _season_rows(np.ascontiguousarray(phases), layout.period, layout.order, rows)
+    return Design(slow, rows, at)
+
+
+_SPACING_UNIT = 14.0 * DAY_NS
+
+
+def fit(
+    frame: Frame,
+    periods: tuple[Period, ...],
+    *,
+    harmonics_most: int = MOST_HARMONICS,
+    bends_ns: int | None = None,
+    link: str = "identity",
+    is_robust: bool = True,
+    ridge: dict[str, float] | None = None,
+    start: Floats | None = None,
+) -> Fitted:
+    """Fit trend, seasons, known days and covariates together, robustly, to the usable samples.
+
+    periods : any lengths; one that divides another shares its harmonics, and the longer one may change the
+        shape of the shorter (a day that differs by weekday).
+    bends_ns : spacing of the trend's bends; None takes two weeks, and no bend nearer than that to the ends.
+    link : "identity", or "log" for parts that multiply: E y = exp(parts), variance growing with E y.
+    ridge : penalties of an earlier choice; None chooses by cross-validation over blocks of cycles. start : coefficients
+        of a fit of the same columns to begin from.
+    Tukey's bisquare, from Huber's weights, with Fellner's modified residuals, so that one factorisation
+    serves all sweeps. Huber and Ronchetti (2009), chapter 7; Hyndman and Athanasopoulos (2021), section 12.
+    """
+    use = frame.usable & ~np.isnan(frame.values)
+    at = np.flatnonzero(use)
+    names = frame.names
+    if len(at) == 0:
+        return Fitted("harmonic", periods, {"beta": np.full(2, np.nan)}, _facts(periods, link, 0, 0, names))
+    origin, end = int(frame.times[at[0]]), int(frame.times[at[-1]])
+    spacing = float(bends_ns or _SPACING_UNIT)
+    knots = np.arange(spacing, end - origin - 0.5 * spacing + 1, spacing) / _SPACING_UNIT
+    longest = max((p.ns for p in periods), default=0)
+    if end - origin < 2 * longest or len(at) < 24:
+        knots = knots[:0]
+    layout = harmonics(periods, frame.step_ns, harmonics_most, len(at))
+    part = _rows_of(frame, at)
+    x = _design(part, periods, layout, origin, end, knots)
+    # Around its middle, so that a far-off level costs no digits and no penalty.
+    middle = 0.0 if link == "log" else float(np.median(part.values))
+    y = part.values - middle
+    folds = cycle_blocks(part, periods, FOLDS)
+    model = _Regression(x, part.weights, folds, layout, len(knots), end - origin >= 2 * DAY_NS)
+    if ridge is None:
+        ridge = model.choose(_drawn_in(y) if link == "identity" else _log_start(y))
+    penalty = model.penalty(ridge)
+    beta, weight, inner = model.solve(y, penalty, link=link, is_robust=is_robust, start=start)
+    beta[0] += middle
+    arrays = {
+        "beta": beta,
+        "knots": knots,
+        "period": layout.period.astype(np.float64),
+        "order": layout.order.astype(np.float64),
+        "owner": layout.owner.astype(np.float64),
+    }
+    facts = _facts(periods, link, origin, end, names) | {
+        "ridge": ridge,
+        "harmonics": len(layout.order),
+        "down_weighted": int(np.sum(weight < 0.25)),
+        "degrees_of_freedom": inner,
+    }
+    return Fitted("harmonic", periods, arrays, facts)
+
+
+def _facts(periods: tuple[Period, ...], link: str, origin: int, end: int, names: tuple[str, ...]) -> dict[str, Any]:
+    return {"link": link, "origin": origin, "end": end, "columns": list(names)}
+
+
+def _rows_of(frame: Frame, at: Ints) -> Frame:
+    return Frame(
+        frame.times[at], frame.offsets_ns[at], frame.step_ns, frame.values[at], frame.usable[at],
+        frame.weights[at], frame.columns[:, at], frame.names,
+    )  # fmt: skip
+
+
+def expect(fitted: Fitted, frame: Frame) -> Parts:
+    """Trend, seasons, known days and covariates at the samples of a frame; multiplied where the link is log."""
+    n, k = len(frame), len(fitted.periods)
+    a = fitted.arrays
+    if np.isnan(a["beta"]).all():
+        blank = np.full(n, np.nan)
+        return Parts(blank, blank, np.zeros((k, n)))
+    layout = Layout(
+        a["period"].astype(np.int64), a["order"].astype(np.int64), a["owner"].astype(np.int64),
+        np.zeros(len(a["order"])), np.zeros(len(a["order"]), np.bool_),
+    )  # fmt: skip
+    x = _design(frame, fitted.periods, layout, fitted.facts["origin"], fitted.facts["end"], a["knots"])
+    beta, names = a["beta"], fitted.facts["columns"]
+    m = x.slow.shape[1]
+    h = m - len(names)
+    trend = _dot_rows(np.ascontiguousarray(x.slow[:, :h]), beta[:h])
+    seasons = np.zeros((k, n))
+    for i in range(k):
+        own = np.repeat(layout.owner == i, 2)
+        seasons[i] = _dot_rows(x.seasons[:, own], beta[m:][own])[x.at]
+    more = {name: x.slow[:, h + j] * beta[h + j] for j, name in enumerate(names)}
+    eta = trend + seasons.sum(axis=0) + sum(more.values())
+    if fitted.facts["link"] == "log":
+        expected = np.exp(np.minimum(eta, 700.0))
+        level = np.exp(np.minimum(trend, 700.0))
+        # Told in the data's unit: what each season adds to the level it multiplies.
+        return Parts(expected, level, _shared_out(expected - level, seasons, more), _scaled(more, expected - level, seasons))
+    return Parts(eta, trend, seasons, more)
+
+
+def _shared_out(total: Floats, seasons: Floats, more: dict[str, Floats]) -> Floats:
+    """Seasons in the data's unit, in proportion to what each says in logarithms."""
+    logs = seasons.sum(axis=0) + sum(more.values())
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray(np.where(logs != 0, seasons / logs * total, 0.0))
+
+
+def _scaled(more: dict[str, Floats], total: Floats, seasons: Floats) -> dict[str, Floats]:
+    logs = seasons.sum(axis=0) + sum(more.values())
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return {name: np.where(logs != 0, part / logs * total, 0.0) for name, part in more.items()}
+
+
+def _drawn_in(y: Floats) -> Floats:
+    """y with its wildest samples drawn in, so that the choice of penalties is not theirs."""
+    centre, scale = float(np.median(y)), mad_sigma(y)
+    return np.clip(y, centre - 8 * scale, centre + 8 * scale) if scale > 0 else y
+
+
+def _log_start(y: Floats) -> Floats:
+    """Logarithms to start from; values at or near 0 take half of the least positive one."""
+    positive = y[y > 0]
+    least = float(positive.min()) / 2 if len(positive) else 1.0
+    return np.log(np.maximum(y, least))
+
+
+class _Regression:
+    """A penalised regression on one design: cross-validation of the penalties, and the robust fit."""
+
+    def __init__(
+        self, x: Design, weights: Floats, folds: Ints, layout: Layout, knots: int, has_slope: bool
+    ) -> None:
+        self.x, self.w, self.folds, self.layout = x, weights, folds, layout
+        self.knots, self.has_slope = knots, has_slope
+        self.n = float(weights.sum())
+
+    def penalty(self, ridge: dict[str, float]) -> Floats:
+        """(p,) what each squared coefficient costs."""
+        lay = self.layout
+        each = np.where(lay.shared, ridge["shared"], ridge["season"]) * lay.roughness**2 * self.n / 2
+        slope = 1e-6 if self.has_slope else 1e6
+        bends = np.full(self.knots, ridge["bends"] * self.n / 20)
+        beside = np.full(self.x.slow.shape[1] - 2 - self.knots, 1e-3 * self.n / 100 + 1e-9)
+        return np.r_[1e-9, slope * self.n, bends, beside, np.repeat(each, 2)] + 1e-10 * self.n
+
+    def choose(self, y: Floats) -> dict[str, float]:
+        """Penalties with the least absolute error on blocks of cycles left out in turn (plain fits)."""
+        grams = []
+        for fold in range(FOLDS):
+            rows = self.folds == fold
+            xf = self.x.rows(rows)
+            grams.append((xf.gram(self.w[rows]), xf.moment(self.w[rows] * y[rows]), xf, y[rows]))
+        whole, moment = sum(g[0] for g in grams), sum(g[1] for g in grams)
+        kept = [g for g in grams if len(g[3])]
+
+        def error(ridge: dict[str, float]) -> float:
+            penalty = self.penalty(ridge)
+            errors = []
+            for gram, right, xf, yf in kept:
+                beta = _solve(whole - gram, moment - right, penalty)
+                errors.append(np.abs(yf - xf @ beta))
+            return float(np.mean(np.concatenate(errors)))
+
+        best = {"season": 1e-3, "shared": 1e-2, "bends": 1.0}
+        if len(kept) < 2:
+            return best
+        ladders: list[tuple[str, tuple[float, ...]]] = [("season", RIDGES)]
+        if self.layout.shared.any():
+            ladders = [("shared", SHARED_RIDGES), ("season", RIDGES)]
+        if self.knots:
+            ladders.append(("bends", BEND_RIDGES))
+        known: dict[float, float] = {}
+        for name, ladder in ladders:
+            known = {value: error(best | {name: value}) for value in ladder}
+            best[name] = min(known, key=lambda value: known[value])
+        return best
+
+    def solve(
+        self, y: Floats, penalty: Floats, *, link: str, is_robust: bool, start: Floats | None = None
+    ) -> tuple[Floats, Floats, float]:
+        """Coefficients, the robustness weight of each sample, and the effective number of parameters."""
+        if link == "log":
+            return self._solve_log(y, penalty, is_robust, start)
+        gram = self.x.gram(self.w)
+        factor = cho_factor(gram + np.diag(penalty), check_finite=False)
+        beta = cho_solve(factor, self.x.moment(self.w * y))
+        weight = np.ones(len(y))
+        if is_robust:
+            root = np.sqrt(self.w)
+            for sweep in range(SWEEPS):
+                fitted = self.x @ beta
+                residual = (y - fitted) * root
+                scale = mad_sigma(residual, centre=0.0)
+                if scale <= 1e-12 * (1e-300 + float(np.max(np.abs(y)))):
+                    break
+                weight = _weights(residual / scale, sweep < SWEEPS // 3)
+                step = cho_solve(factor, self.x.moment(self.w * weight * (y - fitted)) - penalty * beta)
+                beta = beta + step
+                if float(np.max(np.abs(step))) < 1e-4 * scale and sweep > SWEEPS // 3:
+                    break
+        leverage = float(np.trace(cho_solve(factor, gram)))
+        return beta, weight, leverage
+
+    def _solve_log(
+        self, y: Floats, penalty: Floats, is_robust: bool, start: Floats | None
+    ) -> tuple[Floats, Floats, float]:
+        """Quasi-likelihood with a log link and a variance that grows with the mean, drawn in like the other."""
+        warm = start is not None and len(start) == len(penalty)
+        if warm:
+            beta = np.asarray(start, dtype=np.float64).copy()
+        else:
+            beta = _solve(self.x.gram(self.w), self.x.moment(self.w * _log_start(y)), penalty)
+        weight = np.ones(len(y))
+        gram = np.eye(len(penalty))
+        for sweep in range(8):
+            eta = np.clip(self.x @ beta, -30.0, 700.0)
+            mean = np.exp(eta)
+            pearson = (y - mean) / np.sqrt(mean)
+            scale = max(mad_sigma(pearson, centre=0.0), 1e-9)
+            if is_robust:
+                # Small counts are skew by nature: what they do to the middle must not count as wild.
+                weight = _weights(pearson / max(scale, 1.0 if mean.mean() < 5 else 0.0), sweep < 4 and not warm)
+            size = self.w * mean / max(float(np.mean(mean)), 1e-300)
+            gram = self.x.gram(size)
+            move = weight * (y - mean) / mean
+            step = _solve(gram, self.x.moment(size * move) - penalty * beta, penalty)
+            step = np.clip(step, -2.0, 2.0)
+            beta = beta + step
+            if float(np.max(np.abs(step))) < (1e-3 if warm else 1e-5) and (warm or sweep >= 5):
+                break
+        return beta, weight, float(np.trace(_solve(gram, gram, penalty)))
+
+
+def _weights(u: Floats, is_first: bool) -> Floats:
+    """Huber's weights at first, which cannot lose the middle; then the bisquare, which lets go of outliers."""
+    size = np.abs(u)
+    if is_first:
+        return np.asarray(np.minimum(1.0, 1.345 / np.maximum(size, 1e-300)))
+    return np.asarray(np.maximum(1 - (size / BISQUARE) ** 2, 0.0) ** 2)
+
+
+def _solve(gram: Floats, right: Floats, penalty: Floats) -> Floats:
+    return np.asarray(cho_solve(cho_factor(gram + np.diag(penalty), check_finite=False), right, check_finite=False))

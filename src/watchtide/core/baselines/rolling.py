@@ -1,0 +1,103 @@
+"""Baseline by a rolling window: the middle and the spread of the samples just before, with a season if there is one."""
+
+import numpy as np
+from numba import njit
+
+from watchtide.core.baselines import Fitted, Parts
+from watchtide.core.baselines.slot import centres
+from watchtide.core.frame import DAY_NS, Frame, Period, slot_count, slots
+from watchtide.core.regimes import moving_mean
+from watchtide.core.robust import MAD_TO_SIGMA
+
+
+def fit(
+    frame: Frame, periods: tuple[Period, ...], *, window_ns: int = DAY_NS, centre: str = "median"
+) -> Fitted:
+    """The slot medians of the longest season, if any, around the moving middle of one season.
+
+    window_ns : length of the window before each sample; centre : median with MAD, or mean with SD.
+    Raises ValueError for a window under two samples or an unknown centre.
+    """
+    if centre not in ("median", "mean"):
+        raise ValueError(f"centre must be median or mean, got {centre!r}")
+    window = int(window_ns // frame.step_ns)
+    if window < 2:
+        raise ValueError(f"the window holds {window} samples, it needs at least 2; take a longer one")
+    arrays = {"tail": frame.trained[-window:].copy()}
+    if periods:
+        period = max(periods, key=lambda p: p.ns)
+        count = slot_count(frame, period)
+        use = frame.usable
+        y = frame.trained
+        level = moving_mean(y, count)
+        season = centres(slots(frame, period, count)[use], (y - level)[use], count, "median")
+        season = np.nan_to_num(season - np.nanmean(season) if not np.isnan(season).all() else season)
+        arrays["season"] = season
+    end = int(frame.times[-1]) if len(frame) else 0
+    return Fitted("rolling", periods, arrays, {"window": window, "centre": centre, "end": end})
+
+
+@njit(cache=True, nogil=True)
+def trail(values, use, window, is_median, fewest):  # type: ignore[no-untyped-def]
+    """(n,) middle and spread of the used samples among the `window` before each one; NaN under `fewest`.
+
+    The window is kept sorted; a sample costs one search and one move of memory.
+    """
+    n = len(values)
+    middle, spread = np.full(n, np.nan), np.full(n, np.nan)
+    ranked = np.empty(window + 1)
+    m = 0
+    away = np.empty(window + 1)
+    for i in range(n):
+        out = i - window - 1
+        if out >= 0 and use[out]:
+            at = np.searchsorted(ranked[:m], values[out])
+            for j in range(at, m - 1):
+                ranked[j] = ranked[j + 1]
+            m -= 1
+        if i > 0 and use[i - 1]:
+            v = values[i - 1]
+            at = np.searchsorted(ranked[:m], v)
+            for j in range(m, at, -1):
+                ranked[j] = ranked[j - 1]
+            ranked[at] = v
+            m += 1
+        if m < fewest:
+            continue
+        if is_median:
+            c = (ranked[(m - 1) // 2] + ranked[m // 2]) / 2
+            middle[i] = c
+            # The MAD of sorted samples: the m / 2 nearest to the middle lie side by side.
+            a, b = 0, m - 1
+            for j in range(m):
+                if c - ranked[a] > ranked[b] - c:
+                    away[m - 1 - j] = c - ranked[a]
+                    a += 1
+                else:
+                    away[m - 1 - j] = ranked[b] - c
+                    b -= 1
+            spread[i] = MAD_TO_SIGMA * (away[(m - 1) // 2] + away[m // 2]) / 2
+        else:
+            c = ranked[:m].mean()
+            middle[i] = c
+            total = 0.0
+            for j in range(m):
+                total += (ranked[j] - c) ** 2
+            spread[i] = np.sqrt(total / max(m - 1, 1))
+    return middle, spread
+
+
+def expect(fitted: Fitted, frame: Frame) -> Parts:
+    """The middle of the window strictly before each sample, plus its season; NaN before there is a window."""
+    window = fitted.facts["window"]
+    n = len(frame)
+    season = np.zeros(n)
+    rows = np.zeros((len(fitted.periods), n))
+    if "season" in fitted.arrays:
+        period = max(fitted.periods, key=lambda p: p.ns)
+        season = fitted.arrays["season"][slots(frame, period, len(fitted.arrays["season"]))]
+        rows[fitted.periods.index(period)] = season
+    is_median = fitted.facts["centre"] == "median"
+    free = frame.values - season
+    middle, spread = trail(free, frame.usable, window, is_median, max(2, window // 8))
+    return Parts(middle + season, middle, rows, {}, spread)

@@ -1,0 +1,167 @@
+"""Baseline by singular spectrum analysis: the strongest oscillations and the trend, of any shape."""
+
+import numpy as np
+from numba import njit
+from scipy.linalg import eigh
+
+from watchtide.core.baselines import Fitted, Parts
+from watchtide.core.frame import DAY_NS, Frame, Period
+from watchtide.core.robust import mad_sigma
+from watchtide.core.series import Floats
+
+MOST_WINDOW = 400
+# Gavish and Donoho's threshold for an unknown noise level, against the median singular value.
+THRESHOLD = 2.858
+FILLS = 3
+
+
+def fit(
+    frame: Frame,
+    periods: tuple[Period, ...],
+    *,
+    window_ns: int | None = None,
+    rank: int | None = None,
+    method: str = "reconstruction",
+) -> Fitted:
+    """The leading left singular vectors of the trajectory matrix of the training part.
+
+    window_ns : length of a row, None takes two of the shortest season (at most 400 samples, a third of the
+        history); rank : how many vectors, None those above Gavish and Donoho's threshold.
+    method : `reconstruction` judges training by what the vectors rebuild, and carries on by their recurrence;
+        `forecast` judges every sample by the recurrence from the samples before it.
+    Missing samples, and those far from the fit, are filled by the fit itself, three times over.
+    Raises ValueError for an unknown method, or a history shorter than three windows.
+    Golyandina, Nekrutkin and Zhigljavsky (2001), chapters 1 and 2; Gavish and Donoho (2014).
+    """
+    if method not in ("reconstruction", "forecast"):
+        raise ValueError(f"method must be reconstruction or forecast, got {method!r}")
+    use = np.flatnonzero(frame.usable)
+    blank = Fitted("spectrum", periods, {"recurrence": np.zeros(0)}, {"method": method, "start": 0, "middle": np.nan})
+    if len(use) == 0:
+        return blank
+    first, last = int(use[0]), int(use[-1])
+    y = frame.trained[first : last + 1]
+    n = len(y)
+    if window_ns is None:
+        # Two days hold a daily season's shape twice; a tenth of the history leaves enough rows to tell noise.
+        shortest = min((p.samples(frame.step_ns) for p in periods), default=DAY_NS / frame.step_ns)
+        window = int(min(max(2 * shortest, 8), MOST_WINDOW, n // 3))
+    else:
+        window = int(window_ns // frame.step_ns)
+        if window < 2 or window > n // 3:
+            raise ValueError(
+                f"the window holds {window} samples; it needs 2 to a third of the {n} samples of history"
+            )
+    if window < 2:
+        return Fitted("spectrum", periods, {"recurrence": np.zeros(0)}, {"method": method, "start": 0, "middle": float(np.median(y[~np.isnan(y)]))})
+    if rank is not None and not 1 <= rank < window:
+        raise ValueError(f"rank must be between 1 and {window - 1}, got {rank}")
+    middle = float(np.nanmedian(y))
+    missing = np.isnan(y)
+    rebuilt = np.zeros(n)
+    vectors = np.zeros((window, 1))
+    for _ in range(FILLS):
+        filled = np.where(missing, rebuilt, y - middle)
+        residual = filled - rebuilt
+        scale = mad_sigma(residual[~missing], centre=0.0)
+        if _ > 0 and scale > 0:
+            filled = np.where(np.abs(residual) > 5 * scale, rebuilt, filled)
+        vectors = _vectors(filled, window, rank)
+        rebuilt = _rebuild(filled, vectors)
+    recurrence = _recurrence(vectors)
+    facts = {
+        "method": method, "start": int(frame.times[first]), "middle": middle, "window": window,
+        "rank": int(vectors.shape[1]), "scale": mad_sigma((y - middle - rebuilt)[~missing], centre=0.0),
+    }  # fmt: skip
+    return Fitted("spectrum", periods, {"recurrence": recurrence, "rebuilt": rebuilt, "vectors": vectors}, facts)
+
+
+def _vectors(y: Floats, window: int, rank: int | None) -> Floats:
+    """(window, rank) leading eigenvectors of the lag-covariance matrix."""
+    rows = np.lib.stride_tricks.sliding_window_view(y, window)
+    values, vectors = eigh(rows.T @ rows)
+    values, vectors = np.maximum(values[::-1], 0.0), vectors[:, ::-1]
+    if rank is None:
+        singular = np.sqrt(values)
+        rank = int(np.clip(np.sum(singular > THRESHOLD * np.median(singular)), 1, max(window // 3, 1)))
+    return np.asarray(vectors[:, :rank])
+
+
+def _rebuild(y: Floats, vectors: Floats) -> Floats:
+    """(n,) mean along the diagonals of the trajectory matrix projected on the vectors."""
+    window = len(vectors)
+    rows = np.lib.stride_tricks.sliding_window_view(y, window)
+    total = np.zeros(len(y))
+    for v in vectors.T:
+        total += np.convolve(rows @ v, v)
+    counts = np.minimum(np.minimum(np.arange(1, len(y) + 1), window), np.arange(len(y), 0, -1))
+    return total / np.minimum(counts, len(rows))
+
+
+def _recurrence(vectors: Floats) -> Floats:
+    """(window - 1,) coefficients on the samples before, oldest first; zeros where the vectors allow none."""
+    last = vectors[-1]
+    share = float(last @ last)
+    if share >= 1 - 1e-9:
+        return np.zeros(len(vectors) - 1)
+    return np.asarray(vectors[:-1] @ last / (1 - share))
+
+
+@njit(cache=True, nogil=True)
+def _follow(y, recurrence, before, clip):  # type: ignore[no-untyped-def]
+    """(n,) forecast of each sample from the ones before it; missing and wild ones enter drawn in to the forecast."""
+    n, m = len(y), len(recurrence)
+    history = np.empty(m + n)
+    history[:m] = before
+    out = np.empty(n)
+    for i in range(n):
+        total = 0.0
+        for j in range(m):
+            total += recurrence[j] * history[i + j]
+        out[i] = total
+        away = y[i] - total
+        if np.isnan(y[i]):
+            history[m + i] = total
+        elif abs(away) > clip:
+            history[m + i] = total + (clip if away > 0 else -clip)
+        else:
+            history[m + i] = y[i]
+    return out
+
+
+def expect(fitted: Fitted, frame: Frame) -> Parts:
+    """Rebuilt values in training, the recurrence beyond it; or the one-step forecast throughout."""
+    n, k = len(frame), len(fitted.periods)
+    recurrence, middle = fitted.arrays["recurrence"], fitted.facts["middle"]
+    if len(recurrence) == 0 or n == 0:
+        flat = np.full(n, middle)
+        return Parts(flat, flat, np.zeros((k, n)))
+    rebuilt = fitted.arrays["rebuilt"]
+    m = len(rebuilt)
+    place = (frame.times - fitted.facts["start"]) // frame.step_ns
+    width = len(recurrence)
+    expected = np.full(n, np.nan)
+    inside = (place >= 0) & (place < m)
+    if fitted.facts["method"] == "reconstruction":
+        expected[inside] = rebuilt[place[inside]]
+        beyond = place >= m
+        if beyond.any():
+            ahead = int(place[-1]) - m + 1
+            path = _follow(np.full(ahead, np.nan), recurrence, rebuilt[m - width :], np.inf)
+            expected[beyond] = path[place[beyond] - m]
+        expected[place < 0] = np.nan
+    else:
+        y = frame.values - middle
+        begins_after = int(place[0]) >= m
+        # What came before the frame is the fit's own end, or its own beginning.
+        before = rebuilt[m - width :] if begins_after else rebuilt[:width]
+        gap = max(int(place[0]) - m, 0) if begins_after else 0
+        if gap:
+            before = _follow(np.full(gap, np.nan), recurrence, before, np.inf)[-width:] if gap >= width else np.r_[before, _follow(np.full(gap, np.nan), recurrence, before, np.inf)][-width:]
+        expected = _follow(np.where(frame.usable, y, np.nan), recurrence, before, 4 * max(fitted.facts["scale"], 1e-300))
+        if not begins_after:
+            expected[:width] = np.nan
+    # A recurrence may grow without bound: beyond ten times what was seen it says nothing.
+    bound = 10 * float(np.max(np.abs(rebuilt))) + 1e-300
+    expected = np.where(np.abs(expected) > bound, 0.0, expected) + middle
+    return Parts(expected, expected, np.zeros((k, n)))

@@ -1,0 +1,129 @@
+"""What a baseline sees: samples on their grid, which of them may train, seasons, and what stands beside them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, WallClock, wall_clock
+
+DAY_NS = 86_400 * SECOND_NS
+# 1970-01-05 00:00, a Monday: slot 0 of a week is Monday midnight, slot 0 of a day is midnight.
+MONDAY_NS = 4 * DAY_NS
+
+
+@dataclass(frozen=True)
+class Period:
+    """A season's length; is_local: it follows the wall clock (days, weeks and whole parts of a day)."""
+
+    ns: int
+    is_local: bool
+
+    def samples(self, step_ns: int) -> float:
+        return self.ns / step_ns
+
+
+def period_of(samples: float, step_ns: int) -> Period:
+    """The period of this many samples; a day, whole days and whole parts of a day follow the wall clock."""
+    ns = round(samples * step_ns)
+    near_day = DAY_NS % ns == 0 or ns % DAY_NS == 0
+    return Period(ns, near_day)
+
+
+@dataclass(frozen=True)
+class Frame:
+    """Samples of one stream as a baseline takes them; arrays of (n,) on the even grid.
+
+    values : what was observed (after a transform), NaN where missing.
+    usable : samples that may train: observed, in training, not left out.
+    weights : prior weights of the samples, their mean about 1; ones where none is stated.
+    columns : (k, n) known days and covariates, NaN where unknown; names : (k,) what they are.
+    """
+
+    times: Ints
+    offsets_ns: Ints
+    step_ns: int
+    values: Floats
+    usable: Bools
+    weights: Floats
+    columns: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+    names: tuple[str, ...] = ()
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    @property
+    def trained(self) -> Floats:
+        """(n,) values that may train, NaN elsewhere."""
+        return np.where(self.usable, self.values, np.nan)
+
+    def part(self, first: int, stop: int) -> "Frame":
+        """The samples first … stop - 1."""
+        cut = slice(first, stop)
+        return Frame(
+            self.times[cut],
+            self.offsets_ns[cut],
+            self.step_ns,
+            self.values[cut],
+            self.usable[cut],
+            self.weights[cut],
+            self.columns[:, cut],
+            self.names,
+        )
+
+    def with_values(self, values: Floats) -> "Frame":
+        return replace(self, values=values, usable=self.usable & ~np.isnan(values))
+
+    def with_usable(self, usable: Bools) -> "Frame":
+        return replace(self, usable=usable & ~np.isnan(self.values))
+
+    def clock(self) -> WallClock:
+        return wall_clock(Series(self.times, self.values, self.step_ns, self.offsets_ns))
+
+
+def frame_of(series: Series, usable: Bools | None = None, weights: Floats | None = None) -> Frame:
+    """A frame of a plain series: all observed samples train, all weigh the same."""
+    n = len(series)
+    return Frame(
+        series.times,
+        series.offsets_ns,
+        series.step_ns,
+        series.values,
+        ~np.isnan(series.values) if usable is None else usable & ~np.isnan(series.values),
+        np.ones(n) if weights is None else weights,
+        np.zeros((0, n)),
+    )
+
+
+def phase(frame: Frame, period: Period) -> Floats:
+    """(n,) place of each sample within a season, 0 … 1; local seasons start at midnight, weeks on Monday."""
+    moment = frame.times + frame.offsets_ns if period.is_local else frame.times
+    return ((moment - MONDAY_NS) % period.ns) / period.ns
+
+
+def slots(frame: Frame, period: Period, count: int) -> Ints:
+    """(n,) which of `count` equal parts of a season each sample lies in."""
+    return np.minimum((phase(frame, period) * count).astype(np.int64), count - 1)
+
+
+def slot_count(frame: Frame, period: Period) -> int:
+    """Slots of a season: one a sample, or a multiple's worth rounded where it is no whole number."""
+    return max(2, round(period.samples(frame.step_ns)))
+
+
+def cycle_blocks(frame: Frame, periods: Sequence[Period], folds: int, *, least_ns: int = DAY_NS) -> Ints:
+    """(n,) fold of each sample: whole cycles of the longest season (at least a day), dealt out in turn.
+
+    Where fewer than `folds` such blocks exist, the usable span is cut into `folds` equal ones, each
+    further apart than neighbouring samples.
+    """
+    longest = max((p.ns for p in periods), default=0)
+    block = max(longest, least_ns)
+    if len(frame) == 0:
+        return np.empty(0, np.int64)
+    origin = int(frame.times[0])
+    span = int(frame.times[-1]) - origin + frame.step_ns
+    if span < 2 * folds * block:
+        # Fewer than two rounds: days keep a block shorter than the season it must be predicted from.
+        block = max(least_ns, 1) if span >= 2 * folds * least_ns else max(span // (2 * folds), frame.step_ns)
+    return np.asarray(((frame.times - origin) // block) % folds, dtype=np.int64)

@@ -1,0 +1,137 @@
+"""Lasting steps: where a stream takes a new level, and when the new level becomes the normal."""
+
+from collections.abc import Sequence
+from itertools import pairwise
+
+import numpy as np
+from scipy.ndimage import median_filter
+
+from watchtide.core import robust, shifts
+from watchtide.core.baselines.slot import centres
+from watchtide.core.frame import Frame, Period, slot_count, slots
+from watchtide.core.series import Bools, Floats, Ints
+
+# A step shows between this many samples on either side of it …
+NEAR_SAMPLES = 48
+# … as a jump of at least this many times the noise.
+LEAST_JUMP = 2.5
+
+
+def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = None) -> Floats:
+    """(n,) values without their seasons, by an estimate that a step does not bend.
+
+    Each season is the median, slot by slot, of what lies around the moving mean over one of its cycles: a step
+    touches the two cycles next to it and no more. Shorter seasons first, two rounds. Missing stays missing.
+    train : samples the seasons are learnt from; None takes the usable ones.
+    """
+    y = frame.values
+    use = frame.usable if train is None else train
+    if not periods or not use.any():
+        return y.copy()
+    seen = y[use]
+    centre, scale = float(np.median(seen)), robust.mad_sigma(seen)
+    calm = np.where(use, np.clip(y, centre - 10 * scale, centre + 10 * scale) if scale > 0 else y, np.nan)
+    found = np.zeros((len(periods), len(y)))
+    order = sorted(range(len(periods)), key=lambda i: periods[i].ns)
+    for _ in range(2 if len(periods) > 1 else 1):
+        for i in order:
+            rest = calm - found.sum(axis=0) + found[i]
+            count = slot_count(frame, periods[i])
+            around = rest - moving_mean(rest, count)
+            at = slots(frame, periods[i], count)
+            ok = ~np.isnan(around)
+            season = centres(at[ok], around[ok], count, "median")
+            season = np.nan_to_num(season)
+            found[i] = (season - season.mean())[at]
+    return np.asarray(y - found.sum(axis=0))
+
+
+def moving_mean(y: Floats, window: int) -> Floats:
+    """Mean of the window around each sample, over what is observed; the ends take what there is."""
+    seen = ~np.isnan(y)
+    total, count = np.cumsum(np.r_[0.0, np.where(seen, y, 0.0)]), np.cumsum(np.r_[0, seen])
+    i = np.arange(len(y))
+    a, b = np.maximum(i - window // 2, 0), np.minimum(i + window - window // 2, len(y))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray((total[b] - total[a]) / (count[b] - count[a]))
+
+
+def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Ints:
+    """Indices where a de-seasonalised series takes a lasting new level.
+
+    Lone outliers are drawn in to three spreads around a running median first, so that only what
+    lasts counts; a regime lasts at least one season and 24 samples. A slow trend is cut into steps
+    by any step search; a cut is kept only where the level really jumps between the samples next to it.
+    """
+    shortest = max(24, longest if longest <= len(level) // 4 else 24)
+    if np.sum(~np.isnan(level)) < 2 * shortest:
+        return np.empty(0, np.int64)
+    calm = calm_outliers(level)
+    changes = shifts.search(calm, penalty=penalty, shortest=shortest)
+    near = min(shortest, NEAR_SAMPLES)
+    # A jump must stand out from the samples' own scatter and from the wander of their medians.
+    wander = np.sqrt(2 * robust.long_run_variance(calm) / near)
+    least = LEAST_JUMP * max(np.sqrt(robust.noise_variance(calm)), wander)
+    edges = [0, *changes.tolist(), len(level)]
+    kept = []
+    for i, at in enumerate(changes.tolist()):
+        jump = _median(calm[at : at + near]) - _median(calm[max(0, at - near) : at])
+        between = _median(calm[at : edges[i + 2]]) - _median(calm[edges[i] : at])
+        if abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between):
+            kept.append(at)
+    return np.asarray(kept, dtype=np.int64)
+
+
+def calm_outliers(level: Floats) -> Floats:
+    """Values drawn in to within three spreads of the running median of 25 samples; NaN stays."""
+    seen = ~np.isnan(level)
+    filled = np.interp(np.arange(len(level)), np.flatnonzero(seen), level[seen])
+    middle = median_filter(filled, size=25, mode="nearest")
+    width = 3 * max(robust.mad_sigma(level - middle, centre=0.0), 1e-300)
+    return np.where(seen, np.clip(level, middle - width, middle + width), np.nan)
+
+
+def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
+    """Step functions of the accepted regimes: as they are, and as they become the normal.
+
+    A regime shorter than `settle` samples is an episode, not a new normal: it keeps the level before
+    it. A step's size is taken between the `settle` samples next to it, so that a trend does not add
+    to it. Zero in the first regime.
+    """
+    n = len(level)
+    steps, delayed = np.zeros(n), np.zeros(n)
+    if settle <= 0 or len(changes) == 0:
+        return steps, delayed
+    edges = [0, *changes.tolist(), n]
+    noise = float(np.sqrt(max(robust.noise_variance(level), 0.0)))
+    before = (0, edges[1])
+    for a, b in pairwise(edges[1:]):
+        if b - a < settle:
+            continue
+        jump = _median(level[a : min(b, a + settle)]) - _median(
+            level[max(before[0], before[1] - settle) : before[1]]
+        )
+        if not np.isnan(jump) and abs(jump) > noise:
+            steps[a:] += jump
+            known = np.any(np.abs(steps[:a] - steps[a]) <= max(noise, 0.15 * abs(jump)))
+            # A return to a level held before needs no time to settle.
+            delayed[a if known else a + settle :] = steps[a]
+        before = (a, b)
+    return steps, delayed
+
+
+def _median(values: Floats) -> float:
+    return float(np.nanmedian(values)) if np.any(~np.isnan(values)) else float("nan")
+
+
+def unsettled(changes: Ints, n: int, settle: int) -> Bools:
+    """(n,) samples of regimes shorter than `settle`: episodes, and a new level that has not lasted yet.
+
+    The first regime is the history's own and never one of them.
+    """
+    out = np.zeros(n, np.bool_)
+    edges = [0, *changes.tolist(), n]
+    for a, b in pairwise(edges[1:]):
+        if b - a < settle:
+            out[a:b] = True
+    return out

@@ -1,0 +1,229 @@
+"""As if live: what a plan would have said of each sample when it came, with nothing known of its future.
+
+Expectation, spread, windows and level at t rest on samples strictly before t; only the score uses sample t. The
+baseline is fitted anew every `refit` samples on the `window` before, and carried forward in between. All
+that is read off the past is read at fixed places of the grid, so that cutting the data anywhere
+changes nothing before the cut, to the last bit.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from watchtide.core import expectation, flagging, windows
+from watchtide.core.baselines import TRAILS
+from watchtide.core.expectation import Choice, Model
+from watchtide.core.flagging import Held, Level
+from watchtide.core.frame import Frame
+from watchtide.core.grouping import Group
+from watchtide.core.series import Bools, Floats, Ints
+
+WEEK_NS = 7 * 86_400 * 10**9
+
+
+@dataclass(frozen=True)
+class Cadence:
+    """first : samples of the first training window, none of which is judged; refit, window : in samples."""
+
+    first: int
+    refit: int
+    window: int
+
+
+@dataclass(frozen=True)
+class Rules:
+    """What the level is read by. has_windows : whether windows are heard."""
+
+    kind: str
+    amount: float
+    side: str
+    group: Group
+    has_windows: bool
+
+
+@dataclass(frozen=True)
+class Replayed:
+    """Arrays of (n,), NaN where nothing was judged.
+
+    expected, spread; evidence; above, below, odd : the level in force at each sample. trend, seasons : parts. held :
+    signed scores a level may be read from. levels : one a reading; refits : how many fits.
+    """
+
+    expected: Floats
+    spread: Floats
+    evidence: windows.Evidence
+    above: Floats
+    below: Floats
+    odd: Floats
+    trend: Floats
+    seasons: Floats
+    held: Floats
+    clean: Bools
+    levels: tuple[Level, ...]
+    refits: int
+    notes: tuple[str, ...]
+    model: Model | None
+
+
+def replay(
+    frame: Frame,
+    cadence: Cadence,
+    choose: Callable[[Frame], Choice],
+    rules: Rules,
+    *,
+    usable_at: Callable[[int], Bools] | None = None,
+    denominator: Floats | None = None,
+    least: float = 0.0,
+) -> Replayed:
+    """Judge every sample after the first window as it came.
+
+    choose : fills in every `auto`, asked once, on the first window. usable_at : (index) -> (n,) which samples may train
+    as far as was known at that index (labels count once they have ended); None takes the frame's.
+    denominator : (n,) of ratios; samples under `least` of it are not judged.
+    """
+    n = len(frame)
+    state = _State(n)
+    notes: tuple[str, ...] = ()
+    choice: Choice | None = None
+    watch: windows.Watch | None = None
+    level: Level | None = None
+    levels: list[Level] = []
+    model: Model | None = None
+    refits = 0
+    # Windows and level are read anew about once a week: they rest on long histories.
+    every = max(1, round(WEEK_NS / (cadence.refit * frame.step_ns)))
+    for at in range(cadence.first, n, cadence.refit):
+        stop = min(at + cadence.refit, n)
+        begin = max(0, at - cadence.window)
+        usable = frame.usable if usable_at is None else usable_at(at)
+        part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
+        if not part.usable.any():
+            continue
+        d = None if denominator is None else denominator[begin:at]
+        if choice is None:
+            choice = choose(part)
+            model, training = expectation.fit(part, choice, d)
+            state.expected[begin:at] = training.held
+            choice = _settled(choice, model)
+        else:
+            model, training = expectation.fit(part, choice, d, seen=state.expected[begin:at])
+        refits += 1
+        clean = training.clean
+        if watch is None or refits % every == 1 or every == 1 or level is None:
+            pool = _pool_scores(state, model, frame, begin, at, denominator)
+            groups = expectation.spread_groups(part, model)
+            trees = expectation.isolated_of(model, part)
+            watch = (
+                windows.calibrate(
+                    pool, clean, part.values, part.times, frame.step_ns, groups, model.groups, trees
+                )
+                if rules.has_windows
+                else None
+            )
+            lags = model.fitted.facts.get("lags", 1)
+            heard = (
+                windows.listen(watch, pool, part.values, groups, is_causal=True, isolated=trees, lags=lags)
+                if watch is not None
+                else windows.alone(pool)
+            )
+            level = flagging.resolve_level(
+                rules.kind, rules.amount, Held(heard, clean, part.times, frame.step_ns), rules.side, rules.group
+            )
+            levels.append(level)
+        _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
+    if choice is None:
+        notes = (
+            f"the first training window holds {cadence.first} samples, the data {n}: nothing is judged; "
+            "give more history, or a shorter replay.window",
+        )
+    else:
+        notes = choice.reasons
+    # What was expected of the first window was never a judgement.
+    expected = state.expected.copy()
+    expected[: cadence.first] = np.nan
+    score = state.z
+    evidence = windows.Evidence(state.score, state.side, state.window, state.first)
+    return Replayed(
+        expected, state.spread, evidence, state.above, state.below, state.odd, state.trend,
+        state.seasons if state.seasons is not None else np.zeros((0, n)), score, ~np.isnan(score),
+        tuple(levels), refits, notes, model,
+    )  # fmt: skip
+
+
+class _State:
+    """What has been said so far."""
+
+    def __init__(self, n: int) -> None:
+        self.expected, self.spread, self.z, self.score, self.above, self.below, self.odd, self.trend = np.full((8, n), np.nan)
+        self.side = np.zeros(n, np.int8)
+        self.window = np.ones(n, np.int64)
+        self.first: Ints = np.arange(n)
+        self.seasons: Floats | None = None
+
+
+def _settled(choice: Choice, model: Model) -> Choice:
+    """The choice with what the first fit chose by itself: later fits do not choose anew."""
+    facts, options = model.fitted.facts, dict(choice.options)
+    if "ridge" in facts:
+        options["ridge"] = facts["ridge"]
+    if "season_windows" in facts:
+        options["season_window"] = facts["season_windows"]
+    return replace(choice, options=options)
+
+
+def _pool_scores(
+    state: _State, model: Model, frame: Frame, begin: int, at: int, denominator: Floats | None
+) -> Floats:
+    """Scores of the window: as they were given, and for the first window held-out ones by the present spread."""
+    part = frame.part(begin, at)
+    expected = state.expected[begin:at]
+    groups = expectation.spread_groups(part, model)
+    spread = model.spread.at(expected, groups, None if denominator is None else denominator[begin:at])
+    given = state.spread[begin:at]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray((part.values - expected) / np.where(np.isnan(given), spread, given))
+
+
+def _judge_segment(
+    state: _State, model: Model, watch: windows.Watch | None, level: Level, frame: Frame, begin: int, at: int,
+    stop: int, usable: Bools, denominator: Floats | None, least: float,
+) -> None:  # fmt: skip
+    """Judge samples at … stop - 1 by what is known at `at`."""
+    # Kinds that read the samples before each one need the window too; the others only the segment itself.
+    lead = begin if model.choice.kind in TRAILS or model.fitted.facts.get("previous") or model.fitted.facts.get("method") == "forecast" else at
+    known = usable.copy()
+    known[at:] = True
+    seen = replace(frame, usable=known & ~np.isnan(frame.values)).part(lead, stop)
+    parts, expected = expectation.judge(model, seen)
+    groups = expectation.spread_groups(seen, model)
+    d = None if denominator is None else denominator[lead:stop]
+    spread = expectation.spread_at(model, parts, expected, groups, d)
+    here = slice(at - lead, stop - lead)
+    state.expected[at:stop], state.spread[at:stop] = expected[here], spread[here]
+    state.trend[at:stop] = parts.trend[here]
+    if state.seasons is None:
+        state.seasons = np.full((len(parts.seasons), len(frame)), np.nan)
+    state.seasons[:, at:stop] = parts.seasons[:, here]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        z = (frame.values[at:stop] - state.expected[at:stop]) / state.spread[at:stop]
+    if denominator is not None and least > 0:
+        z = np.where(denominator[at:stop] >= least, z, np.nan)
+    state.z[at:stop] = z
+    state.above[at:stop], state.below[at:stop], state.odd[at:stop] = level.above, level.below, level.odd
+    reach = 2 * int(watch.lengths[-1]) if watch is not None else 0
+    back = max(0, at - reach)
+    view = frame.part(back, stop)
+    trees = expectation.isolated_of(model, frame.part(max(0, back - 512), stop))
+    if trees is not None:
+        trees = trees[len(trees) - len(view) :]
+    if watch is None:
+        heard = windows.alone(state.z[back:stop])
+    else:
+        heard = windows.listen(
+            watch, state.z[back:stop], view.values, expectation.spread_groups(view, model), is_causal=True,
+            isolated=trees, lags=model.fitted.facts.get("lags", 1),
+        )  # fmt: skip
+    own = slice(at - back, stop - back)
+    state.score[at:stop], state.side[at:stop] = heard.score[own], heard.side[own]
+    state.window[at:stop], state.first[at:stop] = heard.window[own], heard.first[own] + back

@@ -1,0 +1,226 @@
+"""The tail of a stream's own clean scores: how often a level is reached, beyond what was seen.
+
+Peaks over a threshold: empirical up to it, generalised Pareto beyond, with a bounded shape. Whole blocks of
+time are resampled and the *mean* rate over the draws is what is promised, so that what a short
+history leaves open makes a level higher, not a promise weaker.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.special import ndtri
+
+from watchtide.core.series import Floats, Ints
+
+# What exceeds the threshold: this share of the scores, within these numbers.
+TAIL_SHARE = 0.05
+LEAST_EXCESSES, MOST_EXCESSES = 20, 400
+SHAPES = (-0.25, 0.4)
+# A Gaussian tail reads as a little below 0 at such thresholds, a heavy one as 0.2 to 0.35.
+USUAL_SHAPE, SHAPE_SPREAD = 0.02, 0.12
+DRAWS = 60
+# An excess that a clean history of this length shows in one of so many cases is left out as an incident.
+IMPLAUSIBLE = 0.002
+MOST_LEFT_OUT = 0.3
+
+
+@dataclass(frozen=True)
+class Tail:
+    """How often a level is reached, per unit of exposure (a sample, or a week).
+
+    body : sorted values, above : weight of each and all over it, for the empirical part. scale, shape : of the
+    fitted tail. levels, log_rates : the mean rate over the draws from the threshold on; left_out : excesses that
+    were not believed.
+    """
+
+    start: float
+    body: Floats
+    above: Floats
+    exposure: float
+    scale: float
+    shape: float
+    levels: Floats
+    log_rates: Floats
+    count: int
+    left_out: int
+    is_pooled: bool = False
+
+    def rate_at(self, level: float) -> float:
+        """Expected number a unit of exposure that reach `level`."""
+        if level <= self.start:
+            return float(self.weight_from(level)) / self.exposure
+        return float(np.exp(np.interp(level, self.levels, self.log_rates)))
+
+    def level_for(self, rate: float) -> float:
+        """The least level reached at most `rate` times a unit of exposure."""
+        if np.log(max(rate, 1e-300)) >= self.log_rates[0]:
+            at = np.searchsorted(-self.above, -rate * self.exposure)
+            return float(self.body[min(int(at), len(self.body) - 1)])
+        return float(np.interp(-np.log(max(rate, 1e-300)), -self.log_rates, self.levels))
+
+    def weight_from(self, level: float) -> float:
+        """Weight of the values at or over `level`."""
+        at = int(np.searchsorted(self.body, level))
+        return float(self.above[at]) if at < len(self.body) else 0.0
+
+
+def _table(start: float, rates: Floats, scales: Floats, shapes: Floats) -> tuple[Floats, Floats]:
+    """Levels from the threshold on, and the log of the mean rate over the draws at each."""
+    levels = start + float(np.max(scales)) * np.r_[0.0, np.geomspace(0.02, 2_000.0, 160)]
+    return levels, np.asarray(np.log(np.maximum(_mean_rates(levels - start, rates, scales, shapes), 1e-30)))
+
+
+@njit(cache=True, nogil=True)
+def _mean_rates(excess, rates, scales, shapes):  # type: ignore[no-untyped-def]
+    """Mean over the draws of rate times the generalised Pareto's P(excess beyond this)."""
+    out = np.zeros(len(excess))
+    for i in range(len(excess)):
+        total = 0.0
+        for d in range(len(rates)):
+            shape = shapes[d]
+            u = excess[i] / scales[d]
+            if abs(shape) < 1e-6:
+                total += rates[d] * np.exp(-u)
+            else:
+                inner = 1.0 + shape * u
+                if inner > 0.0:
+                    total += rates[d] * np.exp(-np.log(inner) / shape)
+        out[i] = total / len(rates)
+    return out
+
+
+def fit_tail(
+    values: Floats, blocks: Ints, exposure: float, *, weights: Floats | None = None, share: float = TAIL_SHARE, seed: int = 1, is_pooled: bool = False
+) -> Tail | None:
+    """The tail of values (scores of samples, or peaks of findings), or None under 40 of them.
+
+    values : (k,) clean values of one side; blocks : (k,) which block of time each lies in; exposure : samples or
+    weeks they come from. share : of the values that lies beyond the threshold, 20 to 400 of them. weights : (k,) of each, 1 unless said. The largest excesses that the rest makes
+    implausible are left out, at most three in ten: unlabelled incidents must not set the level.
+    Pickands (1975); Davison and Smith (1990); Politis and Romano (1994) for the resampling of blocks.
+    """
+    seen = ~np.isnan(values)
+    values, blocks = values[seen], blocks[seen]
+    weights = np.ones(len(values)) if weights is None else weights[seen]
+    if len(values) < 2 * LEAST_EXCESSES or exposure <= 0:
+        return None
+    order = np.argsort(values, kind="stable")
+    values, blocks, weights = values[order], blocks[order], weights[order]
+    m = int(np.clip(share * len(values), LEAST_EXCESSES, MOST_EXCESSES))
+    start = float(values[-m - 1])
+    beyond = values > start
+    excess, w, where = values[beyond] - start, weights[beyond], blocks[beyond]
+    if len(excess) < LEAST_EXCESSES // 2:
+        # Ties fill the tail: a step of the scale stands for the excess.
+        least = max(0.05 * abs(start), 1e-6)
+        rate = max(float(w.sum()), 1.0) / exposure
+        drawn = np.array([rate]), np.array([least]), np.array([0.0])
+        shape, gone = 0.0, 0
+    else:
+        believed = _believed(excess)
+        excess, w, where = excess[believed], w[believed], where[believed]
+        shape, gone = float(_shape(excess, _LADDER[::2])), int(np.sum(~believed))
+        drawn = _draws(excess, w, where, blocks, shape, exposure, seed)
+    levels, log_rates = _table(start, *drawn)
+    above = np.cumsum(weights[::-1])[::-1]
+    return Tail(
+        start, values, above, exposure, float(np.mean(drawn[1])), shape, levels, log_rates, len(excess), gone, is_pooled
+    )
+
+
+def _believed(excess: Floats) -> np.ndarray:
+    """(m,) which excesses the bulk of them makes plausible; sorted excesses in, the largest may go."""
+    m = len(excess)
+    kept = m
+    least = int(np.ceil((1 - MOST_LEFT_OUT) * m))
+    for _ in range(8):
+        inner = excess[:kept]
+        middle, upper = (float(q) for q in np.quantile(inner, [0.5, 0.85]))
+        if middle <= 0:
+            break
+        shape = _shape_of_quantiles(upper / middle)
+        scale = middle / _quantile_of(0.5, shape)
+        bound = scale * _quantile_of(1 - IMPLAUSIBLE / m, shape)
+        now = max(int(np.searchsorted(excess, bound, side="right")), least)
+        if now == kept:
+            break
+        kept = now
+    return np.arange(m) < kept
+
+
+def _quantile_of(p: float, shape: float) -> float:
+    return float(-np.log1p(-p)) if abs(shape) < 1e-6 else float(((1 - p) ** -shape - 1) / shape)
+
+
+_LADDER = np.linspace(SHAPES[0], SHAPES[1], 27)
+_RATIOS = np.array([_quantile_of(0.85, s) / _quantile_of(0.5, s) for s in _LADDER])
+
+
+def _shape_of_quantiles(ratio: float) -> float:
+    """The shape whose 85 % and 50 % quantiles stand in this ratio, drawn halfway to exponential."""
+    return 0.5 * float(np.interp(ratio, _RATIOS, _LADDER)) + 0.5 * 0.1
+
+
+@njit(cache=True, nogil=True)
+def _shape(excess, ladder):  # type: ignore[no-untyped-def]
+    """Shape by penalised likelihood on a grid: a prior around exponential keeps few excesses from wild shapes."""
+    mean = excess.mean()
+    if mean <= 0.0:
+        return 0.0
+    best, most = 0.0, -np.inf
+    for shape in ladder:
+        for factor in (0.75, 0.85, 0.95, 1.05, 1.15, 1.3):
+            scale = (1.0 - shape) * factor
+            like = -len(excess) * np.log(scale) - 0.5 * ((shape - USUAL_SHAPE) / SHAPE_SPREAD) ** 2
+            for x in excess:
+                u = x / mean / scale
+                if abs(shape) < 1e-6:
+                    like -= u
+                    continue
+                inner = 1.0 + shape * u
+                if inner <= 0.0:
+                    like = -np.inf
+                    break
+                like -= (1.0 + 1.0 / shape) * np.log(inner)
+            if like > most:
+                best, most = shape, like
+    return best
+
+
+def _draws(
+    excess: Floats, w: Floats, where: Ints, blocks: Ints, shape: float, exposure: float, seed: int
+) -> tuple[Floats, Floats, Floats]:
+    """Rate, scale and shape of each draw of whole blocks; the shape varies by what the excesses leave open."""
+    names, at = np.unique(blocks, return_inverse=True)
+    own = np.searchsorted(names, where)
+    count = np.bincount(own, w, len(names))
+    total = np.bincount(own, w * excess, len(names))
+    rng = np.random.default_rng(seed)
+    k = len(names)
+    if k < 5:
+        draws_count = np.full(DRAWS, count.sum())
+        draws_total = np.full(DRAWS, total.sum())
+    else:
+        picks = rng.multinomial(k, np.full(k, 1 / k), size=DRAWS)
+        draws_count, draws_total = picks @ count, picks @ total
+    spread = min(SHAPE_SPREAD, (1 + shape) / np.sqrt(max(len(excess), 1))) * 0.7
+    grid = (np.arange(DRAWS) + 0.5) / DRAWS
+    jitter = ndtri(grid)[rng.permutation(DRAWS)]
+    shapes = np.clip(shape + spread * jitter, *SHAPES)
+    mean = float(np.sum(w * excess) / max(np.sum(w), 1e-300))
+    means = np.where(draws_count > 0, draws_total / np.maximum(draws_count, 1e-300), mean)
+    scales = np.maximum(means * (1 - shapes), 1e-9)
+    return draws_count / exposure, scales, shapes
+
+
+def pool(tails: Sequence[tuple[Floats, Ints, float, Floats]], *, seed: int = 1) -> Tail | None:
+    """One tail over the clean values of several streams of a family; each brings values, blocks, exposure, weights."""
+    if not tails:
+        return None
+    values = np.concatenate([t[0] for t in tails])
+    # The same stretch of time is one block for all of them: what strikes a family strikes it together.
+    blocks = np.concatenate([t[1] for t in tails])
+    weights = np.concatenate([t[3] for t in tails])
+    return fit_tail(values, blocks, sum(t[2] for t in tails), weights=weights, seed=seed, is_pooled=True)

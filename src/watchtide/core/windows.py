@@ -1,0 +1,408 @@
+"""Windows as evidence: ramps, bursts of noise, stuck values and odd shapes, which no single sample betrays.
+
+For every end t and several lengths: the clipped mean of the standardised residuals, and their roughness (log of
+the clipped mean square), each against its own robust middle and scale, so that autocorrelation is paid
+for. And runs of equal values, by how surprising each further equal value is at its time of day. Each
+statistic is put on the scale of the stream's own tail: a window scores as many sigmas as a single sample
+that is reached as rarely, in false findings a week.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
+from watchtide.core.tails import Tail, fit_tail
+
+WEEK_NS = 7 * 86_400 * SECOND_NS
+CLIP = 3.0
+# Lengths go up by doubling to two days, or a twelfth of the history where that is shorter.
+SHORTEST, LENGTHS_NS = 6, 2 * 86_400 * SECOND_NS
+LEAST_OBSERVED = 0.7
+# Below the lowest level of the operating curve a window is not worth telling.
+LEAST_SCORE = 2.0
+FAMILIES = ("above", "below", "rough", "stuck", "isolated")
+ODD = 2
+
+
+@dataclass(frozen=True)
+class Watch:
+    """Windows calibrated on clean held-out scores.
+
+    lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
+    equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
+    sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken.
+    """
+
+    lengths: Ints
+    mean: Floats
+    rough: Floats
+    equal: Floats
+    scale: dict[str, Floats]
+    block: int
+
+    def as_data(self) -> dict[str, Any]:
+        return {
+            "lengths": self.lengths.tolist(), "mean": self.mean.tolist(), "rough": self.rough.tolist(),
+            "equal": self.equal.tolist(), "scale": {k: v.tolist() for k, v in self.scale.items()}, "block": self.block,
+        }  # fmt: skip
+
+    @classmethod
+    def from_data(cls, data: Mapping[str, Any]) -> "Watch":
+        return cls(
+            np.asarray(data["lengths"], np.int64), np.asarray(data["mean"], np.float64).reshape(-1, 2),
+            np.asarray(data["rough"], np.float64).reshape(-1, 2), np.asarray(data["equal"], np.float64),
+            {k: np.asarray(v, np.float64) for k, v in data["scale"].items()}, int(data["block"]),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Scores with windows heard; arrays of (n,).
+
+    score : sigmas, at least the sample's own; side : 1 above, -1 below, 2 odd, 0 missing; window : samples that
+    spoke; first : index of the first of them.
+    """
+
+    score: Floats
+    side: np.ndarray
+    window: Ints
+    first: Ints
+
+    @property
+    def signed(self) -> Floats:
+        """Score with the sign of its side; odd ones positive."""
+        return np.where(self.side == -1, -self.score, self.score)
+
+
+def alone(z: Floats) -> Evidence:
+    """Every sample by itself: no windows."""
+    n = len(z)
+    side = np.where(np.isnan(z), 0, np.where(z >= 0, 1, -1)).astype(np.int8)
+    return Evidence(np.abs(z), side, np.ones(n, np.int64), np.arange(n))
+
+
+def lengths_for(n: int, step_ns: int) -> Ints:
+    """Window lengths in samples: 6, 12, 24 … up to two days (at least 24 samples) and a twelfth of n."""
+    most = min(max(LENGTHS_NS // step_ns, 24), n // 12)
+    out = []
+    length = SHORTEST
+    while length <= most:
+        out.append(length)
+        length *= 2
+    return np.asarray(out, dtype=np.int64)
+
+
+def statistics(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
+    """(k, n) clipped mean and log of the clipped mean square of the window ending at each sample; NaN where too few are seen."""
+    return _statistics(np.ascontiguousarray(z), lengths)  # type: ignore[no-any-return]
+
+
+@njit(cache=True, nogil=True)
+def _statistics(z, lengths):  # type: ignore[no-untyped-def]
+    n, k = len(z), len(lengths)
+    mean, rough = np.full((k, n), np.nan), np.full((k, n), np.nan)
+    for li in range(k):
+        length = lengths[li]
+        # Sums of a sliding window begin anew at every sample that is a multiple of 4096, so that rounding
+        # never depends on more of the past than that.
+        for t in range(length - 1, n):
+            if (t - length + 1) % 4096 == 0 or t == length - 1:
+                total = square = 0.0
+                count = 0
+                for i in range(t - length + 1, t + 1):
+                    v = z[i]
+                    if not np.isnan(v):
+                        c = min(max(v, -CLIP), CLIP)
+                        total += c
+                        square += c * c
+                        count += 1
+            else:
+                v = z[t]
+                if not np.isnan(v):
+                    c = min(max(v, -CLIP), CLIP)
+                    total += c
+                    square += c * c
+                    count += 1
+                v = z[t - length]
+                if not np.isnan(v):
+                    c = min(max(v, -CLIP), CLIP)
+                    total -= c
+                    square -= c * c
+                    count -= 1
+            if count >= LEAST_OBSERVED * length:
+                mean[li, t] = total / count
+                rough[li, t] = np.log(max(square, 1e-6) / count)
+    return mean, rough
+
+
+@njit(cache=True, nogil=True)
+def surprises(values, groups, equal):  # type: ignore[no-untyped-def]
+    """(n,) how surprising the run of equal values ending at each sample is, in nats; and where it began."""
+    n = len(values)
+    out = np.zeros(n)
+    first = np.arange(n)
+    for i in range(1, n):
+        if values[i] == values[i - 1]:
+            out[i] = out[i - 1] - np.log(equal[groups[i]])
+            first[i] = first[i - 1]
+    return out, first
+
+
+def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Floats:
+    """(count,) chance that a value equals its predecessor, by time of day, shrunk to the stream's."""
+    both = clean.copy()
+    both[1:] &= clean[:-1]
+    both[:1] = False
+    same = np.zeros(len(values), np.bool_)
+    same[1:] = values[1:] == values[:-1]
+    n, k = np.bincount(groups[both], minlength=count), np.bincount(groups[both & same], minlength=count)
+    whole = (k.sum() + 0.5) / (n.sum() + 1.0)
+    return np.asarray(np.clip((k + 20 * whole) / (n + 20), 1e-6, 1.0))
+
+
+def calibrate(
+    held: Floats,
+    clean: Bools,
+    values: Floats,
+    times: Ints,
+    step_ns: int,
+    groups: Ints,
+    count: int,
+    isolated: Floats | None = None,
+) -> Watch | None:
+    """Windows of a stream, from clean held-out scores; None where there is too little to compare with.
+
+    held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
+    groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked.
+    """
+    z = np.where(clean, held, np.nan)
+    n = int(np.sum(~np.isnan(z)))
+    lengths = lengths_for(n, step_ns)
+    if n < 200 or len(lengths) == 0:
+        return None
+    block = int(max(24, lengths[-1] // 4))
+    weeks = n * step_ns / WEEK_NS
+    own = {s: _peaks_tail(v, block, weeks) for s, v in (("above", z), ("below", -z))}
+    if own["above"] is None or own["below"] is None:
+        return None
+    mean, rough = statistics(z, lengths)
+    mean_at, rough_at = _middles(mean), _middles(rough)
+    with np.errstate(invalid="ignore"):
+        up = np.nanmax(np.where(np.isnan(mean), -np.inf, _standard(mean, mean_at)), axis=0)
+        down = np.nanmax(np.where(np.isnan(mean), -np.inf, -_standard(mean, mean_at)), axis=0)
+        wild = np.nanmax(np.where(np.isnan(rough), -np.inf, _standard(rough, rough_at)), axis=0)
+    equal = equal_chances(values, clean, groups, count)
+    run, _ = surprises(values, groups, equal)
+    a_week = WEEK_NS / step_ns
+    scale: dict[str, Floats] = {}
+    pairs: list[tuple[str, Floats]] = [("above", up), ("below", down), ("rough", wild), ("stuck", np.where(clean, run, np.nan))]
+    if isolated is not None:
+        pairs.append(("isolated", np.where(clean, isolated, np.nan)))
+    for name, statistic in pairs:
+        tail = _peaks_tail(np.where(np.isfinite(statistic), statistic, np.nan), block, weeks)
+        if tail is None:
+            continue
+        grid = tail.levels
+        if name == "stuck":
+            # Runs so short that they tie say nothing of long ones: chance itself sets the least rate.
+            grid = np.linspace(3.0, 60.0, 80)
+        rate = np.array([tail.rate_at(float(x)) for x in grid])
+        if name == "stuck":
+            rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
+        scale[name] = np.array([grid, [_worth(own, name, float(r)) for r in np.maximum(rate, 1e-12)]])
+    return Watch(lengths, mean_at, rough_at, equal, scale, block)
+
+
+def _worth(own: dict[str, Tail | None], family: str, rate: float) -> float:
+    """Sigmas that a single sample reaches as often, a week."""
+    above, below = own["above"], own["below"]
+    assert above is not None and below is not None
+    if family == "above":
+        return above.level_for(rate)
+    if family == "below":
+        return below.level_for(rate)
+    return max(above.level_for(rate / 2), below.level_for(rate / 2))
+
+
+def _peaks_tail(values: Floats, block: int, weeks: float) -> Tail | None:
+    """Tail of the maxima of blocks, per week."""
+    whole = len(values) // block * block
+    if whole == 0:
+        return None
+    rows = values[:whole].reshape(-1, block)
+    seen = ~np.isnan(rows).all(axis=1)
+    peaks = np.nanmax(rows[seen], axis=1) if seen.any() else np.empty(0)
+    # Blocks of about a day are drawn together.
+    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35)
+
+
+def _middles(rows: Floats) -> Floats:
+    out = np.zeros((len(rows), 2))
+    for i, row in enumerate(rows):
+        seen = row[~np.isnan(row)]
+        out[i, 0] = np.median(seen) if len(seen) else 0.0
+        away = 1.4826 * float(np.median(np.abs(seen - out[i, 0]))) if len(seen) else 0.0
+        out[i, 1] = max(away, 1e-3)
+    return out
+
+
+def _standard(rows: Floats, at: Floats) -> Floats:
+    return (rows - at[:, :1]) / at[:, 1:]
+
+
+def listen(
+    watch: Watch, z: Floats, values: Floats, groups: Ints, *, is_causal: bool, isolated: Floats | None = None, lags: int = 1
+) -> Evidence:
+    """Scores of samples with their windows heard.
+
+    z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
+    without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
+    it only, and only those whose trimmed span holds it.
+    """
+    base = alone(z)
+    mean, rough = statistics(z, watch.lengths)
+    worth = np.zeros((4, len(watch.lengths), len(z)))
+    for place, (name, rows, at, sign) in enumerate(
+        (("above", mean, watch.mean, 1), ("below", mean, watch.mean, -1), ("rough", rough, watch.rough, 1))
+    ):
+        if name in watch.scale:
+            worth[place] = _interpolate(sign * _standard(rows, at), watch.scale[name])
+    run, began = surprises(values, groups, watch.equal)
+    stuck = _interpolate(np.where(np.isnan(z), np.nan, run), watch.scale["stuck"]) if "stuck" in watch.scale else np.zeros(len(z))
+    score, side, window, first = base.score.copy(), base.side.copy(), base.window.copy(), base.first.copy()
+    if isolated is not None and "isolated" in watch.scale:
+        trees = _interpolate(np.where(np.isnan(z), np.nan, isolated), watch.scale["isolated"])
+        heard = trees > np.nan_to_num(score, nan=np.inf)
+        score[heard], side[heard], window[heard] = trees[heard], ODD, lags
+    clipped = np.clip(np.nan_to_num(z), -CLIP, CLIP)
+    seen = ~np.isnan(z)
+    call = _listen_causal if is_causal else _listen_whole
+    call(worth, stuck, began, watch.lengths, clipped, seen, score, side, window, first)
+    return Evidence(score, side, window, first)
+
+
+def _interpolate(x: Floats, scale: Floats) -> Floats:
+    """Sigmas a statistic is worth; under the threshold nothing, beyond the scale its end."""
+    grid, sigmas = scale
+    with np.errstate(invalid="ignore"):
+        out = np.interp(x, grid, np.maximum.accumulate(sigmas))
+        return np.where(np.isnan(x) | (x < grid[0]), 0.0, out)
+
+
+@njit(cache=True, nogil=True)
+def _trim(family, a, b, clipped, seen):  # type: ignore[no-untyped-def]
+    """The part of a window that carries it: the greatest sum of what exceeds half of the window's own mean."""
+    total = 0.0
+    count = 0
+    for i in range(a, b + 1):
+        if seen[i]:
+            total += clipped[i] if family == 0 else (-clipped[i] if family == 1 else clipped[i] * clipped[i])
+            count += 1
+    usual = 1.0 if family == 2 else 0.0
+    cut = usual + 0.5 * (total / max(count, 1) - usual)
+    best = run = 0.0
+    left, best_left, best_right = a, a, a
+    for i in range(a, b + 1):
+        v = 0.0
+        if seen[i]:
+            v = clipped[i] if family == 0 else (-clipped[i] if family == 1 else clipped[i] * clipped[i])
+            v -= cut
+        if run <= 0.0:
+            run, left = 0.0, i
+        run += v
+        if run > best:
+            best, best_left, best_right = run, left, i
+    return best_left, best_right
+
+
+@njit(cache=True, nogil=True)
+def _speak(a, b, worth, code, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+    spoke = 0
+    for i in range(a, b + 1):
+        if seen[i]:
+            spoke += 1
+    for i in range(a, b + 1):
+        if seen[i] and worth > score[i]:
+            score[i], side[i], window[i], first[i] = worth, code, spoke, a
+
+
+@njit(cache=True, nogil=True)
+def _listen_whole(worth, stuck, began, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+    n = len(clipped)
+    heads = np.empty(n * len(lengths) * 3 // 2 + n + 1, np.int64)
+    values = np.empty(len(heads))
+    m = 0
+    for family in range(3):
+        for li in range(len(lengths)):
+            row = worth[family, li]
+            half = max(lengths[li] // 2, 1)
+            last = -half - 1
+            for t in range(n):
+                if row[t] < LEAST_SCORE:
+                    continue
+                # The strongest within half a length on either side stands for them all.
+                if m > 0 and last >= 0 and t - last <= half:
+                    if row[t] > values[m - 1]:
+                        values[m - 1] = row[t]
+                        heads[m - 1] = (family * len(lengths) + li) * n + t
+                        last = t
+                    continue
+                if m < len(heads):
+                    heads[m] = (family * len(lengths) + li) * n + t
+                    values[m] = row[t]
+                    m += 1
+                    last = t
+    for t in range(n):
+        ends = t == n - 1 or began[t + 1] != began[t]
+        if ends and stuck[t] >= LEAST_SCORE and m < len(heads):
+            heads[m] = 3 * len(lengths) * n + t
+            values[m] = stuck[t]
+            m += 1
+    taken = np.zeros(n, np.bool_)
+    for k in np.argsort(-values[:m], kind="mergesort"):
+        row, t = heads[k] // n, heads[k] % n
+        family = row // len(lengths)
+        if family == 3:
+            a, b = began[t], t
+        else:
+            a, b = _trim(family, t - lengths[row % len(lengths)] + 1, t, clipped, seen)
+        free = True
+        for i in range(a, b + 1):
+            if taken[i]:
+                free = False
+                break
+        if free:
+            taken[a : b + 1] = True
+            code = 1 if family == 0 else (-1 if family == 1 else ODD)
+            _speak(a, b, values[k], code, seen, score, side, window, first)
+
+
+@njit(cache=True, nogil=True)
+def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+    n = len(clipped)
+    for t in range(n):
+        if not seen[t]:
+            continue
+        for family in range(4):
+            if family == 3:
+                if stuck[t] >= LEAST_SCORE and stuck[t] > score[t]:
+                    score[t], side[t], first[t], window[t] = stuck[t], ODD, began[t], t - began[t] + 1
+                continue
+            for li in range(len(lengths)):
+                w = worth[family, li, t]
+                if w < LEAST_SCORE or w <= score[t]:
+                    continue
+                a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
+                if b == t:
+                    score[t] = w
+                    side[t] = 1 if family == 0 else (-1 if family == 1 else ODD)
+                    first[t] = a
+                    spoke = 0
+                    for i in range(a, b + 1):
+                        if seen[i]:
+                            spoke += 1
+                    window[t] = spoke

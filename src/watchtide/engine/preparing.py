@@ -1,0 +1,226 @@
+"""From raw samples to the frame a baseline takes: grid, transform, ratios, known days, covariates."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from watchtide.core import live, transforms
+from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.series import Bools, Floats, Ints, Series, infer_step, regrid
+from watchtide.core.transforms import Transform
+from watchtide.plan import Plan, durations
+from watchtide.tables import clock, expressions
+
+# In replay the cadence is read off so many stamps: more of them would be the future of the first.
+CADENCE_STAMPS = 50
+MONDAY_NS = 4 * DAY_NS
+
+
+@dataclass(frozen=True)
+class Beside:
+    """A covariate: its name and its own samples, in any cadence."""
+
+    name: str
+    times: Ints
+    values: Floats
+
+
+@dataclass(frozen=True)
+class KnownDay:
+    """One occurrence of a known day: half-open span in UTC, widened by lead and lag already."""
+
+    name: str
+    start_ns: int
+    stop_ns: int
+
+
+@dataclass(frozen=True)
+class Input:
+    """One stream's raw samples: times (n,) UTC ns in any order, values (n,) NaN for missing.
+
+    denominators : (n,) of ratios, on the same stamps.
+    """
+
+    key: str
+    times: Ints
+    values: Floats
+    zone: str = "UTC"
+    denominators: Floats | None = None
+    covariates: tuple[Beside, ...] = ()
+    days: tuple[KnownDay, ...] = ()
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A stream ready to be fitted. series holds the original values on the grid; denominator (n,) or None."""
+
+    series: Series
+    denominator: Floats | None
+    columns: Floats
+    names: tuple[str, ...]
+    resolved: dict[str, Any]
+    notes: tuple[str, ...]
+
+
+def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
+    """The stream on an even grid with its local offsets, and what was resolved on the way.
+
+    until : in replay, how many samples may speak for cadence and kind of values; None lets all of them.
+    """
+    p = plan.prepare
+    times, values, d = stream.times, stream.values, stream.denominators
+    notes: list[str] = []
+    if p.filter:
+        kept = _kept(p.filter, values, d)
+        if np.any(~kept & ~np.isnan(values)):
+            notes.append(f"{int(np.sum(~kept & ~np.isnan(values)))} samples that fail the filter count as missing")
+        values = np.where(kept, values, np.nan)
+    order = np.argsort(times, kind="stable")
+    early = order if until is None else order[:until]
+    spoken = None if until is None else early
+    seen = values[early][~np.isnan(values[early])]
+    cadence = infer_step(times[early if until is None else order[: max(CADENCE_STAMPS, 2)]])
+    step = cadence if p.every == "auto" else durations.parse_ns(p.every, step_ns=cadence)
+    as_ = p.as_
+    if as_ == "auto":
+        as_ = "ratio" if d is not None else "count" if are_counts(seen) else "value"
+    if as_ == "ratio" and d is None:
+        raise ValueError("as: ratio needs a denominator; name its column with --denominator")
+    combine = p.combine
+    if combine == "auto":
+        # A count summed over equal stamps would double what was sent twice.
+        combine = "sum" if as_ == "count" and step > cadence else "mean"
+    denominator = None
+    if as_ == "ratio" and d is not None:
+        below = _regrid(times, np.where(np.isnan(values), np.nan, d), step, "sum", stream.zone, spoken)
+        weighted = _regrid(times, values * d, step, "sum", stream.zone, spoken)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            ratio = np.where(below.values > 0, weighted.values / below.values, np.nan)
+        series, denominator = weighted.with_values(ratio), below.values
+        combine = "mean"
+    else:
+        series = _regrid(times, values, step, combine, stream.zone, spoken)
+    series = replace(series, offsets_ns=clock.utc_offsets(series.times, stream.zone))
+    columns, names = _beside(stream, series)
+    return Prepared(
+        series, denominator, columns, names,
+        {"every": durations.format_ns(step), "combine": combine, "as": as_}, tuple(notes),
+    )  # fmt: skip
+
+
+def _kept(condition: str, values: Floats, d: Floats | None) -> Bools:
+    """Samples that meet the plan's filter, a condition on `value` and `denominator`."""
+    try:
+        tree = expressions.parse_condition(condition)
+    except expressions.ExpressionError as error:
+        raise ValueError(f"prepare.filter: {error}") from error
+    columns = {"value": pa.array(values, from_pandas=True).cast(pa.string())}
+    if d is not None:
+        columns["denominator"] = pa.array(d, from_pandas=True).cast(pa.string())
+    unknown = sorted(set(expressions.columns_of(tree)) - set(columns))
+    if unknown:
+        raise ValueError(f"prepare.filter names {unknown[0]}; it may ask for {' and '.join(columns)}")
+    return np.asarray(expressions.holds(tree, columns, len(values)))
+
+
+def _regrid(
+    times: Ints, values: Floats, step: int, combine: str, zone: str, early: Ints | None = None
+) -> Series:
+    """early : indices of the stamps that decide where the grid lies; None lets all of them."""
+    if clock.is_calendar(step) and zone != "UTC" and len(times):
+        # Days begin at local midnight, weeks on Monday: the grid is even on the wall clock, not in UTC.
+        local = times + clock.utc_offsets(times, zone)
+        series = regrid(
+            local, values, step, combine=combine, anchor_ns=MONDAY_NS, spoken=None if early is None else local[early]
+        )
+        return replace(series, times=clock.localise(series.times, zone).times)
+    return regrid(times, values, step, combine=combine, spoken=None if early is None else times[early])
+
+
+def are_counts(seen: Floats) -> bool:
+    """Whole numbers from 0 on without a common factor: what one gets by counting one by one."""
+    if len(seen) == 0 or not np.all((seen >= 0) & (seen == np.floor(seen)) & (seen < 2**53)):
+        return False
+    return int(np.gcd.reduce(seen.astype(np.int64))) == 1
+
+
+def _beside(stream: Input, series: Series) -> tuple[Floats, tuple[str, ...]]:
+    """(k, n) columns of covariates and known days, and their names."""
+    rows, names = [], []
+    for c in stream.covariates:
+        column = live.aligned(c.times, c.values, series.times, step_ns=series.step_ns)
+        rows.append(column)
+        names.append(c.name)
+    if stream.days:
+        rows_of_days, names_of_days = day_columns(stream.days, series)
+        rows += rows_of_days
+        names += names_of_days
+    return (np.stack(rows) if rows else np.zeros((0, len(series)))), tuple(names)
+
+
+def day_columns(days: Sequence[KnownDay], series: Series) -> tuple[list[Floats], list[str]]:
+    """Known days as columns: any of them, with a shape over the day, and each name by itself."""
+    inside: dict[str, Floats] = {}
+    for day in days:
+        a, b = np.searchsorted(series.times, day.start_ns), np.searchsorted(series.times, day.stop_ns)
+        inside.setdefault(day.name, np.zeros(len(series)))[a:b] = 1.0
+    any_day = np.max(np.stack(list(inside.values())), axis=0)
+    hour = 2 * np.pi * ((series.times + series.offsets_ns) % DAY_NS) / DAY_NS
+    rows, names = [any_day], ["known day"]
+    if series.step_ns < DAY_NS // 4:
+        for k in (1, 2):
+            rows += [any_day * np.cos(k * hour), any_day * np.sin(k * hour)]
+            names += [f"known day, shape {2 * k - 1}", f"known day, shape {2 * k}"]
+    if len(inside) > 1:
+        rows += list(inside.values())
+        names += [f"known day: {name}" for name in inside]
+    return rows, names
+
+
+def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: Bools) -> Frame:
+    """The frame a baseline takes: transformed values, weights of ratios, standardised columns.
+
+    training : (n,) samples from which columns and weights take their scale.
+    """
+    series = prepared.series
+    values = transforms.forward(transform, series.values)
+    weights = np.ones(len(series))
+    if prepared.denominator is not None:
+        d = np.nan_to_num(prepared.denominator, nan=0.0)
+        usual = float(np.median(d[training & (d > 0)])) if np.any(training & (d > 0)) else 1.0
+        weights = np.clip(d / max(usual, 1e-300), 0.0, 20.0)
+    columns = prepared.columns.copy()
+    for row, name in zip(columns, prepared.names, strict=True):
+        if name.startswith("known day"):
+            continue
+        seen = row[training & ~np.isnan(row)]
+        centre, scale = (float(seen.mean()), float(seen.std())) if len(seen) else (0.0, 1.0)
+        row[:] = (row - centre) / (scale or 1.0)
+    return Frame(
+        series.times, series.offsets_ns, series.step_ns, values, usable & ~np.isnan(values), weights, columns,
+        prepared.names,
+    )  # fmt: skip
+
+
+def parse_transform(text: str, step_ns: int) -> tuple[str, int]:
+    """Name and lag in samples of a transform as a plan writes it: `difference 24h`, `rolling mean 1h`."""
+    words = str(text).split()
+    for name in sorted(transforms.NAMES, key=len, reverse=True):
+        if " ".join(words[: len(name.split())]) == name:
+            rest = words[len(name.split()) :]
+            break
+    else:
+        raise ValueError(f"transform must be one of {', '.join(transforms.NAMES)}, got {text!r}")
+    if len(rest) > 1 or (rest and name in (*transforms.POINTWISE, "none")):
+        raise ValueError(f"transform {text!r} says too much; write for example `difference 24h` or `rolling mean 1h`")
+    if not rest:
+        if name.startswith("rolling"):
+            raise ValueError(f"transform {name} needs a length, for example `{name} 1h`")
+        return name, 1
+    length = durations.parse_ns(rest[0], step_ns=step_ns)
+    if length < step_ns or length % step_ns:
+        raise ValueError(f"transform {text!r}: {rest[0]} is no whole number of samples of {durations.format_ns(step_ns)}")
+    return name, length // step_ns
