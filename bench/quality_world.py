@@ -144,6 +144,7 @@ def _plan(rng: np.random.Generator, family: str, n: int, minutes: int) -> list[t
 
 def _hurt(rng, mean, plan, unit, minutes, hour, season):  # type: ignore[no-untyped-def]
     """The mean with its trouble in it, and what is done to the values after chance: freezing and noise."""
+    is_positive = mean.min() >= 0
     mean = mean.copy()
     late: list[tuple[str, int, int, float]] = []
     for kind, a, b in plan:
@@ -156,7 +157,7 @@ def _hurt(rng, mean, plan, unit, minutes, hour, season):  # type: ignore[no-unty
         elif kind == "dropout":
             mean[part] = 0.0
         elif kind == "step":
-            mean[part] += rng.choice([-1, 1] if season is None or mean.min() < 0 else [1]) * 0.75 * strength * u
+            mean[part] += rng.choice([1] if is_positive else [-1, 1]) * 0.75 * strength * u
         elif kind == "ramp":
             mean[part] += np.linspace(0, 1.1 * strength, b - a) * u
         elif kind == "missing season" and season is not None:
@@ -173,10 +174,10 @@ def _hurt(rng, mean, plan, unit, minutes, hour, season):  # type: ignore[no-unty
                 values[a:b] = values[a]
             else:
                 values[a:b] += 0.6 * strength * rng.standard_t(5, b - a) * unit[a:b]
-                if mean.min() >= 0:
+                if is_positive:
                     values[a:b] = np.maximum(values[a:b], 0)
-                if np.all(values[:a] == np.round(values[:a])):
+                if np.all(np.delete(values, slice(a, b)) == np.round(np.delete(values, slice(a, b)))):
                     values[a:b] = np.round(values[a:b])
         return values
 
-    return np.maximum(mean, 0) if mean.min() >= 0 or np.all(mean > -1) else mean, after
+    return np.maximum(mean, 0) if is_positive else mean, after

@@ -1,18 +1,22 @@
 """Which baseline, form and spread suit a stream: by blocked out-of-sample error, from the training part only."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from watchtide.core import expectation
 from watchtide.core.expectation import Choice, Model, Training
-from watchtide.core.frame import Frame, Period
+from watchtide.core.frame import DAY_NS, Frame, Period
 from watchtide.core.series import Floats
 
 # A rival must be this much better, in nats a sample, to displace what is simpler or more usual.
 MARGIN = 0.01
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
 LEAST_SLOT_CYCLES = 4
+WEEK_NS = 7 * DAY_NS
+# Kinds whose seasons may be read otherwise than found.
+SEASONAL = ("auto", "harmonic", "slot")
 
 
 @dataclass(frozen=True)
@@ -27,38 +31,87 @@ class Trial:
 
 def choose(
     frame: Frame, periods: tuple[Period, ...], like: Choice, *, kind: str = "auto", form: str = "auto",
-    denominator: Floats | None = None,
+    denominator: Floats | None = None, are_found: bool = True,
 ) -> Choice:  # fmt: skip
     """Fill in kind and form where they are auto, with the reason in words and every candidate's figure.
 
-    frame : the training part; like : what is settled already (law, settle, options). Each candidate is fitted to
+    frame : the training part; like : what is settled already (law, settle, options); are_found : the seasons were found, not
+    stated, and may be read otherwise. Each candidate is fitted to
     three of four folds of whole cycles and judged on the fourth: the mean of log spread + a Student-4 loss of
     the standardised error, so that a sharp expectation counts only with an honest spread.
     """
     candidates = _candidates(frame, periods, like, kind, form)
-    if len(candidates) == 1:
+    variants = _variants(frame, periods) if kind in SEASONAL and are_found else []
+    if len(candidates) == 1 and not variants:
         name, choice = candidates[0]
         return replace(choice, reasons=(*like.reasons, _only(name, choice, form)))
-    trials = []
-    for name, choice in candidates:
-        try:
-            model, training = expectation.fit(frame, choice, denominator)
-        except ValueError:
-            # A candidate that this stream cannot carry is no candidate.
+    trials = [t for name, choice in candidates if (t := _trial(name, choice, frame, denominator)) is not None]
+    if not trials:
+        name, choice = candidates[0]
+        return replace(choice, reasons=(*like.reasons, f"{name}: nothing could be held out to compare with"))
+    best = _best(trials)
+    reasons = []
+    for why, changed in variants:
+        own = changed(best.choice.periods)
+        trial = _trial(f"{best.name}, {why}", replace(best.choice, periods=own), frame, denominator)
+        if trial is None or own == best.choice.periods:
             continue
-        loss, error = held_out_loss(frame, model, training, denominator)
-        trials.append(Trial(name, choice, loss, error))
-    best = trials[0]
-    for trial in trials[1:]:
+        trials.append(trial)
         if trial.loss < best.loss - MARGIN:
             best = trial
+            reasons.append(f"{why}: the held-out loss falls with it")
     others = ", ".join(f"{t.name} {t.loss - best.loss:+.3f}" for t in trials if t is not best)
     why = f"{best.name}: least held-out loss of {len(trials)}, mean absolute error {best.error:.4g}"
     evidence = {t.name: round(t.loss, 4) for t in trials}
     return replace(
-        best.choice, reasons=(*like.reasons, why + (f"; others are worse by {others} nats a sample" if others else "")),
+        best.choice,
+        reasons=(*like.reasons, *reasons, why + (f"; others differ by {others} nats a sample" if others else "")),
         evidence=evidence,
-    )  # fmt: skip
+    )
+
+
+def _best(trials: list[Trial]) -> Trial:
+    best = trials[0]
+    for trial in trials[1:]:
+        if trial.loss < best.loss - MARGIN:
+            best = trial
+    return best
+
+
+def _trial(name: str, choice: Choice, frame: Frame, denominator: Floats | None) -> Trial | None:
+    try:
+        model, training = expectation.fit(frame, choice, denominator)
+    except ValueError:
+        # What this stream cannot carry is no candidate.
+        return None
+    loss, error = held_out_loss(frame, model, training, denominator)
+    return Trial(name, choice, loss, error)
+
+
+Periods = tuple[Period, ...]
+
+
+def _variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Periods], Periods]]]:
+    """Other readings of the same seasons, each tried on top of the best so far.
+
+    A week too faint to be found by itself may still tell Sunday from Monday; and whether a day follows the clocks or
+    the sun and the moon shows only where the clocks have changed.
+    """
+    out: list[tuple[str, Callable[[Periods], Periods]]] = []
+    span = int(frame.times[-1]) - int(frame.times[0]) + frame.step_ns if len(frame) else 0
+    has_day, has_week = any(p.ns == DAY_NS for p in periods), any(p.ns == WEEK_NS for p in periods)
+    if has_day and not has_week and span >= 3 * WEEK_NS and DAY_NS >= 4 * frame.step_ns:
+        out.append(("a week beside the day", lambda own: (*own, Period(WEEK_NS, own[-1].is_local))))
+    if periods and np.any(frame.offsets_ns != frame.offsets_ns[:1]) and any(p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0 for p in periods):
+        local = any(p.is_local for p in periods)
+        words = "days by UTC, not by the clocks" if local else "days by the clocks, not by UTC"
+        out.append((words, lambda own: tuple(_turned(p, not local) for p in own)))
+    return out
+
+
+def _turned(p: Period, is_local: bool) -> Period:
+    calendar = p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0
+    return Period(p.ns, is_local) if calendar else p
 
 
 def _only(name: str, choice: Choice, form: str) -> str:
@@ -74,7 +127,7 @@ def _candidates(
     base = replace(like, periods=periods)
     values = frame.values[frame.usable]
     may_multiply = bool(len(values)) and (
-        (like.law == "count" and bool(np.any(values > 0))) or bool(np.all(values > 0))
+        (like.law in ("count", "ratio") and bool(np.any(values > 0)) and bool(np.all(values >= 0))) or bool(np.all(values > 0))
     )
     if form == "multiplicative" and not may_multiply:
         raise ValueError("a multiplicative form needs values above 0 (counts: not all 0); take additive")

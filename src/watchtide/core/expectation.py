@@ -6,15 +6,17 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import baselines, regimes, robust, spread
+from watchtide.core import baselines, regimes, robust, spread, windows
 from watchtide.core.baselines import OWN_SPREAD, TRAILS, Fitted, Parts
-from watchtide.core.frame import Frame, Period, cycle_blocks, slots
+from watchtide.core.frame import Frame, Period, cycle_blocks, period_of, slots
 from watchtide.core.series import Bools, Floats, Ints
 from watchtide.core.spread import SpreadModel
 
 # Groups of neighbouring slots that share a spread: half an hour in a day.
 SPREAD_GROUPS = 48
 FOLDS = 4
+# More trouble than this in training is the stream's way, not trouble.
+MOST_SUSPECT = 0.35
 # Under this mean a lasting step of counts is not looked for: chance alone makes levels out of it.
 LEAST_STEP_MEAN = 5.0
 
@@ -23,7 +25,8 @@ LEAST_STEP_MEAN = 5.0
 class Choice:
     """How to expect: every `auto` filled in.
 
-    law : how the spread grows (even, size, count, ratio); is_multiplied : parts multiply; reasons in words.
+    law : how the spread grows (even, size, count, ratio); is_multiplied : parts multiply; unit : of a ratio of
+    whole counts; reasons in words.
     """
 
     kind: str
@@ -34,6 +37,7 @@ class Choice:
     is_robust: bool = True
     settle_samples: int = 0
     shift_penalty: float | None = None
+    unit: float = 0.0
     reasons: tuple[str, ...] = ()
     evidence: dict[str, float] = field(default_factory=dict)
 
@@ -44,7 +48,7 @@ class Choice:
 
     @property
     def has_link(self) -> bool:
-        return self.is_multiplied and self.kind == "harmonic" and self.law == "count"
+        return self.is_multiplied and self.kind == "harmonic" and self.law in ("count", "ratio")
 
 
 @dataclass(frozen=True)
@@ -52,7 +56,7 @@ class Model:
     """A fitted baseline with its spread: all that is needed to judge other samples of the stream.
 
     step : what the last lasting level adds (or multiplies by, in logarithms) to the fitted parts; group_period : the
-    season whose slots share a spread; end_ns : last sample of training.
+    season whose slots share a spread; end_ns : last sample of training; grain : the data's resolution in sigmas.
     """
 
     choice: Choice
@@ -62,6 +66,7 @@ class Model:
     group_period: Period | None
     groups: int
     end_ns: int
+    grain: float
 
 
 @dataclass(frozen=True)
@@ -119,7 +124,11 @@ def expect(frame: Frame, choice: Choice, *, stop: int | None = None, denominator
     part = frame.part(0, stop)
     if not part.usable.any():
         return _blank(frame, "no observed sample to train on: nothing is judged")
-    model, training = fit(part, choice, None if denominator is None else denominator[:stop])
+    d = None if denominator is None else denominator[:stop]
+    model, training = fit(part, choice, d)
+    suspect = suspects(model, part, training, d)
+    if suspect.any():
+        model, training = fit(part, choice, d, suspect=suspect)
     parts, expected_now = judge(model, frame, training)
     groups = spread_groups(frame, model)
     wide = spread_at(model, parts, expected_now, groups, denominator)
@@ -140,6 +149,23 @@ def expect(frame: Frame, choice: Choice, *, stop: int | None = None, denominator
     )  # fmt: skip
 
 
+def suspects(model: Model, part: Frame, training: Training, denominator: Floats | None = None) -> Bools:
+    """(m,) samples of a training part that look like trouble lasting over several samples, labelled or not.
+
+    Judged by held-out values with every accepted step taken as known, so that a new normal is no trouble for ever.
+    """
+    if model.choice.kind in ("fixed", "trailing"):
+        return np.zeros(len(part), np.bool_)
+    spread_then = model.spread.at(training.held, spread_groups(part, model), denominator)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        z = np.where(part.usable, (part.values - training.held) / spread_then, np.nan)
+    groups = spread_groups(part, model)
+    equal = windows.equal_chances(part.values, part.usable, groups, model.groups)
+    likely = windows.chance_of_equal(equal, groups, part.values, training.held, part.event)
+    run, _ = windows.surprises(part.values, likely)
+    return windows.trouble(z, part.step_ns, run) & part.usable
+
+
 def isolated_of(model: Model, frame: Frame) -> Floats | None:
     """What isolation trees say of each sample, where they are the baseline."""
     if model.choice.kind != "isolation":
@@ -155,7 +181,8 @@ def _told(training: Training) -> list[str]:
         notes.append("a lasting step became the new normal after it had settled")
     if training.left_out:
         notes.append(
-            f"{training.left_out} samples of training are left out: levels that did not last, or have not lasted yet"
+            f"{training.left_out} samples of training look like trouble and are left out: windows far from the rest, and "
+            "levels that did not last or have not lasted yet"
         )
     return notes
 
@@ -170,16 +197,19 @@ def _blank(frame: Frame, note: str) -> Expectation:
 
 
 def fit(
-    part: Frame, choice: Choice, denominator: Floats | None = None, *, seen: Floats | None = None
+    part: Frame, choice: Choice, denominator: Floats | None = None, *, seen: Floats | None = None,
+    suspect: Bools | None = None,
 ) -> tuple[Model, Training]:
     """Fit a baseline and its spread to a training part.
 
     seen : (m,) what was expected of the samples when they came, NaN where they were not judged: it takes the place of
-    held-out fits.
+    held-out fits. suspect : (m,) samples that look like trouble: they teach nothing.
     """
     scaled = _to_fit(part, choice)
     m = len(part)
     steps, delayed, changes, odd = _regimes(scaled, choice)
+    if suspect is not None and float(np.mean((odd | suspect)[part.usable])) < MOST_SUSPECT:
+        odd = odd | suspect
     inner = _without(scaled, steps, choice).with_usable(scaled.usable & ~odd)
     if not inner.usable.any():
         inner, odd = _without(scaled, steps, choice), np.zeros(m, np.bool_)
@@ -200,10 +230,11 @@ def fit(
     law = "size" if choice.is_multiplied and choice.law == "even" else choice.law
     scatter = spread.fit_spread(
         residual, held, where, groups, law=law, is_robust=choice.is_robust, denominator=denominator,
-        quantum=robust.resolution(known), size=float(np.max(np.abs(known))),
+        unit=choice.unit, quantum=robust.resolution(known), size=float(np.max(np.abs(known))),
     )  # fmt: skip
+    grain = robust.resolution(known) / scatter.stream if scatter.stream > 0 else 0.0
     model = Model(
-        choice, fitted, scatter, float(delayed[-1]) if m else 0.0, shortest, groups, int(part.times[-1])
+        choice, fitted, scatter, float(delayed[-1]) if m else 0.0, shortest, groups, int(part.times[-1]), grain
     )
     return model, Training(steps, delayed, held, clean, changes, int(np.sum(odd & part.usable)))
 
@@ -233,6 +264,12 @@ def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple
         more = {k: v * share for k, v in parts.more.items()}
         return Parts(expected, level, parts.seasons * share, more, _own_spread(parts, expected)), expected
     return replace(parts, expected=expected, trend=parts.trend + delayed), expected
+
+
+def fitted_now(model: Model, part: Frame, training: Training) -> Floats:
+    """(m,) in-sample expected values of a training part, with its accepted steps as they are."""
+    scaled = _to_fit(part, model.choice)
+    return _back(model.fitted.expect(_without(scaled, training.steps, model.choice)).expected, training.steps, model.choice)
 
 
 def _own_spread(parts: Parts, expected: Floats) -> Floats | None:
@@ -346,7 +383,11 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
 
 
 def choose_periods(lengths: Sequence[float], step_ns: int) -> tuple[Period, ...]:
-    """Periods of these many samples, each once, shortest first."""
-    from watchtide.core.frame import period_of
+    """Periods of these many samples, each once, shortest first.
 
-    return tuple(sorted({period_of(x, step_ns) for x in lengths}, key=lambda p: p.ns))
+    A tide knows nothing of the clocks, nor do days that come with one: beside a season that is no day or week all are in UTC.
+    """
+    found = {period_of(x, step_ns) for x in lengths}
+    if not all(p.is_local for p in found):
+        found = {Period(p.ns, False) for p in found}
+    return tuple(sorted(found, key=lambda p: p.ns))

@@ -7,7 +7,7 @@ import numpy as np
 
 from watchtide.core import grouping
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import Tail, fit_tail
+from watchtide.core.tails import Tail, fit_tail, shape_hint
 from watchtide.core.windows import ODD, Evidence
 
 SIDES = ("both", "above", "below")
@@ -45,16 +45,21 @@ class Scores:
     blocks: Ints
     exposure: float
     weights: Floats
+    grain: float = 0.0
 
 
 @dataclass(frozen=True)
 class Held:
-    """What a level is read from: held-out evidence (n,), which samples are clean, and the grid."""
+    """What a level is read from: held-out evidence (n,), which samples are clean, and the grid.
+
+    grain : the data's resolution in sigmas.
+    """
 
     evidence: Evidence
     clean: Bools
     times: Ints
     step_ns: int
+    grain: float = 0.0
 
     @property
     def count(self) -> int:
@@ -70,7 +75,7 @@ def side_scores(held: Held, side: str, watched: int) -> Scores:
     own = e.side[seen] == code
     values = np.where(own | odd, e.score[seen], -e.score[seen])
     weights = np.where(odd & (watched == 2), 0.5, 1.0)
-    return Scores(values, held.times[seen] // DAY_NS, float(len(values)), weights)
+    return Scores(values, held.times[seen] // DAY_NS, float(len(values)), weights, held.grain)
 
 
 def side_findings(
@@ -78,20 +83,18 @@ def side_findings(
 ) -> Scores | None:
     """Peaks of what would be findings on one side at a low level, per week; None where there are too few.
 
-    The low level is the first of the quantiles 97 % … 80 % at which there are 60, else the one with most.
+    The low level is the first quantile of the side's own scores, from 94 % down, at which there are 60, else the one
+    with most.
     """
     e = held.evidence
     code = 1 if side == "above" else -1
     mine = held.clean & ((e.side == code) | (e.side == ODD))
     score = np.where(held.clean, np.where(mine, e.score, -1.0), np.nan)
     seen = score[~np.isnan(score)]
-    if len(seen) == 0:
-        return None
+    positive = seen[seen > 0]
     best: tuple[Floats, Ints, Floats] | None = None
-    for share in (0.97, 0.95, 0.9, 0.8):
-        start = float(np.quantile(seen, share))
-        if start <= 0:
-            break
+    for share in (0.94, 0.9, 0.8, 0.6, 0.3, 0.0) if len(positive) else ():
+        start = float(np.quantile(positive, share))
         rows = grouping.find_side(score, start, held.times, group)
         if best is None or len(rows) > len(best[0]):
             at = np.array([a + int(np.nanargmax(score[a : b + 1])) for a, b, _ in rows], dtype=np.int64)
@@ -101,7 +104,7 @@ def side_findings(
             break
     if best is None or len(best[0]) < least:
         return None
-    return Scores(best[0], best[1], len(seen) * held.step_ns / WEEK_NS, best[2])
+    return Scores(best[0], best[1], len(seen) * held.step_ns / WEEK_NS, best[2], held.grain)
 
 
 @dataclass(frozen=True)
@@ -118,12 +121,17 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
         return SideTails(None, None)
     by_sample = side_scores(held, side, watched)
     by_finding = side_findings(held, side, watched, group)
-    return SideTails(tail_of(by_sample), tail_of(by_finding, share=0.6) if by_finding else None)
+    hint = shape_hint(by_sample.values)
+    by_findings = tail_of(by_finding, share=0.6, hint=hint) if by_finding else None
+    return SideTails(tail_of(by_sample, hint=hint), by_findings)
 
 
-def tail_of(scores: Scores, *, share: float = 0.05, is_pooled: bool = False) -> Tail | None:
+def tail_of(
+    scores: Scores, *, share: float = 0.05, hint: float | None = None, is_pooled: bool = False
+) -> Tail | None:
     return fit_tail(
-        scores.values, scores.blocks, scores.exposure, weights=scores.weights, share=share, is_pooled=is_pooled
+        scores.values, scores.blocks, scores.exposure, weights=scores.weights, share=share, grain=scores.grain,
+        hint=hint, is_pooled=is_pooled,
     )
 
 

@@ -38,6 +38,8 @@ class Frame:
     usable : samples that may train: observed, in training, not left out.
     weights : prior weights of the samples, their mean about 1; ones where none is stated.
     columns : (k, n) known days and covariates, NaN where unknown; names : (k,) what they are.
+    event : (n,) what one counted event adds to a value: 1 for counts, less the larger a ratio's denominator; None for
+        what is not counted.
     """
 
     times: Ints
@@ -48,6 +50,7 @@ class Frame:
     weights: Floats
     columns: Floats = field(default_factory=lambda: np.zeros((0, 0)))
     names: tuple[str, ...] = ()
+    event: Floats | None = None
 
     def __len__(self) -> int:
         return len(self.times)
@@ -69,6 +72,7 @@ class Frame:
             self.weights[cut],
             self.columns[:, cut],
             self.names,
+            None if self.event is None else self.event[cut],
         )
 
     def with_values(self, values: Floats) -> "Frame":

@@ -13,7 +13,7 @@ import numpy as np
 
 from watchtide.core import expectation, flagging, windows
 from watchtide.core.baselines import TRAILS
-from watchtide.core.expectation import Choice, Model
+from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.flagging import Held, Level
 from watchtide.core.frame import Frame
 from watchtide.core.grouping import Group
@@ -104,31 +104,40 @@ def replay(
         if choice is None:
             choice = choose(part)
             model, training = expectation.fit(part, choice, d)
+            suspect = expectation.suspects(model, part, training, d)
+            if suspect.any():
+                model, training = expectation.fit(part, choice, d, suspect=suspect)
             state.expected[begin:at] = training.held
+            state.suspect[begin:at] = suspect
             choice = _settled(choice, model)
         else:
-            model, training = expectation.fit(part, choice, d, seen=state.expected[begin:at])
+            model, training = expectation.fit(
+                part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
+            )
+            state.suspect[begin:at] = _suspects_now(model, part, training, d)
         refits += 1
-        clean = training.clean
+        clean = training.clean & ~state.suspect[begin:at]
         if watch is None or refits % every == 1 or every == 1 or level is None:
             pool = _pool_scores(state, model, frame, begin, at, denominator)
             groups = expectation.spread_groups(part, model)
             trees = expectation.isolated_of(model, part)
             watch = (
                 windows.calibrate(
-                    pool, clean, part.values, part.times, frame.step_ns, groups, model.groups, trees
+                    pool, clean, part.values, part.times, frame.step_ns, groups, model.groups, trees,
+                    model.grain, state.expected[begin:at], part.event,
                 )
                 if rules.has_windows
                 else None
             )
             lags = model.fitted.facts.get("lags", 1)
             heard = (
-                windows.listen(watch, pool, part.values, groups, is_causal=True, isolated=trees, lags=lags)
+                windows.listen(watch, pool, part.values, groups, is_causal=True, isolated=trees, lags=lags,
+                               expected=state.expected[begin:at], event=part.event)
                 if watch is not None
                 else windows.alone(pool)
             )
             level = flagging.resolve_level(
-                rules.kind, rules.amount, Held(heard, clean, part.times, frame.step_ns), rules.side, rules.group
+                rules.kind, rules.amount, Held(heard, clean, part.times, frame.step_ns, model.grain), rules.side, rules.group
             )
             levels.append(level)
         _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
@@ -160,6 +169,7 @@ class _State:
         self.window = np.ones(n, np.int64)
         self.first: Ints = np.arange(n)
         self.seasons: Floats | None = None
+        self.suspect = np.zeros(n, np.bool_)
 
 
 def _settled(choice: Choice, model: Model) -> Choice:
@@ -170,6 +180,12 @@ def _settled(choice: Choice, model: Model) -> Choice:
     if "season_windows" in facts:
         options["season_window"] = facts["season_windows"]
     return replace(choice, options=options)
+
+
+def _suspects_now(model: Model, part: Frame, training: Training, denominator: Floats | None) -> Bools:
+    """Samples of the window that look like trouble by the present fit, with the levels it has accepted."""
+    now = replace(training, held=expectation.fitted_now(model, part, training))
+    return expectation.suspects(model, part, now, denominator)
 
 
 def _pool_scores(
@@ -222,7 +238,7 @@ def _judge_segment(
     else:
         heard = windows.listen(
             watch, state.z[back:stop], view.values, expectation.spread_groups(view, model), is_causal=True,
-            isolated=trees, lags=model.fitted.facts.get("lags", 1),
+            isolated=trees, lags=model.fitted.facts.get("lags", 1), expected=state.expected[back:stop], event=view.event,
         )  # fmt: skip
     own = slice(at - back, stop - back)
     state.score[at:stop], state.side[at:stop] = heard.score[own], heard.side[own]

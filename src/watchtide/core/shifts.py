@@ -138,18 +138,20 @@ class Raised:
 WARM_UP = 200
 # Samples that must lie in a new regime before it is one.
 LEAST_REGIME = 24
+# … and how far its median must lie from the level before, in standard deviations: less is drift.
+LEAST_JUMP = 2.0
 # The shift that the online test is sharpest for, in standard deviations of the noise.
 SHARPEST = 1.0
 
 
-def online(z: Floats, *, run_length: float) -> list[Raised]:
+def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> list[Raised]:
     """Shifts of a stream of scores as they become known: a two-sided cumulative sum test on clipped scores.
 
     z : (n,) scores around 0, NaN skipped; run_length : mean number of samples between false alarms where nothing
-    shifts. Only samples up to each one are used: the scale and lag-one autocorrelation of the first 200, and of
-    all so far every 200 on. A shift is one only once 24 samples lie in it and the newest of them still do; after it
+    shifts; shortest : samples that must lie in the new regime. Only samples up to each one are used: the scale and lag-one autocorrelation of the first 200, and of
+    all so far every 200 on. A shift is one only once `shortest` samples lie in it and their median, and that of the newest, lies two standard deviations from the level before; after it
     the new level counts as usual. Page (1954); threshold by Siegmund (1985),
-    with the variance of the sum inflated by (1 + phi) / (1 - phi).
+    with the long-run variance of the noise.
     """
     found: list[Raised] = []
     seen = np.flatnonzero(~np.isnan(z))
@@ -164,8 +166,7 @@ def online(z: Floats, *, run_length: float) -> list[Raised]:
             past = y[:i]
             centre = 0.0 if found else float(np.median(past[: 4 * WARM_UP]))
             scale = max(robust.mad_sigma(past, centre=0.0), 1e-6)
-            phi = robust.lag_one(past)
-            inflated = scale**2 * (1 + phi) / (1 - phi)
+            inflated = max(robust.long_run_variance(past), scale**2)
             slack = SHARPEST * np.sqrt(inflated) / 2
             threshold = _threshold(run_length, slack, inflated)
         if i < WARM_UP:
@@ -179,12 +180,15 @@ def online(z: Floats, *, run_length: float) -> list[Raised]:
         if up > threshold or down > threshold:
             start = up_from if up > threshold else down_from
             sign = 1 if up > threshold else -1
-            recent = float(np.median(y[max(start, i - LEAST_REGIME // 2) : i + 1]))
+            recent = float(np.median(y[max(start, i - shortest // 2) : i + 1]))
             if sign * (recent - level) < scale / 2:
                 # It is over before it lasted: an episode, which is for the level to flag.
                 up = down = 0.0
                 continue
-            if i - start + 1 < LEAST_REGIME:
+            if i - start + 1 < shortest:
+                continue
+            whole = sign * (float(np.median(y[start : i + 1])) - level)
+            if min(whole, sign * (recent - level)) < LEAST_JUMP * scale:
                 continue
             found.append(Raised(int(seen[start]), int(seen[i]), sign))
             level = float(np.median(y[start : i + 1]))

@@ -26,7 +26,8 @@ LAWS = ("even", "size", "count", "ratio")
 class SpreadModel:
     """spread(n,) = base(expected, denominator) * factor[slot], at least `floor`.
 
-    law : even (base 1), size (|expected|), count (variance a m + b m², exact tails at small m), ratio (a + b / d).
+    law : even (base 1), size (|expected|), count (variance a m + b m², exact tails at small m), ratio (variance
+    a + b / d; where value times denominator over `unit` are whole numbers, that of such counts instead).
     factor : (groups,); stream : the middle spread over the history, in the unit of the values.
     """
 
@@ -37,6 +38,7 @@ class SpreadModel:
     floor: float
     stream: float
     reason: str
+    unit: float = 0.0
 
     def at(self, expected: Floats, groups: Ints, denominator: Floats | None = None) -> Floats:
         """(n,) spread in the unit of the values; NaN where nothing is expected."""
@@ -49,6 +51,9 @@ class SpreadModel:
         if self.law == "count":
             return count_spread(expected, self.a, self.b)
         if self.law == "ratio" and denominator is not None:
+            if self.unit > 0:
+                amount = np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9) / self.unit
+                return count_spread(np.maximum(expected, 0.0) * amount, self.a, self.b) / amount
             return np.sqrt(self.a + self.b / np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9))
         return np.full(len(expected), self.a)
 
@@ -88,6 +93,7 @@ def fit_spread(
     law: str = "even",
     is_robust: bool = True,
     denominator: Floats | None = None,
+    unit: float = 0.0,
     quantum: float = 0.0,
     size: float = 0.0,
 ) -> SpreadModel:
@@ -95,6 +101,7 @@ def fit_spread(
 
     residual, expected : (n,) of the samples that may speak; residual NaN is skipped. groups : (n,) slot group, 0 … count - 1.
     quantum : resolution of the data; the floor is quantum / √12, the spread that rounding alone causes.
+    unit : of a ratio of whole counts, as `counting_unit` tells; 0 of any other.
     size : largest |value|, for a floor of 1e-9 of it. is_robust : 1.4826 MAD, else standard deviation.
     The squared factor of a group is (m s² + 20 S²) / (m + 20), with m residuals in it and its two neighbours,
     s their scale and S that of all, both relative to the law's base.
@@ -105,8 +112,8 @@ def fit_spread(
     floor = max(quantum / np.sqrt(12), 1e-9 * size, 1e-12)
     if len(r) == 0:
         return SpreadModel("even", 0.0, 0.0, np.ones(count), floor, 0.0, "no residual to take a spread from")
-    law, a, b, words = _law(r, mu, d, law, is_robust)
-    model = SpreadModel(law, a, b, np.ones(count), 0.0, 0.0, "")
+    law, a, b, unit, words = _law(r, mu, d, law, is_robust, unit)
+    model = SpreadModel(law, a, b, np.ones(count), 0.0, 0.0, "", unit)
     u = r / np.maximum(model.base(mu, d), 1e-300)
     stream = _scale(u, is_robust)
     factor = np.full(count, stream)
@@ -119,14 +126,14 @@ def fit_spread(
             if len(near):
                 s = _scale(near, is_robust)
                 factor[i] = np.sqrt((len(near) * s**2 + PRIOR_SAMPLES * stream**2) / (len(near) + PRIOR_SAMPLES))
-    if law == "count":
+    if law == "count" or unit > 0:
         # Chance alone makes counts scatter this much; less would be a promise the next count breaks.
         factor = np.maximum(factor, 1.0 if a >= 0.7 else 0.7)
     middle = float(np.median(model.base(mu, d))) * stream
     reason = "spread of the slot, shrunk to the stream's" if count > 1 else "one spread for the stream"
     if middle <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
-    return SpreadModel(law, a, b, factor, float(floor), max(middle, float(floor)), reason + words)
+    return SpreadModel(law, a, b, factor, float(floor), max(middle, float(floor)), reason + words, unit)
 
 
 def _scale(r: Floats, is_robust: bool) -> float:
@@ -136,20 +143,43 @@ def _scale(r: Floats, is_robust: bool) -> float:
     return scale if scale > 0 else mad_sigma(r, centre=0.0)
 
 
-def _law(r: Floats, mu: Floats, d: Floats | None, law: str, is_robust: bool) -> tuple[str, float, float, str]:
-    """The law and its two figures: a robust regression of squared residuals on what the law grows with."""
+def _law(
+    r: Floats, mu: Floats, d: Floats | None, law: str, is_robust: bool, unit: float
+) -> tuple[str, float, float, float, str]:
+    """The law, its two figures and unit: a robust regression of squared residuals on what the law grows with."""
     if law == "size":
-        return "size", 1.0, 0.0, ", in proportion to the expected value"
+        return "size", 1.0, 0.0, 0.0, ", in proportion to the expected value"
     if law == "count" and float(np.mean(mu)) > 0:
-        m = np.maximum(mu, 0.01)
-        a, b = _two_terms(r, np.stack([m, m * m], axis=1), is_robust)
-        a = max(a, 0.05)
-        return "count", a, b, f"; counts: variance {a:.2f} m + {b:.2g} m², exact odds at small means"
+        a, b = _count_terms(r, mu, is_robust)
+        return "count", a, b, 0.0, f"; counts: variance {a:.2f} m + {b:.2g} m², exact odds at small means"
     if law == "ratio" and d is not None and np.any(d > 0):
+        if unit > 0:
+            amount = d / unit
+            a, b = _count_terms(r * amount, np.maximum(mu, 0.0) * amount, is_robust)
+            return "ratio", a, b, unit, f"; a ratio of counts per {unit:g}: exact odds where they are few"
         a, b = _two_terms(r, np.stack([np.ones(len(r)), 1 / np.maximum(d, 1e-9)], axis=1), is_robust)
         if a + b > 0:
-            return "ratio", a, b, "; a ratio: it narrows as the denominator grows"
-    return "even", 1.0, 0.0, ""
+            return "ratio", a, b, 0.0, "; a ratio: it narrows as the denominator grows"
+    return "even", 1.0, 0.0, 0.0, ""
+
+
+def _count_terms(r: Floats, mu: Floats, is_robust: bool) -> tuple[float, float]:
+    m = np.maximum(mu, 0.01)
+    a, b = _two_terms(r, np.stack([m, m * m], axis=1), is_robust)
+    return max(a, 0.05), b
+
+
+def counting_unit(values: Floats, d: Floats) -> float:
+    """What a ratio is told per (1, 100, 1000, a million), where it is one of whole counts; 0 where it is not."""
+    ok = (d > 0) & ~np.isnan(values)
+    if not ok.any() or np.any(values[ok] < 0):
+        return 0.0
+    for unit in (1e6, 1000.0, 100.0, 1.0):
+        counts = values[ok] * d[ok] / unit
+        # To the hundredth: a ratio kept to a few decimals still gives its count away.
+        if np.mean(np.abs(counts - np.round(counts)) < 0.02) > 0.98 and np.mean(counts >= 0.5) > 0.001:
+            return unit
+    return 0.0
 
 
 def _two_terms(r: Floats, terms: Floats, is_robust: bool) -> tuple[float, float]:

@@ -22,7 +22,7 @@ SHAPES = (-0.25, 0.4)
 USUAL_SHAPE, SHAPE_SPREAD = 0.02, 0.12
 DRAWS = 60
 # An excess that a clean history of this length shows in one of so many cases is left out as an incident.
-IMPLAUSIBLE = 0.002
+IMPLAUSIBLE = 0.01
 MOST_LEFT_OUT = 0.3
 
 
@@ -92,12 +92,15 @@ def _mean_rates(excess, rates, scales, shapes):  # type: ignore[no-untyped-def]
 
 
 def fit_tail(
-    values: Floats, blocks: Ints, exposure: float, *, weights: Floats | None = None, share: float = TAIL_SHARE, seed: int = 1, is_pooled: bool = False
+    values: Floats, blocks: Ints, exposure: float, *, weights: Floats | None = None, share: float = TAIL_SHARE, grain: float = 0.0,
+    hint: float | None = None, seed: int = 1, is_pooled: bool = False,
 ) -> Tail | None:
     """The tail of values (scores of samples, or peaks of findings), or None under 40 of them.
 
     values : (k,) clean values of one side; blocks : (k,) which block of time each lies in; exposure : samples or
-    weeks they come from. share : of the values that lies beyond the threshold, 20 to 400 of them. weights : (k,) of each, 1 unless said. The largest excesses that the rest makes
+    weeks they come from. share : of the values that lies beyond the threshold, 20 to 400 of them. grain : the
+    step between possible values, where the data are rounded: a tail is no shorter. hint : the shape that more
+    data of the same noise suggest. weights : (k,) of each, 1 unless said. The largest excesses that the rest makes
     implausible are left out, at most three in ten: unlabelled incidents must not set the level.
     Pickands (1975); Davison and Smith (1990); Politis and Romano (1994) for the resampling of blocks.
     """
@@ -114,15 +117,15 @@ def fit_tail(
     excess, w, where = values[beyond] - start, weights[beyond], blocks[beyond]
     if len(excess) < LEAST_EXCESSES // 2:
         # Ties fill the tail: a step of the scale stands for the excess.
-        least = max(0.05 * abs(start), 1e-6)
+        least = max(0.05 * abs(start), 0.5 * grain, 1e-6)
         rate = max(float(w.sum()), 1.0) / exposure
         drawn = np.array([rate]), np.array([least]), np.array([0.0])
         shape, gone = 0.0, 0
     else:
-        believed = _believed(excess)
+        believed = _believed(excess, grain, hint)
         excess, w, where = excess[believed], w[believed], where[believed]
-        shape, gone = float(_shape(excess, _LADDER[::2])), int(np.sum(~believed))
-        drawn = _draws(excess, w, where, blocks, shape, exposure, seed)
+        shape, gone = float(_shape(excess, _LADDER[::2], USUAL_SHAPE if hint is None else hint)), int(np.sum(~believed))
+        drawn = _draws(excess, w, where, blocks, shape, exposure, max(0.5 * grain, 1e-9), seed)
     levels, log_rates = _table(start, *drawn)
     above = np.cumsum(weights[::-1])[::-1]
     return Tail(
@@ -130,7 +133,7 @@ def fit_tail(
     )
 
 
-def _believed(excess: Floats) -> np.ndarray:
+def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
     """(m,) which excesses the bulk of them makes plausible; sorted excesses in, the largest may go."""
     m = len(excess)
     kept = m
@@ -138,9 +141,12 @@ def _believed(excess: Floats) -> np.ndarray:
     for _ in range(8):
         inner = excess[:kept]
         middle, upper = (float(q) for q in np.quantile(inner, [0.5, 0.85]))
+        middle = max(middle, 0.7 * grain)
         if middle <= 0:
             break
         shape = _shape_of_quantiles(upper / middle)
+        if hint is not None:
+            shape = 0.3 * shape + 0.7 * hint
         scale = middle / _quantile_of(0.5, shape)
         bound = scale * _quantile_of(1 - IMPLAUSIBLE / m, shape)
         now = max(int(np.searchsorted(excess, bound, side="right")), least)
@@ -164,7 +170,7 @@ def _shape_of_quantiles(ratio: float) -> float:
 
 
 @njit(cache=True, nogil=True)
-def _shape(excess, ladder):  # type: ignore[no-untyped-def]
+def _shape(excess, ladder, usual):  # type: ignore[no-untyped-def]
     """Shape by penalised likelihood on a grid: a prior around exponential keeps few excesses from wild shapes."""
     mean = excess.mean()
     if mean <= 0.0:
@@ -173,7 +179,7 @@ def _shape(excess, ladder):  # type: ignore[no-untyped-def]
     for shape in ladder:
         for factor in (0.75, 0.85, 0.95, 1.05, 1.15, 1.3):
             scale = (1.0 - shape) * factor
-            like = -len(excess) * np.log(scale) - 0.5 * ((shape - USUAL_SHAPE) / SHAPE_SPREAD) ** 2
+            like = -len(excess) * np.log(scale) - 0.5 * ((shape - usual) / SHAPE_SPREAD) ** 2
             for x in excess:
                 u = x / mean / scale
                 if abs(shape) < 1e-6:
@@ -189,8 +195,24 @@ def _shape(excess, ladder):  # type: ignore[no-untyped-def]
     return best
 
 
+def shape_hint(values: Floats) -> float:
+    """How heavy the tail of many scores is: the shape of what exceeds their 90 % quantile, by its quantiles.
+
+    Values as `fit_tail` takes them. By the 50 % and 85 % quantiles, which trouble in one of seven excesses does not move.
+    """
+    seen = values[~np.isnan(values)]
+    if len(seen) < 10 * LEAST_EXCESSES:
+        return USUAL_SHAPE
+    excess = seen[seen > np.quantile(seen, 0.9)] - np.quantile(seen, 0.9)
+    middle, upper = (float(q) for q in np.quantile(excess, [0.5, 0.85])) if len(excess) else (0.0, 0.0)
+    if middle <= 0:
+        return USUAL_SHAPE
+    return 0.6 * float(np.interp(upper / middle, _RATIOS, _LADDER)) + 0.4 * USUAL_SHAPE
+
+
 def _draws(
-    excess: Floats, w: Floats, where: Ints, blocks: Ints, shape: float, exposure: float, seed: int
+    excess: Floats, w: Floats, where: Ints, blocks: Ints, shape: float, exposure: float, least: float,
+    seed: int,
 ) -> tuple[Floats, Floats, Floats]:
     """Rate, scale and shape of each draw of whole blocks; the shape varies by what the excesses leave open."""
     names, at = np.unique(blocks, return_inverse=True)
@@ -211,7 +233,7 @@ def _draws(
     shapes = np.clip(shape + spread * jitter, *SHAPES)
     mean = float(np.sum(w * excess) / max(np.sum(w), 1e-300))
     means = np.where(draws_count > 0, draws_total / np.maximum(draws_count, 1e-300), mean)
-    scales = np.maximum(means * (1 - shapes), 1e-9)
+    scales = np.maximum(means * (1 - shapes), least)
     return draws_count / exposure, scales, shapes
 
 

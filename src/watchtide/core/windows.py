@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 from numba import njit
+from scipy.special import gammaln
 
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
 from watchtide.core.tails import Tail, fit_tail
@@ -22,6 +23,8 @@ CLIP = 3.0
 # Lengths go up by doubling to two days, or a twelfth of the history where that is shorter.
 SHORTEST, LENGTHS_NS = 6, 2 * 86_400 * SECOND_NS
 LEAST_OBSERVED = 0.7
+# A tail says nothing of what comes less often than this a week.
+LEAST_RATE = 1e-4
 # Below the lowest level of the operating curve a window is not worth telling.
 LEAST_SCORE = 2.0
 FAMILIES = ("above", "below", "rough", "stuck", "isolated")
@@ -140,14 +143,14 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def surprises(values, groups, equal):  # type: ignore[no-untyped-def]
+def surprises(values, equal):  # type: ignore[no-untyped-def]
     """(n,) how surprising the run of equal values ending at each sample is, in nats; and where it began."""
     n = len(values)
     out = np.zeros(n)
     first = np.arange(n)
     for i in range(1, n):
         if values[i] == values[i - 1]:
-            out[i] = out[i - 1] - np.log(equal[groups[i]])
+            out[i] = out[i - 1] - np.log(equal[i])
             first[i] = first[i - 1]
     return out, first
 
@@ -164,6 +167,73 @@ def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Flo
     return np.asarray(np.clip((k + 20 * whole) / (n + 20), 1e-6, 1.0))
 
 
+def chance_of_equal(equal: Floats, groups: Ints, values: Floats, expected: Floats, event: Floats | None) -> Floats:
+    """(n,) chance that each value equals its predecessor: by time of day, and of counts at least what chance makes it.
+
+    expected : (n,) in the unit of the values; event : (n,) what one counted event adds to a value, or None.
+    """
+    by_time = equal[groups]
+    if event is None:
+        return by_time
+    k, mean = np.nan_to_num(values / event), np.maximum(np.nan_to_num(expected / event, nan=1.0), 1e-6)
+    with np.errstate(invalid="ignore", over="ignore"):
+        same = np.exp(k * np.log(mean) - mean - gammaln(np.maximum(k, 0.0) + 1))
+    return np.asarray(np.clip(np.maximum(by_time, same), 1e-6, 1.0))
+
+
+# A window this many of its own robust scales out is trouble, not noise: it may not speak for the noise.
+TROUBLE = 5.0
+
+
+# A run of equal values this surprising, in nats, is a stuck one: chance makes one in a million samples.
+STUCK = 14.0
+
+
+def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
+    """(n,) samples that look like trouble over several samples, and so may not teach what is usual.
+
+    z : (n,) signed scores, NaN where none. Windows of 6 samples and more whose clipped mean or roughness lies over 5 robust
+    scales from the middle, trimmed to what carries them; twice over, because what is found hides more of its kind.
+    Lone samples are for the tail to believe or not. surprise : (n,) of the run of equal values ending at each sample.
+    """
+    out = np.zeros(len(z), np.bool_)
+    if surprise is not None:
+        for end in np.flatnonzero((surprise >= STUCK) & (np.r_[surprise[1:], 0.0] <= 0)):
+            begin = end
+            while begin > 0 and surprise[begin] > 0:
+                begin -= 1
+            out[begin : end + 1] = True
+    lengths = lengths_for(int(np.sum(~np.isnan(z))), step_ns)
+    for _ in range(2 if len(lengths) else 0):
+        calm = np.where(out, np.nan, z)
+        mean, rough = statistics(calm, lengths)
+        away, wild = _standard(mean, _middles(mean)), _standard(rough, _middles(rough))
+        loud = np.zeros((3, len(lengths), len(z)))
+        for place, rows in enumerate((away, -away, wild)):
+            loud[place] = np.where(np.isnan(rows), 0.0, rows)
+        clipped = np.clip(np.nan_to_num(calm), -CLIP, CLIP)
+        found = _loud(loud, lengths, clipped, ~np.isnan(calm))
+        if not found.any():
+            break
+        out |= found
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _loud(loud, lengths, clipped, seen):  # type: ignore[no-untyped-def]
+    n = len(clipped)
+    out = np.zeros(n, np.bool_)
+    for family in range(3):
+        for li in range(len(lengths)):
+            row = loud[family, li]
+            for t in range(n):
+                # The head of each run of loud windows stands for it.
+                if row[t] >= TROUBLE and (t == n - 1 or row[t + 1] < row[t]) and (t == 0 or row[t - 1] <= row[t]):
+                    a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
+                    out[a : b + 1] = True
+    return out
+
+
 def calibrate(
     held: Floats,
     clean: Bools,
@@ -173,6 +243,9 @@ def calibrate(
     groups: Ints,
     count: int,
     isolated: Floats | None = None,
+    grain: float = 0.0,
+    expected: Floats | None = None,
+    event: Floats | None = None,
 ) -> Watch | None:
     """Windows of a stream, from clean held-out scores; None where there is too little to compare with.
 
@@ -186,7 +259,7 @@ def calibrate(
         return None
     block = int(max(24, lengths[-1] // 4))
     weeks = n * step_ns / WEEK_NS
-    own = {s: _peaks_tail(v, block, weeks) for s, v in (("above", z), ("below", -z))}
+    own = {s: _peaks_tail(v, block, weeks, grain) for s, v in (("above", z), ("below", -z))}
     if own["above"] is None or own["below"] is None:
         return None
     mean, rough = statistics(z, lengths)
@@ -196,7 +269,7 @@ def calibrate(
         down = np.nanmax(np.where(np.isnan(mean), -np.inf, -_standard(mean, mean_at)), axis=0)
         wild = np.nanmax(np.where(np.isnan(rough), -np.inf, _standard(rough, rough_at)), axis=0)
     equal = equal_chances(values, clean, groups, count)
-    run, _ = surprises(values, groups, equal)
+    run, _ = surprises(values, chance_of_equal(equal, groups, values, held if expected is None else expected, event))
     a_week = WEEK_NS / step_ns
     scale: dict[str, Floats] = {}
     pairs: list[tuple[str, Floats]] = [("above", up), ("below", down), ("rough", wild), ("stuck", np.where(clean, run, np.nan))]
@@ -222,13 +295,19 @@ def _worth(own: dict[str, Tail | None], family: str, rate: float) -> float:
     above, below = own["above"], own["below"]
     assert above is not None and below is not None
     if family == "above":
-        return above.level_for(rate)
+        return _level_for(above, rate)
     if family == "below":
-        return below.level_for(rate)
-    return max(above.level_for(rate / 2), below.level_for(rate / 2))
+        return _level_for(below, rate)
+    return max(_level_for(above, rate / 2), _level_for(below, rate / 2))
 
 
-def _peaks_tail(values: Floats, block: int, weeks: float) -> Tail | None:
+def _level_for(tail: Tail, rate: float) -> float:
+    """The tail's level, but beyond what it can know no faster than an exponential one: surer is not so much larger."""
+    known = max(rate, LEAST_RATE)
+    return tail.level_for(known) + tail.scale * float(np.log(known / rate))
+
+
+def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) -> Tail | None:
     """Tail of the maxima of blocks, per week."""
     whole = len(values) // block * block
     if whole == 0:
@@ -237,7 +316,7 @@ def _peaks_tail(values: Floats, block: int, weeks: float) -> Tail | None:
     seen = ~np.isnan(rows).all(axis=1)
     peaks = np.nanmax(rows[seen], axis=1) if seen.any() else np.empty(0)
     # Blocks of about a day are drawn together.
-    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35)
+    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain)
 
 
 def _middles(rows: Floats) -> Floats:
@@ -255,7 +334,8 @@ def _standard(rows: Floats, at: Floats) -> Floats:
 
 
 def listen(
-    watch: Watch, z: Floats, values: Floats, groups: Ints, *, is_causal: bool, isolated: Floats | None = None, lags: int = 1
+    watch: Watch, z: Floats, values: Floats, groups: Ints, *, is_causal: bool, isolated: Floats | None = None, lags: int = 1,
+    expected: Floats | None = None, event: Floats | None = None,
 ) -> Evidence:
     """Scores of samples with their windows heard.
 
@@ -271,7 +351,7 @@ def listen(
     ):
         if name in watch.scale:
             worth[place] = _interpolate(sign * _standard(rows, at), watch.scale[name])
-    run, began = surprises(values, groups, watch.equal)
+    run, began = surprises(values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event))
     stuck = _interpolate(np.where(np.isnan(z), np.nan, run), watch.scale["stuck"]) if "stuck" in watch.scale else np.zeros(len(z))
     score, side, window, first = base.score.copy(), base.side.copy(), base.window.copy(), base.first.copy()
     if isolated is not None and "isolated" in watch.scale:

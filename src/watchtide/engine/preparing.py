@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from watchtide.core import live, transforms
+from watchtide.core import live, spread, transforms
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.series import Bools, Floats, Ints, Series, infer_step, regrid
 from watchtide.core.transforms import Transform
@@ -55,7 +55,8 @@ class Input:
 
 @dataclass(frozen=True)
 class Prepared:
-    """A stream ready to be fitted. series holds the original values on the grid; denominator (n,) or None."""
+    """A stream ready to be fitted. series holds the original values on the grid; denominator (n,) or None; unit : of a
+    ratio of whole counts."""
 
     series: Series
     denominator: Floats | None
@@ -63,6 +64,7 @@ class Prepared:
     names: tuple[str, ...]
     resolved: dict[str, Any]
     notes: tuple[str, ...]
+    unit: float = 0.0
 
 
 def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
@@ -108,6 +110,7 @@ def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
     return Prepared(
         series, denominator, columns, names,
         {"every": durations.format_ns(step), "combine": combine, "as": as_}, tuple(notes),
+        spread.counting_unit(values[early], d[early]) if as_ == "ratio" and d is not None else 0.0,
     )  # fmt: skip
 
 
@@ -192,6 +195,11 @@ def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: 
         d = np.nan_to_num(prepared.denominator, nan=0.0)
         usual = float(np.median(d[training & (d > 0)])) if np.any(training & (d > 0)) else 1.0
         weights = np.clip(d / max(usual, 1e-300), 0.0, 20.0)
+    event = None
+    if transform.name == "none" and prepared.resolved["as"] == "count":
+        event = np.ones(len(series))
+    elif transform.name == "none" and prepared.unit > 0 and prepared.denominator is not None:
+        event = prepared.unit / np.maximum(np.nan_to_num(prepared.denominator, nan=0.0), 1e-9)
     columns = prepared.columns.copy()
     for row, name in zip(columns, prepared.names, strict=True):
         if name.startswith("known day"):
@@ -201,7 +209,7 @@ def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: 
         row[:] = (row - centre) / (scale or 1.0)
     return Frame(
         series.times, series.offsets_ns, series.step_ns, values, usable & ~np.isnan(values), weights, columns,
-        prepared.names,
+        prepared.names, event,
     )  # fmt: skip
 
 

@@ -89,7 +89,7 @@ class Baselined:
     def held(self) -> flagging.Held:
         side = self.held_side.astype(np.int8)
         heard = windows.Evidence(self.held_score, side, np.ones_like(self.window), self.first)
-        return flagging.Held(heard, self.clean, self.series.times, self.series.step_ns)
+        return flagging.Held(heard, self.clean, self.series.times, self.series.step_ns, self.resolved["facts"].get("grain", 0.0))
 
     @property
     def z(self) -> Floats:
@@ -178,12 +178,14 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     watch = None
     if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
         watch = windows.calibrate(
-            got.held, got.clean, values, series.times, series.step_ns, got.groups, got.group_count, got.isolated
+            got.held, got.clean, values, series.times, series.step_ns, got.groups, got.group_count, got.isolated,
+            got.model.grain, got.expected, frame.event,
         )
     lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
     if watch is not None:
         heard, held = (
-            windows.listen(watch, scores, values, got.groups, is_causal=False, isolated=got.isolated, lags=lags)
+            windows.listen(watch, scores, values, got.groups, is_causal=False, isolated=got.isolated, lags=lags,
+                expected=got.expected, event=frame.event)
             for scores in (z, np.where(got.clean, got.held, np.nan))
         )
     else:
@@ -249,6 +251,7 @@ def _like(plan: Plan, prepared: Prepared, periods: tuple[Period, ...], step_ns: 
     return Choice(
         "harmonic", periods, kind_options(plan, step_ns), law, False, plan.flag.spread == "robust",
         max(settle // step_ns, 0), None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty),
+        prepared.unit,
     )  # fmt: skip
 
 
@@ -279,7 +282,9 @@ def _choose(
     if kind == "auto" and len(part.columns):
         # Known days and covariates are the harmonic kind's to use.
         kind = "harmonic"
-    return choosing.choose(part, periods, like, kind=kind, form=form, denominator=denominator)
+    return choosing.choose(
+        part, periods, like, kind=kind, form=form, denominator=denominator, are_found=plan.baseline.seasons == "auto",
+    )
 
 
 def _resolved(
@@ -296,7 +301,7 @@ def _resolved(
             "form": "multiplicative" if choice.is_multiplied else "additive",
             "options": dict(plan.baseline.options),
         },
-        "facts": {**facts, "law": model.spread.law if model else choice.law, "losses": choice.evidence},
+        "facts": {**facts, "law": model.spread.law if model else choice.law, "grain": model.grain if model else 0.0, "losses": choice.evidence},
         "windows": [durations.format_ns(int(w) * step) for w in watch.lengths] if watch else [],
         "split": {name: [clock.format_time(a), clock.format_time(b)] for name, (a, b) in split.items()},
     }
@@ -428,7 +433,7 @@ def _rhythm(plan: Plan, step: int) -> replay.Cadence:
 def _online_shifts(z: Floats, step: int) -> Ints:
     """Indices at which the running test raises a shift, as pairs (start, raised) in turn."""
     run = max(ONLINE_RUN_DAYS * DAY_NS / step, 500.0)
-    found = shifts.online(z, run_length=run)
+    found = shifts.online(z, run_length=run, shortest=int(np.clip(DAY_NS // step, 24, 288)))
     return np.asarray([x for f in found for x in (f.index, f.raised)], dtype=np.int64)
 
 

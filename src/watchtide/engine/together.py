@@ -78,6 +78,7 @@ def _joined(parts: Sequence[flagging.Scores]) -> flagging.Scores | None:
     return flagging.Scores(
         np.concatenate([p.values for p in parts]), np.concatenate([p.blocks for p in parts]),
         sum(p.exposure for p in parts), np.concatenate([p.weights for p in parts]),
+        max(p.grain for p in parts),
     )  # fmt: skip
 
 

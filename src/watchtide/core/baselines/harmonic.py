@@ -218,7 +218,8 @@ def fit(
     middle = 0.0 if link == "log" else float(np.median(part.values))
     y = part.values - middle
     folds = cycle_blocks(part, periods, FOLDS)
-    model = _Regression(x, part.weights, folds, layout, len(knots), end - origin >= 2 * DAY_NS)
+    model = _Regression(x, part.weights, folds, layout, len(knots), end - origin >= 2 * DAY_NS, part.event)
+    model.middle = middle
     if ridge is None:
         ridge = model.choose(_drawn_in(y) if link == "identity" else _log_start(y))
     penalty = model.penalty(ridge)
@@ -248,6 +249,7 @@ def _rows_of(frame: Frame, at: Ints) -> Frame:
     return Frame(
         frame.times[at], frame.offsets_ns[at], frame.step_ns, frame.values[at], frame.usable[at],
         frame.weights[at], frame.columns[:, at], frame.names,
+        None if frame.event is None else frame.event[at],
     )  # fmt: skip
 
 
@@ -311,10 +313,12 @@ class _Regression:
     """A penalised regression on one design: cross-validation of the penalties, and the robust fit."""
 
     def __init__(
-        self, x: Design, weights: Floats, folds: Ints, layout: Layout, knots: int, has_slope: bool
+        self, x: Design, weights: Floats, folds: Ints, layout: Layout, knots: int, has_slope: bool,
+        event: Floats | None,
     ) -> None:
         self.x, self.w, self.folds, self.layout = x, weights, folds, layout
         self.knots, self.has_slope = knots, has_slope
+        self.event, self.middle = event, 0.0
         self.n = float(weights.sum())
 
     def penalty(self, ridge: dict[str, float]) -> Floats:
@@ -374,9 +378,12 @@ class _Regression:
                 fitted = self.x @ beta
                 residual = (y - fitted) * root
                 scale = mad_sigma(residual, centre=0.0)
-                if scale <= 1e-12 * (1e-300 + float(np.max(np.abs(y)))):
+                if self.event is None and scale <= 1e-12 * (1e-300 + float(np.max(np.abs(y)))):
                     break
-                weight = _weights(residual / scale, sweep < SWEEPS // 3)
+                usual: Floats | float = scale
+                if self.event is not None:
+                    usual = np.maximum(scale, _chance(fitted + self.middle, self.event) * root)
+                weight = _weights(residual / usual, sweep < SWEEPS // 3)
                 step = cho_solve(factor, self.x.moment(self.w * weight * (y - fitted)) - penalty * beta)
                 beta = beta + step
                 if float(np.max(np.abs(step))) < 1e-4 * scale and sweep > SWEEPS // 3:
@@ -398,11 +405,13 @@ class _Regression:
         for sweep in range(8):
             eta = np.clip(self.x @ beta, -30.0, 700.0)
             mean = np.exp(eta)
-            pearson = (y - mean) / np.sqrt(mean)
+            pearson = (y - mean) * np.sqrt(self.w / mean)
             scale = max(mad_sigma(pearson, centre=0.0), 1e-9)
             if is_robust:
-                # Small counts are skew by nature: what they do to the middle must not count as wild.
-                weight = _weights(pearson / max(scale, 1.0 if mean.mean() < 5 else 0.0), sweep < 4 and not warm)
+                usual = scale * np.sqrt(mean / np.maximum(self.w, 1e-9))
+                if self.event is not None:
+                    usual = np.maximum(usual, _chance(mean, self.event))
+                weight = _weights((y - mean) / usual, sweep < 4 and not warm)
             size = self.w * mean / max(float(np.mean(mean)), 1e-300)
             gram = self.x.gram(size)
             move = weight * (y - mean) / mean
@@ -412,6 +421,11 @@ class _Regression:
             if float(np.max(np.abs(step))) < (1e-3 if warm else 1e-5) and (warm or sweep >= 5):
                 break
         return beta, weight, float(np.trace(_solve(gram, gram, penalty)))
+
+
+def _chance(mean: Floats, event: Floats) -> Floats:
+    """How far chance alone moves a count of this mean: small counts are skew by nature, and one event is never wild."""
+    return np.sqrt(np.maximum(np.maximum(mean, 0.0) * event, event**2))
 
 
 def _weights(u: Floats, is_first: bool) -> Floats:
