@@ -70,7 +70,12 @@ def judge(task: tuple[str, dict[str, Any], str, int, bool, str]) -> dict[str, An
     stream = world.make(family, seed, troubled=troubled)
     begin = time.perf_counter()
     try:
-        got = stages.scan(stages.Input(stream.key, stream.times, stream.values, world.ZONE, stream.denominators), plan_for(name, data, stream, mode), (), mode)
+        got = stages.scan(
+            stages.Input(stream.key, stream.times, stream.values, world.ZONE, stream.denominators),
+            plan_for(name, data, stream, mode),
+            (),
+            mode,
+        )
     except ValueError as error:
         return {"name": name, "family": family, "mode": mode, "troubled": troubled, "failed": str(error)}
     took = time.perf_counter() - begin
@@ -107,7 +112,9 @@ def average_precision(score: np.ndarray, truth: np.ndarray) -> float:
     return float(np.sum(np.diff(np.r_[0.0, recall]) * precision))
 
 
-def run(seeds: tuple[int, ...], names: list[str], modes: list[str], families: list[str]) -> list[dict[str, Any]]:
+def run(
+    seeds: tuple[int, ...], names: list[str], modes: list[str], families: list[str]
+) -> list[dict[str, Any]]:
     import os
 
     for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS"):
@@ -136,7 +143,15 @@ def table(rows: list[dict[str, Any]], by: str) -> dict[str, dict[str, float]]:
         clean = [r for r in good if not r["troubled"]]
         if not hurt:
             continue
-        f1 = [2 * r["tp"] * r["hit"] / max(r["tp"] * (r["hit"] + r["miss"]) + r["hit"] * (r["tp"] + r["fp"]), 1e-9) if r["tp"] else 0.0 for r in hurt]
+        f1 = [
+            2
+            * r["tp"]
+            * r["hit"]
+            / max(r["tp"] * (r["hit"] + r["miss"]) + r["hit"] * (r["tp"] + r["fp"]), 1e-9)
+            if r["tp"]
+            else 0.0
+            for r in hurt
+        ]
         delays = [r["delay"] for r in hurt if r["delay"] is not None]
         out[f"{name} | {mode} | {what}"] = {
             "F1": float(np.mean(f1)), "AP": float(np.mean([r["ap"] or 0.0 for r in hurt])),

@@ -75,9 +75,15 @@ def make(family: str, seed: int, *, troubled: bool) -> Labelled:
     slow = np.exp(_noise(rng, n, 0.998, 0.04))
     denominators = None
     if family in ("gate taps", "small taps", "ticket pages"):
-        size = {"gate taps": rng.uniform(60, 260), "small taps": rng.uniform(2, 8), "ticket pages": rng.uniform(300, 900)}[family]
+        size = {
+            "gate taps": rng.uniform(60, 260),
+            "small taps": rng.uniform(2, 8),
+            "ticket pages": rng.uniform(300, 900),
+        }[family]
         mean = size * profile * slow
-        mean, after = _hurt(rng, mean, plan, 0.25 * mean + np.sqrt(np.maximum(mean, 0.3)), minutes, hour, profile * size)
+        mean, after = _hurt(
+            rng, mean, plan, 0.25 * mean + np.sqrt(np.maximum(mean, 0.3)), minutes, hour, profile * size
+        )
         values = after(_counts(rng, mean, 0.005))
     elif family == "berth level":
         mean = 3 + tide(times / 3600, int(rng.integers(6))) + _noise(rng, n, 0.997, 0.05)
@@ -85,7 +91,11 @@ def make(family: str, seed: int, *, troubled: bool) -> Labelled:
         values = np.round(after(mean + rng.normal(0, 0.025, n)), 2)
     elif family == "hold temperature":
         since = (hour + rng.uniform(0, 6)) % 6
-        season = 1.6 * np.exp(-((since - 0.35) ** 2) / 0.06) + 0.5 * np.exp(-since / 0.8) + 0.25 * np.cos(2 * np.pi * (hour % 24 - 15) / 24)
+        season = (
+            1.6 * np.exp(-((since - 0.35) ** 2) / 0.06)
+            + 0.5 * np.exp(-since / 0.8)
+            + 0.25 * np.cos(2 * np.pi * (hour % 24 - 15) / 24)
+        )
         mean, after = _hurt(rng, -18.4 + season, plan, np.full(n, 0.16), minutes, hour, season)
         values = np.round(after(mean + _noise(rng, n, 0.9, 0.12) + rng.normal(0, 0.05, n)), 1)
     elif family == "ticket errors":
@@ -96,7 +106,11 @@ def make(family: str, seed: int, *, troubled: bool) -> Labelled:
         values = np.where(denominators > 0, 1000 * errors / np.maximum(denominators, 1), np.nan)
         values = after(values)
     elif family == "feed delay":
-        base = 1.7 + 0.9 * np.exp(-0.5 * ((hour % 24 - 9) / 2.5) ** 2) + 0.7 * np.exp(-0.5 * ((hour % 24 - 18) / 2.5) ** 2)
+        base = (
+            1.7
+            + 0.9 * np.exp(-0.5 * ((hour % 24 - 9) / 2.5) ** 2)
+            + 0.7 * np.exp(-0.5 * ((hour % 24 - 18) / 2.5) ** 2)
+        )
         mean, after = _hurt(rng, base, plan, 0.12 * base, minutes, hour, None)
         values = np.round(after(mean * np.exp(_noise(rng, n, 0.6, 0.09))), 2)
     elif family == "crossing minutes":
@@ -135,7 +149,11 @@ def _plan(rng: np.random.Generator, family: str, n: int, minutes: int) -> list[t
         first = int(n * a) + int(rng.uniform(0, max(room, 1)))
         if kind in ("missing season", "shape"):
             first = int(first // (24 * hour) * (24 * hour))
-        if kind in ("dropout", "dip", "stuck", "burst") and family in ("gate taps", "small taps", "ticket pages"):
+        if kind in ("dropout", "dip", "stuck", "burst") and family in (
+            "gate taps",
+            "small taps",
+            "ticket pages",
+        ):
             # Something is lost only while something is there: by day.
             first = int(first // (24 * hour) * (24 * hour) + rng.uniform(7, 12) * hour)
         out.append((kind, first, first + length))
@@ -163,7 +181,9 @@ def _hurt(rng, mean, plan, unit, minutes, hour, season):  # type: ignore[no-unty
         elif kind == "missing season" and season is not None:
             mean[part] += np.mean(season) - season[a:b]
         elif kind == "shape" and season is not None:
-            mean[part] = mean[part] - season[a:b] + np.roll(season[a:b], int(rng.uniform(3, 6) * 60 / minutes))
+            mean[part] = (
+                mean[part] - season[a:b] + np.roll(season[a:b], int(rng.uniform(3, 6) * 60 / minutes))
+            )
         else:
             late.append((kind, a, b, strength))
 

@@ -2,11 +2,13 @@
 
 import json
 import sys
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import typer
 
+from watchtide.cli import report
 from watchtide.cli.main import fail
 from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.card import score as score_card
@@ -27,6 +29,7 @@ def score(
     kinds: str | None,
     bounds: dict[str, float | None],
     json_out: str | None,
+    html_out: str | None,
     zone: str,
 ) -> None:
     found = results.read_findings(findings)
@@ -67,6 +70,8 @@ def score(
     figures["span"] = {k: clock.format_time(v) for k, v in figures["span"].items()}
     if json_out:
         results.write_whole(json_out, json.dumps(figures, indent=1, allow_nan=False) + "\n")
+    if html_out:
+        results.write_whole(html_out, report.page(figures, Path(findings).name, Path(labels_path).name))
     if json_out != "-":
         _tell(figures)
     unmet = _unmet(figures["events"], bounds)

@@ -14,13 +14,15 @@ from watchtide import kernels
 
 app = typer.Typer(
     no_args_is_help=True,
-    add_completion=False,
+    add_completion=True,
     pretty_exceptions_enable=False,
     help="Scan metric streams for anomalies, and count how far the scan can be trusted.",
 )
 plan_app = typer.Typer(no_args_is_help=True, help="Check and show plans.")
 server_app = typer.Typer(no_args_is_help=True, help="Run and look after the server.")
+convert_app = typer.Typer(no_args_is_help=True, help="Turn files into other formats.")
 app.add_typer(plan_app, name="plan")
+app.add_typer(convert_app, name="convert")
 app.add_typer(server_app, name="server")
 
 
@@ -85,9 +87,15 @@ Duplicates = Annotated[
 ]
 LayoutFile = Annotated[str | None, typer.Option("--layout", help="A layout kept by `look --save-layout`.")]
 Skip = Annotated[bool, typer.Option("--skip-broken", help="Leave broken rows out instead of stopping.")]
-Calendar = Annotated[str | None, typer.Option("--calendar", hidden=True)]
-Covariate = Annotated[list[str] | None, typer.Option("--covariate", hidden=True)]
-Denominator = Annotated[str | None, typer.Option("--denominator", hidden=True)]
+Calendar = Annotated[
+    list[str] | None, typer.Option("--calendar", help="Known days, an iCalendar file; repeatable.")
+]
+Covariate = Annotated[
+    list[str] | None, typer.Option("--covariate", help="Column that explains the values; repeatable.")
+]
+Denominator = Annotated[
+    str | None, typer.Option("--denominator", help="Column the values are ratios of: their weight.")
+]
 
 
 # The options of every table read: kind and default by the name that `table` has them under.
@@ -111,6 +119,9 @@ TABLE: dict[str, tuple[Any, Any]] = {
     "duplicates": (Duplicates, None),
     "layout": (LayoutFile, None),
     "skip_broken": (Skip, False),
+    "calendar": (Calendar, None),
+    "covariate": (Covariate, None),
+    "denominator": (Denominator, None),
 }
 
 
@@ -157,33 +168,27 @@ def scan(
     points: Annotated[str | None, typer.Option(help="Write the judged samples here.")] = None,
     findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
-    save: Annotated[str | None, typer.Option(hidden=True)] = None,
+    save: Annotated[str | None, typer.Option(help="Keep the fitted models here, for apply.")] = None,
     jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
     *,
     table: dict[str, Any],
-    calendar: Calendar = None,
-    covariate: Covariate = None,
-    denominator: Denominator = None,
 ) -> None:
     """Fit a baseline per stream, flag what strays from it, and find shifts."""
     from watchtide.cli import scanning
 
-    if mode is Mode.replay:
-        fail("--mode replay comes in a later version; take --mode fit")
-    _refuse_later(
-        {"--save": save, "--calendar": calendar, "--covariate": covariate, "--denominator": denominator}
-    )
     scanning.scan(
         source,
         plan_path=plan,
         train_until=train_until,
         train_share=train_share,
         known=known,
+        mode=mode.value,
         level=level,
         side=side.value if side else None,
         points=points,
         findings=findings,
         summary=summary,
+        save=save,
         jobs=jobs,
         table=table,
     )
@@ -215,15 +220,14 @@ def shifts(
     of: Annotated[str, typer.Option(help="step, spread or slope")] = "step",
     season: Annotated[list[str] | None, typer.Option(help="Season length, auto or none.")] = None,
     penalty: Annotated[str, typer.Option(help="auto, or what one change must gain.")] = "auto",
-    online: Annotated[bool, typer.Option("--online", hidden=True)] = False,
+    online: Annotated[bool, typer.Option("--online", help="As they would have become known.")] = False,
     *,
     table: dict[str, Any],
 ) -> None:
     """Find change points in streams freed of their seasons."""
     from watchtide.cli import scanning
 
-    _refuse_later({"--online": online or None})
-    scanning.find_shifts(source, out, of=of, season=season, penalty=penalty, table=table)
+    scanning.find_shifts(source, out, of=of, season=season, penalty=penalty, online=online, table=table)
 
 
 @app.command()
@@ -255,18 +259,175 @@ def score(
     ] = None,
     min_recall: Annotated[float | None, typer.Option(help="Exit 1 below this recall.")] = None,
     json_out: Annotated[str | None, typer.Option("--json", help="Write all figures here.")] = None,
-    html: Annotated[str | None, typer.Option("--html", hidden=True)] = None,
+    html: Annotated[str | None, typer.Option("--html", help="Write a page to read and print here.")] = None,
     tz: Zone = "UTC",
 ) -> None:
     """Count findings against labels: precision, recall and what stands beside them."""
     from watchtide.cli import judging
 
-    _refuse_later({"--html": html})
     judging.score(
         findings, labels, points, summary, tolerance=tolerance, start=from_, stop=to, kinds=kinds,
         bounds={"precision": min_precision, "precision_lower": min_precision_lower, "recall": min_recall},
-        json_out=json_out, zone=tz,
+        json_out=json_out, html_out=html, zone=tz,
     )  # fmt: skip
+
+
+@app.command()
+@takes_table("label")
+def apply(
+    model: Annotated[str, typer.Argument(metavar="MODEL")],
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    points: Annotated[str | None, typer.Option(help="Write the judged samples here.")] = None,
+    findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
+    summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
+    *,
+    table: dict[str, Any],
+) -> None:
+    """Judge new data by models that scan --save kept, without fitting."""
+    from watchtide.cli import models
+
+    models.apply(model, source, points=points, findings=findings, summary=summary, table=table)
+
+
+@app.command()
+@takes_table("label")
+def forecast(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    steps: Annotated[str, typer.Option(help="How far: a number of samples, or a duration such as 7d.")],
+    out: Annotated[str, typer.Option(help="Write the forecast here.")],
+    skip_last: Annotated[int, typer.Option(min=0, help="Leave out the last samples, to compare with.")] = 0,
+    interval: Annotated[float, typer.Option(help="Share of future samples that should lie within.")] = 0.95,
+    limit: Annotated[float | None, typer.Option(help="Tell when this is reached, and how sure.")] = None,
+    plan: Annotated[str | None, typer.Option(help="Plan file, YAML or JSON.")] = None,
+    *,
+    table: dict[str, Any],
+) -> None:
+    """The next samples with an interval, and when a limit is reached."""
+    from watchtide.cli import models
+
+    models.forecast(
+        source,
+        out,
+        plan_path=plan,
+        steps=steps,
+        skip_last=skip_last,
+        interval=interval,
+        limit=limit,
+        table=table,
+    )
+
+
+@app.command()
+@takes_table("label")
+def diagnose(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    plan: Annotated[str | None, typer.Option(help="Plan file, YAML or JSON.")] = None,
+    json_out: Annotated[str | None, typer.Option("--json", help="Write figures and diagnoses here.")] = None,
+    remedied: Annotated[str | None, typer.Option(help="Write the plan with the remedies here.")] = None,
+    *,
+    table: dict[str, Any],
+) -> None:
+    """Is the baseline any good? Errors, what is wrong, and the remedy for each."""
+    from watchtide.cli import models
+
+    models.diagnose(source, plan_path=plan, json_out=json_out, remedied=remedied, table=table)
+
+
+@app.command()
+@takes_table("label")
+def discords(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    window: Annotated[str, typer.Option(help="Length of a window: a duration, or a number of samples.")],
+    out: Annotated[str, typer.Option(help="Write the windows here, as findings.")],
+    most: Annotated[int, typer.Option(min=1, max=100, help="So many a stream.")] = 3,
+    *,
+    table: dict[str, Any],
+) -> None:
+    """The windows least like any other of their stream."""
+    from watchtide.cli import models
+
+    models.discords(source, out, window, most, table=table)
+
+
+@app.command()
+def threshold(
+    points: Annotated[str, typer.Option(help="Points file, as scan writes it.")],
+    labels: Annotated[str, typer.Option(help="Labels file.")],
+    by: Annotated[str, typer.Option(help="events or points")] = "events",
+    plan: Annotated[str | None, typer.Option(help="Plan whose grouping and side hold.")] = None,
+    min_recall: Annotated[float | None, typer.Option(help="At least this recall.")] = None,
+    max_false_per_week: Annotated[
+        float | None, typer.Option(help="At most so many false a stream-week.")
+    ] = None,
+    max_gap: Annotated[
+        float | None, typer.Option(help="Sensitivity and specificity no further apart.")
+    ] = None,
+    cost_miss: Annotated[float | None, typer.Option(help="What a missed incident costs.")] = None,
+    cost_false: Annotated[float | None, typer.Option(help="What a false finding costs.")] = None,
+    locked: Annotated[str | None, typer.Option(help="FROM..TO, never used to choose.")] = None,
+    tolerance: Annotated[str, typer.Option(help="Widens every label on both sides.")] = "0s",
+    json_out: Annotated[str, typer.Option("--json", help="Write the answer here.")] = "-",
+    tz: Zone = "UTC",
+) -> None:
+    """The best level under a constraint: apparent, cross-validated, and on a locked span."""
+    from watchtide.cli import levels
+
+    levels.threshold(
+        points, labels, by=by, plan_path=plan, locked=locked, tolerance=tolerance, json_out=json_out, zone=tz,
+        constraint={
+            "min_recall": min_recall, "max_false_per_week": max_false_per_week, "max_gap": max_gap,
+            "cost_miss": cost_miss, "cost_false": cost_false,
+        },
+    )  # fmt: skip
+
+
+@app.command()
+def compare(
+    findings: Annotated[list[str], typer.Option(help="Findings file; give two.")],
+    labels: Annotated[str, typer.Option(help="Labels file.")],
+    points: Annotated[list[str] | None, typer.Option(help="Points file of each, in the same order.")] = None,
+    block: Annotated[str, typer.Option(help="Length of the blocks of time drawn together.")] = "7d",
+    tolerance: Annotated[str, typer.Option(help="Widens every label on both sides.")] = "0s",
+    json_out: Annotated[str, typer.Option("--json", help="Write the comparison here.")] = "-",
+    tz: Zone = "UTC",
+) -> None:
+    """Two scans against the same labels, with paired intervals on what differs."""
+    from watchtide.cli import levels
+
+    levels.compare(
+        findings, labels, points or [], block=block, tolerance=tolerance, json_out=json_out, zone=tz
+    )
+
+
+@app.command()
+def sample(
+    findings: Annotated[str, typer.Option(help="Findings file.")],
+    out: Annotated[str, typer.Option(help="Write what to judge here, as labels.")],
+    n: Annotated[int, typer.Option("--n", min=1, help="How many findings to draw.")] = 50,
+    points: Annotated[str | None, typer.Option(help="Points file: draws unflagged spans too.")] = None,
+    spans: Annotated[int, typer.Option(min=0, help="How many unflagged spans to draw.")] = 0,
+    length: Annotated[str, typer.Option(help="Length of an unflagged span.")] = "6h",
+    judged: Annotated[
+        str | None, typer.Option(help="Labels of an earlier draw: more where verdicts differ.")
+    ] = None,
+    seed: Annotated[int, typer.Option(help="The same seed draws the same.")] = 1,
+) -> None:
+    """An unbiased sample of findings and unflagged spans to judge, with the chance of each."""
+    from watchtide.cli import levels
+
+    levels.sample(findings, out, n, points_path=points, spans=spans, length=length, judged=judged, seed=seed)
+
+
+@convert_app.command("labels")
+def convert_labels(
+    source: Annotated[str, typer.Argument(metavar="IN")],
+    out: Annotated[str, typer.Argument(metavar="OUT")],
+    tz: Zone = "UTC",
+) -> None:
+    """Labels between CSV, JSON and iCalendar, losing nothing."""
+    from watchtide.cli import levels
+
+    levels.convert(source, out, tz)
 
 
 @app.command()
@@ -387,12 +548,6 @@ def server_run(context: typer.Context) -> None:
     from watchtide.cli import server
 
     server.run(context.args)
-
-
-def _refuse_later(options: dict[str, Any]) -> None:
-    for name, value in options.items():
-        if value:
-            fail(f"{name} comes in a later version; leave it out")
 
 
 def main() -> None:

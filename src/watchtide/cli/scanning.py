@@ -3,19 +3,20 @@
 import json
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from watchtide.cli import taking
+from watchtide.cli import inputs, taking
 from watchtide.cli.main import fail
 from watchtide.core import decompose as core_decompose
 from watchtide.core import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.engine import run, stages
+from watchtide.engine import run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
@@ -47,14 +48,31 @@ def read_streams(
     _tell_guess(guessed, taken, table)
     zone = guessed.zone
     known = [span for s in taken.streams if s.labelled is not None for span in _known_spans(s)]
-    inputs = []
-    for s in taken.streams:
-        times, values = s.times, s.values
-        if guessed.duplicates != "mean":
-            # The grid averages equal stamps by itself.
-            times, values, _ = extract.without_doubles(times, values, guessed.duplicates)
-        inputs.append(stages.Input(s.key, times, values, zone))
-    return taken, inputs, known
+    return taken, inputs.link(taken.streams, zone, guessed.duplicates), known
+
+
+def with_days(streams: list[stages.Input], plan: Plan, table: dict[str, Any]) -> list[stages.Input]:
+    """The streams with the known days of the plan's calendars."""
+    days = inputs.known_days(plan, streams, table["tz"])
+    return [replace(s, days=days) for s in streams] if days else streams
+
+
+def plan_of(path: str | None, table: dict[str, Any]) -> Plan:
+    """The plan of a file, with what the options of the table say in its place."""
+    return plan_with_options(
+        load_plan(path),
+        {
+            "prepare": {
+                "every": table["every"],
+                "combine": table["combine"],
+                "denominator": table.get("denominator"),
+            },
+            "baseline": {
+                "covariates": table.get("covariate") or None,
+                "calendars": [{"file": f} for f in table["calendar"]] if table.get("calendar") else None,
+            },
+        },
+    )
 
 
 def _known_spans(stream: extract.StreamRows) -> list[Label]:
@@ -135,11 +153,13 @@ def scan(
     train_until: str | None,
     train_share: float | None,
     known: str | None,
+    mode: str,
     level: str | None,
     side: str | None,
     points: str | None,
     findings: str | None,
     summary: str | None,
+    save: str | None,
     jobs: int,
     table: dict[str, Any],
 ) -> None:
@@ -151,25 +171,60 @@ def scan(
         train = {"until": train_until}
     elif train_share is not None:
         train = {"share": train_share}
+    if save and mode == "replay":
+        fail("--save keeps the one fit of --mode fit; a replay has many")
     plan = plan_with_options(
-        load_plan(plan_path),
+        plan_of(plan_path, table),
         {
-            "prepare": {"every": table["every"], "combine": table["combine"]},
             "baseline": {"train": train},
             "flag": {"level": parse_level(level) if level else None, "side": side},
         },
     )
+    table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []
     _, streams, spans = read_streams(source, table)
-    scanned = list(
-        run.scan_many(streams, plan, [*left_out, *spans], jobs=jobs, progress=progress_line("scanned"))
+    streams = with_days(streams, plan, table)
+    done = run.scan_many(
+        streams,
+        plan,
+        [*left_out, *spans],
+        mode=mode,
+        is_kept=save is not None,
+        jobs=jobs,
+        progress=progress_line("scanned"),
     )
+    scanned = together.finish(list(done), plan)
+    if save:
+        models = [m for s in scanned if (m := saved.saved_of(s, plan)) is not None]
+        results.write_whole(save, saved.write(models))
+    write_scan(scanned, plan, mode, points=points, findings=findings, summary=summary)
+
+
+def with_plan(table: dict[str, Any], plan: Plan) -> dict[str, Any]:
+    """The options of a table with the columns that the plan names, where no option names them."""
+    return table | {
+        "denominator": table.get("denominator") or plan.prepare.denominator,
+        "covariate": table.get("covariate") or list(plan.baseline.covariates),
+    }
+
+
+def write_scan(
+    scanned: list[stages.Scanned],
+    plan: Plan,
+    mode: str,
+    *,
+    points: str | None,
+    findings: str | None,
+    summary: str | None,
+) -> None:
+    """What a scan found, in the files asked for; findings to standard output where none is."""
     found = sorted((f for s in scanned for f in s.findings), key=lambda f: (f.start, f.series, f.kind))
     if points:
         rows = results.points_table({s.base.key: stages.points_of(s) for s in scanned})
         results.write_whole(points, results.table_bytes(rows, points))
     if summary:
-        results.write_whole(summary, json.dumps(run.summarise(scanned, plan), indent=1) + "\n")
+        told = run.summarise(scanned, plan, mode)
+        results.write_whole(summary, json.dumps(told, indent=1, allow_nan=False) + "\n")
     if findings:
         results.write_whole(findings, results.findings_text(found, findings))
     if not (points or findings or summary):
@@ -194,7 +249,7 @@ def decompose(
     _, streams, _ = read_streams(source, table)
     parts, told = [], {}
     for stream in streams:
-        series, _ = stages.prepare(stream, plan)
+        series = stages.prepare(stream, plan).series
         wall = wall_clock(series)
         local = wall.spread_out(series.values)
         try:
@@ -232,7 +287,14 @@ def decompose(
 
 
 def find_shifts(
-    source: str, out: str, *, of: str, season: list[str] | None, penalty: str, table: dict[str, Any]
+    source: str,
+    out: str,
+    *,
+    of: str,
+    season: list[str] | None,
+    penalty: str,
+    online: bool,
+    table: dict[str, Any],
 ) -> None:
     if of not in ("step", "spread", "slope"):
         fail(f"--of {of}: must be step, spread or slope")
@@ -253,7 +315,11 @@ def find_shifts(
     )
     _, streams, _ = read_streams(source, table)
     found = []
-    for scanned in run.scan_many(streams, plan):
+    if online and of != "step":
+        fail(f"--online looks for steps; --of {of} needs the whole series")
+    for scanned in run.scan_many(
+        streams, plan, mode="replay" if online else "fit", progress=progress_line("searched")
+    ):
         found += [f for f in scanned.findings if f.kind == "shift"]
     found.sort(key=lambda f: (f.start, f.series))
     results.write_whole(out, results.findings_text(found, out))
@@ -265,7 +331,7 @@ def find_seasons(source: str, *, table: dict[str, Any]) -> None:
     _, streams, _ = read_streams(source, table)
     told = {}
     for stream in streams:
-        series, _ = stages.prepare(stream, plan)
+        series = stages.prepare(stream, plan).series
         found = core_seasons.detect(wall_clock(series).spread_out(series.values), series.step_ns)
         told[stream.key] = [
             {"period_s": s.samples * series.step_ns / SECOND_NS, "samples": s.samples, "strength": s.strength}

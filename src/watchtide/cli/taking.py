@@ -78,6 +78,8 @@ def chooser(table: dict[str, Any], **more: Any) -> Any:
         "values": tuple(table.get("value") or ()),
         "series": tuple(table["series"]) if table.get("series") else None,
         "label": table.get("label"),
+        "denominator": table.get("denominator"),
+        "covariates": tuple(table.get("covariate") or ()),
         "missing_words": tuple(table.get("missing") or ()),
         "keep": table.get("keep"),
         "wide_name": table.get("wide"),

@@ -65,7 +65,11 @@ def choose(
     evidence = {t.name: round(t.loss, 4) for t in trials}
     return replace(
         best.choice,
-        reasons=(*like.reasons, *reasons, why + (f"; others differ by {others} nats a sample" if others else "")),
+        reasons=(
+            *like.reasons,
+            *reasons,
+            why + (f"; others differ by {others} nats a sample" if others else ""),
+        ),
         evidence=evidence,
     )
 
@@ -100,16 +104,21 @@ def _variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Perio
     out: list[tuple[str, Callable[[Periods], Periods]]] = []
     span = int(frame.times[-1]) - int(frame.times[0]) + frame.step_ns if len(frame) else 0
     has_day, has_week = any(p.ns == DAY_NS for p in periods), any(p.ns == WEEK_NS for p in periods)
-    if has_day and not has_week and span >= 3 * WEEK_NS and DAY_NS >= 4 * frame.step_ns:
+    if has_day and not has_week and span >= 3 * WEEK_NS and 4 * frame.step_ns <= DAY_NS:
         out.append(("a week beside the day", lambda own: (*own, Period(WEEK_NS, own[-1].is_local))))
-    if periods and np.any(frame.offsets_ns != frame.offsets_ns[:1]) and any(p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0 for p in periods):
+    if (
+        periods
+        and np.any(frame.offsets_ns != frame.offsets_ns[:1])
+        and any(p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0 for p in periods)
+    ):
         local = any(p.is_local for p in periods)
         words = "days by UTC, not by the clocks" if local else "days by the clocks, not by UTC"
-        out.append((words, lambda own: tuple(_turned(p, not local) for p in own)))
+        out.append((words, lambda own: tuple(turned(p, not local) for p in own)))
     return out
 
 
-def _turned(p: Period, is_local: bool) -> Period:
+def turned(p: Period, is_local: bool) -> Period:
+    """A season of days by the clocks or by UTC; others stay as they are."""
     calendar = p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0
     return Period(p.ns, is_local) if calendar else p
 
@@ -127,11 +136,14 @@ def _candidates(
     base = replace(like, periods=periods)
     values = frame.values[frame.usable]
     may_multiply = bool(len(values)) and (
-        (like.law in ("count", "ratio") and bool(np.any(values > 0)) and bool(np.all(values >= 0))) or bool(np.all(values > 0))
+        (like.law in ("count", "ratio") and bool(np.any(values > 0)) and bool(np.all(values >= 0)))
+        or bool(np.all(values > 0))
     )
     if form == "multiplicative" and not may_multiply:
         raise ValueError("a multiplicative form needs values above 0 (counts: not all 0); take additive")
-    forms = {"additive": [False], "multiplicative": [True]}.get(form, [False, True] if may_multiply and periods else [False])
+    forms = {"additive": [False], "multiplicative": [True]}.get(
+        form, [False, True] if may_multiply and periods else [False]
+    )
     kinds = [kind]
     if kind == "auto":
         kinds = ["harmonic"]
@@ -144,7 +156,11 @@ def _candidates(
         for is_multiplied in forms:
             if k == "slot" and (is_multiplied and kind == "auto"):
                 continue
-            if k in ("fixed", "trailing", "isolation", "rolling", "spectrum") and form == "auto" and is_multiplied:
+            if (
+                k in ("fixed", "trailing", "isolation", "rolling", "spectrum")
+                and form == "auto"
+                and is_multiplied
+            ):
                 continue
             words = "parts that multiply" if is_multiplied else "parts that add"
             out.append((f"{k}, {words}", replace(base, kind=k, is_multiplied=is_multiplied)))

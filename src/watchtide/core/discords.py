@@ -87,7 +87,11 @@ def _diagonals(y, mean, spread, flat, whole, window):  # type: ignore[no-untyped
 
 def strongest(y: Floats, window: int, most: int = 3) -> list[Discord]:
     """The windows least like any other, strongest first, none overlapping."""
-    distance, where = nearest(y, window)
+    return pick(*nearest(y, window), window, most)
+
+
+def pick(distance: Floats, where: Ints, window: int, most: int) -> list[Discord]:
+    """The strongest of `nearest`'s distances, none overlapping."""
     left = distance.copy()
     found: list[Discord] = []
     while len(found) < most and not np.isnan(left).all():

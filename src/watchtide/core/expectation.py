@@ -111,7 +111,9 @@ class Expectation:
     notes: tuple[str, ...]
 
 
-def expect(frame: Frame, choice: Choice, *, stop: int | None = None, denominator: Floats | None = None) -> Expectation:
+def expect(
+    frame: Frame, choice: Choice, *, stop: int | None = None, denominator: Floats | None = None
+) -> Expectation:
     """Fit the baseline on the usable samples before `stop` and judge every sample by it.
 
     frame : (n,) samples, usable ones observed and not left out; stop : index of the first sample after training, None
@@ -197,7 +199,11 @@ def _blank(frame: Frame, note: str) -> Expectation:
 
 
 def fit(
-    part: Frame, choice: Choice, denominator: Floats | None = None, *, seen: Floats | None = None,
+    part: Frame,
+    choice: Choice,
+    denominator: Floats | None = None,
+    *,
+    seen: Floats | None = None,
     suspect: Bools | None = None,
 ) -> tuple[Model, Training]:
     """Fit a baseline and its spread to a training part.
@@ -234,7 +240,14 @@ def fit(
     )  # fmt: skip
     grain = robust.resolution(known) / scatter.stream if scatter.stream > 0 else 0.0
     model = Model(
-        choice, fitted, scatter, float(delayed[-1]) if m else 0.0, shortest, groups, int(part.times[-1]), grain
+        choice,
+        fitted,
+        scatter,
+        float(delayed[-1]) if m else 0.0,
+        shortest,
+        groups,
+        int(part.times[-1]),
+        grain,
     )
     return model, Training(steps, delayed, held, clean, changes, int(np.sum(odd & part.usable)))
 
@@ -255,7 +268,9 @@ def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple
     expected = _back(parts.expected, delayed, choice)
     if choice.has_link:
         trend = parts.trend * np.exp(delayed)
-        return replace(parts, expected=expected, trend=trend, seasons=parts.seasons * np.exp(delayed)), expected
+        return replace(
+            parts, expected=expected, trend=trend, seasons=parts.seasons * np.exp(delayed)
+        ), expected
     if choice.is_log:
         level = np.exp(np.minimum(parts.trend + delayed, 700.0))
         logs = parts.expected - parts.trend
@@ -269,7 +284,11 @@ def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple
 def fitted_now(model: Model, part: Frame, training: Training) -> Floats:
     """(m,) in-sample expected values of a training part, with its accepted steps as they are."""
     scaled = _to_fit(part, model.choice)
-    return _back(model.fitted.expect(_without(scaled, training.steps, model.choice)).expected, training.steps, model.choice)
+    return _back(
+        model.fitted.expect(_without(scaled, training.steps, model.choice)).expected,
+        training.steps,
+        model.choice,
+    )
 
 
 def _own_spread(parts: Parts, expected: Floats) -> Floats | None:
@@ -284,7 +303,12 @@ def spread_groups(frame: Frame, model: Model) -> Ints:
 
 
 def spread_at(
-    model: Model, parts: Parts, expected: Floats, groups: Ints, denominator: Floats | None, stop: int | None = None
+    model: Model,
+    parts: Parts,
+    expected: Floats,
+    groups: Ints,
+    denominator: Floats | None,
+    stop: int | None = None,
 ) -> Floats:
     """(n,) spread of each sample: the model's, or what the kind itself says, never under the floor."""
     own = parts.spread if stop is None or parts.spread is None else parts.spread[:stop]
@@ -339,7 +363,11 @@ def _regimes(frame: Frame, choice: Choice) -> tuple[Floats, Floats, Ints, Bools]
     level = np.where(view.usable, regimes.season_free(view, choice.periods), np.nan)
     changes = regimes.find_steps(level, longest, choice.shift_penalty)
     steps, delayed = regimes.regimes(level, changes, choice.settle_samples)
-    odd = regimes.unsettled(changes, n, choice.settle_samples) if choice.settle_samples > 0 else np.zeros(n, np.bool_)
+    odd = (
+        regimes.unsettled(changes, n, choice.settle_samples)
+        if choice.settle_samples > 0
+        else np.zeros(n, np.bool_)
+    )
     if np.mean(odd) > 0.3:
         odd[:] = False
     return steps, delayed, changes, odd

@@ -130,8 +130,14 @@ def tail_of(
     scores: Scores, *, share: float = 0.05, hint: float | None = None, is_pooled: bool = False
 ) -> Tail | None:
     return fit_tail(
-        scores.values, scores.blocks, scores.exposure, weights=scores.weights, share=share, grain=scores.grain,
-        hint=hint, is_pooled=is_pooled,
+        scores.values,
+        scores.blocks,
+        scores.exposure,
+        weights=scores.weights,
+        share=share,
+        grain=scores.grain,
+        hint=hint,
+        is_pooled=is_pooled,
     )
 
 
@@ -178,7 +184,7 @@ def resolve_level(
         found, note = dict.fromkeys(watched, level), f"reached by {amount:.3%} of the training samples"
     else:
         found, note = _by_tail(kind, amount, own, held.count)
-        if pooled and any(getattr(own[s], "samples") is not None for s in pooled):
+        if pooled and any(own[s].samples is not None for s in pooled):
             note += f"; {' and '.join(sorted(pooled))} with the family's tail, there is too little of its own"
     # A level at or below the noise's middle would flag everything.
     found = {s: max(level, 0.1) for s, level in found.items()}
@@ -188,10 +194,18 @@ def resolve_level(
         total = sum(t.samples.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.samples)
         odds = 1 / total if total > 0 else None
     if all(t.findings is not None for t in tails):
-        per_week = sum(t.findings.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.findings)
+        per_week = sum(
+            t.findings.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.findings
+        )
     left_out = sum(t.samples.left_out for t in tails if t.samples is not None)
     return Level(
-        found.get("above", np.inf), found.get("below", np.inf), max(found.values()), note, odds, per_week, left_out
+        found.get("above", np.inf),
+        found.get("below", np.inf),
+        max(found.values()),
+        note,
+        odds,
+        per_week,
+        left_out,
     )
 
 

@@ -104,7 +104,9 @@ class Runs:
     raised: Ints
 
 
-def find_runs(flags: np.ndarray, score: Floats, times: Ints, group: Group, begins: Ints | None = None) -> Runs:
+def find_runs(
+    flags: np.ndarray, score: Floats, times: Ints, group: Group, begins: Ints | None = None
+) -> Runs:
     """Findings of every side; a finding has one side, so that a dip beside a spike makes two.
 
     flags : (n,) 1 above, -1 below, 2 odd, 0 not flagged; score : (n,). What is odd joins what it touches, and the
@@ -114,7 +116,15 @@ def find_runs(flags: np.ndarray, score: Floats, times: Ints, group: Group, begin
     flagged = np.flatnonzero(flags).astype(np.int64)
     rows = np.empty((len(flagged), 6), np.int64)
     k = group_flags(
-        flagged, flags.astype(np.int64), np.nan_to_num(score), times, group.need, group.of, group.merge_ns, group.shortest, rows
+        flagged,
+        flags.astype(np.int64),
+        np.nan_to_num(score),
+        times,
+        group.need,
+        group.of,
+        group.merge_ns,
+        group.shortest,
+        rows,
     )
     rows = rows[:k]
     first = rows[:, 0].copy()
@@ -150,7 +160,12 @@ def group_flags(flagged, flags, score, times, need, of, merge_ns, shortest, rows
             while j < k and own[j] <= last:
                 if score[own[j]] > score[peak]:
                     peak = own[j]
-                if raised < 0 and j - begin >= need - 1 and own[j] - own[j - need + 1] < of and own[j] - first + 1 >= shortest:
+                if (
+                    raised < 0
+                    and j - begin >= need - 1
+                    and own[j] - own[j - need + 1] < of
+                    and own[j] - first + 1 >= shortest
+                ):
                     raised = own[j]
                 j += 1
             rows[found] = (first, last, out[r, 2], code, peak, raised if raised >= 0 else last)

@@ -123,21 +123,43 @@ def replay(
             trees = expectation.isolated_of(model, part)
             watch = (
                 windows.calibrate(
-                    pool, clean, part.values, part.times, frame.step_ns, groups, model.groups, trees,
-                    model.grain, state.expected[begin:at], part.event,
+                    pool,
+                    clean,
+                    part.values,
+                    part.times,
+                    frame.step_ns,
+                    groups,
+                    model.groups,
+                    trees,
+                    model.grain,
+                    state.expected[begin:at],
+                    part.event,
                 )
                 if rules.has_windows
                 else None
             )
             lags = model.fitted.facts.get("lags", 1)
             heard = (
-                windows.listen(watch, pool, part.values, groups, is_causal=True, isolated=trees, lags=lags,
-                               expected=state.expected[begin:at], event=part.event)
+                windows.listen(
+                    watch,
+                    pool,
+                    part.values,
+                    groups,
+                    is_causal=True,
+                    isolated=trees,
+                    lags=lags,
+                    expected=state.expected[begin:at],
+                    event=part.event,
+                )
                 if watch is not None
                 else windows.alone(pool)
             )
             level = flagging.resolve_level(
-                rules.kind, rules.amount, Held(heard, clean, part.times, frame.step_ns, model.grain), rules.side, rules.group
+                rules.kind,
+                rules.amount,
+                Held(heard, clean, part.times, frame.step_ns, model.grain),
+                rules.side,
+                rules.group,
             )
             levels.append(level)
         _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
@@ -164,7 +186,9 @@ class _State:
     """What has been said so far."""
 
     def __init__(self, n: int) -> None:
-        self.expected, self.spread, self.z, self.score, self.above, self.below, self.odd, self.trend = np.full((8, n), np.nan)
+        self.expected, self.spread, self.z, self.score, self.above, self.below, self.odd, self.trend = (
+            np.full((8, n), np.nan)
+        )
         self.side = np.zeros(n, np.int8)
         self.window = np.ones(n, np.int64)
         self.first: Ints = np.arange(n)
@@ -207,7 +231,13 @@ def _judge_segment(
 ) -> None:  # fmt: skip
     """Judge samples at … stop - 1 by what is known at `at`."""
     # Kinds that read the samples before each one need the window too; the others only the segment itself.
-    lead = begin if model.choice.kind in TRAILS or model.fitted.facts.get("previous") or model.fitted.facts.get("method") == "forecast" else at
+    lead = (
+        begin
+        if model.choice.kind in TRAILS
+        or model.fitted.facts.get("previous")
+        or model.fitted.facts.get("method") == "forecast"
+        else at
+    )
     known = usable.copy()
     known[at:] = True
     seen = replace(frame, usable=known & ~np.isnan(frame.values)).part(lead, stop)

@@ -60,7 +60,15 @@ def share_of_step(times: Ints, step_ns: int) -> float:
     return float(np.mean(steps == step_ns)) if len(steps) else 1.0
 
 
-def regrid(times: Ints, values: Floats, step_ns: int, *, combine: str = "mean", anchor_ns: int = 0, spoken: Ints | None = None) -> Series:
+def regrid(
+    times: Ints,
+    values: Floats,
+    step_ns: int,
+    *,
+    combine: str = "mean",
+    anchor_ns: int = 0,
+    spoken: Ints | None = None,
+) -> Series:
     """Put unordered samples on an even grid; bins without an observed sample are NaN.
 
     times, values : (n,) stamps and values; NaN values are skipped.

@@ -125,7 +125,9 @@ def fit_spread(
             near = np.concatenate([parts[i - 1], parts[i], parts[(i + 1) % count]]) if count > 2 else parts[i]
             if len(near):
                 s = _scale(near, is_robust)
-                factor[i] = np.sqrt((len(near) * s**2 + PRIOR_SAMPLES * stream**2) / (len(near) + PRIOR_SAMPLES))
+                factor[i] = np.sqrt(
+                    (len(near) * s**2 + PRIOR_SAMPLES * stream**2) / (len(near) + PRIOR_SAMPLES)
+                )
     if law == "count" or unit > 0:
         # Chance alone makes counts scatter this much; less would be a promise the next count breaks.
         factor = np.maximum(factor, 1.0 if a >= 0.7 else 0.7)

@@ -92,8 +92,16 @@ def _mean_rates(excess, rates, scales, shapes):  # type: ignore[no-untyped-def]
 
 
 def fit_tail(
-    values: Floats, blocks: Ints, exposure: float, *, weights: Floats | None = None, share: float = TAIL_SHARE, grain: float = 0.0,
-    hint: float | None = None, seed: int = 1, is_pooled: bool = False,
+    values: Floats,
+    blocks: Ints,
+    exposure: float,
+    *,
+    weights: Floats | None = None,
+    share: float = TAIL_SHARE,
+    grain: float = 0.0,
+    hint: float | None = None,
+    seed: int = 1,
+    is_pooled: bool = False,
 ) -> Tail | None:
     """The tail of values (scores of samples, or peaks of findings), or None under 40 of them.
 
@@ -124,12 +132,25 @@ def fit_tail(
     else:
         believed = _believed(excess, grain, hint)
         excess, w, where = excess[believed], w[believed], where[believed]
-        shape, gone = float(_shape(excess, _LADDER[::2], USUAL_SHAPE if hint is None else hint)), int(np.sum(~believed))
+        shape, gone = (
+            float(_shape(excess, _LADDER[::2], USUAL_SHAPE if hint is None else hint)),
+            int(np.sum(~believed)),
+        )
         drawn = _draws(excess, w, where, blocks, shape, exposure, max(0.5 * grain, 1e-9), seed)
     levels, log_rates = _table(start, *drawn)
     above = np.cumsum(weights[::-1])[::-1]
     return Tail(
-        start, values, above, exposure, float(np.mean(drawn[1])), shape, levels, log_rates, len(excess), gone, is_pooled
+        start,
+        values,
+        above,
+        exposure,
+        float(np.mean(drawn[1])),
+        shape,
+        levels,
+        log_rates,
+        len(excess),
+        gone,
+        is_pooled,
     )
 
 
@@ -211,11 +232,17 @@ def shape_hint(values: Floats) -> float:
 
 
 def _draws(
-    excess: Floats, w: Floats, where: Ints, blocks: Ints, shape: float, exposure: float, least: float,
+    excess: Floats,
+    w: Floats,
+    where: Ints,
+    blocks: Ints,
+    shape: float,
+    exposure: float,
+    least: float,
     seed: int,
 ) -> tuple[Floats, Floats, Floats]:
     """Rate, scale and shape of each draw of whole blocks; the shape varies by what the excesses leave open."""
-    names, at = np.unique(blocks, return_inverse=True)
+    names = np.unique(blocks)
     own = np.searchsorted(names, where)
     count = np.bincount(own, w, len(names))
     total = np.bincount(own, w * excess, len(names))

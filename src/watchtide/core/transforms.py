@@ -14,7 +14,17 @@ from scipy import stats
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import Floats
 
-NAMES = ("none", "log", "box-cox", "z-score", "min-max", "difference", "percent", "rolling mean", "rolling median")
+NAMES = (
+    "none",
+    "log",
+    "box-cox",
+    "z-score",
+    "min-max",
+    "difference",
+    "percent",
+    "rolling mean",
+    "rolling median",
+)
 # Those that put each value on another scale by itself, without looking at its neighbours.
 POINTWISE = ("log", "box-cox", "z-score", "min-max")
 
@@ -52,7 +62,9 @@ def learn(name: str, training: Floats, lag: int = 1) -> Transform:
         )
     if name == "box-cox":
         varied = len(seen) > 2 and float(np.ptp(seen)) > 0
-        facts["power"] = float(np.clip(stats.boxcox_normmax(seen, method="mle"), -2.0, 2.0)) if varied else 1.0
+        facts["power"] = (
+            float(np.clip(stats.boxcox_normmax(seen, method="mle"), -2.0, 2.0)) if varied else 1.0
+        )
     if name == "z-score":
         facts["centre"] = float(np.median(seen)) if len(seen) else 0.0
         facts["scale"] = (mad_sigma(seen) if len(seen) else 0.0) or 1.0

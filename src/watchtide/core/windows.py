@@ -167,7 +167,9 @@ def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Flo
     return np.asarray(np.clip((k + 20 * whole) / (n + 20), 1e-6, 1.0))
 
 
-def chance_of_equal(equal: Floats, groups: Ints, values: Floats, expected: Floats, event: Floats | None) -> Floats:
+def chance_of_equal(
+    equal: Floats, groups: Ints, values: Floats, expected: Floats, event: Floats | None
+) -> Floats:
     """(n,) chance that each value equals its predecessor: by time of day, and of counts at least what chance makes it.
 
     expected : (n,) in the unit of the values; event : (n,) what one counted event adds to a value, or None.
@@ -228,7 +230,11 @@ def _loud(loud, lengths, clipped, seen):  # type: ignore[no-untyped-def]
             row = loud[family, li]
             for t in range(n):
                 # The head of each run of loud windows stands for it.
-                if row[t] >= TROUBLE and (t == n - 1 or row[t + 1] < row[t]) and (t == 0 or row[t - 1] <= row[t]):
+                if (
+                    row[t] >= TROUBLE
+                    and (t == n - 1 or row[t + 1] < row[t])
+                    and (t == 0 or row[t - 1] <= row[t])
+                ):
                     a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
                     out[a : b + 1] = True
     return out
@@ -269,10 +275,17 @@ def calibrate(
         down = np.nanmax(np.where(np.isnan(mean), -np.inf, -_standard(mean, mean_at)), axis=0)
         wild = np.nanmax(np.where(np.isnan(rough), -np.inf, _standard(rough, rough_at)), axis=0)
     equal = equal_chances(values, clean, groups, count)
-    run, _ = surprises(values, chance_of_equal(equal, groups, values, held if expected is None else expected, event))
+    run, _ = surprises(
+        values, chance_of_equal(equal, groups, values, held if expected is None else expected, event)
+    )
     a_week = WEEK_NS / step_ns
     scale: dict[str, Floats] = {}
-    pairs: list[tuple[str, Floats]] = [("above", up), ("below", down), ("rough", wild), ("stuck", np.where(clean, run, np.nan))]
+    pairs: list[tuple[str, Floats]] = [
+        ("above", up),
+        ("below", down),
+        ("rough", wild),
+        ("stuck", np.where(clean, run, np.nan)),
+    ]
     if isolated is not None:
         pairs.append(("isolated", np.where(clean, isolated, np.nan)))
     for name, statistic in pairs:
@@ -334,8 +347,16 @@ def _standard(rows: Floats, at: Floats) -> Floats:
 
 
 def listen(
-    watch: Watch, z: Floats, values: Floats, groups: Ints, *, is_causal: bool, isolated: Floats | None = None, lags: int = 1,
-    expected: Floats | None = None, event: Floats | None = None,
+    watch: Watch,
+    z: Floats,
+    values: Floats,
+    groups: Ints,
+    *,
+    is_causal: bool,
+    isolated: Floats | None = None,
+    lags: int = 1,
+    expected: Floats | None = None,
+    event: Floats | None = None,
 ) -> Evidence:
     """Scores of samples with their windows heard.
 
@@ -351,8 +372,14 @@ def listen(
     ):
         if name in watch.scale:
             worth[place] = _interpolate(sign * _standard(rows, at), watch.scale[name])
-    run, began = surprises(values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event))
-    stuck = _interpolate(np.where(np.isnan(z), np.nan, run), watch.scale["stuck"]) if "stuck" in watch.scale else np.zeros(len(z))
+    run, began = surprises(
+        values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event)
+    )
+    stuck = (
+        _interpolate(np.where(np.isnan(z), np.nan, run), watch.scale["stuck"])
+        if "stuck" in watch.scale
+        else np.zeros(len(z))
+    )
     score, side, window, first = base.score.copy(), base.side.copy(), base.window.copy(), base.first.copy()
     if isolated is not None and "isolated" in watch.scale:
         trees = _interpolate(np.where(np.isnan(z), np.nan, isolated), watch.scale["isolated"])

@@ -78,7 +78,9 @@ def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
     if p.filter:
         kept = _kept(p.filter, values, d)
         if np.any(~kept & ~np.isnan(values)):
-            notes.append(f"{int(np.sum(~kept & ~np.isnan(values)))} samples that fail the filter count as missing")
+            notes.append(
+                f"{int(np.sum(~kept & ~np.isnan(values)))} samples that fail the filter count as missing"
+            )
         values = np.where(kept, values, np.nan)
     order = np.argsort(times, kind="stable")
     early = order if until is None else order[:until]
@@ -106,7 +108,7 @@ def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
     else:
         series = _regrid(times, values, step, combine, stream.zone, spoken)
     series = replace(series, offsets_ns=clock.utc_offsets(series.times, stream.zone))
-    columns, names = _beside(stream, series)
+    columns, names = beside(stream, series)
     return Prepared(
         series, denominator, columns, names,
         {"every": durations.format_ns(step), "combine": combine, "as": as_}, tuple(notes),
@@ -137,7 +139,12 @@ def _regrid(
         # Days begin at local midnight, weeks on Monday: the grid is even on the wall clock, not in UTC.
         local = times + clock.utc_offsets(times, zone)
         series = regrid(
-            local, values, step, combine=combine, anchor_ns=MONDAY_NS, spoken=None if early is None else local[early]
+            local,
+            values,
+            step,
+            combine=combine,
+            anchor_ns=MONDAY_NS,
+            spoken=None if early is None else local[early],
         )
         return replace(series, times=clock.localise(series.times, zone).times)
     return regrid(times, values, step, combine=combine, spoken=None if early is None else times[early])
@@ -150,7 +157,7 @@ def are_counts(seen: Floats) -> bool:
     return int(np.gcd.reduce(seen.astype(np.int64))) == 1
 
 
-def _beside(stream: Input, series: Series) -> tuple[Floats, tuple[str, ...]]:
+def beside(stream: Input, series: Series) -> tuple[Floats, tuple[str, ...]]:
     """(k, n) columns of covariates and known days, and their names."""
     rows, names = [], []
     for c in stream.covariates:
@@ -223,12 +230,16 @@ def parse_transform(text: str, step_ns: int) -> tuple[str, int]:
     else:
         raise ValueError(f"transform must be one of {', '.join(transforms.NAMES)}, got {text!r}")
     if len(rest) > 1 or (rest and name in (*transforms.POINTWISE, "none")):
-        raise ValueError(f"transform {text!r} says too much; write for example `difference 24h` or `rolling mean 1h`")
+        raise ValueError(
+            f"transform {text!r} says too much; write for example `difference 24h` or `rolling mean 1h`"
+        )
     if not rest:
         if name.startswith("rolling"):
             raise ValueError(f"transform {name} needs a length, for example `{name} 1h`")
         return name, 1
     length = durations.parse_ns(rest[0], step_ns=step_ns)
     if length < step_ns or length % step_ns:
-        raise ValueError(f"transform {text!r}: {rest[0]} is no whole number of samples of {durations.format_ns(step_ns)}")
+        raise ValueError(
+            f"transform {text!r}: {rest[0]} is no whole number of samples of {durations.format_ns(step_ns)}"
+        )
     return name, length // step_ns

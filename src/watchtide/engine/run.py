@@ -139,7 +139,11 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
             "step_s": base.series.step_ns / SECOND_NS,
             "zone": base.zone,
             "seasons": [
-                {"period_s": p * base.series.step_ns / SECOND_NS, "samples": float(p), "strength": float(strength)}
+                {
+                    "period_s": p * base.series.step_ns / SECOND_NS,
+                    "samples": float(p),
+                    "strength": float(strength),
+                }
                 for p, strength in base.found_seasons
             ],
             "level": {

@@ -89,7 +89,13 @@ class Baselined:
     def held(self) -> flagging.Held:
         side = self.held_side.astype(np.int8)
         heard = windows.Evidence(self.held_score, side, np.ones_like(self.window), self.first)
-        return flagging.Held(heard, self.clean, self.series.times, self.series.step_ns, self.resolved["facts"].get("grain", 0.0))
+        return flagging.Held(
+            heard,
+            self.clean,
+            self.series.times,
+            self.series.step_ns,
+            self.resolved["facts"].get("grain", 0.0),
+        )
 
     @property
     def z(self) -> Floats:
@@ -161,47 +167,70 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     series = prepared.series
     stop = training_stop(series, plan, stream.zone)
     spans = _left_out(plan, stream.key, labels)
-    usable, notes = _usable(prepared, plan, spans)
+    usable, notes = usable_samples(prepared, plan, spans)
     split = split_spans(series, plan, stop, stream.zone)
     usable &= ~inside_any(series.times, list(split.values()))
     within = usable & (np.arange(len(series)) < stop)
-    transform = _transform(plan, series, within)
+    transform = transform_of(plan, series, within)
     frame = preparing.frame_of(prepared, transform, usable, within)
     part = frame.part(0, stop)
-    periods, found, why = _seasons(part, plan)
-    like = _like(plan, prepared, periods, series.step_ns)
-    choice = _choose(part, periods, like, plan, _cut(prepared.denominator, stop))
+    choice, found = choice_of(part, prepared, plan)
     got = expectation.expect(frame, choice, stop=stop, denominator=prepared.denominator)
     expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
-    z = _scores(series.values, expected, spread, prepared, plan)
+    z = scores(series.values, expected, spread, prepared, plan)
     values = frame.values
     watch = None
     if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
         watch = windows.calibrate(
-            got.held, got.clean, values, series.times, series.step_ns, got.groups, got.group_count, got.isolated,
-            got.model.grain, got.expected, frame.event,
+            got.held,
+            got.clean,
+            values,
+            series.times,
+            series.step_ns,
+            got.groups,
+            got.group_count,
+            got.isolated,
+            got.model.grain,
+            got.expected,
+            frame.event,
         )
     lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
     if watch is not None:
         heard, held = (
-            windows.listen(watch, scores, values, got.groups, is_causal=False, isolated=got.isolated, lags=lags,
-                expected=got.expected, event=frame.event)
+            windows.listen(
+                watch,
+                scores,
+                values,
+                got.groups,
+                is_causal=False,
+                isolated=got.isolated,
+                lags=lags,
+                expected=got.expected,
+                event=frame.event,
+            )
             for scores in (z, np.where(got.clean, got.held, np.nan))
         )
     else:
         heard, held = windows.alone(z), windows.alone(np.where(got.clean, got.held, np.nan))
     candidates = got.shift_candidates
     if stop < len(series) and not np.isnan(got.level_series).all():
-        longest = max((round(p.samples(series.step_ns)) for p in periods), default=1)
+        longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)
         candidates = regimes.find_steps(got.level_series, longest)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     return Baselined(
         stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, got.level_series, got.clean, stop,
         candidates, stream_spread, found, _resolved(prepared, plan, choice, got.model, watch, split),
-        (*prepared.notes, *notes, *why, *choice.reasons, *got.notes),
+        (*prepared.notes, *notes, *choice.reasons, *got.notes),
         heard.score, heard.side.astype(np.int64), heard.window, heard.first, held.score, held.side.astype(np.int64),
         np.empty(0), np.empty(0), np.empty(0), "fit", got.model if is_kept else None, transform, watch,
     )  # fmt: skip
+
+
+def choice_of(part: Frame, prepared: Prepared, plan: Plan) -> tuple[Choice, tuple[tuple[float, float], ...]]:
+    """Every `auto` filled in from the training part, with the reasons; and (samples, strength) of the seasons found."""
+    periods, found, why = _seasons(part, plan)
+    like = replace(_like(plan, prepared, periods, part.step_ns), reasons=tuple(why))
+    return _choose(part, periods, like, plan, _cut(prepared.denominator, len(part))), found
 
 
 def _cut(values: Floats | None, stop: int) -> Floats | None:
@@ -209,10 +238,14 @@ def _cut(values: Floats | None, stop: int) -> Floats | None:
 
 
 def _left_out(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:
-    return [(x.start, x.end) for x in labels if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)]
+    return [
+        (x.start, x.end)
+        for x in labels
+        if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)
+    ]
 
 
-def _usable(prepared: Prepared, plan: Plan, spans: list[tuple[int, int]]) -> tuple[Bools, list[str]]:
+def usable_samples(prepared: Prepared, plan: Plan, spans: list[tuple[int, int]]) -> tuple[Bools, list[str]]:
     """Samples that may train: observed, enough of a denominator, in no labelled span; and what to say of it."""
     series, notes = prepared.series, []
     usable = ~np.isnan(series.values)
@@ -227,12 +260,12 @@ def _usable(prepared: Prepared, plan: Plan, spans: list[tuple[int, int]]) -> tup
     return usable & ~out, notes
 
 
-def _transform(plan: Plan, series: Series, training: Bools) -> Transform:
+def transform_of(plan: Plan, series: Series, training: Bools) -> Transform:
     name, lag = preparing.parse_transform(plan.prepare.transform, series.step_ns)
     return transforms.learn(name, np.where(training, series.values, np.nan), lag)
 
 
-def _scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared, plan: Plan) -> Floats:
+def scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared, plan: Plan) -> Floats:
     """(n,) signed scores; NaN where missing or under the least denominator."""
     with np.errstate(invalid="ignore", divide="ignore"):
         z = (values - expected) / spread
@@ -283,7 +316,13 @@ def _choose(
         # Known days and covariates are the harmonic kind's to use.
         kind = "harmonic"
     return choosing.choose(
-        part, periods, like, kind=kind, form=form, denominator=denominator, are_found=plan.baseline.seasons == "auto",
+        part,
+        periods,
+        like,
+        kind=kind,
+        form=form,
+        denominator=denominator,
+        are_found=plan.baseline.seasons == "auto" and plan.baseline.clock == "auto",
     )
 
 
@@ -291,7 +330,9 @@ def _resolved(
     prepared: Prepared, plan: Plan, choice: Choice, model: Model | None, watch: windows.Watch | None,
     split: dict[str, tuple[int, int]],
 ) -> dict[str, Any]:  # fmt: skip
-    facts = {k: v for k, v in model.fitted.facts.items() if k not in ("origin", "end", "start")} if model else {}
+    facts = (
+        {k: v for k, v in model.fitted.facts.items() if k not in ("origin", "end", "start")} if model else {}
+    )
     step = prepared.series.step_ns
     return {
         "prepare": {**prepared.resolved, "transform": plan.prepare.transform, "least": plan.prepare.least},
@@ -299,15 +340,23 @@ def _resolved(
             "kind": choice.kind,
             "seasons": [durations.format_ns(p.ns) for p in choice.periods],
             "form": "multiplicative" if choice.is_multiplied else "additive",
+            "clock": "local" if all(p.is_local for p in choice.periods) else "utc",
             "options": dict(plan.baseline.options),
         },
-        "facts": {**facts, "law": model.spread.law if model else choice.law, "grain": model.grain if model else 0.0, "losses": choice.evidence},
+        "facts": {
+            **facts,
+            "law": model.spread.law if model else choice.law,
+            "grain": model.grain if model else 0.0,
+            "losses": choice.evidence,
+        },
         "windows": [durations.format_ns(int(w) * step) for w in watch.lengths] if watch else [],
         "split": {name: [clock.format_time(a), clock.format_time(b)] for name, (a, b) in split.items()},
     }
 
 
-def _seasons(part: Frame, plan: Plan) -> tuple[tuple[Period, ...], tuple[tuple[float, float], ...], list[str]]:
+def _seasons(
+    part: Frame, plan: Plan
+) -> tuple[tuple[Period, ...], tuple[tuple[float, float], ...], list[str]]:
     """Periods, (samples, strength) of each, and why."""
     n, step = len(part), part.step_ns
     stated = plan.baseline.seasons
@@ -316,7 +365,7 @@ def _seasons(part: Frame, plan: Plan) -> tuple[tuple[Period, ...], tuple[tuple[f
         lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
         seasons.check_lengths(lengths, n, step)
         strength = [(x, seasons.strength_of(local, x) if n else 0.0) for x in lengths]
-        return expectation.choose_periods(lengths, step), tuple(strength), []
+        return _by_clock(expectation.choose_periods(lengths, step), plan), tuple(strength), []
     found = seasons.detect(local, step) if n else []
     why: list[str] = []
     if n and np.any(part.offsets_ns != part.offsets_ns[:1]):
@@ -334,11 +383,22 @@ def _seasons(part: Frame, plan: Plan) -> tuple[tuple[Period, ...], tuple[tuple[f
         why.append(
             f"too little history to see a daily season: {(seasons.LEAST_CYCLES * DAY_NS - n * step) / DAY_NS:.1f} more days are needed"
         )
-    elif n and all(abs(s.samples - week) > 1 for s in found) and n * step < seasons.LEAST_CYCLES * seasons.WEEK_NS:
+    elif (
+        n
+        and all(abs(s.samples - week) > 1 for s in found)
+        and n * step < seasons.LEAST_CYCLES * seasons.WEEK_NS
+    ):
         days = (seasons.LEAST_CYCLES * seasons.WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
-    periods = expectation.choose_periods([s.samples for s in found], step)
+    periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
     return periods, tuple((s.samples, s.strength) for s in found), why
+
+
+def _by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
+    """Days by the clocks or by UTC, where the plan says which."""
+    if plan.baseline.clock == "auto":
+        return periods
+    return tuple(choosing.turned(p, plan.baseline.clock == "local") for p in periods)
 
 
 def _on_grid(part: Frame, *, is_local: bool) -> Floats:
@@ -354,7 +414,9 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
     order = np.argsort(stream.times, kind="stable")
     sorted_times = stream.times[order]
     cadence = infer_step(sorted_times[: preparing.CADENCE_STAMPS])
-    step = cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
+    step = (
+        cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
+    )
     rhythm = _rhythm(plan, step)
     begin = int(sorted_times[0]) if len(sorted_times) else 0
     until = int(np.searchsorted(sorted_times, begin + rhythm.first * step))
@@ -367,19 +429,16 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
         rhythm = replace(rhythm, first=max(training_stop(series, plan, stream.zone), 1))
     spans = _left_out(plan, stream.key, labels)
     split = split_spans(series, plan, len(series), stream.zone)
-    enough, notes = _usable(prepared, plan, [])
+    enough, notes = usable_samples(prepared, plan, [])
     within = enough & (np.arange(len(series)) < rhythm.first)
-    transform = _transform(plan, series, within)
+    transform = transform_of(plan, series, within)
     frame = preparing.frame_of(prepared, transform, enough, within)
-    told: list[str] = []
     chosen: list[tuple[tuple[float, float], ...]] = []
 
     def choose(part: Frame) -> Choice:
-        periods, found, why = _seasons(part, plan)
-        told.extend(why)
+        choice, found = choice_of(part, prepared, plan)
         chosen.append(found)
-        like = _like(plan, prepared, periods, step)
-        return _choose(part, periods, like, plan, _cut(prepared.denominator, len(part)))
+        return choice
 
     locked = inside_any(series.times, list(split.values()))
 
@@ -388,9 +447,21 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
         return frame.usable & ~locked & ~inside_any(series.times, [s for s in spans if s[1] < now])
 
     ((kind, amount),) = _level_of(plan).items()
-    rules = replay.Rules(kind, amount, plan.flag.side, group_of(plan, step), plan.flag.windows == "auto" and plan.baseline.kind != "fixed")
+    rules = replay.Rules(
+        kind,
+        amount,
+        plan.flag.side,
+        group_of(plan, step),
+        plan.flag.windows == "auto" and plan.baseline.kind != "fixed",
+    )
     got = replay.replay(
-        frame, rhythm, choose, rules, usable_at=usable_at, denominator=prepared.denominator, least=max(plan.prepare.least, 1e-12)
+        frame,
+        rhythm,
+        choose,
+        rules,
+        usable_at=usable_at,
+        denominator=prepared.denominator,
+        least=max(plan.prepare.least, 1e-12),
     )
     expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
     model = got.model
@@ -406,7 +477,7 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
     return Baselined(
         stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, level, got.clean,
         min(rhythm.first, len(series)), _online_shifts(got.held, step), model.spread.stream if model else 0.0, found, resolved,
-        (*prepared.notes, *notes, *told, *got.notes), e.score, e.side.astype(np.int64), e.window, e.first,
+        (*prepared.notes, *notes, *got.notes), e.score, e.side.astype(np.int64), e.window, e.first,
         np.abs(got.held), windows.alone(got.held).side.astype(np.int64), got.above, got.below, got.odd, "replay",
     )  # fmt: skip
 
@@ -414,9 +485,15 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
 def _rhythm(plan: Plan, step: int) -> replay.Cadence:
     """First window, refit and window of a replay, in samples; nothing of it depends on how long the data are."""
     stated = plan.baseline.seasons
-    longest = max((durations.parse_ns(s, step_ns=step) for s in stated), default=0) if stated != "auto" else 7 * DAY_NS
+    longest = (
+        max((durations.parse_ns(s, step_ns=step) for s in stated), default=0)
+        if stated != "auto"
+        else 7 * DAY_NS
+    )
     refit = (
-        max(DAY_NS // step, 7) if plan.replay.refit == "auto" else durations.parse_ns(plan.replay.refit, step_ns=step) // step
+        max(DAY_NS // step, 7)
+        if plan.replay.refit == "auto"
+        else durations.parse_ns(plan.replay.refit, step_ns=step) // step
     )
     if plan.replay.window != "auto":
         window = durations.parse_ns(plan.replay.window, step_ns=step) // step
@@ -426,7 +503,9 @@ def _rhythm(plan: Plan, step: int) -> replay.Cadence:
         first = max(lead // step, FIRST_SAMPLES)
         window = max(WINDOW_NS // step, 8 * longest // step, first)
     if refit < 1 or window < 2:
-        raise ValueError("replay.refit and replay.window must hold at least one and two samples; take longer ones")
+        raise ValueError(
+            "replay.refit and replay.window must hold at least one and two samples; take longer ones"
+        )
     return replay.Cadence(int(first), int(refit), int(window))
 
 
@@ -452,16 +531,22 @@ def _level_of(plan: Plan) -> dict[str, float]:
 Family = Callable[[str], flagging.SideTails]
 
 
-def flag(base: Baselined, plan: Plan, *, family: Family | None = None) -> Scanned:
-    """Flag and group a fitted stream. Cheap: a new level never fits anew."""
+def flag(
+    base: Baselined, plan: Plan, *, family: Family | None = None, level: flagging.Level | None = None
+) -> Scanned:
+    """Flag and group a fitted stream. Cheap: a new level never fits anew.
+
+    family : tails to borrow; level : one that is settled already, as a kept model's is.
+    """
     group = group_of(plan, base.series.step_ns)
     ((level_kind, amount),) = _level_of(plan).items()
-    side = plan.flag.side
+    side: str = plan.flag.side
     if base.resolved["baseline"]["kind"] == "fixed":
         limits = base.resolved["facts"]
         one_sided = {(True, False): "below", (False, True): "above"}
         side = one_sided.get((limits.get("lower") is not None, limits.get("upper") is not None), side)
-    level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family)
+    if level is None:
+        level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family)
     evidence = base.evidence
     is_replay = base.mode == "replay" and len(base.above) == len(base.series)
     if is_replay and level_kind != "sigmas":
@@ -501,13 +586,17 @@ def _last_level(base: Baselined, level: flagging.Level) -> flagging.Level:
         return level
     at = seen[-1]
     note = "read off the past, anew about once a week; these are the last ones. " + level.note
-    return replace(level, above=float(base.above[at]), below=float(base.below[at]), odd=float(base.odd[at]), note=note)
+    return replace(
+        level, above=float(base.above[at]), below=float(base.below[at]), odd=float(base.odd[at]), note=note
+    )
 
 
 def scan(
     stream: Input, plan: Plan, labels: Sequence[Label] = (), mode: str = "fit", *, is_kept: bool = False
 ) -> Scanned:
-    base = run_replay(stream, plan, labels) if mode == "replay" else fit(stream, plan, labels, is_kept=is_kept)
+    base = (
+        run_replay(stream, plan, labels) if mode == "replay" else fit(stream, plan, labels, is_kept=is_kept)
+    )
     return flag(base, plan)
 
 
@@ -582,26 +671,35 @@ def _raised_shifts(base: Baselined) -> list[Finding]:
 
 
 def _discords(base: Baselined, plan: Plan) -> list[Finding]:
-    """The windows least like any other, where the plan asks for them; in replay nothing, their neighbours may lie ahead."""
+    """In replay nothing: the nearest neighbour of a window may lie ahead of it."""
     if plan.discords.window == "none" or base.mode == "replay":
         return []
-    step = base.series.step_ns
+    return discords_of(base.key, base.series, base.expected, plan)
+
+
+def discords_of(key: str, series: Series, expected: Floats, plan: Plan) -> list[Finding]:
+    """The windows of a series least like any other, as findings; the distance stands as their size.
+
+    Raises ValueError for a window under 4 samples or over half of the series.
+    """
+    step = series.step_ns
     window = durations.parse_ns(plan.discords.window, step_ns=step) // step
-    if not 4 <= window <= len(base.series) // 2:
+    if not 4 <= window <= len(series) // 2:
         raise ValueError(
-            f"discords.window holds {window} samples; it needs 4 to half of the {len(base.series)}: take another length"
+            f"discords.window holds {window} samples; it needs 4 to half of the {len(series)}: take another length"
         )
-    distance, _ = discords.nearest(base.series.values, window)
+    distance, where = discords.nearest(series.values, window)
     scores = discords.sigmas(distance)
-    times = base.series.times
-    return [
-        Finding(
-            base.key, int(times[d.index]), int(times[d.index + window - 1]), "discord", "", float(scores[d.index]),
-            int(times[d.index + window // 2]), float(base.series.values[d.index + window // 2]),
-            float(base.expected[d.index + window // 2]), window, window, d.distance,
-        )
-        for d in discords.strongest(base.series.values, window, plan.discords.most)
-    ]  # fmt: skip
+    found = []
+    for d in discords.pick(distance, where, window, plan.discords.most):
+        middle = d.index + window // 2
+        found.append(
+            Finding(
+                key, int(series.times[d.index]), int(series.times[d.index + window - 1]), "discord", "", float(scores[d.index]),
+                int(series.times[middle]), float(series.values[middle]), float(expected[middle]), window, window, d.distance,
+            )
+        )  # fmt: skip
+    return found
 
 
 FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
@@ -631,7 +729,9 @@ def points_of(scanned: Scanned) -> dict[str, Any]:
     }
 
 
-def baseline_digest(stream_digest: str, plan: Plan, left_out: Sequence[tuple[int, int]], mode: str = "fit") -> str:
+def baseline_digest(
+    stream_digest: str, plan: Plan, left_out: Sequence[tuple[int, int]], mode: str = "fit"
+) -> str:
     """Key of a baseline stage: its version, its part of the plan, the samples, and what is left out."""
     data = plan.as_data()
     parts = {

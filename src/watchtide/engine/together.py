@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import lru_cache
+from functools import cache
 
 import numpy as np
 
@@ -36,9 +36,11 @@ def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
     for s in scanned:
         members.setdefault(family_of(s.base.key), []).append(s)
 
-    @lru_cache(maxsize=None)
+    @cache
     def tails(family: str, side: str) -> flagging.SideTails:
-        return _pooled([s.base.held for s in members[family]], side, plan, members[family][0].base.series.step_ns)
+        return _pooled(
+            [s.base.held for s in members[family]], side, plan, members[family][0].base.series.step_ns
+        )
 
     out = []
     for s in scanned:
@@ -57,14 +59,12 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
     group = stages.group_of(plan, step_ns)
     some = [h for h in held if h.count]
     samples = _joined([flagging.side_scores(h, side, watched) for h in some])
-    peaks = [
-        p
-        for h in some
-        if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None
-    ]
+    peaks = [p for h in some if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None]
     findings = _joined(peaks)
     return flagging.SideTails(
-        flagging.tail_of(samples, is_pooled=True) if samples and len(samples.values) >= flagging.LEAST_SCORES else None,
+        flagging.tail_of(samples, is_pooled=True)
+        if samples and len(samples.values) >= flagging.LEAST_SCORES
+        else None,
         flagging.tail_of(findings, share=0.6, is_pooled=True)
         if findings and len(findings.values) >= flagging.LEAST_FINDINGS
         else None,
@@ -106,8 +106,18 @@ def _hold_fleet(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
                 kept.append(_known_late(f, block_ns))
             else:
                 dropped += 1
-        told = {"rate": rule.rate, "block": str(rule.block), "strict": rule.strict, "dropped": dropped, "promise": fleet.PROMISE}
-        out.append(replace(s, findings=tuple(kept), in_finding=_marks(s, kept), resolved={**s.resolved, "fleet": told}))
+        told = {
+            "rate": rule.rate,
+            "block": str(rule.block),
+            "strict": rule.strict,
+            "dropped": dropped,
+            "promise": fleet.PROMISE,
+        }
+        out.append(
+            replace(
+                s, findings=tuple(kept), in_finding=_marks(s, kept), resolved={**s.resolved, "fleet": told}
+            )
+        )
     return out
 
 
@@ -153,5 +163,3 @@ def _p_values(blocks: Sequence[fleet.Blocks], scanned: Sequence[Scanned], i: int
 def _before(b: fleet.Blocks, number: int) -> fleet.Blocks:
     k = int(np.searchsorted(b.number, number))
     return fleet.Blocks(b.number[:k], b.strongest[:k], b.clean[:k])
-
-

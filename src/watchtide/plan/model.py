@@ -110,6 +110,7 @@ class Baseline(Part):
     kind: str = "auto"
     seasons: Literal["auto"] | list[Duration] = "auto"
     form: Literal["auto", "additive", "multiplicative"] = "auto"
+    clock: Literal["auto", "local", "utc"] = "auto"
     train: Literal["all"] | Train = "all"
     leave_out: list[Literal["incident", "foreseen", "false-alarm", "unsure"]] = ["incident"]
     calendars: list[Calendar] = []

@@ -1,4 +1,4 @@
-"""Labels in and out: CSV and JSON, losing nothing that the format names."""
+"""Labels in and out: CSV, JSON and iCalendar, losing nothing that the format names."""
 
 import csv
 import io
@@ -9,7 +9,7 @@ from typing import Any
 
 from watchtide.core import keys
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
-from watchtide.tables import clock
+from watchtide.tables import clock, label_calendar
 from watchtide.tables.problems import TableError
 
 WORDS = ("kind", "cause", "note", "author", "stratum")
@@ -29,7 +29,7 @@ COLUMNS = (
 
 
 def read_labels(source: str | Path | bytes, name: str | None = None, *, zone: str = "UTC") -> list[Label]:
-    """Labels of a CSV or JSON file. Raises TableError naming line, column and remedy."""
+    """Labels of a CSV, JSON or iCalendar file. Raises TableError naming line, column and remedy."""
     if isinstance(source, bytes):
         data, name = source, name or "labels"
     else:
@@ -43,8 +43,11 @@ def read_labels(source: str | Path | bytes, name: str | None = None, *, zone: st
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
         raise TableError(name, f"line {line}", "not UTF-8 text", "save the file as UTF-8") from error
-    if name.endswith(".ics"):
-        raise TableError(name, "", "calendars come in a later version", "convert it to CSV")
+    if name.endswith(".ics") or text.lstrip().startswith("BEGIN:VCALENDAR"):
+        return [
+            _label(row, name, "event", number, zone)
+            for number, row in label_calendar.rows_of(data, name, zone)
+        ]
     if text.lstrip()[:1] in ("[", "{"):
         rows, place = _json_rows(text, name), "entry"
     else:
@@ -174,3 +177,14 @@ def _unguard(text: str) -> str:
 
 def to_json(labels: Sequence[Label]) -> str:
     return json.dumps(as_rows(labels), indent=1, ensure_ascii=False) + "\n"
+
+
+def to_text(labels: Sequence[Label], path: str) -> str:
+    """Labels in the format that a path's ending names. Raises TableError for another ending."""
+    if path.endswith(".json"):
+        return to_json(labels)
+    if path.endswith(".ics"):
+        return label_calendar.to_calendar(as_rows(labels), list(labels))
+    if path.endswith(".csv") or path == "-":
+        return to_csv(labels)
+    raise TableError(path, "", "has no ending that names a format", "end it in .csv, .json or .ics")

@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 import pyarrow.parquet as papq
 
+from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points
 from watchtide.tables import clock, read
 from watchtide.tables.problems import TableError
@@ -201,11 +202,31 @@ def table_bytes(table: pa.Table, path: str) -> bytes:
     return bytes(sink.getvalue())
 
 
-def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str, Points]:
-    """Judged samples by series, from a points file; flagged is in_finding, else flag."""
+def read_scored(source: str | Path | bytes, name: str | None = None) -> list[Scored]:
+    """Signed scores by series, from a points file: the side is the flag's, else the residual's.
+
+    What was flagged without a side, and what a window says, keeps its score whatever the residual is.
+    """
     raw = _read_or_empty(source, name, POINT_COLUMNS)
     if raw is None:
-        return {}
+        return []
+    parsed, score, groups = _point_rows(raw)
+    signs = np.ones(raw.rows)
+    if "residual" in raw.columns:
+        signs = np.where(_floats(raw, "residual") < 0, -1.0, 1.0)
+    odd = np.zeros(raw.rows, np.bool_)
+    if "flag" in raw.columns:
+        flags = np.array([_text(v) for v in raw.columns["flag"].to_pylist()])
+        signs = np.where(flags == "above", 1.0, np.where(flags == "below", -1.0, signs))
+        odd = flags == "odd"
+    return [
+        Scored(key, parsed[rows], (score * np.where(odd, 1.0, signs))[rows], odd[rows])
+        for key, rows in groups
+    ]
+
+
+def _point_rows(raw: read.Raw) -> tuple[Any, Any, list[tuple[str, Any]]]:
+    """Stamps, scores, and the rows of each series in time order, of a points file."""
     for needed in ("time", "score"):
         if needed not in raw.columns:
             raise TableError(
@@ -217,7 +238,23 @@ def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str
         raise TableError(
             raw.name, f"line {raw.line(row)}, column time", "is no time", "write 2026-08-22T09:15:00Z"
         )
-    score = _floats(raw, "score")
+    series = np.array(
+        [_text(v) for v in raw.columns["series"].to_pylist()] if "series" in raw.columns else [""] * raw.rows
+    )
+    names, codes = np.unique(series, return_inverse=True)
+    groups = []
+    for code, key in enumerate(names.tolist()):
+        rows = np.flatnonzero(codes == code)
+        groups.append((key, rows[np.argsort(parsed.times[rows], kind="stable")]))
+    return parsed.times, _floats(raw, "score"), groups
+
+
+def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str, Points]:
+    """Judged samples by series, from a points file; flagged is in_finding, else flag."""
+    raw = _read_or_empty(source, name, POINT_COLUMNS)
+    if raw is None:
+        return {}
+    times, score, groups = _point_rows(raw)
     if "in_finding" in raw.columns:
         flagged = np.array(
             [_text(v).lower() in ("true", "1", "yes") for v in raw.columns["in_finding"].to_pylist()]
@@ -226,16 +263,7 @@ def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str
         flagged = np.array([_text(v) != "" for v in raw.columns["flag"].to_pylist()])
     else:
         flagged = np.zeros(raw.rows, np.bool_)
-    series = np.array(
-        [_text(v) for v in raw.columns["series"].to_pylist()] if "series" in raw.columns else [""] * raw.rows
-    )
-    out = {}
-    names, codes = np.unique(series, return_inverse=True)
-    for code, key in enumerate(names.tolist()):
-        rows = np.flatnonzero(codes == code)
-        rows = rows[np.argsort(parsed.times[rows], kind="stable")]
-        out[key] = Points(parsed.times[rows], score[rows], flagged[rows])
-    return out
+    return {key: Points(times[rows], score[rows], flagged[rows]) for key, rows in groups}
 
 
 def _floats(raw: read.Raw, column: str) -> Any:

@@ -26,7 +26,10 @@ def fit(frame: Frame, periods: tuple[Period, ...]) -> Fitted:
     seasons = np.zeros((len(periods), len(trend)))
     seasons[periods.index(period)] = parts.season
     return Fitted(
-        "classical", periods, {"trend": trend, "seasons": seasons}, {"start": start, "is_local": period.is_local}
+        "classical",
+        periods,
+        {"trend": trend, "seasons": seasons},
+        {"start": start, "is_local": period.is_local},
     )
 
 

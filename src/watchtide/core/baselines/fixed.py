@@ -68,7 +68,10 @@ def fit(
         "upper": upper,
         "middle": middle,
         "reason": proposal.reason if proposal else "limits as stated",
-        "beyond": int(np.sum(y > (np.inf if upper is None else upper)) + np.sum(y < (-np.inf if lower is None else lower))),
+        "beyond": int(
+            np.sum(y > (np.inf if upper is None else upper))
+            + np.sum(y < (-np.inf if lower is None else lower))
+        ),
     }
     return Fitted("fixed", periods, {}, facts)
 

@@ -55,9 +55,7 @@ def harmonics(periods: tuple[Period, ...], step_ns: int, most: int, n: int) -> L
     room = max(n // 3, 4)
     for place, i in enumerate(by_length):
         p = periods[i]
-        inner = next(
-            (j for j in reversed(by_length[:place]) if _divides(periods[j], p) is not None), None
-        )
+        inner = next((j for j in reversed(by_length[:place]) if _divides(periods[j], p) is not None), None)
         ratio = _divides(periods[inner], p) if inner is not None else None
         orders = range(1, (min(most, MOST_SHARED) * ratio if ratio else most) + 1)
         for order in orders:
@@ -83,7 +81,9 @@ def _divides(short: Period, long: Period) -> int | None:
     """How many times a season fits into a longer one, where it does so exactly and at most 14 times."""
     ratio = long.ns / short.ns
     whole = round(ratio)
-    return whole if 2 <= whole <= 14 and abs(ratio - whole) < 1e-6 and short.is_local == long.is_local else None
+    return (
+        whole if 2 <= whole <= 14 and abs(ratio - whole) < 1e-6 and short.is_local == long.is_local else None
+    )
 
 
 @dataclass(frozen=True)
@@ -103,7 +103,7 @@ class Design:
 
     def moment(self, v: Floats) -> Floats:
         """Columns times v."""
-        return np.r_[self.slow.T @ v, self.seasons.T @ np.bincount(self.at, v, len(self.seasons))]
+        return np.asarray(np.r_[self.slow.T @ v, self.seasons.T @ np.bincount(self.at, v, len(self.seasons))])
 
     def gram(self, w: Floats) -> Floats:
         """Columns times w times columns: the season's part costs by distinct phases, not by samples."""
@@ -241,7 +241,9 @@ def fit(
     return Fitted("harmonic", periods, arrays, facts)
 
 
-def _facts(periods: tuple[Period, ...], link: str, origin: int, end: int, names: tuple[str, ...]) -> dict[str, Any]:
+def _facts(
+    periods: tuple[Period, ...], link: str, origin: int, end: int, names: tuple[str, ...]
+) -> dict[str, Any]:
     return {"link": link, "origin": origin, "end": end, "columns": list(names)}
 
 
@@ -279,7 +281,12 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         expected = np.exp(np.minimum(eta, 700.0))
         level = np.exp(np.minimum(trend, 700.0))
         # Told in the data's unit: what each season adds to the level it multiplies.
-        return Parts(expected, level, _shared_out(expected - level, seasons, more), _scaled(more, expected - level, seasons))
+        return Parts(
+            expected,
+            level,
+            _shared_out(expected - level, seasons, more),
+            _scaled(more, expected - level, seasons),
+        )
     return Parts(eta, trend, seasons, more)
 
 
@@ -313,7 +320,13 @@ class _Regression:
     """A penalised regression on one design: cross-validation of the penalties, and the robust fit."""
 
     def __init__(
-        self, x: Design, weights: Floats, folds: Ints, layout: Layout, knots: int, has_slope: bool,
+        self,
+        x: Design,
+        weights: Floats,
+        folds: Ints,
+        layout: Layout,
+        knots: int,
+        has_slope: bool,
         event: Floats | None,
     ) -> None:
         self.x, self.w, self.folds, self.layout = x, weights, folds, layout
@@ -328,7 +341,7 @@ class _Regression:
         slope = 1e-6 if self.has_slope else 1e6
         bends = np.full(self.knots, ridge["bends"] * self.n / 20)
         beside = np.full(self.x.slow.shape[1] - 2 - self.knots, 1e-3 * self.n / 100 + 1e-9)
-        return np.r_[1e-9, slope * self.n, bends, beside, np.repeat(each, 2)] + 1e-10 * self.n
+        return np.asarray(np.r_[1e-9, slope * self.n, bends, beside, np.repeat(each, 2)] + 1e-10 * self.n)
 
     def choose(self, y: Floats) -> dict[str, float]:
         """Penalties with the least absolute error on blocks of cycles left out in turn (plain fits)."""
@@ -437,4 +450,6 @@ def _weights(u: Floats, is_first: bool) -> Floats:
 
 
 def _solve(gram: Floats, right: Floats, penalty: Floats) -> Floats:
-    return np.asarray(cho_solve(cho_factor(gram + np.diag(penalty), check_finite=False), right, check_finite=False))
+    return np.asarray(
+        cho_solve(cho_factor(gram + np.diag(penalty), check_finite=False), right, check_finite=False)
+    )

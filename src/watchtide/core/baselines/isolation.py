@@ -30,7 +30,11 @@ def fit(
         4 sigmas. None scales it by the rows' own tail.
     Raises ValueError for lags, trees or subsample out of range. Liu, Ting and Zhou (2008), algorithms 1 to 3.
     """
-    for name, value, least, most in (("lags", lags, 1, 512), ("trees", trees, 1, 2000), ("subsample", subsample, 8, 4096)):
+    for name, value, least, most in (
+        ("lags", lags, 1, 512),
+        ("trees", trees, 1, 2000),
+        ("subsample", subsample, 8, 4096),
+    ):
         if not least <= value <= most:
             raise ValueError(f"{name} must be between {least} and {most}, got {value}")
     if share is not None and not 0 < share < 0.5:
@@ -38,9 +42,16 @@ def fit(
     rows, whole = features(frame, lags)
     usable = _windows_usable(frame.usable, lags) & whole
     kept = rows[usable]
-    facts: dict[str, Any] = {"lags": lags, "trees": trees, "subsample": min(subsample, len(kept)), "share": share}
+    facts: dict[str, Any] = {
+        "lags": lags,
+        "trees": trees,
+        "subsample": min(subsample, len(kept)),
+        "share": share,
+    }
     if len(kept) < 8:
-        return Fitted("isolation", periods, {"cuts": np.zeros((0, 1, 4))}, facts | {"middle": 0.5, "scale": 1.0})
+        return Fitted(
+            "isolation", periods, {"cuts": np.zeros((0, 1, 4))}, facts | {"middle": 0.5, "scale": 1.0}
+        )
     rng = np.random.default_rng(seed)
     size = min(subsample, len(kept))
     depth = int(np.ceil(np.log2(size)))
@@ -50,8 +61,17 @@ def fit(
         _grow(np.ascontiguousarray(chosen), cuts[t], depth, rng.random((2 ** (depth + 1), 2)))
     strength = _strength(kept, cuts, size)
     middle = float(np.median(strength))
-    high = float(np.quantile(strength, 1 - share)) if share else middle + 4 * 1.4826 * float(np.median(np.abs(strength - middle)))
-    return Fitted("isolation", periods, {"cuts": cuts}, facts | {"middle": middle, "scale": max((high - middle) / 4, 1e-6)})
+    high = (
+        float(np.quantile(strength, 1 - share))
+        if share
+        else middle + 4 * 1.4826 * float(np.median(np.abs(strength - middle)))
+    )
+    return Fitted(
+        "isolation",
+        periods,
+        {"cuts": cuts},
+        facts | {"middle": middle, "scale": max((high - middle) / 4, 1e-6)},
+    )
 
 
 def features(frame: Frame, lags: int) -> tuple[Floats, Bools]:

@@ -36,7 +36,9 @@ def fit(
     if method not in ("reconstruction", "forecast"):
         raise ValueError(f"method must be reconstruction or forecast, got {method!r}")
     use = np.flatnonzero(frame.usable)
-    blank = Fitted("spectrum", periods, {"recurrence": np.zeros(0)}, {"method": method, "start": 0, "middle": np.nan})
+    blank = Fitted(
+        "spectrum", periods, {"recurrence": np.zeros(0)}, {"method": method, "start": 0, "middle": np.nan}
+    )
     if len(use) == 0:
         return blank
     first, last = int(use[0]), int(use[-1])
@@ -53,7 +55,12 @@ def fit(
                 f"the window holds {window} samples; it needs 2 to a third of the {n} samples of history"
             )
     if window < 2:
-        return Fitted("spectrum", periods, {"recurrence": np.zeros(0)}, {"method": method, "start": 0, "middle": float(np.median(y[~np.isnan(y)]))})
+        return Fitted(
+            "spectrum",
+            periods,
+            {"recurrence": np.zeros(0)},
+            {"method": method, "start": 0, "middle": float(np.median(y[~np.isnan(y)]))},
+        )
     if rank is not None and not 1 <= rank < window:
         raise ValueError(f"rank must be between 1 and {window - 1}, got {rank}")
     middle = float(np.nanmedian(y))
@@ -73,7 +80,9 @@ def fit(
         "method": method, "start": int(frame.times[first]), "middle": middle, "window": window,
         "rank": int(vectors.shape[1]), "scale": mad_sigma((y - middle - rebuilt)[~missing], centre=0.0),
     }  # fmt: skip
-    return Fitted("spectrum", periods, {"recurrence": recurrence, "rebuilt": rebuilt, "vectors": vectors}, facts)
+    return Fitted(
+        "spectrum", periods, {"recurrence": recurrence, "rebuilt": rebuilt, "vectors": vectors}, facts
+    )
 
 
 def _vectors(y: Floats, window: int, rank: int | None) -> Floats:
@@ -157,8 +166,14 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         before = rebuilt[m - width :] if begins_after else rebuilt[:width]
         gap = max(int(place[0]) - m, 0) if begins_after else 0
         if gap:
-            before = _follow(np.full(gap, np.nan), recurrence, before, np.inf)[-width:] if gap >= width else np.r_[before, _follow(np.full(gap, np.nan), recurrence, before, np.inf)][-width:]
-        expected = _follow(np.where(frame.usable, y, np.nan), recurrence, before, 4 * max(fitted.facts["scale"], 1e-300))
+            before = (
+                _follow(np.full(gap, np.nan), recurrence, before, np.inf)[-width:]
+                if gap >= width
+                else np.r_[before, _follow(np.full(gap, np.nan), recurrence, before, np.inf)][-width:]
+            )
+        expected = _follow(
+            np.where(frame.usable, y, np.nan), recurrence, before, 4 * max(fitted.facts["scale"], 1e-300)
+        )
         if not begins_after:
             expected[:width] = np.nan
     # A recurrence may grow without bound: beyond ten times what was seen it says nothing.

@@ -66,7 +66,12 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
     """Middle of the limits, and a spread by which the limits lie where Gaussian ones of that share would."""
     share = fitted.facts["share"]
     low, middle, high = _quantiles(
-        frame.values, frame.usable, fitted.facts["reference"], fitted.facts["gap"], (1 - share) / 2, (1 + share) / 2
+        frame.values,
+        frame.usable,
+        fitted.facts["reference"],
+        fitted.facts["gap"],
+        (1 - share) / 2,
+        (1 + share) / 2,
     )
     half: Floats = (high - low) / 2
     spread = half / norm.ppf((1 + share) / 2)

@@ -3,7 +3,7 @@
 The definitions are written out in docs/methods.md, "How precision is counted".
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,7 +13,8 @@ from watchtide.core import keys
 from watchtide.core.scoring import intervals, spans
 from watchtide.core.scoring.intervals import wilson
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points, inside_any, touches
-from watchtide.core.series import SECOND_NS, Bools, Ints
+from watchtide.core.scoring.sampling import sampled_block
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
 
 WEEK_S = 7 * 86_400
 
@@ -123,7 +124,8 @@ def score(
         },
     }
     figures["points"], figures["flagged_share"] = _point_level(points, coverage, observed, notes)
-    figures["ranges"] = _range_level(points, coverage, observed, notes)
+    rewards = _range_rewards(points, coverage, observed) if points is not None else None
+    figures["ranges"] = _range_level(rewards)
     delays = _delays(true, labels, found, points, coverage)
     figures["delay"] = {
         "median_s": float(np.median(list(delays.values()))) if delays else None,
@@ -139,10 +141,25 @@ def score(
         "false_findings": len(false_seen),
         "stream_weeks": weeks,
     }
-    figures["sampled"] = None
+    figures["sampled"] = _sampled(outcomes, labels, coverage, in_span)
     figures["by_kind"] = _by_kind(outcomes, labels, found, missed, delays)
     figures["by_series"] = _by_series(outcomes, labels, found, missed, coverage, streams)
-    _bootstrap(figures, setting, span, outcomes, labels, found, missed, delays, observed, streams, notes)
+    _bootstrap(
+        figures,
+        setting,
+        span,
+        outcomes,
+        labels,
+        found,
+        missed,
+        delays,
+        observed,
+        streams,
+        notes,
+        points,
+        coverage,
+        rewards,
+    )
     _note_nulls(figures, notes, points, setting)
     _note_unreached(labels, in_span, coverage, points, setting, notes)
     figures["notes"] = notes
@@ -180,6 +197,29 @@ def judge(f: Finding, covering: Any, setting: Setting, has_reviews: bool) -> Out
     if verdicts or looked or not has_reviews:
         return Outcome(f, "false", ())
     return Outcome(f, "unjudged", ())
+
+
+def _sampled(
+    outcomes: Sequence[Outcome], labels: Sequence[Label], coverage: Coverage, in_span: Sequence[bool]
+) -> dict[str, Any] | None:
+    """Estimates from findings and unflagged spans that were drawn by chance, weighted by that chance."""
+    judged, used = [], set()
+    for o in outcomes:
+        if o.state != "sampled":
+            continue
+        f = o.finding
+        rows = [
+            (i, x)
+            for i, x in coverage[f.series].rows
+            if x.origin == "sampled" and x.verdict != "reviewed" and f.start <= x.end and f.end >= x.start
+        ]
+        used |= {i for i, _ in rows}
+        told = [x for _, x in rows if x.verdict != "unsure"]
+        if told:
+            row = next((x for x in told if x.verdict == "incident"), told[0])
+            judged.append((f, row.verdict == "incident", row))
+    rest = [x for i, x in enumerate(labels) if x.origin == "sampled" and i not in used and in_span[i]]
+    return sampled_block(judged, [x for x in rest if x.verdict != "unsure"])
 
 
 class Observed:
@@ -272,6 +312,12 @@ def incidents_counted(
 
 def _incident_groups(outcomes: Sequence[Outcome]) -> tuple[int, int]:
     """Groups of findings that tell of one thing, and how many of them are true."""
+    groups, true = _group_starts(outcomes)
+    return len(groups), len(true)
+
+
+def _group_starts(outcomes: Sequence[Outcome]) -> tuple[list[int], list[int]]:
+    """When each group of findings that tell of one thing begins: of all groups, and of the true ones."""
     order = sorted(outcomes, key=lambda o: o.finding.start)
     parent = list(range(len(order)))
 
@@ -290,9 +336,11 @@ def _incident_groups(outcomes: Sequence[Outcome]) -> tuple[int, int]:
             neither = not one.incidents and not other.incidents
             if both or (neither and keys.share_a_pair(one.finding.series, other.finding.series)):
                 parent[root(j)] = root(i)
-    roots = {root(i) for i in range(len(order))}
+    begins: dict[int, int] = {}
+    for i, o in enumerate(order):
+        begins.setdefault(root(i), o.finding.start)
     true = {root(i) for i, o in enumerate(order) if o.state == "true"}
-    return len(roots), len(true)
+    return list(begins.values()), [t for r, t in begins.items() if r in true]
 
 
 def label_masks(p: Points, covering: Any) -> tuple[Bools, Bools]:
@@ -338,28 +386,39 @@ def _point_level(
     return level, spans.ratio(flagged, seen)
 
 
-def _range_level(
-    points: Mapping[str, Points] | None, coverage: Coverage, observed: Observed, notes: dict[str, str]
-) -> dict[str, Any] | None:
+@dataclass(frozen=True)
+class Rewards:
+    """Range-based reward of each flagged and each incident range, with the time it begins."""
+
+    found: tuple[tuple[int, float], ...]
+    real: tuple[tuple[int, float], ...]
+
+
+def _range_rewards(points: Mapping[str, Points], coverage: Coverage, observed: Observed) -> Rewards:
     """Range-based precision and recall: Tatbul et al. (2018), flat bias, no existence reward."""
-    if points is None:
-        return None
-    of_found: list[float] = []
-    of_real: list[float] = []
+    of_found: list[tuple[int, float]] = []
+    of_real: list[tuple[int, float]] = []
     for series, p in points.items():
         incident, unsure = label_masks(p, coverage[series])
         keep = observed.masks[series] & ~unsure
+        times = p.times[keep]
         found, real = _runs(p.flagged[keep]), _runs(incident[keep])
-        of_found += [_overlap_reward(r, real) for r in found]
-        of_real += [_overlap_reward(r, found) for r in real]
-    precision = float(np.mean(of_found)) if of_found else None
-    recall = float(np.mean(of_real)) if of_real else None
+        of_found += [(int(times[r[0]]), _overlap_reward(r, real)) for r in found]
+        of_real += [(int(times[r[0]]), _overlap_reward(r, found)) for r in real]
+    return Rewards(tuple(of_found), tuple(of_real))
+
+
+def _range_level(rewards: Rewards | None) -> dict[str, Any] | None:
+    if rewards is None:
+        return None
+    precision = float(np.mean([x for _, x in rewards.found])) if rewards.found else None
+    recall = float(np.mean([x for _, x in rewards.real])) if rewards.real else None
     return {
         "precision": precision,
         "recall": recall,
         "f1": spans.f_one(precision, recall),
-        "flagged_ranges": len(of_found),
-        "incident_ranges": len(of_real),
+        "flagged_ranges": len(rewards.found),
+        "incident_ranges": len(rewards.real),
     }
 
 
@@ -490,6 +549,9 @@ def _bootstrap(
     observed: Observed,
     streams: Sequence[str],
     notes: dict[str, str],
+    points: Mapping[str, Points] | None,
+    coverage: Coverage,
+    rewards: Rewards | None,
 ) -> None:
     """Intervals that allow for clustering: whole blocks of time drawn, all streams together."""
     rows = [*found, *missed]
@@ -509,7 +571,16 @@ def _bootstrap(
         (e, "f1_ci"),
         (figures["delay"], "median_ci"),
         (figures["false_per_week"], "per_stream_ci"),
+        (figures["false_per_week"], "total_ci"),
+        (figures["delay"], "p90_ci"),
+        (e, "fragmentation_ci"),
+        (e, "incident_precision_ci"),
     ]
+    point_names = ("precision", "recall", "specificity", "accuracy", "f1")
+    if points is not None:
+        targets += [(figures["points"], f"{k}_ci_clustered" if k != "f1" else "f1_ci") for k in point_names]
+        targets += [(figures["points"], "accuracy_ci"), (figures, "flagged_share_ci")]
+        targets += [(figures["ranges"], f"{k}_ci") for k in ("precision", "recall", "f1")]
     if starts is None:
         for where, name in targets:
             where[name] = None
@@ -531,25 +602,67 @@ def _bootstrap(
     seen_false = [o.finding.start for o in outcomes if o.state == "false" and observed.touches(o.finding)]
     weeks = figures["false_per_week"]["stream_weeks"]
     late = [i for i in found if i in delays]
-    medians = intervals.drawn_medians(
-        starts,
-        span,
-        block,
-        np.asarray([labels[i].start for i in late], dtype=np.int64),
-        np.asarray([delays[i] for i in late]),
-        0.5,
+    moments = np.asarray([labels[i].start for i in late], dtype=np.int64)
+    medians, tails = (
+        intervals.drawn_medians(starts, span, block, moments, np.asarray([delays[i] for i in late]), share)
+        for share in (0.5, 0.9)
     )
+    per_stream = total(seen_false) / weeks if weeks else np.full(intervals.DRAWS, np.nan)
+    groups, true_groups = _group_starts([o for o in outcomes if o.state in ("true", "false")])
     draws = [
         precision,
         recall,
-        intervals.ratio_draws(2 * precision * recall, precision + recall),
+        _f_draws(precision, recall),
         medians,
-        total(seen_false) / weeks if weeks else np.full(intervals.DRAWS, np.nan),
+        per_stream,
+        per_stream * len(streams),
+        tails,
+        intervals.ratio_draws(tp, hit),
+        intervals.ratio_draws(total(true_groups), total(groups)),
     ]
+    if points is not None and rewards is not None:
+        draws += _point_draws(points, coverage, observed, total)
+        of_found = intervals.ratio_draws(
+            total([t for t, _ in rewards.found], [x for _, x in rewards.found]),
+            total([t for t, _ in rewards.found]),
+        )
+        of_real = intervals.ratio_draws(
+            total([t for t, _ in rewards.real], [x for _, x in rewards.real]),
+            total([t for t, _ in rewards.real]),
+        )
+        draws += [of_found, of_real, _f_draws(of_found, of_real)]
     for (where, name), values in zip(targets, draws, strict=True):
         where[name], dropped = intervals.percentile(values)
         if dropped and where[name] is not None:
             notes[name] = f"{dropped} of {intervals.DRAWS} draws had nothing to divide by and were dropped"
+
+
+def _f_draws(precision: Floats, recall: Floats) -> Floats:
+    return intervals.ratio_draws(2 * precision * recall, precision + recall)
+
+
+def _point_draws(
+    points: Mapping[str, Points], coverage: Coverage, observed: Observed, total: Callable[..., Any]
+) -> list[Floats]:
+    """Draws of the point level's ratios, in the order of its targets; every sample belongs to its own block."""
+    sums = dict.fromkeys(("tp", "fp", "fn", "tn", "flagged", "seen"), np.zeros(intervals.DRAWS))
+    for series, p in points.items():
+        seen = observed.masks[series]
+        incident, unsure = label_masks(p, coverage[series])
+        known = seen & ~unsure
+        for name, mask in (
+            ("tp", known & p.flagged & incident), ("fp", known & p.flagged & ~incident),
+            ("fn", known & ~p.flagged & incident), ("tn", known & ~p.flagged & ~incident),
+            ("flagged", seen & p.flagged), ("seen", seen),
+        ):  # fmt: skip
+            sums[name] = sums[name] + total(p.times[mask])
+    tp, fp, fn, tn = (sums[k] for k in ("tp", "fp", "fn", "tn"))
+    precision, recall = intervals.ratio_draws(tp, tp + fp), intervals.ratio_draws(tp, tp + fn)
+    accuracy = intervals.ratio_draws(tp + tn, tp + fp + fn + tn)
+    return [
+        precision, recall, intervals.ratio_draws(tn, tn + fp), accuracy, _f_draws(precision, recall), accuracy,
+        intervals.ratio_draws(sums["flagged"], sums["seen"]),
+    ]  # fmt: skip
 
 
 def _note_nulls(
@@ -562,7 +675,8 @@ def _note_nulls(
         notes["recall"] = "no incident in what was looked at"
     if figures["delay"]["median_s"] is None:
         notes["delay"] = "no matched incident has a first flagged sample"
-    notes["sampled"] = "no row of a sampled verdict is weighted: the block is not computed in this version"
+    if figures["sampled"] is None:
+        notes["sampled"] = "no verdict of a sampled finding or span with the chance of having been drawn"
     if points is None:
         notes["observed"] = "no points given: observed time is the scored span times the scored streams"
     if setting.step_ns is None:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from watchtide.core.grouping import Group, group_indices
+from watchtide.core.grouping import Group, group_flags
 from watchtide.core.scoring import card
 from watchtide.core.scoring.intervals import Z95
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points
@@ -22,11 +22,12 @@ WEEK_S = card.WEEK_S
 
 @dataclass(frozen=True)
 class Scored:
-    """One stream's signed scores: times (n,), z (n,) NaN where not judged."""
+    """One stream's signed scores: times (n,), z (n,) NaN where not judged; odd (n,) scores without a side, or None."""
 
     series: str
     times: Ints
     z: Floats
+    odd: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -104,6 +105,7 @@ def curve(
         _stream_curve(
             s.times,
             s.z,
+            _codes(s),
             kind,
             _label_table(covering),
             levels,
@@ -138,6 +140,12 @@ def curve(
     )
 
 
+def _codes(s: Scored) -> Ints:
+    """(n,) 1 above, -1 below, 2 odd: as find_runs has them."""
+    codes = np.where(s.z >= 0, 1, -1)
+    return codes if s.odd is None else np.where(s.odd, 2, codes)
+
+
 def _label_table(covering: object) -> Ints:
     """(k, 5) start, end, class, row, is sampled; class 0 incident, 1 unsure, 2 not wrong, 3 reviewed."""
     classes = {"incident": 0, "unsure": 1, "foreseen": 2, "false-alarm": 2, "reviewed": 3}
@@ -150,7 +158,7 @@ def _label_table(covering: object) -> Ints:
 
 @njit(cache=True, nogil=True)
 def _stream_curve(  # type: ignore[no-untyped-def]
-    times, z, kind, table, levels, watched, rules, span, has_reviews, totals, matched, first_sign
+    times, z, codes, kind, table, levels, watched, rules, span, has_reviews, totals, matched, first_sign
 ):
     """Add one stream's counts at every level.
 
@@ -163,78 +171,74 @@ def _stream_curve(  # type: ignore[no-untyped-def]
         next_seen[i] = next_seen[i + 1] if np.isnan(z[i]) else i
     marked = np.zeros(n, np.int64)
     flagged = np.empty(n, np.int64)
-    rows = np.empty((n, 3), np.int64)
-    near_above = np.flatnonzero(z >= levels[0])
-    near_below = np.flatnonzero(-z >= levels[0])
+    rows = np.empty((n, 6), np.int64)
+    score = np.abs(z)
+    near = np.flatnonzero(score >= levels[0])
+    flags = np.zeros(n, np.int64)
+    for at in near:
+        if (codes[at] == 1 and not watched[0]) or (codes[at] == -1 and not watched[1]):
+            continue
+        flags[at] = codes[at]
     for li in range(len(levels)):
-        for s in range(2):
-            if not watched[s]:
+        k = 0
+        for at in near:
+            if flags[at] != 0 and score[at] >= levels[li]:
+                flagged[k] = at
+                k += 1
+        found = group_flags(flagged[:k], flags, score, times, rules[0], rules[1], rules[2], rules[3], rows)
+        for f in range(found):
+            a, b = rows[f, 0], rows[f, 1]
+            start, end = times[a], times[b]
+            seen = False
+            for i in range(a, b + 1):
+                if kind[i] > 0 and not np.isnan(z[i]):
+                    seen = True
+                    # Spans of the two sides may overlap: a sample counts once a level.
+                    if marked[i] != li + 1:
+                        totals[li, 7] += 1
+                        if kind[i] == 3:
+                            totals[li, 5] += 1
+                        elif kind[i] == 2:
+                            totals[li, 6] += 1
+                    marked[i] = li + 1
+            if start > span[1] or end < span[0]:
                 continue
-            sign = 1.0 if s == 0 else -1.0
-            near = near_above if s == 0 else near_below
-            k = 0
-            for at in near:
-                if sign * z[at] >= levels[li]:
-                    flagged[k] = at
-                    k += 1
-            found = group_indices(flagged[:k], times, rules[0], rules[1], rules[2], rules[3], rows)
-            for f in range(found):
-                a, b = rows[f, 0], rows[f, 1]
-                start, end = times[a], times[b]
-                seen = False
-                for i in range(a, b + 1):
-                    if kind[i] > 0 and not np.isnan(z[i]):
-                        seen = True
-                        # Spans of the two sides may overlap: a sample counts once a level.
-                        if marked[i] != li + 1:
-                            totals[li, 7] += 1
-                            if kind[i] == 3:
-                                totals[li, 5] += 1
-                            elif kind[i] == 2:
-                                totals[li, 6] += 1
-                        marked[i] = li + 1
-                if start > span[1] or end < span[0]:
-                    continue
-                totals[li, 4] += 1
-                met = False
-                looked = False
-                all_sampled = True
-                verdict = 3
+            totals[li, 4] += 1
+            met = False
+            looked = False
+            all_sampled = True
+            verdict = 3
+            for r in range(len(table)):
+                wide = 0 if table[r, 2] == 3 else rules[4]
+                if start <= table[r, 1] + wide and end >= table[r, 0] - wide:
+                    if table[r, 2] == 3:
+                        looked = True
+                        continue
+                    met = True
+                    if table[r, 4] == 0:
+                        all_sampled = False
+                    verdict = min(verdict, table[r, 2])
+            if met and not looked and all_sampled:
+                totals[li, 9] += 1
+                continue
+            if met and verdict == 0:
+                totals[li, 0] += 1
                 for r in range(len(table)):
-                    wide = 0 if table[r, 2] == 3 else rules[4]
-                    if start <= table[r, 1] + wide and end >= table[r, 0] - wide:
-                        if table[r, 2] == 3:
-                            looked = True
-                            continue
-                        met = True
-                        if table[r, 4] == 0:
-                            all_sampled = False
-                        verdict = min(verdict, table[r, 2])
-                if met and not looked and all_sampled:
-                    totals[li, 9] += 1
-                    continue
-                if met and verdict == 0:
-                    totals[li, 0] += 1
-                    for r in range(len(table)):
-                        if (
-                            table[r, 2] == 0
-                            and start <= table[r, 1] + rules[4]
-                            and end >= table[r, 0] - rules[4]
-                        ):
-                            row = table[r, 3]
-                            matched[li, row] = True
-                            at = np.searchsorted(times, max(start, table[r, 0]))
-                            at = next_seen[at]
-                            if at < n and times[at] <= min(end, table[r, 1]):
-                                first_sign[li, row] = min(first_sign[li, row], times[at])
-                elif met and verdict == 1:
-                    totals[li, 3] += 1
-                elif met or looked or not has_reviews:
-                    totals[li, 1] += 1
-                    if seen:
-                        totals[li, 8] += 1
-                else:
-                    totals[li, 2] += 1
+                    if table[r, 2] == 0 and start <= table[r, 1] + rules[4] and end >= table[r, 0] - rules[4]:
+                        row = table[r, 3]
+                        matched[li, row] = True
+                        at = np.searchsorted(times, max(start, table[r, 0]))
+                        at = next_seen[at]
+                        if at < n and times[at] <= min(end, table[r, 1]):
+                            first_sign[li, row] = min(first_sign[li, row], times[at])
+            elif met and verdict == 1:
+                totals[li, 3] += 1
+            elif met or looked or not has_reviews:
+                totals[li, 1] += 1
+                if seen:
+                    totals[li, 8] += 1
+            else:
+                totals[li, 2] += 1
 
 
 def _figures(

@@ -18,6 +18,7 @@ from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import Curve, Scored, curve
+from watchtide.core.windows import ODD
 from watchtide.engine import cache, kept, stages
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, load
@@ -251,7 +252,7 @@ def curve_of(scan: Scan, scanned: Sequence[stages.Scanned]) -> Curve:
     """The operating curve over these streams of a scan, against the present logbook."""
     plan = load(scan.plan_version.text)
     return curve(
-        [Scored(s.base.key, s.base.series.times, s.z) for s in scanned],
+        [Scored(s.base.key, s.base.series.times, s.z, s.base.side == ODD) for s in scanned],
         logbook.labels(),
         group=stages.group_of(plan, min(s.base.series.step_ns for s in scanned)),
         side=plan.flag.side,

@@ -1,0 +1,149 @@
+"""Commands around fitted baselines: apply, forecast, diagnose."""
+
+import json
+import sys
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from watchtide.cli import scanning
+from watchtide.cli.main import fail
+from watchtide.engine import ahead, examine, run, saved, stages
+from watchtide.engine.stages import Scanned
+from watchtide.plan import Plan, dump, durations
+from watchtide.tables import clock, results
+from watchtide.tables.problems import TableError
+
+
+def apply(
+    model: str,
+    source: str,
+    *,
+    points: str | None,
+    findings: str | None,
+    summary: str | None,
+    table: dict[str, Any],
+) -> None:
+    kept = {s.key: s for s in saved.read(model)}
+    _, streams, _ = scanning.read_streams(source, table)
+    scanned: list[Scanned] = []
+    for stream in streams:
+        own = kept.get(stream.key)
+        if own is None:
+            some = ", ".join(sorted(kept)[:5]) or "the only stream, without a key"
+            raise TableError(
+                source, f"stream {stream.key or '(the only one)'}", f"has no model in {model}",
+                f"it holds {len(kept)}: {some}; scan with --save over this stream too",
+            )  # fmt: skip
+        try:
+            scanned.append(saved.apply(own, stream))
+        except ValueError as error:
+            fail(f"stream {stream.key or '(the only one)'}: {error}")
+    plan = next(iter(kept.values())).plan if kept else Plan()
+    scanning.write_scan(scanned, plan, "apply", points=points, findings=findings, summary=summary)
+
+
+def forecast(
+    source: str,
+    out: str,
+    *,
+    plan_path: str | None,
+    steps: str,
+    skip_last: int,
+    interval: float,
+    limit: float | None,
+    table: dict[str, Any],
+) -> None:
+    plan = scanning.plan_of(plan_path, table)
+    _, streams, _ = scanning.read_streams(source, table)
+    streams = scanning.with_days(streams, plan, table)
+    rows, told = [], {}
+    for stream in streams:
+        name = stream.key or "(the only one)"
+        try:
+            count = _steps(steps, stream, plan)
+            f = ahead.forecast(stream, plan, count, skip_last=skip_last, interval=interval)
+        except ValueError as error:
+            fail(f"stream {name}: {error}")
+        rows.append(
+            pa.table(
+                {
+                    "series": pa.array([stream.key] * len(f.times), pa.string()),
+                    "time": pa.array(clock.format_times(f.times), pa.string()),
+                    "expected": pa.array(f.expected, from_pandas=True),
+                    "lower": pa.array(f.lower, from_pandas=True),
+                    "upper": pa.array(f.upper, from_pandas=True),
+                }
+            )
+        )
+        if limit is not None:
+            told[stream.key] = ahead.limit_reached(f, limit)
+        for note in f.notes:
+            print(f"{name}: {note}", file=sys.stderr)
+    results.write_whole(out, results.table_bytes(pa.concat_tables(rows), out))
+    if limit is not None:
+        told_text = json.dumps({"interval": interval, "series": told}, indent=1) + "\n"
+        (sys.stderr if out == "-" else sys.stdout).write(told_text)
+
+
+def _steps(text: str, stream: stages.Input, plan: Plan) -> int:
+    """A number of samples, or a duration in whole samples of this stream."""
+    step = stages.prepare(stream, plan).series.step_ns
+    length = durations.parse_ns(text, step_ns=step)
+    if length < step:
+        raise ValueError(f"--steps {text} is under one sample of {durations.format_ns(step)}")
+    return length // step
+
+
+def diagnose(
+    source: str, *, plan_path: str | None, json_out: str | None, remedied: str | None, table: dict[str, Any]
+) -> None:
+    plan = scanning.plan_of(plan_path, table)
+    _, streams, _ = scanning.read_streams(source, table)
+    streams = scanning.with_days(streams, plan, table)
+    told: dict[str, Any] = {}
+    changes: dict[str, Any] = {}
+    for scanned in run.scan_many(streams, plan):
+        key = scanned.base.key
+        told[key] = examine.examine(scanned)
+        name = key or "(the only one)"
+        e = told[key]["training"]
+        print(
+            f"{name}: MAE {_number(e['mae'])}, RMSE {_number(e['rmse'])}, within the range {_number(e['coverage'])}",
+            file=sys.stderr,
+        )
+        for d in told[key]["diagnoses"]:
+            remedy = ", ".join(f"{k}: {v}" for k, v in d["remedy"].items()) or "more history"
+            print(f"  {d['name']}: {d['words']}; remedy: {remedy}", file=sys.stderr)
+            for where, value in d["remedy"].items():
+                changes.setdefault(where, value)
+    if json_out or not remedied:
+        results.write_whole(
+            json_out or "-", json.dumps({"series": told, "remedy": changes}, indent=1, allow_nan=False) + "\n"
+        )
+    if remedied:
+        results.write_whole(remedied, dump(examine.remedied(plan, changes)))
+
+
+def _number(value: float | None) -> str:
+    return "–" if value is None else f"{value:.4g}"
+
+
+def discords(source: str, out: str, window: str, most: int, *, table: dict[str, Any]) -> None:
+    plan = scanning.plan_of(None, table)
+    changed = scanning.plan_with_options(
+        plan, {"discords": {"window": window, "most": most}, "shifts": {"of": "none"}}
+    )
+    _, streams, _ = scanning.read_streams(source, table)
+    found = []
+    for stream in streams:
+        series = stages.prepare(stream, changed).series
+        blank = np.full(len(series), np.nan)
+        try:
+            found += stages.discords_of(stream.key, series, blank, changed)
+        except ValueError as error:
+            fail(f"--window {window}, stream {stream.key or '(the only one)'}: {error}")
+    found.sort(key=lambda f: -f.score)
+    results.write_whole(out, results.findings_text(found, out))
+    print(f"{len(found)} discords in {len(streams)} streams", file=sys.stderr)

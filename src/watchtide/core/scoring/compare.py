@@ -1,0 +1,86 @@
+"""Two scans against the same labels: what differs, and whether chance could have made it."""
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from watchtide.core.scoring import intervals
+from watchtide.core.scoring.card import Scorecard
+from watchtide.core.scoring.rows import Label
+from watchtide.core.series import Floats, Ints
+
+
+def paired(
+    one: Scorecard, other: Scorecard, labels: Sequence[Label], *, block_ns: int, seed: int = 1
+) -> dict[str, Any]:
+    """Precision and recall of two scans, their differences, and paired 95 % intervals of these.
+
+    Whole blocks of time are drawn (circular, 1,000 draws), the same for both, so that a hard week is hard for both.
+    An interval is None with the reason where the span holds under 10 blocks. words : what can be said, and what cannot.
+    Politis and Romano (1992).
+    """
+    a, b = one.figures, other.figures
+    span = (
+        min(a["span"]["from"], b["span"]["from"]), max(a["span"]["to"], b["span"]["to"]),
+    )  # fmt: skip
+    starts = intervals.draw_blocks(span, block_ns, seed)
+    told: dict[str, Any] = {"block_s": block_ns / 1e9, "notes": {}}
+    for name in ("precision", "recall"):
+        p, q = a["events"][name], b["events"][name]
+        difference = None if p is None or q is None else q - p
+        entry: dict[str, Any] = {"one": p, "other": q, "difference": difference, "difference_ci": None}
+        if difference is None:
+            told["notes"][name] = f"{name} has no value in one of the two"
+        elif starts is None:
+            told["notes"][name] = (
+                f"the span holds under {intervals.LEAST_BLOCKS} blocks: no interval by resampling"
+            )
+        else:
+            draws = _draws(other, labels, starts, span, block_ns, name) - _draws(
+                one, labels, starts, span, block_ns, name
+            )
+            entry["difference_ci"], dropped = intervals.percentile(draws)
+            if dropped:
+                told["notes"][name] = (
+                    f"{dropped} of {intervals.DRAWS} draws had nothing to divide by and were dropped"
+                )
+        entry["words"] = _words(name, entry)
+        told[name] = entry
+    same = set(one.found) & set(other.found)
+    told["found_by_both"] = len(same)
+    told["found_by_one_only"] = len(set(one.found) - same)
+    told["found_by_other_only"] = len(set(other.found) - same)
+    return told
+
+
+def _draws(
+    card: Scorecard, labels: Sequence[Label], starts: Ints, span: tuple[int, int], block: int, name: str
+) -> Floats:
+    def total(moments: Sequence[int]) -> Floats:
+        at = np.clip(np.asarray(moments, dtype=np.int64), span[0], span[1])
+        return intervals.drawn_sums(starts, span, block, at, np.ones(len(at)))
+
+    if name == "precision":
+        hit = total([o.finding.start for o in card.outcomes if o.state == "true"])
+        miss = total([o.finding.start for o in card.outcomes if o.state == "false"])
+    else:
+        hit, miss = (
+            total([labels[i].start for i in card.found]),
+            total([labels[i].start for i in card.missed]),
+        )
+    return intervals.ratio_draws(hit, hit + miss)
+
+
+def _words(name: str, entry: dict[str, Any]) -> str:
+    if entry["difference"] is None:
+        return f"nothing can be said of {name}"
+    ci = entry["difference_ci"]
+    if ci is None:
+        return (
+            f"{name} differs by {entry['difference']:+.3f}; too little history to say whether that is chance"
+        )
+    if ci[0] > 0 or ci[1] < 0:
+        better = "the other" if entry["difference"] > 0 else "the one"
+        return f"{better} has the higher {name}, by {abs(entry['difference']):.3f}; chance alone would hardly make it so"
+    return f"{name} differs by {entry['difference']:+.3f}; chance alone could have made that ({ci[0]:+.3f} to {ci[1]:+.3f})"

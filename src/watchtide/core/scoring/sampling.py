@@ -1,0 +1,160 @@
+"""What to judge next: an unbiased sample of findings and of unflagged spans, and estimates weighted by it."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.series import Floats, Ints
+
+DRAWS = 1000
+# Strata of findings: families, times thirds of the scores within each.
+SCORE_PARTS = 3
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """Indices of the units drawn, the stratum of each, and the chance that it had of being drawn."""
+
+    index: Ints
+    stratum: tuple[str, ...]
+    probability: Floats
+
+
+def strata_of(findings: Sequence[Finding], family: Sequence[str]) -> tuple[str, ...]:
+    """A stratum for each finding: its family and which third of the family's scores it lies in."""
+    score = np.array([0.0 if np.isnan(f.score) else f.score for f in findings])
+    out = [""] * len(findings)
+    for name in sorted(set(family)):
+        rows = np.flatnonzero([x == name for x in family])
+        order = np.argsort(np.argsort(score[rows], kind="stable"), kind="stable")
+        for row, rank in zip(rows, order, strict=True):
+            out[row] = f"{name or 'all'}, third {int(rank * SCORE_PARTS // len(rows)) + 1}"
+    return tuple(out)
+
+
+def draw(strata: Sequence[str], n: int, *, seed: int, spread: dict[str, float] | None = None) -> Drawn:
+    """Draw n units without replacement within strata.
+
+    First in proportion to the strata's sizes; with `spread` (standard deviation of the verdicts seen so far, per stratum) by
+    Neyman's allocation, more where verdicts differ more. Every stratum gets at least one while there are enough.
+    Neyman (1934); Cochran (1977), sections 5.5 and 5.9. Raises ValueError for n under 1.
+    """
+    if n < 1:
+        raise ValueError(f"at least 1 must be drawn, got {n}")
+    names = sorted(set(strata))
+    where = {name: np.flatnonzero([s == name for s in strata]) for name in names}
+    sizes = np.array([len(where[name]) for name in names], dtype=np.float64)
+    # A stratum of which nothing is known counts as undecided as can be.
+    weight = (
+        sizes if spread is None else sizes * np.array([max(spread.get(name, 0.5), 0.05) for name in names])
+    )
+    counts = allocate(weight, sizes.astype(np.int64), min(n, len(strata)))
+    rng = np.random.default_rng(seed)
+    index, stratum, probability = [], [], []
+    for name, count in zip(names, counts, strict=True):
+        chosen = rng.choice(where[name], size=int(count), replace=False)
+        index += chosen.tolist()
+        stratum += [name] * int(count)
+        probability += [float(count) / len(where[name])] * int(count)
+    order = np.argsort(index, kind="stable")
+    return Drawn(
+        np.asarray(index, np.int64)[order],
+        tuple(np.asarray(stratum, dtype=object)[order]),
+        np.asarray(probability)[order],
+    )
+
+
+def allocate(weight: Floats, sizes: Ints, n: int) -> Ints:
+    """(k,) whole numbers in proportion to weight, at least 1 where n allows it, none over its stratum's size."""
+    k = len(sizes)
+    counts = np.minimum(1, sizes) if n >= k else np.zeros(k, np.int64)
+    while counts.sum() < min(n, int(sizes.sum())):
+        room = counts < sizes
+        lack = np.where(room, weight / max(weight[room].sum(), 1e-300) * n - counts, -np.inf)
+        counts[int(np.argmax(lack))] += 1
+    return np.asarray(counts, dtype=np.int64)
+
+
+def unflagged_spans(
+    times: Sequence[tuple[str, int, int]], flagged: Sequence[Finding], length_ns: int, n: int, *, seed: int
+) -> list[Label]:
+    """Spans of equal length drawn from the time nothing was flagged in, all as likely, with the chance of each.
+
+    times : (series, first, last) of what was scanned. Spans are cells of a fixed grid; a cell that a finding touches is none.
+    """
+    cells = []
+    for series, first, last in times:
+        own = [(f.start, f.end) for f in flagged if f.series == series]
+        for start in range(first, last + 1 - length_ns + 1, length_ns):
+            if not any(a < start + length_ns and b >= start for a, b in own):
+                cells.append((series, start))
+    if not cells:
+        return []
+    count = min(n, len(cells))
+    chosen = np.sort(np.random.default_rng(seed).choice(len(cells), size=count, replace=False))
+    return [
+        Label(cells[i][1], cells[i][1] + length_ns - 1, cells[i][0], "unsure", origin="sampled", stratum="unflagged", probability=count / len(cells))
+        for i in chosen
+    ]  # fmt: skip
+
+
+def weighted_ratio(
+    top: Floats, bottom: Floats, probability: Floats, strata: Sequence[str], *, seed: int = 1
+) -> tuple[float | None, list[float] | None]:
+    """Sum of top over sum of bottom, each weighted by 1 / probability, and its 95 % interval.
+
+    top, bottom, probability : (n,). Horvitz and Thompson (1952); the interval by resampling units within strata, 1,000 draws.
+    """
+    w = 1 / probability
+    below = float(np.sum(w * bottom))
+    if below <= 0:
+        return None, None
+    rng = np.random.default_rng(seed)
+    tops, bottoms = np.zeros(DRAWS), np.zeros(DRAWS)
+    for name in sorted(set(strata)):
+        rows = np.flatnonzero([s == name for s in strata])
+        picks = rng.integers(0, len(rows), size=(DRAWS, len(rows)))
+        tops += (w * top)[rows][picks].sum(axis=1)
+        bottoms += (w * bottom)[rows][picks].sum(axis=1)
+    usable = bottoms > 0
+    low, high = (
+        np.quantile(tops[usable] / bottoms[usable], [0.025, 0.975]) if usable.any() else (np.nan, np.nan)
+    )
+    return float(np.sum(w * top)) / below, [float(low), float(high)]
+
+
+def sampled_block(
+    findings: Sequence[tuple[Finding, bool, Label]], missed: Sequence[Label]
+) -> dict[str, Any] | None:
+    """The `sampled` block of a scorecard, or None where no verdict is sampled.
+
+    findings : each sampled finding, whether it is true, and the row that judged it; missed : sampled rows that found an
+    incident where nothing was flagged. Precision over the former; recall over true findings and the latter, all weighted.
+    """
+    rows = [label for _, _, label in findings] + list(missed)
+    rows = [r for r in rows if r.probability]
+    if not rows:
+        return None
+    known = [(is_true, r) for _, is_true, r in findings if r.probability]
+    true = np.array([float(t) for t, _ in known])
+    chance = np.array([float(r.probability or 1.0) for _, r in known])
+    strata = [r.stratum for _, r in known]
+    precision, precision_ci = (
+        weighted_ratio(true, np.ones(len(true)), chance, strata) if known else (None, None)
+    )
+    lost = [r for r in missed if r.probability and r.verdict == "incident"]
+    tops = np.r_[true, np.zeros(len(lost))]
+    bottoms = np.r_[true, np.ones(len(lost))]
+    chances = np.r_[chance, [float(r.probability or 1.0) for r in lost]]
+    recall, recall_ci = (
+        weighted_ratio(tops, bottoms, chances, [*strata, *(r.stratum for r in lost)])
+        if len(tops)
+        else (None, None)
+    )
+    return {
+        "precision": precision, "precision_ci": precision_ci, "recall": recall, "recall_ci": recall_ci, "n": len(rows),
+        "strata": {name: sum(r.stratum == name for r in rows) for name in sorted({r.stratum for r in rows})},
+    }  # fmt: skip

@@ -1,0 +1,200 @@
+"""What comes next: a forecast with its interval, and when a limit is reached, with how sure."""
+
+import itertools
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from scipy.stats import norm
+
+from watchtide.core import expectation, flagging, robust, transforms
+from watchtide.core.expectation import Choice
+from watchtide.core.frame import Frame
+from watchtide.core.series import Floats, Ints
+from watchtide.engine import preparing, stages
+from watchtide.engine.preparing import Input
+from watchtide.plan import Plan
+from watchtide.tables import clock
+
+# Places in the past from which the same forecast is made, to see how errors grow with the horizon.
+ORIGINS = 6
+BUCKETS = 6
+MOST_STEPS = 100_000
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Arrays of (h,): times, expected, lower, upper in the unit of the values; growth : of the errors with the horizon."""
+
+    key: str
+    times: Ints
+    expected: Floats
+    lower: Floats
+    upper: Floats
+    spread: Floats
+    growth: Floats
+    notes: tuple[str, ...]
+
+
+def forecast(
+    stream: Input, plan: Plan, steps: int, *, skip_last: int = 0, interval: float = 0.95
+) -> Forecast:
+    """The next `steps` samples after the last one (less `skip_last` of them), with an interval.
+
+    The interval is the spread times what this stream's own held-out scores reach with that chance, times how errors grew with
+    the horizon when the same forecast was made from six places in the past. Raises ValueError for steps, skip_last or
+    interval out of range, and for baselines that only judge what has come (rolling, trailing, isolation).
+    """
+    if not 1 <= steps <= MOST_STEPS:
+        raise ValueError(f"steps must be between 1 and {MOST_STEPS:,}, got {steps}")
+    if not 0 < interval < 1:
+        raise ValueError(f"interval must be between 0 and 1, got {interval:g}")
+    if plan.baseline.kind in ("rolling", "trailing", "isolation"):
+        raise ValueError(
+            f"a {plan.baseline.kind} baseline says nothing of what has not come; take harmonic, loess or slot"
+        )
+    if plan.prepare.transform not in ("none", "log", "box-cox", "z-score", "min-max"):
+        raise ValueError(
+            f"transform {plan.prepare.transform} cannot be carried forward; leave it out for a forecast"
+        )
+    prepared = preparing.prepare(stream, plan)
+    n = len(prepared.series) - skip_last
+    if skip_last < 0 or n < 2:
+        raise ValueError(
+            f"{skip_last} samples to skip leave {max(n, 0)} of {len(prepared.series)}; skip fewer"
+        )
+    series, zone = prepared.series, stream.zone
+    step = series.step_ns
+    later = _stamps_after(int(series.times[n - 1]), steps, step, zone)
+    times = np.r_[series.times[:n], later]
+    known = replace(
+        series,
+        times=times,
+        values=np.r_[series.values[:n], np.full(steps, np.nan)],
+        offsets_ns=clock.utc_offsets(times, zone),
+    )
+    columns, names = preparing.beside(stream, known)
+    denominator = None
+    if prepared.denominator is not None:
+        usual = float(np.nanmedian(prepared.denominator[:n]))
+        denominator = np.r_[prepared.denominator[:n], np.full(steps, usual)]
+    ready = replace(prepared, series=known, columns=columns, names=names, denominator=denominator)
+    usable, notes = stages.usable_samples(ready, plan, [])
+    transform = stages.transform_of(plan, known, usable)
+    frame = preparing.frame_of(ready, transform, usable, usable)
+    part = frame.part(0, n)
+    choice, _ = stages.choice_of(part, ready, plan)
+    got = expectation.expect(frame, choice, stop=n, denominator=denominator)
+    if got.model is None:
+        raise ValueError("no observed sample to forecast from")
+    growth = _growth(part, choice, steps, None if denominator is None else denominator[:n])
+    held = flagging.Held(_alone(got.held), got.clean, times, step, got.model.grain)
+    reach = []
+    for side in ("above", "below"):
+        tail = (
+            flagging.tail_of(flagging.side_scores(held, side, 2))
+            if held.count >= flagging.LEAST_SCORES
+            else None
+        )
+        reach.append(tail.level_for((1 - interval) / 2) if tail else float(norm.ppf((1 + interval) / 2)))
+    expected, spread = (x[n:] for x in transforms.back(transform, known.values, got.expected, got.spread))
+    lower, upper = expected - reach[1] * growth * spread, expected + reach[0] * growth * spread
+    if choice.law in ("count", "ratio") or np.nanmin(known.values) >= 0:
+        lower = np.maximum(lower, 0.0)
+    return Forecast(
+        stream.key,
+        later,
+        expected,
+        lower,
+        upper,
+        spread * growth,
+        growth,
+        (*notes, *choice.reasons, *got.notes),
+    )
+
+
+def _alone(held: Floats) -> Any:
+    from watchtide.core import windows
+
+    return windows.alone(held)
+
+
+def _stamps_after(last: int, steps: int, step: int, zone: str) -> Ints:
+    """The next stamps of a grid; those of local days stay at midnight."""
+    ahead = last + np.arange(1, steps + 1, dtype=np.int64) * step
+    if clock.is_calendar(step) and zone != "UTC":
+        first = clock.utc_offsets(np.array([last]), zone)[0]
+        return clock.localise(ahead + first, zone).times
+    return ahead
+
+
+def _growth(part: Frame, choice: Choice, steps: int, denominator: Floats | None) -> Floats:
+    """(h,) how many times wider errors are at each step ahead than held-out ones, never falling with the horizon."""
+    n = len(part)
+    longest = max((round(p.samples(part.step_ns)) for p in choice.periods), default=24)
+    first = max(3 * longest, n // 2)
+    ahead = min(steps, max((n - first) // 2, 1))
+    origins = (
+        np.unique(np.linspace(first, n - ahead, ORIGINS).astype(np.int64))
+        if n - ahead > first
+        else np.empty(0, np.int64)
+    )
+    errors = []
+    for at in origins:
+        d = None if denominator is None else denominator[:at]
+        try:
+            model, _ = expectation.fit(part.part(0, int(at)), choice, d)
+        except ValueError:
+            # Too short a past for this baseline: that origin says nothing.
+            continue
+        view = part.part(int(at), int(at) + ahead)
+        parts, expected = expectation.judge(model, view)
+        groups = expectation.spread_groups(view, model)
+        wide = expectation.spread_at(
+            model, parts, expected, groups, None if denominator is None else denominator[at : at + ahead]
+        )
+        errors.append(np.where(view.usable, (view.values - expected) / wide, np.nan))
+    if len(errors) < 2:
+        # Nothing to learn it from: as if the level walked at a tenth of a spread a season.
+        return np.sqrt(1 + 0.01 * np.arange(1, steps + 1) / longest)
+    edges = np.unique(np.geomspace(1, ahead + 1, BUCKETS + 1).astype(np.int64)) - 1
+    z = np.array(errors)
+    middle, scale = [], []
+    for a, b in itertools.pairwise(edges):
+        middle.append((a + b) / 2)
+        scale.append(max(robust.mad_sigma(z[:, a:b].ravel(), centre=0.0), 1.0))
+    rising = np.maximum.accumulate(np.asarray(scale))
+    grown = np.interp(np.arange(steps), middle, rising)
+    beyond = np.maximum(np.arange(steps) + 1 - ahead, 0)
+    # Past what could be tried the variance goes on growing as it did.
+    slope = (rising[-1] ** 2 - 1) / max(ahead, 1)
+    return np.asarray(np.sqrt(grown**2 + slope * beyond))
+
+
+def limit_reached(f: Forecast, limit: float) -> dict[str, Any]:
+    """When a limit is reached, as plain data: by the expectation, at the earliest by the interval, and the chance a step.
+
+    The limit lies above or below where the forecast begins. chance : of a single sample beyond it, by a Gaussian of the
+    forecast's own spread; its largest over the horizon and at its end.
+    """
+    above = limit >= f.expected[0]
+    side = "above" if above else "below"
+    past = f.expected >= limit if above else f.expected <= limit
+    edge = f.upper >= limit if above else f.lower <= limit
+    chance = norm.sf((limit - f.expected) / f.spread) if above else norm.cdf((limit - f.expected) / f.spread)
+    half = chance >= 0.5
+
+    def first(mask: np.ndarray) -> str | None:
+        at = np.flatnonzero(mask)
+        return clock.format_time(int(f.times[at[0]])) if len(at) else None
+
+    return {
+        "limit": limit,
+        "side": side,
+        "expected_at": first(past),
+        "earliest_at": first(edge),
+        "as_likely_as_not_at": first(half),
+        "largest_chance": float(np.max(chance)),
+        "largest_chance_at": clock.format_time(int(f.times[int(np.argmax(chance))])),
+        "chance_at_end": float(chance[-1]),
+    }

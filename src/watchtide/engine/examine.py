@@ -1,0 +1,49 @@
+"""Is it any good? Errors of a scan by part, diagnoses, and a plan with their remedies."""
+
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import diagnostics
+from watchtide.core.series import Bools
+from watchtide.engine.stages import Scanned, points_of
+from watchtide.plan import Plan
+from watchtide.plan.text import from_data
+
+
+def examine(scanned: Scanned) -> dict[str, Any]:
+    """Error figures in training and after it, and what is wrong, as plain data."""
+    base = scanned.base
+    points = points_of(scanned)
+    inside = np.arange(len(base.series)) < base.train_stop
+    with np.errstate(invalid="ignore"):
+        signed = (base.series.values - base.expected) / base.spread
+    choice = base.resolved["baseline"]
+    found = diagnostics.diagnose(
+        base.series.values, base.expected, signed, np.where(base.held_side == -1, -base.held_score, base.held_score),
+        base.clean, base.series.step_ns, tuple(p for p, _ in base.found_seasons),
+        is_multiplied=choice["form"] == "multiplicative", kind=choice["kind"],
+    )  # fmt: skip
+    return {
+        "baseline": choice,
+        "training": _errors(points, inside),
+        "after": _errors(points, ~inside) if (~inside).any() else None,
+        "promised_per_week": scanned.level.per_week,
+        "diagnoses": [{"name": d.name, "words": d.words, "remedy": d.remedy} for d in found],
+    }
+
+
+def _errors(points: dict[str, Any], mask: Bools) -> dict[str, Any]:
+    e = diagnostics.errors(*(points[k][mask] for k in ("value", "expected", "lower", "upper")))
+    return dict(vars(e))
+
+
+def remedied(plan: Plan, changes: dict[str, Any]) -> Plan:
+    """A plan with these keys, written with dots, changed; checked again."""
+    data = plan.as_data()
+    for where, value in changes.items():
+        part, _, key = where.partition(".")
+        if key == "kind" and data[part]["kind"] != value:
+            data[part]["options"] = {}
+        data[part][key] = value
+    return from_data(data)

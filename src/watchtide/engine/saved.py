@@ -1,0 +1,260 @@
+"""Fitted models in a file: plain arrays and JSON in a zip, so that reading one from a stranger runs nothing.
+
+The format is in docs/formats.md. A model judges new samples without fitting.
+"""
+
+import io
+import json
+import math
+import zipfile
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from watchtide import __version__
+from watchtide.core import baselines, expectation, flagging, transforms, windows
+from watchtide.core.baselines import Fitted
+from watchtide.core.expectation import Choice, Model
+from watchtide.core.frame import Period
+from watchtide.core.series import Floats
+from watchtide.core.spread import LAWS, SpreadModel
+from watchtide.core.transforms import Transform
+from watchtide.engine import preparing, stages
+from watchtide.engine.preparing import Input
+from watchtide.engine.stages import Baselined, Scanned
+from watchtide.plan import Plan, PlanError
+from watchtide.plan.text import from_data
+from watchtide.tables import clock
+from watchtide.tables.problems import TableError
+
+FORMAT = "watchtide model 1"
+MOST_BYTES = 1 << 30
+MOST_STREAMS = 20_000
+
+
+@dataclass(frozen=True)
+class Saved:
+    """One stream's model: with the plan as resolved, the levels in force, and what it was trained on."""
+
+    key: str
+    zone: str
+    plan: Plan
+    model: Model
+    transform: Transform
+    watch: windows.Watch | None
+    level: flagging.Level
+    resolved: dict[str, Any]
+    trained: dict[str, Any]
+
+
+def saved_of(scanned: Scanned, plan: Plan) -> Saved | None:
+    """What is to be kept of a scan that came with its model; None where nothing was fitted."""
+    base = scanned.base
+    if base.model is None or base.transform is None:
+        return None
+    seen = np.flatnonzero(base.clean)
+    times = base.series.times
+    trained = {
+        "from": clock.format_time(int(times[seen[0]])) if len(seen) else None,
+        "to": clock.format_time(int(times[seen[-1]])) if len(seen) else None,
+        "samples": len(seen),
+    }
+    return Saved(
+        base.key,
+        base.zone,
+        plan,
+        base.model,
+        base.transform,
+        base.watch,
+        scanned.level,
+        base.resolved,
+        trained,
+    )
+
+
+def write(saved: Sequence[Saved]) -> bytes:
+    """The file of these models."""
+    header: dict[str, Any] = {"format": FORMAT, "version": __version__, "streams": []}
+    arrays: dict[str, Floats] = {}
+    for i, s in enumerate(saved):
+        for name, values in s.model.fitted.arrays.items():
+            arrays[f"{i}.{name}"] = np.asarray(values, dtype=np.float64)
+        header["streams"].append(_told(s))
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
+        file.writestr("model.json", json.dumps(header))
+        for name, values in arrays.items():
+            packed = io.BytesIO()
+            np.lib.format.write_array(packed, values, allow_pickle=False)
+            file.writestr(f"{name}.npy", packed.getvalue())
+    return out.getvalue()
+
+
+def _told(s: Saved) -> dict[str, Any]:
+    choice, fitted, model = s.model.choice, s.model.fitted, s.model
+    return {
+        "key": s.key,
+        "zone": s.zone,
+        "plan": s.plan.as_data(),
+        "resolved": s.resolved,
+        "trained": s.trained,
+        "choice": {
+            "kind": choice.kind, "periods": _periods(choice.periods), "law": choice.law, "is_multiplied": choice.is_multiplied,
+            "is_robust": choice.is_robust, "settle_samples": choice.settle_samples, "unit": choice.unit,
+        },
+        "fitted": {"facts": fitted.facts, "periods": _periods(fitted.periods), "arrays": sorted(fitted.arrays)},
+        "spread": model.spread.as_data(),
+        "model": {
+            "step": model.step, "group_period": _periods([model.group_period] if model.group_period else []),
+            "groups": model.groups, "end_ns": model.end_ns, "grain": model.grain,
+        },
+        "transform": {"name": s.transform.name, "lag": s.transform.lag, "facts": dict(s.transform.facts)},
+        "watch": s.watch.as_data() if s.watch is not None else None,
+        "level": {k: _finite(getattr(s.level, k)) for k in ("above", "below", "odd")} | {"note": s.level.note},
+    }  # fmt: skip
+
+
+def _periods(periods: Sequence[Period]) -> list[list[Any]]:
+    return [[p.ns, p.is_local] for p in periods]
+
+
+def _finite(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None
+
+
+def read(path: str) -> list[Saved]:
+    """The models of a file. Raises TableError for one that is none, is damaged, or says what cannot be."""
+
+    def refuse(message: str, remedy: str = "save the models anew with scan --save") -> TableError:
+        return TableError(Path(path).name, "", message, remedy)
+
+    if not Path(path).is_file():
+        raise refuse("there is no such file", "check the path")
+    try:
+        with zipfile.ZipFile(path) as file:
+            if sum(x.file_size for x in file.infolist()) > MOST_BYTES:
+                raise refuse(f"unpacks to more than {MOST_BYTES >> 30} GB", "save fewer streams a file")
+            header = json.loads(file.read("model.json"))
+            if header.get("format") != FORMAT:
+                raise refuse(f"is no model file of this version ({header.get('format')!r}, not {FORMAT!r})")
+            if len(header["streams"]) > MOST_STREAMS:
+                raise refuse(f"holds more than {MOST_STREAMS:,} streams")
+            arrays = {}
+            for name in file.namelist():
+                if name.endswith(".npy"):
+                    with file.open(name) as member:
+                        values = np.lib.format.read_array(member, allow_pickle=False)
+                    if values.dtype != np.float64:
+                        raise refuse(f"{name} holds {values.dtype}, not numbers")
+                    arrays[name[:-4]] = values
+        return [_saved(told, i, arrays) for i, told in enumerate(header["streams"])]
+    except TableError:
+        raise
+    except PlanError as error:
+        raise refuse(f"holds a plan that cannot be used: {error}") from error
+    except (
+        zipfile.BadZipFile,
+        KeyError,
+        ValueError,
+        TypeError,
+        AttributeError,
+        EOFError,
+        OSError,
+        IndexError,
+    ) as error:
+        raise refuse(
+            f"is no model file, or is damaged ({type(error).__name__}: {str(error)[:120]})"
+        ) from error
+
+
+def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
+    choice, fitted, model = told["choice"], told["fitted"], told["model"]
+    if choice["kind"] not in baselines.KINDS or told["spread"]["law"] not in LAWS:
+        raise ValueError(f"unknown kind {choice['kind']!r} or law {told['spread']['law']!r}")
+    if told["transform"]["name"] not in transforms.NAMES:
+        raise ValueError(f"unknown transform {told['transform']['name']!r}")
+    made = Choice(
+        choice["kind"], _read_periods(choice["periods"]), {}, choice["law"], bool(choice["is_multiplied"]),
+        bool(choice["is_robust"]), int(choice["settle_samples"]), None, float(choice["unit"]),
+    )  # fmt: skip
+    own = Fitted(
+        choice["kind"], _read_periods(fitted["periods"]), {name: arrays[f"{i}.{name}"] for name in fitted["arrays"]},
+        dict(fitted["facts"]),
+    )  # fmt: skip
+    scatter = SpreadModel(**{**told["spread"], "factor": np.asarray(told["spread"]["factor"], np.float64)})
+    groups = int(model["groups"])
+    if len(scatter.factor) != groups:
+        raise ValueError("the spread's factors are not one a group")
+    period = next(iter(_read_periods(model["group_period"])), None)
+    level = told["level"]
+    above, below, odd = (
+        float("inf") if level[k] is None else float(level[k]) for k in ("above", "below", "odd")
+    )
+    return Saved(
+        str(told["key"]), str(told["zone"]), from_data(told["plan"]),
+        Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"])),
+        Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items())),
+        windows.Watch.from_data(told["watch"]) if told["watch"] else None,
+        flagging.Level(above, below, odd, str(level["note"])), dict(told["resolved"]), dict(told["trained"]),
+    )  # fmt: skip
+
+
+def _read_periods(rows: Sequence[Sequence[Any]]) -> tuple[Period, ...]:
+    out = tuple(Period(int(ns), bool(is_local)) for ns, is_local in rows)
+    if any(p.ns <= 0 for p in out):
+        raise ValueError("a season is not positive")
+    return out
+
+
+def apply(saved: Saved, stream: Input) -> Scanned:
+    """Judge new samples of a stream by its kept model: nothing is fitted, the level is the one kept.
+
+    Raises ValueError where the samples come at another cadence than the model was fitted at.
+    """
+    resolved = saved.resolved["prepare"]
+    plan = saved.plan
+    prepare_part = plan.prepare.model_copy(
+        update={"every": resolved["every"], "combine": resolved["combine"], "as_": resolved["as"]}
+    )
+    plan = plan.model_copy(update={"prepare": prepare_part})
+    prepared = preparing.prepare(replace(stream, zone=saved.zone), plan)
+    series = prepared.series
+    n = len(series)
+    usable, notes = stages.usable_samples(prepared, plan, [])
+    frame = preparing.frame_of(prepared, saved.transform, usable, usable)
+    model = saved.model
+    parts, expected = expectation.judge(model, frame)
+    groups = expectation.spread_groups(frame, model)
+    spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator)
+    shown, wide = transforms.back(saved.transform, series.values, expected, spread)
+    z = stages.scores(series.values, shown, wide, prepared, plan)
+    trees = expectation.isolated_of(model, frame)
+    lags = model.fitted.facts.get("lags", 1)
+    heard = (
+        windows.listen(
+            saved.watch,
+            z,
+            frame.values,
+            groups,
+            is_causal=False,
+            isolated=trees,
+            lags=lags,
+            expected=expected,
+            event=frame.event,
+        )
+        if saved.watch is not None
+        else windows.alone(z)
+    )
+    none = np.zeros(n, np.bool_)
+    base = Baselined(
+        stream.key, saved.zone, series, shown, wide, parts.trend, parts.seasons, np.full(n, np.nan), none, 0, np.empty(0, np.int64),
+        model.spread.stream, tuple((p.samples(series.step_ns), float("nan")) for p in model.choice.periods), saved.resolved,
+        (*prepared.notes, *notes, f"judged by a model trained on {saved.trained['from']} to {saved.trained['to']}"),
+        heard.score, heard.side.astype(np.int64), heard.window, heard.first, np.full(n, np.nan), np.zeros(n, np.int64),
+        np.empty(0), np.empty(0), np.empty(0), "apply",
+    )  # fmt: skip
+    fixed_level = plan.model_copy(update={"shifts": plan.shifts.model_copy(update={"of": "none"})})
+    return stages.flag(base, fixed_level, level=saved.level)
