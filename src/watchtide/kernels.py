@@ -25,3 +25,6 @@ def cache_folder() -> Path:
 
 def use_cache() -> None:
     os.environ.setdefault("NUMBA_CACHE_DIR", str(cache_folder()))
+    # One thread each: streams are what runs in parallel, and sums come out the same everywhere.
+    for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+        os.environ.setdefault(name, "1")

@@ -18,35 +18,23 @@ AHEAD_NS = 400 * DAY_NS
 
 def link(streams: Sequence[StreamRows], zone: str, duplicates: str) -> list[Input]:
     """Inputs of the value streams; covariates and denominators go to those whose attributes they share."""
-    named = {s.key: s for s in streams if s.role != "value"}
+    others = [s for s in streams if s.role != "value"]
+    # The metric is part of a key only where there are several value columns.
+    is_alone = bool(others) and len({s.metric for s in streams if s.role == "value"}) == 1
     inputs = []
     for s in streams:
         if s.role != "value":
             continue
-        mates = [o for o in named.values() if dict(o.attributes) == dict(s.attributes)]
+        mates = [o for o in others if dict(o.attributes) == dict(s.attributes)]
         beside = tuple(Beside(o.metric, o.times, o.values) for o in mates if o.role == "covariate")
         below = next((o for o in mates if o.role == "denominator"), None)
+        key = keys.encode(s.attributes) if is_alone else s.key
         times, values = s.times, s.values
         if duplicates != "mean" and below is None:
             # The grid averages equal stamps by itself.
             times, values, _ = without_doubles(times, values, duplicates)
-        inputs.append(
-            Input(own_key(s, named), times, values, zone, below.values if below is not None else None, beside)
-        )
+        inputs.append(Input(key, times, values, zone, below.values if below is not None else None, beside))
     return inputs
-
-
-def own_key(stream: StreamRows, others: dict[str, StreamRows]) -> str:
-    """A value stream's key: the metric is no part of it where it is the only value column."""
-    if not others:
-        return stream.key
-    pairs = tuple(stream.attributes)
-    metric = dict(keys.decode(stream.key)).get("metric")
-    return (
-        keys.encode((("metric", metric), *pairs))
-        if metric and stream.key.startswith("metric=")
-        else keys.encode(pairs)
-    )
 
 
 def known_days(plan: Plan, streams: Sequence[Input], zone: str) -> tuple[KnownDay, ...]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from watchtide.core import expectation
+from watchtide.core.baselines.harmonic import USUAL
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import DAY_NS, Frame, Period
 from watchtide.core.series import Floats
@@ -15,6 +16,8 @@ MARGIN = 0.01
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
 LEAST_SLOT_CYCLES = 4
 WEEK_NS = 7 * DAY_NS
+# Kinds in which adding and multiplying differ in nothing but the spread, or not at all.
+ONE_FORM = ("slot", "fixed", "trailing", "isolation", "rolling", "spectrum")
 # Kinds whose seasons may be read otherwise than found.
 SEASONAL = ("auto", "harmonic", "slot")
 
@@ -27,6 +30,7 @@ class Trial:
     choice: Choice
     loss: float
     error: float
+    training: Training
 
 
 def choose(
@@ -53,7 +57,7 @@ def choose(
     reasons = []
     for why, changed in variants:
         own = changed(best.choice.periods)
-        trial = _trial(f"{best.name}, {why}", replace(best.choice, periods=own), frame, denominator)
+        trial = _trial(f"{best.name}, {why}", replace(best.choice, periods=own), frame, denominator, best)
         if trial is None or own == best.choice.periods:
             continue
         trials.append(trial)
@@ -82,14 +86,20 @@ def _best(trials: list[Trial]) -> Trial:
     return best
 
 
-def _trial(name: str, choice: Choice, frame: Frame, denominator: Floats | None) -> Trial | None:
+def _trial(
+    name: str, choice: Choice, frame: Frame, denominator: Floats | None, like: Trial | None = None
+) -> Trial | None:
+    """One candidate, screened: penalties as usual, none tried. like : one on the same scale, whose regimes hold."""
+    tried = choice
+    if choice.kind == "harmonic":
+        tried = replace(choice, options={"ridge": USUAL, **choice.options})
     try:
-        model, training = expectation.fit(frame, choice, denominator)
+        model, training = expectation.fit(frame, tried, denominator, like=like.training if like else None)
     except ValueError:
         # What this stream cannot carry is no candidate.
         return None
     loss, error = held_out_loss(frame, model, training, denominator)
-    return Trial(name, choice, loss, error)
+    return Trial(name, choice, loss, error, training)
 
 
 Periods = tuple[Period, ...]
@@ -154,13 +164,7 @@ def _candidates(
     out = []
     for k in kinds:
         for is_multiplied in forms:
-            if k == "slot" and (is_multiplied and kind == "auto"):
-                continue
-            if (
-                k in ("fixed", "trailing", "isolation", "rolling", "spectrum")
-                and form == "auto"
-                and is_multiplied
-            ):
+            if is_multiplied and form == "auto" and k in ONE_FORM:
                 continue
             words = "parts that multiply" if is_multiplied else "parts that add"
             out.append((f"{k}, {words}", replace(base, kind=k, is_multiplied=is_multiplied)))

@@ -74,7 +74,8 @@ class Training:
     """What fitting gave beside the model; arrays of (m,) over the training part.
 
     steps, delayed : the accepted levels, as they are and as they become the normal; held : expected values from fits
-    that did not see the sample; clean : samples that may speak for the noise; changes : indices of new regimes.
+    that did not see the sample; clean : samples that may speak for the noise; changes : indices of new regimes; odd :
+    samples of levels that did not last.
     """
 
     steps: Floats
@@ -83,6 +84,7 @@ class Training:
     clean: Bools
     changes: Ints
     left_out: int
+    odd: Bools
 
 
 @dataclass(frozen=True)
@@ -112,12 +114,17 @@ class Expectation:
 
 
 def expect(
-    frame: Frame, choice: Choice, *, stop: int | None = None, denominator: Floats | None = None
+    frame: Frame,
+    choice: Choice,
+    *,
+    stop: int | None = None,
+    denominator: Floats | None = None,
+    begun: tuple[Model, Training] | None = None,
 ) -> Expectation:
     """Fit the baseline on the usable samples before `stop` and judge every sample by it.
 
     frame : (n,) samples, usable ones observed and not left out; stop : index of the first sample after training, None
-    trains on all; denominator : (n,) of ratios. A step that lasts `settle_samples` becomes the new normal: the
+    trains on all; denominator : (n,) of ratios. begun : a first fit of this choice to the same part. A step that lasts `settle_samples` becomes the new normal: the
     seasons are fitted with it taken out, and the expectation follows it that much later.
     Raises ValueError for an unknown kind, or seasons and options the baseline cannot use.
     """
@@ -127,10 +134,10 @@ def expect(
     if not part.usable.any():
         return _blank(frame, "no observed sample to train on: nothing is judged")
     d = None if denominator is None else denominator[:stop]
-    model, training = fit(part, choice, d)
+    model, training = fit(part, choice, d) if begun is None else begun
     suspect = suspects(model, part, training, d)
     if suspect.any():
-        model, training = fit(part, choice, d, suspect=suspect)
+        model, training = fit(part, choice, d, suspect=suspect, like=training)
     parts, expected_now = judge(model, frame, training)
     groups = spread_groups(frame, model)
     wide = spread_at(model, parts, expected_now, groups, denominator)
@@ -205,15 +212,21 @@ def fit(
     *,
     seen: Floats | None = None,
     suspect: Bools | None = None,
+    like: Training | None = None,
 ) -> tuple[Model, Training]:
     """Fit a baseline and its spread to a training part.
 
     seen : (m,) what was expected of the samples when they came, NaN where they were not judged: it takes the place of
-    held-out fits. suspect : (m,) samples that look like trouble: they teach nothing.
+    held-out fits. suspect : (m,) samples that look like trouble: they teach nothing. like : an earlier fit to the same
+    part on the same scale, whose regimes hold.
     """
     scaled = _to_fit(part, choice)
     m = len(part)
-    steps, delayed, changes, odd = _regimes(scaled, choice)
+    if like is not None:
+        steps, delayed, changes, odd = like.steps, like.delayed, like.changes, like.odd
+    else:
+        steps, delayed, changes, odd = _regimes(scaled, choice)
+    regime_odd = odd
     if suspect is not None and float(np.mean((odd | suspect)[part.usable])) < MOST_SUSPECT:
         odd = odd | suspect
     inner = _without(scaled, steps, choice).with_usable(scaled.usable & ~odd)
@@ -249,7 +262,7 @@ def fit(
         int(part.times[-1]),
         grain,
     )
-    return model, Training(steps, delayed, held, clean, changes, int(np.sum(odd & part.usable)))
+    return model, Training(steps, delayed, held, clean, changes, int(np.sum(odd & part.usable)), regime_odd)
 
 
 def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple[Parts, Floats]:
@@ -386,6 +399,10 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
     scale = robust.mad_sigma(residual, centre=0.0)
     with np.errstate(invalid="ignore"):
         tame = inner.usable & ~(np.abs(residual) > 6 * scale) if scale > 0 else inner.usable
+    if choice.kind == "slot" and not choice.options.get("previous"):
+        from watchtide.core.baselines import slot
+
+        return slot.held_out(fitted, inner, tame)
     folds = cycle_blocks(inner, choice.periods, FOLDS)
     own = dict(options)
     match choice.kind:

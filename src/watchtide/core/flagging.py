@@ -97,7 +97,7 @@ def side_findings(
         start = float(np.quantile(positive, share))
         rows = grouping.find_side(score, start, held.times, group)
         if best is None or len(rows) > len(best[0]):
-            at = np.array([a + int(np.nanargmax(score[a : b + 1])) for a, b, _ in rows], dtype=np.int64)
+            at = grouping.peaks(score, rows)
             odd = e.side[at] == ODD
             best = score[at], held.times[at] // DAY_NS, np.where(odd & (watched == 2), 0.5, 1.0)
         if len(best[0]) >= 60:

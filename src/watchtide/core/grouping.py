@@ -39,6 +39,18 @@ def find_side(z: Floats, level: float, times: Ints, group: Group) -> Ints:
 
 
 @njit(cache=True, nogil=True)
+def peaks(score, rows):  # type: ignore[no-untyped-def]
+    """(k,) index of the strongest sample of each (first, last, samples)."""
+    out = np.empty(len(rows), np.int64)
+    for k in range(len(rows)):
+        out[k] = rows[k, 0]
+        for i in range(rows[k, 0], rows[k, 1] + 1):
+            if score[i] > score[out[k]]:
+                out[k] = i
+    return out
+
+
+@njit(cache=True, nogil=True)
 def group_indices(flagged, times, need, of, merge_ns, shortest, out):  # type: ignore[no-untyped-def]
     """Fill `out` with (first, last, samples) of each finding; returns how many.
 

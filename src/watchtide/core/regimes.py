@@ -121,7 +121,7 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
 
 
 def _median(values: Floats) -> float:
-    return float(np.nanmedian(values)) if np.any(~np.isnan(values)) else float("nan")
+    return float(robust.median(values))
 
 
 def unsettled(changes: Ints, n: int, settle: int) -> Bools:

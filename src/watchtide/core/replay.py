@@ -106,7 +106,7 @@ def replay(
             model, training = expectation.fit(part, choice, d)
             suspect = expectation.suspects(model, part, training, d)
             if suspect.any():
-                model, training = expectation.fit(part, choice, d, suspect=suspect)
+                model, training = expectation.fit(part, choice, d, suspect=suspect, like=training)
             state.expected[begin:at] = training.held
             state.suspect[begin:at] = suspect
             choice = _settled(choice, model)

@@ -1,6 +1,7 @@
 """Robust location and scale, and the noise figures that the rest stands on."""
 
 import numpy as np
+from numba import njit
 
 from watchtide.core.series import Floats
 
@@ -14,12 +15,32 @@ def mad_sigma(y: Floats, *, centre: float | None = None) -> float:
     Hampel (1974). Falls back to the mean absolute deviation times 1.2533 when over half of the
     samples are equal, so that a mostly constant series does not lose its spread.
     """
-    seen = y[~np.isnan(y)]
-    if len(seen) == 0:
+    return float(_mad_sigma(np.ascontiguousarray(y), np.nan if centre is None else float(centre)))
+
+
+@njit(cache=True, nogil=True)
+def _mad_sigma(y, centre):  # type: ignore[no-untyped-def]
+    size = np.empty(len(y))
+    m = 0
+    for v in y:
+        if not np.isnan(v):
+            size[m] = v
+            m += 1
+    if m == 0:
         return 0.0
-    deviation = np.abs(seen - (np.median(seen) if centre is None else centre))
-    scale = MAD_TO_SIGMA * float(np.median(deviation))
-    return scale if scale > 0 else 1.2533141373155003 * float(np.mean(deviation))
+    size = size[:m]
+    if np.isnan(centre):
+        centre = np.median(size)
+    size = np.abs(size - centre)
+    scale = MAD_TO_SIGMA * np.median(size)
+    return scale if scale > 0.0 else 1.2533141373155003 * size.mean()
+
+
+@njit(cache=True, nogil=True)
+def median(y):  # type: ignore[no-untyped-def]
+    """Median of what is not missing; NaN where nothing is."""
+    seen = y[~np.isnan(y)]
+    return np.median(seen) if len(seen) else np.nan
 
 
 def resolution(y: Floats) -> float:

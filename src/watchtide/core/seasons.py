@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import SECOND_NS, Floats
@@ -62,15 +63,40 @@ def strength_of(y: Floats, period: float) -> float:
     n = len(y)
     if period < 2 or n < LEAST_CYCLES * period - 0.5:
         return 0.0
-    cycle = (np.arange(n) / period).astype(np.int64)
-    # Quarters of the cycles in turn: neighbours of the left-out block stay on both sides of it.
-    odd = (cycle % 2).astype(np.bool_)
-    season = np.where(odd, _slot_means(y, period, ~odd), _slot_means(y, period, odd))
-    ok = ~np.isnan(y) & ~np.isnan(season)
-    if ok.sum() < 8:
+    return float(_strength(np.ascontiguousarray(y), float(period), max(2, round(period))))
+
+
+@njit(cache=True, nogil=True)
+def _strength(y, period, count):  # type: ignore[no-untyped-def]
+    """Neighbouring cycles teach and judge in turn, so that neighbours of a left-out one stay on both sides of it."""
+    n = len(y)
+    sums = np.zeros((2, count))
+    seen = np.zeros((2, count))
+    slots = np.empty(n, np.int64)
+    for i in range(n):
+        cycles = i / period
+        slots[i] = int((cycles - int(cycles)) * count) % count
+        if not np.isnan(y[i]):
+            half = int(cycles) % 2
+            sums[half, slots[i]] += y[i]
+            seen[half, slots[i]] += 1
+    m = 0
+    total = square = error = 0.0
+    for i in range(n):
+        other = 1 - int(i / period) % 2
+        if np.isnan(y[i]) or seen[other, slots[i]] == 0:
+            continue
+        m += 1
+        total += y[i]
+        error += (y[i] - sums[other, slots[i]] / seen[other, slots[i]]) ** 2
+    if m < 8:
         return 0.0
-    total = float(np.var(y[ok]))
-    return 0.0 if total == 0 else float(np.clip(1 - np.mean((y[ok] - season[ok]) ** 2) / total, 0.0, 1.0))
+    mean = total / m
+    for i in range(n):
+        other = 1 - int(i / period) % 2
+        if not np.isnan(y[i]) and seen[other, slots[i]] > 0:
+            square += (y[i] - mean) ** 2
+    return min(max(1.0 - error / square, 0.0), 1.0) if square > 0 else 0.0
 
 
 def whole_period(samples: float, n: int) -> int | None:

@@ -5,9 +5,11 @@ proportion), times a factor of the slot, floored by the data's resolution. The r
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
+from numba import njit
 from scipy import stats
 
 from watchtide.core.robust import MAD_TO_SIGMA, mad_sigma
@@ -71,6 +73,14 @@ def count_spread(mean: Floats, a: float, b: float) -> Floats:
     plain = np.sqrt(a * m + b * m * m)
     if a < 0.7:
         return plain
+    logs, exact = _exact(round(a, 3), round(b, 6))
+    small = np.interp(np.log(np.minimum(m, SMALL_MEAN)), logs, exact)
+    return np.asarray(np.where(m < SMALL_MEAN, np.maximum(small, plain), plain))
+
+
+@lru_cache(maxsize=64)
+def _exact(a: float, b: float) -> tuple[Floats, Floats]:
+    """Logs of means from 0.01 to 60, and the spread by exact odds at each; rounded figures, so that few are ever made."""
     grid = np.geomspace(0.01, SMALL_MEAN, 80)
     variance = np.maximum(a * grid + b * grid * grid, grid * 1.0001)
     size = grid * grid / (variance - grid)
@@ -80,8 +90,7 @@ def count_spread(mean: Floats, a: float, b: float) -> Floats:
     above, under = (stats.nbinom.sf(x, size, size / (size + grid)) for x in (top, top - 1))
     share = np.clip((under - far) / np.maximum(under - above, 1e-300), 0.0, 1.0)
     exact = (top - 1 + share + 1 - grid) / MATCHED_SIGMAS
-    small = np.interp(np.log(np.minimum(m, SMALL_MEAN)), np.log(grid), np.maximum.accumulate(exact))
-    return np.asarray(np.where(m < SMALL_MEAN, np.maximum(small, plain), plain))
+    return np.log(grid), np.maximum.accumulate(exact)
 
 
 def fit_spread(
@@ -118,16 +127,7 @@ def fit_spread(
     stream = _scale(u, is_robust)
     factor = np.full(count, stream)
     if count > 1:
-        order = np.argsort(g, kind="stable")
-        edges = np.searchsorted(g[order], np.arange(count + 1))
-        parts = [u[order[edges[i] : edges[i + 1]]] for i in range(count)]
-        for i in range(count):
-            near = np.concatenate([parts[i - 1], parts[i], parts[(i + 1) % count]]) if count > 2 else parts[i]
-            if len(near):
-                s = _scale(near, is_robust)
-                factor[i] = np.sqrt(
-                    (len(near) * s**2 + PRIOR_SAMPLES * stream**2) / (len(near) + PRIOR_SAMPLES)
-                )
+        factor = _group_factors(u, g.astype(np.int64), count, stream, is_robust)
     if law == "count" or unit > 0:
         # Chance alone makes counts scatter this much; less would be a promise the next count breaks.
         factor = np.maximum(factor, 1.0 if a >= 0.7 else 0.7)
@@ -136,6 +136,44 @@ def fit_spread(
     if middle <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
     return SpreadModel(law, a, b, factor, float(floor), max(middle, float(floor)), reason + words, unit)
+
+
+@njit(cache=True, nogil=True)
+def _group_factors(u, g, count, stream, is_robust):  # type: ignore[no-untyped-def]
+    """(count,) scale of each group with its two neighbours, shrunk to the stream's."""
+    edges = np.zeros(count + 1, np.int64)
+    for x in g:
+        edges[x + 1] += 1
+    edges = np.cumsum(edges)
+    at = edges[:-1].copy()
+    size = np.empty(len(u))
+    for i in range(len(u)):
+        size[at[g[i]]] = abs(u[i])
+        at[g[i]] += 1
+    out = np.full(count, stream)
+    for i in range(count):
+        left, right = ((i - 1) % count, (i + 1) % count) if count > 2 else (i, i)
+        m = edges[i + 1] - edges[i]
+        if count > 2:
+            m += edges[left + 1] - edges[left] + edges[right + 1] - edges[right]
+        if m == 0:
+            continue
+        near = np.empty(m)
+        k = 0
+        for group in (left, i, right) if count > 2 else (i, i, i):
+            if count <= 2 and k > 0:
+                break
+            for j in range(edges[group], edges[group + 1]):
+                near[k] = size[j]
+                k += 1
+        if is_robust:
+            s = MAD_TO_SIGMA * np.median(near)
+            if s == 0.0:
+                s = 1.2533141373155003 * near.mean()
+        else:
+            s = np.sqrt(np.mean(near**2))
+        out[i] = np.sqrt((m * s**2 + PRIOR_SAMPLES * stream**2) / (m + PRIOR_SAMPLES))
+    return out
 
 
 def _scale(r: Floats, is_robust: bool) -> float:

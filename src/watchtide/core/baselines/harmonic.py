@@ -20,8 +20,10 @@ from watchtide.core.series import Bools, Floats, Ints
 
 # Harmonics of a season at most, and of those of a shorter season whose shape a longer one may change.
 MOST_HARMONICS = 24
-MOST_SHARED = 12
+MOST_SHARED = 8
 # How much a first harmonic is drawn to nothing, against what n / 2 samples say: tried by cross-validation.
+# What is taken where nothing is tried: a plain season may be jagged, a changed one is smooth.
+USUAL = {"season": 1e-3, "shared": 1e-2, "bends": 1.0}
 RIDGES = (1e-5, 1e-4, 1e-3, 1e-2, 1e-1)
 SHARED_RIDGES = (1e-4, 1e-3, 1e-2, 1e-1, 1e1)
 BEND_RIDGES = (1e-2, 1.0)
@@ -361,7 +363,7 @@ class _Regression:
                 errors.append(np.abs(yf - xf @ beta))
             return float(np.mean(np.concatenate(errors)))
 
-        best = {"season": 1e-3, "shared": 1e-2, "bends": 1.0}
+        best = dict(USUAL)
         if len(kept) < 2:
             return best
         ladders: list[tuple[str, tuple[float, ...]]] = [("season", RIDGES)]
