@@ -404,15 +404,15 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
 
         return slot.held_out(fitted, inner, tame)
     folds = cycle_blocks(inner, choice.periods, FOLDS)
+    if choice.kind == "harmonic" and "ridge" in fitted.facts:
+        from watchtide.core.baselines import harmonic
+
+        return harmonic.held_out(fitted, inner, tame, folds)
     own = dict(options)
-    match choice.kind:
-        case "harmonic":
-            if "ridge" in fitted.facts:
-                own |= {"ridge": fitted.facts["ridge"], "is_robust": False, "start": fitted.arrays["beta"]}
-        case "loess":
-            own |= {"sweeps_robust": 0}
-            if "season_windows" in fitted.facts:
-                own["season_window"] = fitted.facts["season_windows"]
+    if choice.kind == "loess":
+        own |= {"sweeps_robust": 0}
+        if "season_windows" in fitted.facts:
+            own["season_window"] = fitted.facts["season_windows"]
     held = parts.expected.copy()
     for fold in range(FOLDS):
         out = folds == fold

@@ -139,12 +139,29 @@ def find_runs(
         rows,
     )
     rows = rows[:k]
-    first = rows[:, 0].copy()
     if begins is not None:
-        for i, (a, _, _, _, _, raised) in enumerate(rows):
-            inside = np.flatnonzero(flags[a : raised + 1]) + a
-            first[i] = min(a, int(begins[inside].min()))
-    return Runs(first, rows[:, 1], rows[:, 3].astype(np.int8), rows[:, 2], rows[:, 4], rows[:, 5])
+        rows = _from_begins(rows, flags, np.nan_to_num(score), begins)
+    return Runs(rows[:, 0], rows[:, 1], rows[:, 3].astype(np.int8), rows[:, 2], rows[:, 4], rows[:, 5])
+
+
+def _from_begins(rows: Ints, flags: np.ndarray, score: Floats, begins: Ints) -> Ints:
+    """Findings that start at the first sample that carries them; one that begins within the one before goes on with it.
+
+    What the earlier one was known by, its start and when it was raised, stays as it was.
+    """
+    out: list[Ints] = []
+    for row in rows:
+        a, raised = int(row[0]), int(row[5])
+        inside = np.flatnonzero(flags[a : raised + 1]) + a
+        start = min(a, int(begins[inside].min()))
+        last = out[-1] if out else None
+        if last is not None and start <= last[1] and (row[3] in (last[3], 2) or last[3] == 2):
+            stronger = score[row[4]] > score[last[4]]
+            side, peak = (row[3], row[4]) if stronger else (last[3], last[4])
+            out[-1] = np.array([last[0], max(last[1], row[1]), last[2] + row[2], side, peak, last[5]])
+        else:
+            out.append(np.array([start, row[1], row[2], row[3], row[4], raised]))
+    return np.array(out, dtype=np.int64).reshape(-1, 6)
 
 
 @njit(cache=True, nogil=True)

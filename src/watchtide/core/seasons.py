@@ -74,7 +74,8 @@ def _strength(y, period, count):  # type: ignore[no-untyped-def]
     seen = np.zeros((2, count))
     slots = np.empty(n, np.int64)
     for i in range(n):
-        cycles = i / period
+        # A hair more, so that rounding never puts a whole period's sample into the slot before.
+        cycles = (i + 1e-7) / period
         slots[i] = int((cycles - int(cycles)) * count) % count
         if not np.isnan(y[i]):
             half = int(cycles) % 2
@@ -83,7 +84,7 @@ def _strength(y, period, count):  # type: ignore[no-untyped-def]
     m = 0
     total = square = error = 0.0
     for i in range(n):
-        other = 1 - int(i / period) % 2
+        other = 1 - int((i + 1e-7) / period) % 2
         if np.isnan(y[i]) or seen[other, slots[i]] == 0:
             continue
         m += 1
@@ -93,7 +94,7 @@ def _strength(y, period, count):  # type: ignore[no-untyped-def]
         return 0.0
     mean = total / m
     for i in range(n):
-        other = 1 - int(i / period) % 2
+        other = 1 - int((i + 1e-7) / period) % 2
         if not np.isnan(y[i]) and seen[other, slots[i]] > 0:
             square += (y[i] - mean) ** 2
     return min(max(1.0 - error / square, 0.0), 1.0) if square > 0 else 0.0

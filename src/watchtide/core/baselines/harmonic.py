@@ -6,6 +6,7 @@ cross-validation chooses, so that a plain season stays smooth and a jagged one m
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any
 
@@ -51,10 +52,15 @@ class Layout:
 
 def harmonics(periods: tuple[Period, ...], step_ns: int, most: int, n: int) -> Layout:
     """Which harmonics a set of seasons has, each frequency once, below half the sampling rate."""
+    # At most a coefficient for every three samples; few enough rooms that layouts are made but once.
+    return _layout(periods, step_ns, most, max(n // 3, 4) if n < 2000 else 700)
+
+
+@lru_cache(maxsize=128)
+def _layout(periods: tuple[Period, ...], step_ns: int, most: int, room: int) -> Layout:
     rows: list[tuple[int, int, int, float, bool]] = []
     taken: set[Fraction] = set()
     by_length = sorted(range(len(periods)), key=lambda i: periods[i].ns)
-    room = max(n // 3, 4)
     for place, i in enumerate(by_length):
         p = periods[i]
         inner = next((j for j in reversed(by_length[:place]) if _divides(periods[j], p) is not None), None)
@@ -239,8 +245,46 @@ def fit(
         "harmonics": len(layout.order),
         "down_weighted": int(np.sum(weight < 0.25)),
         "degrees_of_freedom": inner,
+        "most": harmonics_most,
+        "samples": len(at),
+        "has_slope": end - origin >= 2 * DAY_NS,
+        "weight": float(part.weights.sum()),
     }
     return Fitted("harmonic", periods, arrays, facts)
+
+
+def held_out(fitted: Fitted, frame: Frame, tame: Bools, folds: Ints) -> Floats:
+    """(n,) expected values from fits to the samples of the other folds, with the penalties of this fit.
+
+    tame : samples that may speak; folds : (n,) fold of each. One Newton step from the full fit's coefficients: exact for an
+    identity link, whose error is quadratic.
+    """
+    facts, a = fitted.facts, fitted.arrays
+    layout = harmonics(fitted.periods, frame.step_ns, facts["most"], facts["samples"])
+    x = _design(frame, fitted.periods, layout, facts["origin"], facts["end"], a["knots"])
+    use = np.where(tame, np.nan_to_num(frame.weights), 0.0)
+    model = _Regression(x, use, folds, layout, len(a["knots"]), facts["has_slope"], None)
+    model.n = facts["weight"]
+    beta, penalty = a["beta"], model.penalty(facts["ridge"])
+    eta = x @ beta
+    y = np.where(tame, frame.values, 0.0)
+    if facts["link"] == "log":
+        mean = np.exp(np.clip(eta, -30.0, 700.0))
+        size, move = use * mean / max(float(np.mean(mean)), 1e-300), np.where(tame, y - mean, 0.0) / mean
+    else:
+        size, move = use, np.where(tame, y - eta, 0.0)
+    out = eta.copy()
+    parts = []
+    for fold in range(FOLDS):
+        rows = folds == fold
+        own = x.rows(rows)
+        parts.append((rows, own, own.gram(size[rows]), own.moment((size * move)[rows])))
+    gram, right = sum(p[2] for p in parts), sum(p[3] for p in parts)
+    for rows, own, own_gram, own_right in parts:
+        if rows.any():
+            step = _solve(gram - own_gram, right - own_right - penalty * beta, penalty)
+            out[rows] = own @ (beta + np.clip(step, -2.0, 2.0) if facts["link"] == "log" else beta + step)
+    return np.exp(np.clip(out, -30.0, 700.0)) if facts["link"] == "log" else out
 
 
 def _facts(
