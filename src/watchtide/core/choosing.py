@@ -13,6 +13,10 @@ from watchtide.core.series import Floats
 
 # A rival must be this much better, in nats a sample, to displace what is simpler or more usual.
 MARGIN = 0.01
+# Slots know no trend, and so must be this much better where they were tried.
+SLOT_MARGIN = 0.1
+# Beyond this an error is trouble, and no candidate is the worse for more of it.
+MOST_Z = 6.0
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
 LEAST_SLOT_CYCLES = 4
 WEEK_NS = 7 * DAY_NS
@@ -31,6 +35,7 @@ class Trial:
     loss: float
     error: float
     training: Training
+    ridge: dict[str, float] | None = None
 
 
 def choose(
@@ -81,7 +86,7 @@ def choose(
 def _best(trials: list[Trial]) -> Trial:
     best = trials[0]
     for trial in trials[1:]:
-        if trial.loss < best.loss - MARGIN:
+        if trial.loss < best.loss - (SLOT_MARGIN if trial.choice.kind == "slot" else MARGIN):
             best = trial
     return best
 
@@ -89,17 +94,17 @@ def _best(trials: list[Trial]) -> Trial:
 def _trial(
     name: str, choice: Choice, frame: Frame, denominator: Floats | None, like: Trial | None = None
 ) -> Trial | None:
-    """One candidate, screened: penalties as usual, none tried. like : one on the same scale, whose regimes hold."""
+    """One candidate. like : one on the same scale, whose regimes and penalties hold."""
     tried = choice
-    if choice.kind == "harmonic":
-        tried = replace(choice, options={"ridge": USUAL, **choice.options})
+    if like is not None and choice.kind == "harmonic":
+        tried = replace(choice, options={"ridge": like.ridge or USUAL, **choice.options})
     try:
         model, training = expectation.fit(frame, tried, denominator, like=like.training if like else None)
     except ValueError:
         # What this stream cannot carry is no candidate.
         return None
     loss, error = held_out_loss(frame, model, training, denominator)
-    return Trial(name, choice, loss, error, training)
+    return Trial(name, choice, loss, error, training, model.fitted.facts.get("ridge"))
 
 
 Periods = tuple[Period, ...]
@@ -180,7 +185,7 @@ def held_out_loss(
     residual = np.where(training.clean, frame.values - training.held, np.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = residual / spread
-        loss = np.log(spread) + 2.5 * np.log1p(z * z / 4)
+        loss = np.log(spread) + 2.5 * np.log1p(np.minimum(z * z, MOST_Z**2) / 4)
     seen = ~np.isnan(loss)
     if not seen.any():
         return np.inf, np.inf

@@ -21,7 +21,7 @@ from watchtide.core.series import Bools, Floats, Ints
 
 # Harmonics of a season at most, and of those of a shorter season whose shape a longer one may change.
 MOST_HARMONICS = 24
-MOST_SHARED = 8
+MOST_SHARED = 10
 # How much a first harmonic is drawn to nothing, against what n / 2 samples say: tried by cross-validation.
 # What is taken where nothing is tried: a plain season may be jagged, a changed one is smooth.
 USUAL = {"season": 1e-3, "shared": 1e-2, "bends": 1.0}
