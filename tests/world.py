@@ -32,3 +32,11 @@ def labels_csv(rows):
     """CSV text of (series, first index, last index, verdict)."""
     at = stamps(10_000)
     return "series,start,end,verdict\n" + "".join(f'"{s}",{at[a]},{at[b]},{v}\n' for s, a, b, v in rows)
+
+def runs_at(z, above, below, times, group):
+    """Findings of plain signed scores at a level a side."""
+    from watchtide.core import flagging, grouping, windows
+
+    evidence = windows.alone(np.asarray(z, dtype=float))
+    flags = flagging.flag(evidence, above, below, np.inf)
+    return grouping.find_runs(flags, evidence.score, times, group)

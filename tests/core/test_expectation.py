@@ -1,19 +1,31 @@
-"""From series to expectation: baselines, spread, steps that become normal, and odd inputs."""
+"""Every baseline by the same checks; steps that become normal, spreads, seasons, and odd inputs."""
 
 import numpy as np
 import pytest
 
-from watchtide.core import expectation, robust, seasons, spread
-from watchtide.core.baselines import kinds
+from watchtide.core import baselines, choosing, expectation, replay, robust, seasons, spread
+from watchtide.core.baselines import KINDS, fixed, isolation
+from watchtide.core.expectation import Choice, choose_periods
+from watchtide.core.flagging import flag
+from watchtide.core.frame import Frame, frame_of, period_of
+from watchtide.core.grouping import Group, find_runs
 from watchtide.core.series import SECOND_NS, Series, infer_step, regrid, season_slots, wall_clock
 
 STEP = 3_600 * SECOND_NS
 DAY = 24
+PERIODS = choose_periods([DAY], STEP)
+FOLLOWS = ("harmonic", "loess", "classical", "slot", "rolling", "spectrum")
+# Small enough for a test; what is not named has its defaults.
+OPTIONS = {"isolation": {"trees": 30, "lags": 4}, "rolling": {"window_ns": 3 * 24 * STEP}, "spectrum": {"window_ns": 48 * STEP}}
 
 
 def series_of(y, offsets=None):
     times = np.arange(len(y), dtype=np.int64) * STEP
-    return Series(times, y, STEP, np.zeros(len(y), np.int64) if offsets is None else offsets)
+    return Series(times, np.asarray(y, float), STEP, np.zeros(len(y), np.int64) if offsets is None else offsets)
+
+
+def frame(y, **more):
+    return frame_of(series_of(y), **more)
 
 
 def daily(days, noise=0.3, seed=0):
@@ -21,64 +33,279 @@ def daily(days, noise=0.3, seed=0):
     return 10 + 4 * np.sin(2 * np.pi * t / DAY) + np.random.default_rng(seed).normal(0, noise, len(t))
 
 
-def expect(y, **options):
-    return expectation.expect(series_of(y), ~np.isnan(y), periods=options.pop("periods", (DAY,)), **options)
+def expect(y, kind="harmonic", *, stop=None, periods=PERIODS, settle=0, **more):
+    choice = Choice(kind, periods, OPTIONS.get(kind, {}), settle_samples=settle, **more)
+    return expectation.expect(frame(y), choice, stop=stop)
 
 
-@pytest.mark.parametrize("kind", list(kinds()))
+def scores(y, got):
+    return (y - got.expected) / got.spread
+
+
+@pytest.mark.parametrize("kind", KINDS)
 class TestEveryBaseline:
     """The same checks for every kind, by one protocol."""
 
-    def test_expects_the_season_and_sees_a_spike(self, kind):
+    def test_sees_a_spike_and_little_else(self, kind):
         y = daily(28)
-        y[300] += 6
-        got = expect(y, kind=kind)
-        z = (y - got.expected) / got.spread
-        assert abs(z[300]) > 12 and np.mean(np.abs(np.delete(z, 300)) > 4) < 0.01
-        assert 0.2 < got.stream_spread < 0.4
+        y[300] += 25
+        got = expect(y, kind)
+        size = np.abs(scores(y, got))
+        if kind == "isolation":
+            assert got.isolated is not None and np.nanargmax(got.isolated) in range(300, 304)
+            return
+        assert size[300] > 4 and np.nanargmax(size) == 300
+        # One spike touches what is expected of the samples after it, where a kind looks back.
+        assert np.nanmean(np.delete(size, np.arange(300, 380)) > 4) < 0.015
 
     def test_follows_shift_and_scale(self, kind):
         y = daily(21)
-        one, other = expect(y, kind=kind), expect(y * 7 - 1000, kind=kind)
-        assert np.allclose(other.expected, one.expected * 7 - 1000, atol=1e-6)
-        assert np.allclose(other.spread, one.spread * 7, rtol=1e-3)
+        one, other = expect(y, kind), expect(y * 7 - 1000, kind)
+        assert np.allclose(other.expected, one.expected * 7 - 1000, atol=1e-5, equal_nan=True)
+        assert np.allclose(other.spread, one.spread * 7, rtol=1e-3, equal_nan=True)
 
     def test_the_future_of_the_training_part_changes_nothing_before_it(self, kind):
         y = daily(28)
         changed = y.copy()
         changed[500:] = 1e6
-        one, other = (expect(v, kind=kind, train_stop=500) for v in (y, changed))
-        assert np.array_equal(one.expected, other.expected) and np.array_equal(one.spread, other.spread)
+        one, other = (expect(v, kind, stop=500) for v in (y, changed))
+        assert np.array_equal(one.expected[:500], other.expected[:500], equal_nan=True)
+        assert np.array_equal(one.spread[:500], other.spread[:500], equal_nan=True)
+        assert one.expected[500] == other.expected[500], "the first sample after it is expected by what came before"
 
-    def test_beyond_training_the_season_is_repeated_and_the_spread_wider(self, kind):
+    def test_a_kept_fit_says_the_same_of_the_same_samples(self, kind):
         y = daily(28)
-        got = expect(y, kind=kind, train_stop=20 * DAY)
-        after = slice(20 * DAY, None)
-        assert np.std(y[after] - got.expected[after]) < 0.5
-        assert got.facts["inflation"] >= 1
+        fitted = baselines.fit(kind, frame(y), PERIODS, OPTIONS.get(kind))
+        again = baselines.Fitted(kind, fitted.periods, {k: v.copy() for k, v in fitted.arrays.items()}, dict(fitted.facts))
+        one, other = fitted.expect(frame(y)).expected, again.expect(frame(y)).expected
+        assert np.array_equal(one, other, equal_nan=True)
 
     @pytest.mark.parametrize(
         "y",
-        [np.full(200, 3.0), np.full(200, np.nan), np.array([1.0] + [np.nan] * 99), daily(10) * 1e9],
-        ids=["constant", "all missing", "one sample", "huge"],
+        [np.full(200, 3.0), np.full(200, np.nan), np.array([1.0] + [np.nan] * 99), daily(10) * 1e9, np.zeros(200)],
+        ids=["constant", "all missing", "one sample", "huge", "zero"],
     )
     def test_odd_series_give_no_error_and_no_infinity(self, kind, y):
-        got = expect(y, kind=kind, periods=(DAY,), settle_samples=72)
+        try:
+            got = expect(y, kind, settle=72)
+        except ValueError as error:
+            # One sample and a season of 24: what needs two of them says so.
+            assert np.sum(~np.isnan(y)) == 1 and any(w in str(error) for w in ("history", "shorter", "take kind"))
+            return
         assert not np.isinf(got.expected).any()
         assert np.all(np.isnan(got.spread) | (got.spread > 0))
 
     def test_gaps_are_expected_through(self, kind):
         y = daily(28)
-        y[200:260] = np.nan
-        got = expect(y, kind=kind)
-        assert np.isfinite(got.expected).all()
+        y[200:212] = np.nan
+        got = expect(y, kind)
+        late = slice(96, None)
+        assert np.isfinite(got.expected[late]).mean() > 0.95
+
+    def test_replay_on_cut_data_says_the_same_to_the_last_bit(self, kind):
+        y = daily(24, seed=3)
+        y[400:404] += 6
+        y[450:470] = np.nan
+        whole, cut = (replayed(v, kind) for v in (y, y[:461]))
+        for name in ("expected", "spread", "above", "below", "odd"):
+            assert np.array_equal(getattr(whole, name)[:461], getattr(cut, name), equal_nan=True), name
+        for name in ("score", "side", "window", "first"):
+            assert np.array_equal(getattr(whole.evidence, name)[:461], getattr(cut.evidence, name), equal_nan=True), name
+        assert findings(whole, y, until=461) == findings(cut, y[:461])
+
+    def test_what_is_expected_of_a_sample_in_replay_does_not_look_at_it(self, kind):
+        y = daily(24, seed=4)
+        changed = y.copy()
+        changed[430] += 40
+        one, other = replayed(y, kind), replayed(changed, kind)
+        assert np.array_equal(one.expected[:431], other.expected[:431], equal_nan=True)
+        assert np.array_equal(one.spread[:431], other.spread[:431], equal_nan=True)
+        assert not np.isnan(one.expected[430])
+
+
+def replayed(y, kind):
+    rules = replay.Rules("per-week", 0.5, "both", Group(), True)
+    choose = lambda part: Choice(kind, PERIODS, OPTIONS.get(kind, {}), settle_samples=72)
+    return replay.replay(frame(y), replay.Cadence(14 * DAY, DAY, 14 * DAY), choose, rules)
+
+
+def findings(got, y, until=None):
+    """(start, raised) of what was raised within the first `until` samples."""
+    flags = flag(got.evidence, *(np.nan_to_num(x, nan=np.inf) for x in (got.above, got.below, got.odd)))
+    runs = find_runs(flags, got.evidence.score, np.arange(len(y)), Group(2, 3), got.evidence.first)
+    return [(int(a), int(r)) for a, r in zip(runs.first, runs.raised, strict=True) if until is None or r < until]
+
+
+@pytest.mark.parametrize("kind", FOLLOWS)
+def test_kinds_that_know_the_season_expect_it(kind):
+    y = daily(28)
+    got = expect(y, kind)
+    away = np.abs(y - got.expected)[4 * DAY : -DAY]
+    assert np.nanmedian(away) < 0.45 and 0.2 < np.nanmedian(got.spread) < 0.6
+
+
+def test_a_tide_of_no_whole_samples_is_fitted_by_harmonics_and_refused_by_loess():
+    t = np.arange(24 * 40)
+    y = 3 * np.cos(2 * np.pi * t / 12.42) + np.random.default_rng(0).normal(0, 0.1, len(t))
+    periods = choose_periods([12.42], STEP)
+    assert np.std(y - expect(y, periods=periods).expected) < 0.12
+    with pytest.raises(ValueError, match=r"12.42 h is 12.42 samples, not a whole number; take kind: harmonic"):
+        expect(y, "loess", periods=periods)
+
+
+def test_harmonics_equal_least_squares_where_nothing_is_penalised():
+    """Closed form: two weeks of a noisy sinusoid, one harmonic, against numpy's own least squares."""
+    y = daily(14, seed=5)
+    t = np.arange(len(y))
+    fitted = baselines.fit(
+        "harmonic", frame(y), PERIODS,
+        {"harmonics_most": 1, "is_robust": False, "ridge": {"season": 1e-14, "shared": 1e-14, "bends": 1e-14}},
+    )  # fmt: skip
+    x = np.column_stack([np.ones(len(t)), t, np.cos(2 * np.pi * t / DAY), np.sin(2 * np.pi * t / DAY)])
+    plain = x @ np.linalg.lstsq(x, y, rcond=None)[0]
+    assert np.allclose(fitted.expect(frame(y)).expected, plain, atol=2e-3)
+
+
+def test_a_log_link_fits_counts_whose_parts_multiply():
+    rng = np.random.default_rng(0)
+    t = np.arange(24 * 42)
+    mean = np.exp(0.5 + 1.2 * np.sin(2 * np.pi * t / DAY) + 0.4 * (t > 500))
+    y = rng.poisson(mean).astype(float)
+    f = Frame(t * STEP, np.zeros(len(t), np.int64), STEP, y, np.ones(len(t), bool), np.ones(len(t)), np.zeros((0, len(t))), (), np.ones(len(t)))
+    got = expectation.expect(f, Choice("harmonic", PERIODS, {}, "count", True))
+    assert np.mean(np.abs(got.expected - mean) / mean) < 0.16
+    # Exact odds: flags at 4 sigmas are about as rare as those of a Gaussian, however small the mean.
+    assert np.mean(scores(y, got) > 4) < 0.002
+
+
+def test_counts_of_almost_nothing_are_not_flagged_for_coming_at_all():
+    y = np.random.default_rng(1).poisson(0.02, 4000).astype(float)
+    f = Frame(np.arange(4000) * STEP, np.zeros(4000, np.int64), STEP, y, np.ones(4000, bool), np.ones(4000), np.zeros((0, 4000)), (), np.ones(4000))
+    got = expectation.expect(f, Choice("harmonic", (), {}, "count"))
+    assert np.all(got.spread > 0.15) and np.mean(np.abs(scores(y, got)) >= 5) < 0.003
+
+
+def test_a_ratio_narrows_as_its_denominator_grows():
+    rng = np.random.default_rng(2)
+    d = np.where(np.arange(3000) % 2, 20.0, 2000.0)
+    y = rng.binomial(d.astype(int), 0.1) / d * 1000
+    got = expectation.expect(frame(y, weights=d / d.mean()), Choice("harmonic", (), {}, "ratio", unit=1000.0), denominator=d)
+    few, many = np.median(got.spread[1::2]), np.median(got.spread[::2])
+    # Binomial: sqrt(p (1 - p) / d), in per mille: 6.7 where there are many; of two in twenty a Gaussian would say 67, but
+    # four sigmas of it are reached too often: the exact odds of a mean of 2 make it about 98.
+    assert few == pytest.approx(98, rel=0.15) and many == pytest.approx(6.9, rel=0.3)
+    assert spread.counting_unit(y, d) == 1000.0 and spread.counting_unit(rng.normal(50, 1, 3000), d) == 0.0
+
+
+@pytest.mark.parametrize(("mean", "a", "b"), [(0.3, 1.0, 0.0), (2.0, 1.0, 0.0), (8.0, 1.5, 0.02), (40.0, 1.0, 0.01)])
+def test_the_spread_of_small_counts_is_that_of_their_exact_odds(mean, a, b):
+    """Independent: four spreads over the mean are reached as rarely as four Gaussian sigmas, by the distribution itself."""
+    from scipy import stats
+
+    s = spread.count_spread(np.array([mean]), a, b)[0]
+    variance = max(a * mean + b * mean**2, mean * 1.0001)
+    size = mean**2 / (variance - mean)
+    whole = np.floor(mean + 4 * s)
+    odds = stats.norm.sf(4)
+    assert stats.nbinom.sf(whole + 1, size, size / (size + mean)) <= odds <= stats.nbinom.sf(whole - 2, size, size / (size + mean))
+
+
+def test_known_days_and_covariates_explain_what_they_cause():
+    y = daily(42, seed=6)
+    holiday = np.zeros(len(y))
+    for day in (5, 19, 33):
+        holiday[day * DAY : (day + 1) * DAY] = 1
+    wind = np.random.default_rng(0).normal(size=len(y))
+    hurt = y - 5 * holiday + 2 * wind
+    f = frame(hurt)
+    beside = Frame(f.times, f.offsets_ns, STEP, hurt, f.usable, f.weights, np.stack([holiday, wind]), ("known day", "wind"))
+    fitted = baselines.fit("harmonic", beside, PERIODS)
+    parts = fitted.expect(beside)
+    assert np.std(hurt - parts.expected) < 0.35
+    assert np.median(parts.more["known day"][holiday > 0]) == pytest.approx(-5, abs=0.3)
+    assert np.polyfit(wind, parts.more["wind"], 1)[0] == pytest.approx(2, abs=0.1)
+
+
+def test_limits_are_proposed_from_history_with_a_reason():
+    y = np.r_[daily(20), 500.0]
+    got = fixed.propose(y)
+    assert 14 < got.upper < 18 and 2 < got.lower < 7 and got.beyond == 1 and "samples lie between" in got.reason
+    assert np.isnan(fixed.propose(np.abs(np.random.default_rng(0).normal(size=300))).lower), "0 is usual: no limit below"
+    with pytest.raises(ValueError, match="must be under the upper one"):
+        baselines.fit("fixed", frame(y), (), {"lower": 3.0, "upper": 1.0})
+    fitted = baselines.fit("fixed", frame(y), (), {"upper": 20.0, "lower": 0.0})
+    parts = fitted.expect(frame(y))
+    assert parts.expected[0] + 4 * parts.spread[0] == 20 and parts.expected[0] - 4 * parts.spread[0] == 0
+
+
+def test_isolation_trees_find_the_row_set_apart():
+    rng = np.random.default_rng(0)
+    y = rng.normal(size=600)
+    y[300:304] = [4, -4, 4, -4]
+    fitted = baselines.fit("isolation", frame(y), (), {"lags": 4, "trees": 60, "share": 0.01})
+    strength = isolation.strength(fitted, frame(y))
+    assert np.nanargmax(strength) in range(300, 306) and np.isnan(strength[:3]).all()
+    assert np.mean(strength[~np.isnan(strength)] >= 4) == pytest.approx(0.01, abs=0.004), "the expected share reaches 4"
+
+
+@pytest.mark.parametrize(
+    ("kind", "options", "words"),
+    [
+        ("magic", {}, "must be one of auto, loess"), ("next-step", {}, "comes with the learned networks"),
+        ("slot", {"centre": "top"}, "centre must be one of"), ("slot", {"previous": 0}, "at least 1 season"),
+        ("rolling", {"window_ns": 1}, "it needs at least 2"), ("spectrum", {"rank": 999}, "rank must be between"),
+        ("spectrum", {"method": "guess"}, "reconstruction or forecast"), ("trailing", {"share": 2.0}, "under 1"),
+        ("isolation", {"trees": 0}, "trees must be between"), ("isolation", {"share": 0.9}, "under 0.5"),
+    ],
+)  # fmt: skip
+def test_what_a_kind_cannot_use_is_refused_with_the_range(kind, options, words):
+    with pytest.raises(ValueError, match=words):
+        baselines.fit(kind, frame(daily(14)), PERIODS, options)
+
+
+def test_same_slot_and_classical_need_a_season():
+    for kind in ("slot", "classical"):
+        with pytest.raises(ValueError, match="needs a season"):
+            baselines.fit(kind, frame(daily(14)), ())
+
+
+def test_previous_seasons_are_compared_by_hand():
+    y = np.tile(np.arange(24.0), 5) + np.repeat([0, 10, 20, 60, 0], 24)
+    fitted = baselines.fit("slot", frame(y), PERIODS, {"previous": 2, "centre": "mean"})
+    got = fitted.expect(frame(y)).expected
+    assert got[3 * 24 + 5] == 5 + 15 and got[4 * 24 + 5] == 5 + 40  # means of 10, 20 and of 20, 60
+
+
+def test_form_and_week_are_chosen_by_what_was_held_out():
+    rng = np.random.default_rng(0)
+    t = np.arange(24 * 56)
+    shape = np.exp(1.3 * np.sin(2 * np.pi * t / DAY)) * np.where((t // 24) % 7 >= 5, 0.4, 1.0)
+    y = 50 * shape * np.exp(rng.normal(0, 0.08, len(t)))
+    got = choosing.choose(frame(y), PERIODS, Choice("harmonic"))
+    assert got.is_multiplied and got.kind == "harmonic" and len(got.evidence) >= 3
+    assert any(p.ns == 7 * 24 * STEP for p in got.periods) and any("a week beside the day" in r for r in got.reasons)
+    plain = choosing.choose(frame(daily(42)), PERIODS, Choice("harmonic"))
+    assert not plain.is_multiplied
+    with pytest.raises(ValueError, match="values above 0"):
+        choosing.choose(frame(daily(42) - 50), PERIODS, Choice("harmonic"), form="multiplicative")
+
+
+def test_trouble_in_training_teaches_nothing():
+    y = daily(42, seed=8)
+    hurt = y.copy()
+    hurt[500:530] += 2.0
+    hurt[700:712] += np.random.default_rng(0).normal(0, 5, 12)
+    clean, got = expect(y, settle=72), expect(hurt, settle=72)
+    assert got.clean[500:530].mean() < 0.2 and got.clean[:480].mean() > 0.97
+    assert np.median(got.spread) == pytest.approx(np.median(clean.spread), rel=0.1)
+    assert any("look like trouble and are left out" in n for n in got.notes)
 
 
 def test_a_lasting_step_becomes_the_new_normal_after_it_has_settled():
     y = daily(42)
     y[500:] += 5
-    got = expect(y, settle_samples=72)
-    z = np.abs(y - got.expected) / got.spread
+    got = expect(y, settle=72)
+    z = np.abs(scores(y, got))
     assert np.median(z[500:570]) > 8, "judged by the old level at first"
     assert np.median(z[580:]) < 1.5 and np.median(z[:500]) < 1.5
     assert got.settling[500:572].all() and not got.settling[600:].any()
@@ -88,36 +315,27 @@ def test_a_lasting_step_becomes_the_new_normal_after_it_has_settled():
 def test_an_episode_shorter_than_settle_is_never_the_normal():
     y = daily(42)
     y[500:540] += 5
-    got = expect(y, settle_samples=72)
-    z = np.abs(y - got.expected) / got.spread
+    got = expect(y, settle=72)
+    z = np.abs(scores(y, got))
     assert np.median(z[500:540]) > 8 and np.median(z[545:620]) < 1.5
 
 
 def test_a_slow_trend_is_no_row_of_steps():
     y = daily(60) + np.linspace(0, 6, 60 * DAY)
-    assert len(expect(y, settle_samples=72).shift_candidates) == 0
+    assert len(expect(y, settle=72).shift_candidates) == 0
 
 
 def test_spread_is_shrunk_to_the_streams_and_floored_by_the_resolution():
-    values = np.round(np.random.default_rng(0).normal(0, 0.2, 600), 0)
-    slots = np.arange(600) % 3
-    got = spread.slot_spread(values, np.zeros(600), slots, np.ones(600, bool))
-    assert got.spread.min() >= 1 / np.sqrt(12) * 0.999  # whole numbers: the rounding's own spread
-    wild = np.where(slots == 1, 5.0, 1.0) * np.random.default_rng(1).normal(size=600)
-    per_slot = spread.slot_spread(wild, np.zeros(600), np.arange(600) % 12, np.ones(600, bool))
-    assert (per_slot.spread > 0).all()
-    few = spread.slot_spread(wild[:24], np.zeros(24), np.arange(24) % 12, np.ones(24, bool))
+    rng = np.random.default_rng(0)
+    zeros = np.zeros(600)
+    flat = spread.fit_spread(zeros, zeros, np.arange(600) % 3, 3, quantum=1.0)
+    assert flat.at(zeros, np.arange(600) % 3).min() == pytest.approx(1 / np.sqrt(12))
+    assert "resolution sets the spread" in flat.reason
+    few = spread.fit_spread(rng.normal(size=24), np.zeros(24), np.arange(24) % 12, 12)
     # Two samples a slot say little: all slots lie near the stream's spread.
-    assert few.spread.max() / few.spread.min() < 2.5
-
-
-def test_counts_scatter_at_least_like_chance():
-    rng = np.random.default_rng(3)
-    mean = np.full(2000, 0.3)
-    got = spread.slot_spread(
-        rng.poisson(mean).astype(float), mean, np.zeros(2000, int), np.ones(2000, bool), is_count=True
-    )
-    assert got.spread.min() >= 1.0
+    assert few.factor.max() / few.factor.min() < 2.5
+    many = spread.fit_spread(rng.normal(size=6000) * np.where(np.arange(6000) % 12 < 6, 1, 4), np.zeros(6000), np.arange(6000) % 12, 12)
+    assert many.factor[3] == pytest.approx(1, rel=0.1) and many.factor[9] == pytest.approx(4, rel=0.1)
 
 
 def test_noise_estimates_are_blind_to_steps_and_see_slow_wander():
@@ -145,12 +363,13 @@ def test_seasons_are_found_told_apart_and_not_made_up():
     [season] = seasons.detect(tide, 600 * SECOND_NS)
     assert season.samples == pytest.approx(74.52, abs=0.05) and season.strength > 0.9
     assert seasons.whole_period(74.52, 4000) == 149
+    assert period_of(74.52, 600 * SECOND_NS).is_local is False and period_of(144, 600 * SECOND_NS).is_local
 
 
 def test_a_season_longer_than_half_the_data_says_how_much_is_missing():
     with pytest.raises(ValueError, match="36 more samples are needed"):
         seasons.check_periods([168], 300, STEP)
-    with pytest.raises(ValueError, match="not a whole number"):
+    with pytest.raises(ValueError, match="not a whole number.*kind: harmonic takes any length"):
         seasons.check_periods([12.42], 300, STEP)
 
 

@@ -5,7 +5,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import expectation, flagging, grouping, robust, seasons, shifts
+from tests import world
+
+from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, shifts, windows
+from watchtide.core.frame import frame_of
 from watchtide.core.scoring import intervals
 from watchtide.core.series import SECOND_NS, Series, regrid
 
@@ -107,7 +110,7 @@ def test_calming_draws_in_outliers_and_leaves_steps():
     y = np.r_[np.zeros(60), np.full(60, 5.0)] + noise(1, 120) * 0.1
     y[30] = 99
     y[80] = np.nan
-    calm = expectation.calm_outliers(y)
+    calm = regimes.calm_outliers(y)
     assert calm[30] < 2 and np.isnan(calm[80])
     assert calm[60:].min() > 4 or np.nanmin(calm[62:]) > 4
 
@@ -115,12 +118,12 @@ def test_calming_draws_in_outliers_and_leaves_steps():
 def test_regimes_by_hand():
     level = np.r_[np.zeros(50), np.full(10, 9.0), np.zeros(50), np.full(60, 4.0), np.zeros(40)]
     level = level + np.tile([0.05, -0.05], 105)
-    steps, delayed = expectation.regimes(level, np.array([50, 60, 110, 170]), 20)
+    steps, delayed = regimes.regimes(level, np.array([50, 60, 110, 170]), 20)
     assert np.allclose(steps[:110], 0, atol=0.2), "ten samples are an episode"
     assert np.allclose(steps[110:170], 4, atol=0.2) and np.allclose(steps[170:], 0, atol=0.2)
     assert np.allclose(delayed[110:130], 0, atol=0.2) and np.allclose(delayed[130:170], 4, atol=0.2)
     assert np.allclose(delayed[170:], 0, atol=0.2), "back to a level held before: at once"
-    nothing, same = expectation.regimes(level, np.array([110]), 0)
+    nothing, same = regimes.regimes(level, np.array([110]), 0)
     assert not nothing.any() and not same.any()
 
 
@@ -143,7 +146,7 @@ def test_groups_that_cannot_be_are_refused():
 
 def test_the_peak_of_a_finding_is_its_strongest_sample_on_its_side():
     z = np.array([0, 5, 9, np.nan, 6, 0, -7, -5.0])
-    runs = grouping.find_runs(z, 4, 4, np.arange(8), grouping.Group(merge_ns=2))
+    runs = world.runs_at(z, 4, 4, np.arange(8), grouping.Group(merge_ns=2))
     assert runs.peak.tolist() == [2, 6] and runs.samples.tolist() == [3, 2]
 
 
@@ -172,9 +175,10 @@ def test_percentile_intervals_drop_and_count_empty_draws():
 
 def test_levels_of_a_side_that_is_not_watched_flag_nothing():
     z = np.array([9.0, -9.0])
-    assert flagging.flag(z, flagging.Level(4, np.inf, "")).tolist() == [1, 0]
+    assert flagging.flag(windows.alone(z), 4, np.inf, 4).tolist() == [1, 0]
     with pytest.raises(ValueError, match="side must be one of"):
-        flagging.resolve_level("sigmas", 4, z, np.ones(2, bool), np.arange(2), HOUR, "left", grouping.Group())
+        held = flagging.Held(windows.alone(z), np.ones(2, bool), np.arange(2), HOUR)
+        flagging.resolve_level("sigmas", 4, held, "left", grouping.Group())
 
 
 @pytest.mark.parametrize("days", [1, 2, 3, 20])
@@ -183,6 +187,6 @@ def test_a_short_history_is_judged_without_a_season_it_cannot_show(days):
     found = seasons.detect(y, HOUR)
     assert found == []
     series = Series(np.arange(len(y), dtype=np.int64) * HOUR, y, HOUR, np.zeros(len(y), np.int64))
-    got = expectation.expect(series, np.ones(len(y), bool), periods=())
+    got = expectation.expect(frame_of(series), expectation.Choice("harmonic"))
     z = (y - got.expected) / got.spread
     assert np.isfinite(z).all() and np.mean(np.abs(z) > 4) < 0.05

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests import world
 
 from watchtide.core import grouping, keys
 from watchtide.core.scoring import events, intervals
@@ -174,7 +175,7 @@ def test_the_curve_equals_the_card_at_every_level(seed, need, merge):
     for i, level in enumerate(lines.levels):
         found, points = list(shifts), {}
         for s in streams:
-            runs = grouping.find_runs(s.z, level, level, s.times, group)
+            runs = world.runs_at(s.z, level, level, s.times, group)
             found += [
                 Finding(s.series, int(s.times[a]), int(s.times[b]))
                 for a, b in zip(runs.first, runs.last, strict=True)

@@ -69,6 +69,14 @@ def choose(
         if trial.loss < best.loss - MARGIN:
             best = trial
             reasons.append(f"{why}: the held-out loss falls with it")
+    if reasons and best.choice.kind == "harmonic":
+        # With the seasons read otherwise, the forms are weighed once more.
+        for name, choice in candidates:
+            if choice.kind == best.choice.kind and choice.is_multiplied != best.choice.is_multiplied:
+                again = _trial(f"{name}, as above", replace(choice, periods=best.choice.periods), frame, denominator)
+                if again is not None:
+                    trials.append(again)
+                    best = again if again.loss < best.loss - MARGIN else best
     others = ", ".join(f"{t.name} {t.loss - best.loss:+.3f}" for t in trials if t is not best)
     why = f"{best.name}: least held-out loss of {len(trials)}, mean absolute error {best.error:.4g}"
     evidence = {t.name: round(t.loss, 4) for t in trials}

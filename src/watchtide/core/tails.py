@@ -23,7 +23,7 @@ USUAL_SHAPE, SHAPE_SPREAD = 0.02, 0.12
 DRAWS = 60
 # An excess that a clean history of this length shows in one of so many cases is left out as an incident.
 IMPLAUSIBLE = 0.01
-MOST_LEFT_OUT = 0.3
+MOST_LEFT_OUT = 0.45
 
 
 @dataclass(frozen=True)
@@ -109,7 +109,7 @@ def fit_tail(
     weeks they come from. share : of the values that lies beyond the threshold, 20 to 400 of them. grain : the
     step between possible values, where the data are rounded: a tail is no shorter. hint : the shape that more
     data of the same noise suggest. weights : (k,) of each, 1 unless said. The largest excesses that the rest makes
-    implausible are left out, at most three in ten: unlabelled incidents must not set the level.
+    implausible are left out, at most 45 in a hundred: unlabelled incidents must not set the level.
     Pickands (1975); Davison and Smith (1990); Politis and Romano (1994) for the resampling of blocks.
     """
     seen = ~np.isnan(values)
@@ -159,19 +159,22 @@ def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
     m = len(excess)
     kept = m
     least = int(np.ceil((1 - MOST_LEFT_OUT) * m))
-    for _ in range(8):
+    for turn in range(8):
         inner = excess[:kept]
         middle, upper = (float(q) for q in np.quantile(inner, [0.5, 0.85]))
         middle = max(middle, 0.7 * grain)
         if middle <= 0:
             break
         shape = _shape_of_quantiles(upper / middle)
-        if hint is not None:
+        if turn == 0:
+            # The upper quantile may be all trouble; the middle one is not.
+            shape = 0.05 if hint is None else max(hint, 0.05)
+        elif hint is not None:
             shape = 0.3 * shape + 0.7 * hint
         scale = middle / _quantile_of(0.5, shape)
         bound = scale * _quantile_of(1 - IMPLAUSIBLE / m, shape)
         now = max(int(np.searchsorted(excess, bound, side="right")), least)
-        if now == kept:
+        if now == kept and turn > 0:
             break
         kept = now
     return np.arange(m) < kept
