@@ -33,6 +33,7 @@ def labels_csv(rows):
     at = stamps(10_000)
     return "series,start,end,verdict\n" + "".join(f'"{s}",{at[a]},{at[b]},{v}\n' for s, a, b, v in rows)
 
+
 def runs_at(z, above, below, times, group):
     """Findings of plain signed scores at a level a side."""
     from watchtide.core import flagging, grouping, windows

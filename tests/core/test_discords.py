@@ -102,15 +102,23 @@ def test_classical_decomposition_by_hand():
     got = decompose.classical(y, 4)
     assert np.isnan(got.trend[:2]).all() and np.allclose(got.trend[2:14], np.arange(2.0, 14))
     assert np.allclose(got.season[:4], [3, -1, -1, -1]) and np.allclose(got.remainder[2:14], 0)
-    ratio = decompose.classical(np.exp(0.1 * np.arange(12.0)) * np.tile([2.0, 0.5, 1.0], 4), 3, "multiplicative")
+    ratio = decompose.classical(
+        np.exp(0.1 * np.arange(12.0)) * np.tile([2.0, 0.5, 1.0], 4), 3, "multiplicative"
+    )
     assert ratio.season[:3].mean() == pytest.approx(1) and np.nanstd(ratio.remainder) < 0.02
-    for wrong, words in (((y, 9), "between 2 and n/2"), ((y - 20, 4, "multiplicative"), "above 0"), ((y, 4, "cubic"), "form must be")):
+    for wrong, words in (
+        ((y, 9), "between 2 and n/2"),
+        ((y - 20, 4, "multiplicative"), "above 0"),
+        ((y, 4, "cubic"), "form must be"),
+    ):
         with pytest.raises(ValueError, match=words):
             decompose.classical(*wrong)
 
 
 def test_errors_by_hand_and_without_a_percentage_of_nothing():
-    got = diagnostics.errors(np.array([1.0, 2, 4, np.nan]), np.array([2.0, 2, 2, 5]), np.zeros(4), np.full(4, 3.0))
+    got = diagnostics.errors(
+        np.array([1.0, 2, 4, np.nan]), np.array([2.0, 2, 2, 5]), np.zeros(4), np.full(4, 3.0)
+    )
     assert (got.mae, got.samples) == (1.0, 3) and got.rmse == pytest.approx(np.sqrt(5 / 3))
     assert got.mape == pytest.approx(100 * (1 + 0 + 0.5) / 3) and got.median_ape == 50
     assert got.smape == pytest.approx(100 * (2 / 3 + 0 + 4 / 6) / 3) and got.coverage == pytest.approx(2 / 3)
@@ -123,7 +131,9 @@ def diagnoses(y, expected, periods=(), **more):
     r = y - expected
     z = r / np.std(r)
     options = {"is_multiplied": False, "kind": "harmonic"} | more
-    found = diagnostics.diagnose(y, expected, z, options.pop("held", z), np.ones(len(y), bool), 3_600 * 10**9, periods, **options)
+    found = diagnostics.diagnose(
+        y, expected, z, options.pop("held", z), np.ones(len(y), bool), 3_600 * 10**9, periods, **options
+    )
     return {d.name: d for d in found}
 
 

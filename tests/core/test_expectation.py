@@ -16,12 +16,18 @@ DAY = 24
 PERIODS = choose_periods([DAY], STEP)
 FOLLOWS = ("harmonic", "loess", "classical", "slot", "rolling", "spectrum")
 # Small enough for a test; what is not named has its defaults.
-OPTIONS = {"isolation": {"trees": 30, "lags": 4}, "rolling": {"window_ns": 3 * 24 * STEP}, "spectrum": {"window_ns": 48 * STEP}}
+OPTIONS = {
+    "isolation": {"trees": 30, "lags": 4},
+    "rolling": {"window_ns": 3 * 24 * STEP},
+    "spectrum": {"window_ns": 48 * STEP},
+}
 
 
 def series_of(y, offsets=None):
     times = np.arange(len(y), dtype=np.int64) * STEP
-    return Series(times, np.asarray(y, float), STEP, np.zeros(len(y), np.int64) if offsets is None else offsets)
+    return Series(
+        times, np.asarray(y, float), STEP, np.zeros(len(y), np.int64) if offsets is None else offsets
+    )
 
 
 def frame(y, **more):
@@ -71,18 +77,28 @@ class TestEveryBaseline:
         one, other = (expect(v, kind, stop=500) for v in (y, changed))
         assert np.array_equal(one.expected[:500], other.expected[:500], equal_nan=True)
         assert np.array_equal(one.spread[:500], other.spread[:500], equal_nan=True)
-        assert one.expected[500] == other.expected[500], "the first sample after it is expected by what came before"
+        assert one.expected[500] == other.expected[500], (
+            "the first sample after it is expected by what came before"
+        )
 
     def test_a_kept_fit_says_the_same_of_the_same_samples(self, kind):
         y = daily(28)
         fitted = baselines.fit(kind, frame(y), PERIODS, OPTIONS.get(kind))
-        again = baselines.Fitted(kind, fitted.periods, {k: v.copy() for k, v in fitted.arrays.items()}, dict(fitted.facts))
+        again = baselines.Fitted(
+            kind, fitted.periods, {k: v.copy() for k, v in fitted.arrays.items()}, dict(fitted.facts)
+        )
         one, other = fitted.expect(frame(y)).expected, again.expect(frame(y)).expected
         assert np.array_equal(one, other, equal_nan=True)
 
     @pytest.mark.parametrize(
         "y",
-        [np.full(200, 3.0), np.full(200, np.nan), np.array([1.0] + [np.nan] * 99), daily(10) * 1e9, np.zeros(200)],
+        [
+            np.full(200, 3.0),
+            np.full(200, np.nan),
+            np.array([1.0] + [np.nan] * 99),
+            daily(10) * 1e9,
+            np.zeros(200),
+        ],
         ids=["constant", "all missing", "one sample", "huge", "zero"],
     )
     def test_odd_series_give_no_error_and_no_infinity(self, kind, y):
@@ -90,7 +106,9 @@ class TestEveryBaseline:
             got = expect(y, kind, settle=72)
         except ValueError as error:
             # One sample and a season of 24: what needs two of them says so.
-            assert np.sum(~np.isnan(y)) == 1 and any(w in str(error) for w in ("history", "shorter", "take kind"))
+            assert np.sum(~np.isnan(y)) == 1 and any(
+                w in str(error) for w in ("history", "shorter", "take kind")
+            )
             return
         assert not np.isinf(got.expected).any()
         assert np.all(np.isnan(got.spread) | (got.spread > 0))
@@ -110,7 +128,9 @@ class TestEveryBaseline:
         for name in ("expected", "spread", "above", "below", "odd"):
             assert np.array_equal(getattr(whole, name)[:461], getattr(cut, name), equal_nan=True), name
         for name in ("score", "side", "window", "first"):
-            assert np.array_equal(getattr(whole.evidence, name)[:461], getattr(cut.evidence, name), equal_nan=True), name
+            assert np.array_equal(
+                getattr(whole.evidence, name)[:461], getattr(cut.evidence, name), equal_nan=True
+            ), name
         assert findings(whole, y, until=461) == findings(cut, y[:461])
 
     def test_what_is_expected_of_a_sample_in_replay_does_not_look_at_it(self, kind):
@@ -133,7 +153,9 @@ def findings(got, y, until=None):
     """(start, raised) of what was raised within the first `until` samples."""
     flags = flag(got.evidence, *(np.nan_to_num(x, nan=np.inf) for x in (got.above, got.below, got.odd)))
     runs = find_runs(flags, got.evidence.score, np.arange(len(y)), Group(2, 3), got.evidence.first)
-    return [(int(a), int(r)) for a, r in zip(runs.first, runs.raised, strict=True) if until is None or r < until]
+    return [
+        (int(a), int(r)) for a, r in zip(runs.first, runs.raised, strict=True) if until is None or r < until
+    ]
 
 
 @pytest.mark.parametrize("kind", FOLLOWS)
@@ -149,7 +171,9 @@ def test_a_tide_of_no_whole_samples_is_fitted_by_harmonics_and_refused_by_loess(
     y = 3 * np.cos(2 * np.pi * t / 12.42) + np.random.default_rng(0).normal(0, 0.1, len(t))
     periods = choose_periods([12.42], STEP)
     assert np.std(y - expect(y, periods=periods).expected) < 0.12
-    with pytest.raises(ValueError, match=r"12.42 h is 12.42 samples, not a whole number; take kind: harmonic"):
+    with pytest.raises(
+        ValueError, match=r"12.42 h is 12.42 samples, not a whole number; take kind: harmonic"
+    ):
         expect(y, "loess", periods=periods)
 
 
@@ -171,7 +195,17 @@ def test_a_log_link_fits_counts_whose_parts_multiply():
     t = np.arange(24 * 42)
     mean = np.exp(0.5 + 1.2 * np.sin(2 * np.pi * t / DAY) + 0.4 * (t > 500))
     y = rng.poisson(mean).astype(float)
-    f = Frame(t * STEP, np.zeros(len(t), np.int64), STEP, y, np.ones(len(t), bool), np.ones(len(t)), np.zeros((0, len(t))), (), np.ones(len(t)))
+    f = Frame(
+        t * STEP,
+        np.zeros(len(t), np.int64),
+        STEP,
+        y,
+        np.ones(len(t), bool),
+        np.ones(len(t)),
+        np.zeros((0, len(t))),
+        (),
+        np.ones(len(t)),
+    )
     got = expectation.expect(f, Choice("harmonic", PERIODS, {}, "count", True))
     assert np.mean(np.abs(got.expected - mean) / mean) < 0.16
     # Exact odds: flags at 4 sigmas are about as rare as those of a Gaussian, however small the mean.
@@ -180,7 +214,17 @@ def test_a_log_link_fits_counts_whose_parts_multiply():
 
 def test_counts_of_almost_nothing_are_not_flagged_for_coming_at_all():
     y = np.random.default_rng(1).poisson(0.02, 4000).astype(float)
-    f = Frame(np.arange(4000) * STEP, np.zeros(4000, np.int64), STEP, y, np.ones(4000, bool), np.ones(4000), np.zeros((0, 4000)), (), np.ones(4000))
+    f = Frame(
+        np.arange(4000) * STEP,
+        np.zeros(4000, np.int64),
+        STEP,
+        y,
+        np.ones(4000, bool),
+        np.ones(4000),
+        np.zeros((0, 4000)),
+        (),
+        np.ones(4000),
+    )
     got = expectation.expect(f, Choice("harmonic", (), {}, "count"))
     assert np.all(got.spread > 0.15) and np.mean(np.abs(scores(y, got)) >= 5) < 0.003
 
@@ -189,7 +233,9 @@ def test_a_ratio_narrows_as_its_denominator_grows():
     rng = np.random.default_rng(2)
     d = np.where(np.arange(3000) % 2, 20.0, 2000.0)
     y = rng.binomial(d.astype(int), 0.1) / d * 1000
-    got = expectation.expect(frame(y, weights=d / d.mean()), Choice("harmonic", (), {}, "ratio", unit=1000.0), denominator=d)
+    got = expectation.expect(
+        frame(y, weights=d / d.mean()), Choice("harmonic", (), {}, "ratio", unit=1000.0), denominator=d
+    )
     few, many = np.median(got.spread[1::2]), np.median(got.spread[::2])
     # Binomial: sqrt(p (1 - p) / d), in per mille: 6.7 where there are many; of two in twenty a Gaussian would say 67, but
     # four sigmas of it are reached too often: the exact odds of a mean of 2 make it about 98.
@@ -197,7 +243,9 @@ def test_a_ratio_narrows_as_its_denominator_grows():
     assert spread.counting_unit(y, d) == 1000.0 and spread.counting_unit(rng.normal(50, 1, 3000), d) == 0.0
 
 
-@pytest.mark.parametrize(("mean", "a", "b"), [(0.3, 1.0, 0.0), (2.0, 1.0, 0.0), (8.0, 1.5, 0.02), (40.0, 1.0, 0.01)])
+@pytest.mark.parametrize(
+    ("mean", "a", "b"), [(0.3, 1.0, 0.0), (2.0, 1.0, 0.0), (8.0, 1.5, 0.02), (40.0, 1.0, 0.01)]
+)
 def test_the_spread_of_small_counts_is_that_of_their_exact_odds(mean, a, b):
     """Independent: four spreads over the mean are reached as rarely as four Gaussian sigmas, by the distribution itself."""
     from scipy import stats
@@ -207,7 +255,11 @@ def test_the_spread_of_small_counts_is_that_of_their_exact_odds(mean, a, b):
     size = mean**2 / (variance - mean)
     whole = np.floor(mean + 4 * s)
     odds = stats.norm.sf(4)
-    assert stats.nbinom.sf(whole + 1, size, size / (size + mean)) <= odds <= stats.nbinom.sf(whole - 2, size, size / (size + mean))
+    assert (
+        stats.nbinom.sf(whole + 1, size, size / (size + mean))
+        <= odds
+        <= stats.nbinom.sf(whole - 2, size, size / (size + mean))
+    )
 
 
 def test_known_days_and_covariates_explain_what_they_cause():
@@ -218,7 +270,16 @@ def test_known_days_and_covariates_explain_what_they_cause():
     wind = np.random.default_rng(0).normal(size=len(y))
     hurt = y - 5 * holiday + 2 * wind
     f = frame(hurt)
-    beside = Frame(f.times, f.offsets_ns, STEP, hurt, f.usable, f.weights, np.stack([holiday, wind]), ("known day", "wind"))
+    beside = Frame(
+        f.times,
+        f.offsets_ns,
+        STEP,
+        hurt,
+        f.usable,
+        f.weights,
+        np.stack([holiday, wind]),
+        ("known day", "wind"),
+    )
     fitted = baselines.fit("harmonic", beside, PERIODS)
     parts = fitted.expect(beside)
     assert np.std(hurt - parts.expected) < 0.35
@@ -229,8 +290,12 @@ def test_known_days_and_covariates_explain_what_they_cause():
 def test_limits_are_proposed_from_history_with_a_reason():
     y = np.r_[daily(20), 500.0]
     got = fixed.propose(y)
-    assert 14 < got.upper < 18 and 2 < got.lower < 7 and got.beyond == 1 and "samples lie between" in got.reason
-    assert np.isnan(fixed.propose(np.abs(np.random.default_rng(0).normal(size=300))).lower), "0 is usual: no limit below"
+    assert (
+        14 < got.upper < 18 and 2 < got.lower < 7 and got.beyond == 1 and "samples lie between" in got.reason
+    )
+    assert np.isnan(fixed.propose(np.abs(np.random.default_rng(0).normal(size=300))).lower), (
+        "0 is usual: no limit below"
+    )
     with pytest.raises(ValueError, match="must be under the upper one"):
         baselines.fit("fixed", frame(y), (), {"lower": 3.0, "upper": 1.0})
     fitted = baselines.fit("fixed", frame(y), (), {"upper": 20.0, "lower": 0.0})
@@ -245,7 +310,9 @@ def test_isolation_trees_find_the_row_set_apart():
     fitted = baselines.fit("isolation", frame(y), (), {"lags": 4, "trees": 60, "share": 0.01})
     strength = isolation.strength(fitted, frame(y))
     assert np.nanargmax(strength) in range(300, 306) and np.isnan(strength[:3]).all()
-    assert np.mean(strength[~np.isnan(strength)] >= 4) == pytest.approx(0.01, abs=0.004), "the expected share reaches 4"
+    assert np.mean(strength[~np.isnan(strength)] >= 4) == pytest.approx(0.01, abs=0.004), (
+        "the expected share reaches 4"
+    )
 
 
 @pytest.mark.parametrize(
@@ -283,7 +350,9 @@ def test_form_and_week_are_chosen_by_what_was_held_out():
     y = 50 * shape * np.exp(rng.normal(0, 0.08, len(t)))
     got = choosing.choose(frame(y), PERIODS, Choice("harmonic"))
     assert got.is_multiplied and got.kind == "harmonic" and len(got.evidence) >= 3
-    assert any(p.ns == 7 * 24 * STEP for p in got.periods) and any("a week beside the day" in r for r in got.reasons)
+    assert any(p.ns == 7 * 24 * STEP for p in got.periods) and any(
+        "a week beside the day" in r for r in got.reasons
+    )
     plain = choosing.choose(frame(daily(42)), PERIODS, Choice("harmonic"))
     assert not plain.is_multiplied
     with pytest.raises(ValueError, match="values above 0"):
@@ -334,7 +403,12 @@ def test_spread_is_shrunk_to_the_streams_and_floored_by_the_resolution():
     few = spread.fit_spread(rng.normal(size=24), np.zeros(24), np.arange(24) % 12, 12)
     # Two samples a slot say little: all slots lie near the stream's spread.
     assert few.factor.max() / few.factor.min() < 2.5
-    many = spread.fit_spread(rng.normal(size=6000) * np.where(np.arange(6000) % 12 < 6, 1, 4), np.zeros(6000), np.arange(6000) % 12, 12)
+    many = spread.fit_spread(
+        rng.normal(size=6000) * np.where(np.arange(6000) % 12 < 6, 1, 4),
+        np.zeros(6000),
+        np.arange(6000) % 12,
+        12,
+    )
     assert many.factor[3] == pytest.approx(1, rel=0.1) and many.factor[9] == pytest.approx(4, rel=0.1)
 
 

@@ -2,7 +2,6 @@
 
 import numpy as np
 import pytest
-
 from tests import world
 
 from watchtide.core import flagging, windows

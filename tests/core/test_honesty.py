@@ -40,7 +40,9 @@ def held(z):
 def count_findings(z, level):
     evidence = windows.alone(z)
     flags = flagging.flag(evidence, level.above, level.below, level.odd)
-    return len(find_runs(flags, evidence.score, TIMES[: len(z)], Group(merge_ns=2 * HOUR)).first), np.sum(flags != 0)
+    return len(find_runs(flags, evidence.score, TIMES[: len(z)], Group(merge_ns=2 * HOUR)).first), np.sum(
+        flags != 0
+    )
 
 
 @pytest.mark.parametrize("noise", NOISE, ids=lambda f: f.__name__)
@@ -72,7 +74,7 @@ def test_a_tail_reads_back_its_own_levels_and_never_rises():
     x = np.random.default_rng(0).normal(size=5000)
     got = tails.fit_tail(x, np.arange(5000) // 24, 5000.0)
     rates = [got.rate_at(level) for level in np.linspace(0, 8, 100)]
-    assert all(a >= b for a, b in zip(rates, rates[1:]))
+    assert all(a >= b for a, b in zip(rates, rates[1:], strict=False))
     for rate in (0.05, 0.01, 1e-3, 1e-5):
         assert got.rate_at(got.level_for(rate)) == pytest.approx(rate, rel=0.15)
     assert tails.fit_tail(x[:30], np.arange(30), 30.0) is None
@@ -95,7 +97,9 @@ def test_windows_hear_what_no_sample_tells():
     values = z.copy()
     values[2500:2512] = values[2500]
     watch = windows.calibrate(past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1)
-    got = windows.listen(watch, np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z), values, groups, is_causal=False)
+    got = windows.listen(
+        watch, np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z), values, groups, is_causal=False
+    )
     assert got.score[1000:1048].mean() > 4.5 and np.median(got.side[1005:1040]) == 1 and got.window[1020] > 20
     assert got.score[2000:2036].mean() > 4 and (got.side[2005:2030] == windows.ODD).mean() > 0.8
     assert got.score[2506] > 4 and got.side[2506] == windows.ODD
@@ -106,7 +110,9 @@ def test_a_window_that_ends_at_a_sample_never_hears_a_later_one():
     rng = np.random.default_rng(1)
     past, z = rng.normal(size=2000), rng.normal(size=2000)
     z[1500:1600] += 1
-    watch = windows.calibrate(past, np.ones(2000, bool), past, np.arange(2000) * HOUR, HOUR, np.zeros(2000, np.int64), 1)
+    watch = windows.calibrate(
+        past, np.ones(2000, bool), past, np.arange(2000) * HOUR, HOUR, np.zeros(2000, np.int64), 1
+    )
     whole = windows.listen(watch, z, z, np.zeros(2000, np.int64), is_causal=True)
     for cut in (1530, 1555, 1599):
         part = windows.listen(watch, z[:cut], z[:cut], np.zeros(cut, np.int64), is_causal=True)
@@ -127,7 +133,25 @@ def test_trouble_is_told_from_noise_and_lone_samples():
 
 def test_steps_up_to_rejection_equal_the_papers_worked_example():
     """Benjamini and Hochberg (1995), section 3.3: fifteen p-values, four rejected at 0.05."""
-    p = np.array([0.0001, 0.0004, 0.0019, 0.0095, 0.0201, 0.0278, 0.0298, 0.0344, 0.0459, 0.3240, 0.4262, 0.5719, 0.6528, 0.7590, 1.0])
+    p = np.array(
+        [
+            0.0001,
+            0.0004,
+            0.0019,
+            0.0095,
+            0.0201,
+            0.0278,
+            0.0298,
+            0.0344,
+            0.0459,
+            0.3240,
+            0.4262,
+            0.5719,
+            0.6528,
+            0.7590,
+            1.0,
+        ]
+    )
     assert fleet.reject(p, 0.05).tolist() == [True] * 4 + [False] * 11
     # Under any dependence the rate is divided by 1 + 1/2 … + 1/15 = 3.318: three are left.
     assert fleet.reject(p, 0.05, is_strict=True).sum() == 3
@@ -149,8 +173,14 @@ def test_a_fleet_of_noise_keeps_its_share_of_false_ones():
 
 def test_blocks_take_their_strongest_and_are_clean_only_as_a_whole():
     times = np.arange(6, dtype=np.int64) * HOUR
-    got = fleet.block_maxima(times, np.array([1, 5, np.nan, 2, 3, np.nan]), np.array([1, 1, 0, 1, 0, 1], bool), 2 * HOUR)
-    assert got.number.tolist() == [0, 1, 2] and got.strongest.tolist() == [5, 2, 3] and got.clean.tolist() == [True, True, False]
+    got = fleet.block_maxima(
+        times, np.array([1, 5, np.nan, 2, 3, np.nan]), np.array([1, 1, 0, 1, 0, 1], bool), 2 * HOUR
+    )
+    assert (
+        got.number.tolist() == [0, 1, 2]
+        and got.strongest.tolist() == [5, 2, 3]
+        and got.clean.tolist() == [True, True, False]
+    )
 
 
 def test_an_online_shift_is_known_late_and_only_once():

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from tests import world
 
 from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, shifts, windows

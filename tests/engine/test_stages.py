@@ -149,8 +149,8 @@ def test_the_summary_holds_what_was_resolved_for_every_stream():
     )
     assert {"every": "1h", "combine": "mean", "as": "value"}.items() <= a["resolved"]["prepare"].items()
     assert (
-        a["resolved"]["baseline"]["kind"] == "harmonic" and a["resolved"]["baseline"]["seasons"] == ["1d"]
-       
+        a["resolved"]["baseline"]["kind"] == "harmonic"
+        and a["resolved"]["baseline"]["seasons"] == ["1d"]
         and a["judged"] == a["samples"] == 1008
     )
     assert b["seasons"] == [] and b["notes"] and c["missing"] == 30 and c["judged"] == 0

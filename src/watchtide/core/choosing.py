@@ -73,7 +73,9 @@ def choose(
         # With the seasons read otherwise, the forms are weighed once more.
         for name, choice in candidates:
             if choice.kind == best.choice.kind and choice.is_multiplied != best.choice.is_multiplied:
-                again = _trial(f"{name}, as above", replace(choice, periods=best.choice.periods), frame, denominator)
+                again = _trial(
+                    f"{name}, as above", replace(choice, periods=best.choice.periods), frame, denominator
+                )
                 if again is not None:
                     trials.append(again)
                     best = again if again.loss < best.loss - MARGIN else best

@@ -172,7 +172,8 @@ def suspects(model: Model, part: Frame, training: Training, denominator: Floats 
     equal = windows.equal_chances(part.values, part.usable, groups, model.groups)
     likely = windows.chance_of_equal(equal, groups, part.values, training.held, part.event)
     run, _ = windows.surprises(part.values, likely)
-    return windows.trouble(z, part.step_ns, run) & part.usable
+    found = windows.trouble(z, part.step_ns, run) & part.usable
+    return found & ~part.on_known_day if model.choice.kind == "harmonic" else found
 
 
 def isolated_of(model: Model, frame: Frame) -> Floats | None:
@@ -374,6 +375,8 @@ def _regimes(frame: Frame, choice: Choice) -> tuple[Floats, Floats, Ints, Bools]
         view = frame.with_values(np.log(np.maximum(frame.values, 0.5)))
     longest = max((round(p.samples(frame.step_ns)) for p in choice.periods), default=1)
     level = np.where(view.usable, regimes.season_free(view, choice.periods), np.nan)
+    if choice.kind == "harmonic" and len(frame.columns):
+        level = np.where(frame.on_known_day, np.nan, _free_of_covariates(level, frame))
     changes = regimes.find_steps(level, longest, choice.shift_penalty)
     steps, delayed = regimes.regimes(level, changes, choice.settle_samples)
     odd = (
@@ -384,6 +387,20 @@ def _regimes(frame: Frame, choice: Choice) -> tuple[Floats, Floats, Ints, Bools]
     if np.mean(odd) > 0.3:
         odd[:] = False
     return steps, delayed, changes, odd
+
+
+def _free_of_covariates(level: Floats, frame: Frame) -> Floats:
+    """A level without what covariates explain of it, by least squares on values drawn in to six scales."""
+    rows = [i for i, name in enumerate(frame.names) if not name.startswith("known day")]
+    x = np.nan_to_num(frame.columns[rows])
+    seen = ~np.isnan(level)
+    if not len(rows) or seen.sum() < 10 * (len(rows) + 1):
+        return level
+    middle, scale = float(np.median(level[seen])), robust.mad_sigma(level)
+    y = np.clip(level[seen] - middle, -6 * scale, 6 * scale) if scale > 0 else level[seen] - middle
+    design = np.column_stack([np.ones(int(seen.sum())), x[:, seen].T])
+    found = np.linalg.lstsq(design, y, rcond=None)[0]
+    return np.asarray(level - found[1:] @ x)
 
 
 def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, Any]) -> Floats:

@@ -60,6 +60,12 @@ class Frame:
         """(n,) values that may train, NaN elsewhere."""
         return np.where(self.usable, self.values, np.nan)
 
+    @property
+    def on_known_day(self) -> Bools:
+        """(n,) samples on a known day: what happens there is no trouble, and no new level."""
+        days = [i for i, name in enumerate(self.names) if name == "known day"]
+        return np.any(self.columns[days] > 0, axis=0) if days else np.zeros(len(self), np.bool_)
+
     def part(self, first: int, stop: int) -> "Frame":
         """The samples first … stop - 1."""
         cut = slice(first, stop)

@@ -142,7 +142,7 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
                 {
                     "period_s": p * base.series.step_ns / SECOND_NS,
                     "samples": float(p),
-                    "strength": float(strength),
+                    "strength": float(strength) if strength == strength else None,
                 }
                 for p, strength in base.found_seasons
             ],

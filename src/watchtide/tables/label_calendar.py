@@ -2,6 +2,7 @@
 
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from urllib.parse import quote, unquote
 
 import icalendar
 
@@ -12,6 +13,8 @@ from watchtide.tables.problems import TableError
 
 OWN = "X-WATCHTIDE-"
 FIELDS = ("series", "verdict", "kind", "cause", "note", "author", "origin", "stratum", "probability")
+# Characters that every program leaves alone in a property; others travel percent-encoded.
+PLAIN = " -_.!()/=+*'@#&"
 # Recurring events of other programs are written out so far past their beginning.
 REACH_NS = 2 * 366 * 86_400 * SECOND_NS
 
@@ -33,12 +36,12 @@ def to_calendar(rows: list[dict[str, Any]], labels: list[Label]) -> str:
         words = [label.verdict, label.kind, label.cause]
         event.add("summary", ", ".join(w for w in words if w))
         if label.note:
-            event.add("description", label.note)
+            event.add("description", label.note.replace("\r", ""))
         event.add(f"{OWN}START", row["start"])
         event.add(f"{OWN}END", row["end"])
         for field in FIELDS:
             if row[field] != "":
-                event.add(f"{OWN}{field.upper()}", str(row[field]))
+                event.add(f"{OWN}{field.upper()}", quote(str(row[field]), safe=PLAIN))
         out.add_component(event)
     return str(out.to_ical().decode())
 
@@ -59,7 +62,7 @@ def rows_of(data: bytes, name: str, zone: str = "UTC") -> list[tuple[int, dict[s
         if f"{OWN}START" not in event or "RRULE" in event:
             foreign.add_component(event)
             continue
-        row: dict[str, Any] = {f: str(event.get(f"{OWN}{f.upper()}", "")) for f in FIELDS}
+        row: dict[str, Any] = {f: unquote(str(event.get(f"{OWN}{f.upper()}", ""))) for f in FIELDS}
         row["start"], row["end"] = str(event[f"{OWN}START"]), str(event.get(f"{OWN}END", ""))
         begin = event.decoded("dtstart", None)
         if (
