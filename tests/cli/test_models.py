@@ -162,7 +162,7 @@ def test_a_forecast_holds_the_share_it_states(call, folder):
         "fc.csv",
     )
     assert code == 0
-    actual = {(r["place"], r["time"][:16]): r["level"] for r in csv.DictReader(open(folder / "level.csv"))}
+    actual = {(r["place"], r["time"][:16]): r["level"] for r in rows_of(folder / "level.csv")}
     inside = []
     for r in rows_of(folder / "fc.csv"):
         value = float(actual[r["series"].removeprefix("place="), r["time"][:16]])

@@ -35,7 +35,7 @@ def preview(api, data, name="bad.csv", **choices):
         ("time,v\n", "a.csv", "no rows"), ("time,v\n\n\n", "a.csv", "no rows"), ("\n\n\n", "a.csv", "empty"), ("just words", "a.csv", ""),
         ("time,v,v\n1,2,3\n", "a.csv", "twice"), ('time,"v\n2026-08-01,1\n', "a.csv", ""), ("a,b\n1,2\n", "a.csv", "no column holds"),
         ("\x00\x01\x02\x03binary", "a.csv", "binary"), (b"\x89PNG\r\n\x1a\n\x00\x00", "a.csv", "binary"), (b"PK\x03\x04zipped\x00\x00", "a.csv", "binary"),
-        (gzip.compress(GOOD.encode())[:40], "a.csv.gz", "cut off or damaged"), (gzip.compress(b"", mtime=0), "a.csv.gz", "empty"),
+        (gzip.compress(GOOD.encode(), mtime=0)[:40], "a.csv.gz", "cut off or damaged"), (gzip.compress(b"", mtime=0), "a.csv.gz", "empty"),
         (b"\x1f\x8b\x08\x00garbage", "a.csv.gz", "cut off or damaged"), (b"PAR1\x00\x00PAR1", "a.parquet", "no Parquet"),
         (parquet(time=pa.array([], pa.timestamp("s")), v=pa.array([], pa.float64())), "a.parquet", "no rows"),
         (parquet(time=pa.array([1], pa.timestamp("s")), v=pa.array([1.0]))[:-20], "a.parquet", "no Parquet"),

@@ -110,6 +110,10 @@ def replay(
             state.expected[begin:at] = training.held
             state.suspect[begin:at] = suspect
             choice = _settled(choice, model)
+            _rehearse(state, choice, frame, usable, begin, at, cadence.refit, denominator)
+            model, training = expectation.fit(
+                part, choice, d, seen=state.expected[begin:at], suspect=suspect, like=training
+            )
         else:
             model, training = expectation.fit(
                 part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
@@ -196,6 +200,42 @@ class _State:
         self.suspect = np.zeros(n, np.bool_)
 
 
+def _rehearse(
+    state: _State,
+    choice: Choice,
+    frame: Frame,
+    usable: Bools,
+    begin: int,
+    first: int,
+    refit: int,
+    denominator: Floats | None,
+) -> None:
+    """Expect the second half of the first window as if live, so that spread and level know what carrying forward costs.
+
+    Values held out of the middle of a history lie closer than those that come after its end.
+    """
+    for at in range(begin + (first - begin) // 2, first, refit):
+        stop = min(at + refit, first)
+        part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
+        d = None if denominator is None else denominator[begin:at]
+        try:
+            model, _ = expectation.fit(
+                part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
+            )
+        except ValueError:
+            # Half a window may be too short for this baseline: its held-out values stand.
+            continue
+        lead = begin if _looks_back(model) else at
+        _, expected = expectation.judge(model, frame.part(lead, stop))
+        state.expected[at:stop] = expected[at - lead :]
+
+
+def _looks_back(model: Model) -> bool:
+    """Whether the kind reads the samples just before each one, and so needs the window too."""
+    facts = model.fitted.facts
+    return model.choice.kind in TRAILS or bool(facts.get("previous")) or facts.get("method") == "forecast"
+
+
 def _settled(choice: Choice, model: Model) -> Choice:
     """The choice with what the first fit chose by itself: later fits do not choose anew."""
     facts, options = model.fitted.facts, dict(choice.options)
@@ -231,13 +271,7 @@ def _judge_segment(
 ) -> None:  # fmt: skip
     """Judge samples at … stop - 1 by what is known at `at`."""
     # Kinds that read the samples before each one need the window too; the others only the segment itself.
-    lead = (
-        begin
-        if model.choice.kind in TRAILS
-        or model.fitted.facts.get("previous")
-        or model.fitted.facts.get("method") == "forecast"
-        else at
-    )
+    lead = begin if _looks_back(model) else at
     known = usable.copy()
     known[at:] = True
     seen = replace(frame, usable=known & ~np.isnan(frame.values)).part(lead, stop)

@@ -24,6 +24,8 @@ CLIP = 3.0
 # Lengths go up by doubling to two days, or a twelfth of the history where that is shorter.
 SHORTEST, LENGTHS_NS = 6, 2 * 86_400 * SECOND_NS
 LEAST_OBSERVED = 0.7
+# All families of windows together are to be reached as rarely as a single sample is, not each of them.
+TOGETHER = 4.0
 # A tail says nothing of what comes less often than this a week.
 LEAST_RATE = 1e-4
 # Below the lowest level of the operating curve a window is not worth telling.
@@ -300,7 +302,9 @@ def calibrate(
         rate = np.array([tail.rate_at(float(x)) for x in grid])
         if name == "stuck":
             rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
-        scale[name] = np.array([grid, [_worth(own, name, float(r)) for r in np.maximum(rate, 1e-12)]])
+        scale[name] = np.array(
+            [grid, [_worth(own, name, float(r) * TOGETHER) for r in np.maximum(rate, 1e-12)]]
+        )
     return Watch(lengths, mean_at, rough_at, equal, scale, block)
 
 

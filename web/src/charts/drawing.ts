@@ -128,7 +128,13 @@ export function drawFindings(
     const a = u.valToPos(f.start, "x", true);
     const b = Math.max(u.valToPos(f.end, "x", true), a + 2 * k);
     const colour =
-      f.kind === "shift" ? colours.shift : f.direction === "below" ? colours.below : colours.above;
+      f.kind === "shift"
+        ? colours.shift
+        : f.direction === ""
+          ? colours.ink
+          : f.direction === "below"
+            ? colours.below
+            : colours.above;
     pen.strokeStyle = pen.fillStyle = colour;
     pen.lineWidth = 1.4 * k;
     if (f.id === chosen) {
@@ -153,17 +159,26 @@ export function drawFindings(
       pen.stroke();
       continue;
     }
-    const bad = badSide === "both" || f.direction === badSide;
+    const bad = badSide === "both" || f.direction === "" || f.direction === badSide;
     const up = f.direction !== "below";
-    pen.beginPath();
-    pen.moveTo(a, top + 1 * k);
-    pen.lineTo(a, top + 15 * k);
-    pen.stroke();
-    pen.beginPath();
-    const base = up ? top + 1 * k : top + 8 * k;
-    pen.moveTo(a, base);
-    pen.lineTo(a + 9 * k, base + 3.5 * k);
-    pen.lineTo(a, base + 7 * k);
+    if (f.direction === "") {
+      // Without a side: a diamond, which points nowhere.
+      pen.beginPath();
+      pen.moveTo(a, top + 2 * k);
+      pen.lineTo(a + 5 * k, top + 8 * k);
+      pen.lineTo(a, top + 14 * k);
+      pen.lineTo(a - 5 * k, top + 8 * k);
+    } else {
+      pen.beginPath();
+      pen.moveTo(a, top + 1 * k);
+      pen.lineTo(a, top + 15 * k);
+      pen.stroke();
+      pen.beginPath();
+      const base = up ? top + 1 * k : top + 8 * k;
+      pen.moveTo(a, base);
+      pen.lineTo(a + 9 * k, base + 3.5 * k);
+      pen.lineTo(a, base + 7 * k);
+    }
     pen.closePath();
     // A verdict closes a finding: its pennant is drawn pale.
     pen.globalAlpha = f.verdict ? 0.45 : 1;

@@ -22,6 +22,19 @@ export function Mark({
       </svg>
     );
   }
+  if (direction === "") {
+    // A burst, a stuck value, an odd shape: neither above nor below.
+    return (
+      <svg width="12" height="14" viewBox="0 0 12 14" role="img" aria-label="without a side">
+        <path
+          d="M6 2l4.5 5L6 12 1.5 7z"
+          fill={isBad ? "var(--ink)" : "none"}
+          stroke="var(--ink)"
+          strokeWidth="1.2"
+        />
+      </svg>
+    );
+  }
   const up = direction !== "below";
   const colour = up ? "var(--above)" : "var(--below)";
   return (

@@ -205,7 +205,7 @@ export function findingWords(f: Finding): string {
   if (f.kind === "shift") {
     return `${dayTime(f.start, f.zone)} ${zone}: a step of ${(f.size ?? 0) > 0 ? "+" : ""}${figure(f.size)} ${f.unit}, confidence ${ratio(f.confidence)}.`;
   }
-  return `${dayTime(f.start, f.zone)} – ${dayTime(f.end, f.zone)} ${zone}, ${plural(f.points, "sample")} ${f.direction}, up to ${figure(f.score, 1)} σ: ${figure(f.peak_value)} ${f.unit} where ${figure(f.expected)} was expected.`;
+  return `${dayTime(f.start, f.zone)} – ${dayTime(f.end, f.zone)} ${zone}, ${plural(f.points, "sample")} ${f.direction || "without a side"}, up to ${figure(f.score, 1)} σ: ${figure(f.peak_value)} ${f.unit} where ${figure(f.expected)} was expected.`;
 }
 
 function OneFinding({ finding, place, count }: { finding: Finding; place: number; count: number }) {

@@ -313,7 +313,8 @@ function Falses({ wrong, scan }: { wrong: False[]; scan: number }) {
               <SmallChart scan={scan} stream={f.stream} from={f.start_ns / 1e6} to={f.end_ns / 1e6} />
               <span>{f.title}</span>
               <span className="soft small">
-                {f.kind} {f.direction}, {dayTime(f.start_ns / 1e6, LOCAL)}, {figure(f.score, 1)} σ
+                {f.kind} {f.direction || "without a side"}, {dayTime(f.start_ns / 1e6, LOCAL)},{" "}
+                {figure(f.score, 1)} σ
               </span>
             </Link>
           </li>

@@ -13,6 +13,10 @@ interface Props {
 
 const KINDS: Record<string, { words: string; help: string }> = {
   auto: { words: "the fitting baseline", help: "Chosen from the data; what was chosen stands below." },
+  harmonic: {
+    words: "a harmonic model",
+    help: "A trend with bends and seasons of any length, fitted together. Misleads where a season is all jumps.",
+  },
   loess: {
     words: "a robust loess",
     help: "Trend and seasons that change slowly. Misleads where the season jumps from one shape to another.",
@@ -21,13 +25,37 @@ const KINDS: Record<string, { words: string; help: string }> = {
     words: "the same slot",
     help: "The median of this weekday and time. Misleads where the level grows: it has no trend.",
   },
+  classical: {
+    words: "a classical decomposition",
+    help: "A moving average and the mean of each slot. Misleads where outliers sit in the history.",
+  },
+  rolling: {
+    words: "a rolling window",
+    help: "The middle of the samples just before. Misleads in a long incident: it becomes the normal.",
+  },
+  spectrum: {
+    words: "the strongest oscillations",
+    help: "Rebuilt from windows of the history. Misleads where noise is as strong as the pattern.",
+  },
+  trailing: {
+    words: "limits that trail behind",
+    help: "What the weeks before lay between. Misleads with strong seasons: the limits hold all of them.",
+  },
+  fixed: {
+    words: "fixed limits",
+    help: "Stated in the plan, or proposed from history. Flagged exactly where they are crossed.",
+  },
+  isolation: {
+    words: "random isolation trees",
+    help: "Windows set apart from all others. Misleads where seasons are strong: the rare hour is not wrong.",
+  },
 };
 
 /** The plan reads as a sentence whose dotted words are controls. */
 export function Sentence({ plan, resolved, levels, wrong, onChange }: Props) {
   const isWrong = (...places: string[]) => wrong.some((w) => places.some((p) => w.startsWith(p)));
   const prepare = (resolved?.prepare ?? {}) as { every?: string; combine?: string };
-  const baseline = (resolved?.baseline ?? {}) as { kind?: string; seasons?: string[] };
+  const baseline = (resolved?.baseline ?? {}) as { kind?: string; seasons?: string[]; form?: string };
   const seasons = plan.baseline.seasons === "auto" ? (baseline.seasons ?? []) : plan.baseline.seasons;
   const seasonWords = seasons.length
     ? seasons.join(" and ")
@@ -79,7 +107,7 @@ export function Sentence({ plan, resolved, levels, wrong, onChange }: Props) {
           onDone={(text) => set("baseline", { seasons: parseSeasons(text) })}
         />
       </Word>
-      , added. Flag{" "}
+      , {baseline.form === "multiplicative" ? "multiplied" : "added"}. Flag{" "}
       <Word
         words={plan.flag.side === "both" ? "above and below" : plan.flag.side}
         label="side"
