@@ -156,9 +156,30 @@ def intake() -> dict[str, Any]:
     return real.measure()
 
 
+def quality() -> dict[str, Any]:
+    """How well each baseline tells trouble from chance, on labelled streams; see bench/quality.py."""
+    from bench import quality as real
+
+    told = real.measure()
+    real.show(told["all"])
+    real.show(told["family"])
+    for name, by in told["kind"].items():
+        print(f"{name:<40} " + "  ".join(f"{k} {v}" for k, v in by.items()))
+    return {f"{name}, {figure}": value for name, row in told["all"].items() for figure, value in row.items()}
+
+
+def speed() -> dict[str, Any]:
+    """What the scan of a thousand streams from one file takes by command, and the kernels behind it."""
+    from bench import speed as real
+
+    return real.measure()
+
+
 ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "numerics": numerics,
     "scan": scan,
+    "speed": speed,
+    "quality": quality,
     "intake": intake,
     "bundle": bundle,
     "page": page,

@@ -11,17 +11,26 @@ def main() -> None:
     print("compiling the kernels", flush=True)
     import numpy as np
 
+    from watchtide.core import discords
+    from watchtide.core.baselines import KINDS
     from watchtide.core.grouping import Group
     from watchtide.core.scoring.curve import Scored, curve
     from watchtide.core.scoring.rows import Label
     from watchtide.core.shifts import COSTS, search
     from watchtide.engine import stages
     from watchtide.plan import Plan
+    from watchtide.plan.text import from_data
 
     times = np.arange(3000, dtype=np.int64) * 900 * 10**9
     noise = np.random.default_rng(0).normal(size=3000)
     y = np.round(noise + 50 + 20 * np.sin(np.arange(3000) * 2 * np.pi / 96), 1)
     scanned = stages.scan(stages.Input("", times, y), Plan())
+    hourly = from_data({"baseline": {"seasons": ["24h"]}, "replay": {"window": "14d"}})
+    stages.scan(stages.Input("", times, y), hourly, (), "replay")
+    for kind in KINDS:
+        plan = from_data({"baseline": {"kind": kind, "seasons": ["24h"]}, "shifts": {"of": "slope"}})
+        stages.scan(stages.Input("", times[:1500], np.round(np.abs(y[:1500]))), plan)
+    discords.nearest(y[:400], 24)
     curve([Scored("", times, scanned.z)], [Label(0, 10)], group=Group())
     for cost in COSTS:
         search(noise[:200], cost=cost)
