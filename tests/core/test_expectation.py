@@ -7,9 +7,9 @@ from watchtide.core import baselines, choosing, expectation, replay, robust, sea
 from watchtide.core.baselines import KINDS, fixed, isolation
 from watchtide.core.expectation import Choice, choose_periods
 from watchtide.core.flagging import flag
-from watchtide.core.frame import Frame, frame_of, period_of
+from watchtide.core.frame import Frame, frame_of, period_of, slots
 from watchtide.core.grouping import Group, find_runs
-from watchtide.core.series import SECOND_NS, Series, infer_step, regrid, season_slots, wall_clock
+from watchtide.core.series import SECOND_NS, Series, infer_step, regrid, wall_clock
 
 STEP = 3_600 * SECOND_NS
 DAY = 24
@@ -468,9 +468,10 @@ def test_the_wall_clock_grid_keeps_the_hour_through_a_clock_change():
     n = 24 * 6
     offsets = np.where(np.arange(n) < 72, 3600, 0) * SECOND_NS  # clocks go back on the fourth day
     clock = wall_clock(series_of(np.arange(n, dtype=float), offsets))
-    slots = season_slots(clock, STEP, 24)[clock.position]
+    by_hour = slots(frame_of(series_of(np.arange(n, dtype=float), offsets)), period_of(24, STEP), 24)
+    # 1970 began on a Thursday at midnight UTC.
     local_hour = (np.arange(n) + np.where(np.arange(n) < 72, 1, 0)) % 24
-    assert np.array_equal(slots, local_hour)
+    assert np.array_equal(by_hour, local_hour)
     assert clock.length == n - 1  # the repeated hour shares its place
     assert clock.spread_out(np.arange(n, dtype=float))[71] == pytest.approx((71 + 72) / 2)
     # A year with both changes has as many places as samples, and is no plain copy all the same.

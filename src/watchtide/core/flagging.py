@@ -126,9 +126,7 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
     return SideTails(tail_of(by_sample, hint=hint), by_findings)
 
 
-def tail_of(
-    scores: Scores, *, share: float = 0.05, hint: float | None = None, is_pooled: bool = False
-) -> Tail | None:
+def tail_of(scores: Scores, *, share: float = 0.05, hint: float | None = None) -> Tail | None:
     return fit_tail(
         scores.values,
         scores.blocks,
@@ -137,7 +135,6 @@ def tail_of(
         share=share,
         grain=scores.grain,
         hint=hint,
-        is_pooled=is_pooled,
     )
 
 

@@ -48,7 +48,7 @@ def tail_of(blocks: Sequence[Blocks]) -> Tail | None:
     where = np.concatenate([b.number[b.clean] for b in blocks]) if blocks else np.empty(0, np.int64)
     if len(values) < LEAST_BLOCKS:
         return None
-    return fit_tail(values, where, float(len(values)), share=0.3, is_pooled=len(blocks) > 1)
+    return fit_tail(values, where, float(len(values)), share=0.3)
 
 
 def p_values(blocks: Blocks, tail: Tail | None) -> Floats:

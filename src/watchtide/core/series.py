@@ -170,14 +170,3 @@ def wall_clock(series: Series) -> WallClock:
     shift = min(0, int(position.min()))
     position = position - shift
     return WallClock(position, int(position.max()) + 1, start + shift * series.step_ns)
-
-
-def season_slots(clock: WallClock, step_ns: int, period: int) -> Ints:
-    """(length,) slot of every local grid position within a season of `period` samples.
-
-    Slots count from 1970-01-05 00:00 local time, a Monday, so that slot 0 of a week is Monday
-    midnight and slot 0 of a day is midnight.
-    """
-    monday_ns = 4 * 86_400 * SECOND_NS
-    first = (clock.start_ns - monday_ns) // step_ns
-    return (first + np.arange(clock.length, dtype=np.int64)) % period

@@ -5,7 +5,6 @@ time are resampled and the *mean* rate over the draws is what is promised, so th
 history leaves open makes a level higher, not a promise weaker.
 """
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,7 +44,6 @@ class Tail:
     log_rates: Floats
     count: int
     left_out: int
-    is_pooled: bool = False
 
     def rate_at(self, level: float) -> float:
         """Expected number a unit of exposure that reach `level`."""
@@ -101,7 +99,6 @@ def fit_tail(
     grain: float = 0.0,
     hint: float | None = None,
     seed: int = 1,
-    is_pooled: bool = False,
 ) -> Tail | None:
     """The tail of values (scores of samples, or peaks of findings), or None under 40 of them.
 
@@ -150,7 +147,6 @@ def fit_tail(
         log_rates,
         len(excess),
         gone,
-        is_pooled,
     )
 
 
@@ -265,14 +261,3 @@ def _draws(
     means = np.where(draws_count > 0, draws_total / np.maximum(draws_count, 1e-300), mean)
     scales = np.maximum(means * (1 - shapes), least)
     return draws_count / exposure, scales, shapes
-
-
-def pool(tails: Sequence[tuple[Floats, Ints, float, Floats]], *, seed: int = 1) -> Tail | None:
-    """One tail over the clean values of several streams of a family; each brings values, blocks, exposure, weights."""
-    if not tails:
-        return None
-    values = np.concatenate([t[0] for t in tails])
-    # The same stretch of time is one block for all of them: what strikes a family strikes it together.
-    blocks = np.concatenate([t[1] for t in tails])
-    weights = np.concatenate([t[3] for t in tails])
-    return fit_tail(values, blocks, sum(t[2] for t in tails), weights=weights, seed=seed, is_pooled=True)

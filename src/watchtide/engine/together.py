@@ -62,10 +62,8 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
     peaks = [p for h in some if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None]
     findings = _joined(peaks)
     return flagging.SideTails(
-        flagging.tail_of(samples, is_pooled=True)
-        if samples and len(samples.values) >= flagging.LEAST_SCORES
-        else None,
-        flagging.tail_of(findings, share=0.6, is_pooled=True)
+        flagging.tail_of(samples) if samples and len(samples.values) >= flagging.LEAST_SCORES else None,
+        flagging.tail_of(findings, share=0.6)
         if findings and len(findings.values) >= flagging.LEAST_FINDINGS
         else None,
     )
