@@ -165,6 +165,9 @@ def suspects(model: Model, part: Frame, training: Training, denominator: Floats 
     """
     if model.choice.kind in ("fixed", "trailing"):
         return np.zeros(len(part), np.bool_)
+    if robust.is_mostly_one_value(part.trained):
+        # What happens is seldom here, which alone makes it no trouble.
+        return np.zeros(len(part), np.bool_)
     spread_then = model.spread.at(training.held, spread_groups(part, model), denominator)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = np.where(part.usable, (part.values - training.held) / spread_then, np.nan)
@@ -249,7 +252,7 @@ def fit(
     known = part.values[part.usable]
     law = "size" if choice.is_multiplied and choice.law == "even" else choice.law
     scatter = spread.fit_spread(
-        residual, held, where, groups, law=law, is_robust=choice.is_robust, denominator=denominator,
+        residual, held, where, groups, law=law, is_robust=choice.is_robust and not robust.is_mostly_one_value(known), denominator=denominator,
         unit=choice.unit, quantum=robust.resolution(known), size=float(np.max(np.abs(known))),
     )  # fmt: skip
     grain = robust.resolution(known) / scatter.stream if scatter.stream > 0 else 0.0

@@ -43,6 +43,16 @@ def median(y):  # type: ignore[no-untyped-def]
     return np.median(seen) if len(seen) else np.nan
 
 
+# From this share of equal values on, what differs is an event, and medians say nothing of it.
+MOSTLY = 0.6
+
+
+def is_mostly_one_value(y: Floats) -> bool:
+    """Whether most of what is observed is one and the same value, such as the zeros of a rare count."""
+    seen = y[~np.isnan(y)]
+    return bool(len(seen) and np.mean(seen == np.median(seen)) >= MOSTLY)
+
+
 def resolution(y: Floats) -> float:
     """Smallest step between distinct values, as far as it is one: the quantum of the data.
 

@@ -205,7 +205,8 @@ def _law(
 
 def _count_terms(r: Floats, mu: Floats, is_robust: bool) -> tuple[float, float]:
     m = np.maximum(mu, 0.01)
-    a, b = _two_terms(r, np.stack([m, m * m], axis=1), is_robust)
+    # One event more or less is never wild, however seldom there is one.
+    a, b = _two_terms(r, np.stack([m, m * m], axis=1), is_robust, least=1.5)
     return max(a, 0.05), b
 
 
@@ -222,7 +223,7 @@ def counting_unit(values: Floats, d: Floats) -> float:
     return 0.0
 
 
-def _two_terms(r: Floats, terms: Floats, is_robust: bool) -> tuple[float, float]:
+def _two_terms(r: Floats, terms: Floats, is_robust: bool, least: float = 0.0) -> tuple[float, float]:
     """Non-negative a, b with scale(r)² about a x₁ + b x₂, fitted to bins of equal numbers."""
     order = np.argsort(terms[:, 1], kind="stable")
     bins = np.array_split(order, int(np.clip(len(r) // 40, 1, 24)))
@@ -232,7 +233,11 @@ def _two_terms(r: Floats, terms: Floats, is_robust: bool) -> tuple[float, float]
         own = r[part]
         # Medians of small counts jump; squares drawn in at four scales do not, and let no outlier in.
         rough = max(mad_sigma(own, centre=0.0), 1e-300)
-        v[i] = float(np.mean(np.minimum(own**2, (4 * rough) ** 2))) if is_robust else float(np.mean(own**2))
+        v[i] = (
+            float(np.mean(np.minimum(own**2, max(4 * rough, least) ** 2)))
+            if is_robust
+            else float(np.mean(own**2))
+        )
     from scipy.optimize import nnls
 
     w = 1 / np.maximum(v, 1e-300)

@@ -21,11 +21,15 @@ from watchtide.core.tails import Tail, fit_tail
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 CLIP = 3.0
+# A mean square under this is as good as none: its logarithm must not run away.
+LEAST_SQUARE = 0.02
 # Lengths go up by doubling to two days, or a twelfth of the history where that is shorter.
 SHORTEST, LENGTHS_NS = 6, 2 * 86_400 * SECOND_NS
 LEAST_OBSERVED = 0.7
 # All families of windows together are to be reached as rarely as a single sample is, not each of them.
 TOGETHER = 4.0
+# What a unit of a window's statistic is worth beside its rarity.
+LOUDER = 0.01
 # A tail says nothing of what comes less often than this a week.
 LEAST_RATE = 1e-4
 # Below the lowest level of the operating curve a window is not worth telling.
@@ -141,7 +145,7 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
                     count -= 1
             if count >= LEAST_OBSERVED * length:
                 mean[li, t] = total / count
-                rough[li, t] = np.log(max(square, 1e-6) / count)
+                rough[li, t] = np.log(max(square / count, LEAST_SQUARE))
     return mean, rough
 
 
@@ -212,7 +216,8 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
     for _ in range(2 if len(lengths) else 0):
         calm = np.where(out, np.nan, z)
         mean, rough = statistics(calm, lengths)
-        away, wild = _standard(mean, _middles(mean)), _standard(rough, _middles(rough))
+        of_mean, of_rough = _least_scales(calm, lengths)
+        away, wild = _standard(mean, _middles(mean, of_mean)), _standard(rough, _middles(rough, of_rough))
         loud = np.zeros((3, len(lengths), len(z)))
         for place, rows in enumerate((away, -away, wild)):
             loud[place] = np.where(np.isnan(rows), 0.0, rows)
@@ -256,7 +261,8 @@ def calibrate(
     expected: Floats | None = None,
     event: Floats | None = None,
 ) -> Watch | None:
-    """Windows of a stream, from clean held-out scores; None where there is too little to compare with.
+    """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
+    most values are the same one: windows of rare events tell nothing that the events do not.
 
     held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
     groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked.
@@ -264,7 +270,7 @@ def calibrate(
     z = np.where(clean, held, np.nan)
     n = int(np.sum(~np.isnan(z)))
     lengths = lengths_for(n, step_ns)
-    if n < 200 or len(lengths) == 0:
+    if n < 200 or len(lengths) == 0 or robust.is_mostly_one_value(np.where(clean, values, np.nan)):
         return None
     block = int(max(24, lengths[-1] // 4))
     weeks = n * step_ns / WEEK_NS
@@ -272,7 +278,8 @@ def calibrate(
     if own["above"] is None or own["below"] is None:
         return None
     mean, rough = statistics(z, lengths)
-    mean_at, rough_at = _middles(mean), _middles(rough)
+    of_mean, of_rough = _least_scales(z, lengths)
+    mean_at, rough_at = _middles(mean, of_mean), _middles(rough, of_rough)
     with np.errstate(invalid="ignore"):
         up = np.nanmax(np.where(np.isnan(mean), -np.inf, _standard(mean, mean_at)), axis=0)
         down = np.nanmax(np.where(np.isnan(mean), -np.inf, -_standard(mean, mean_at)), axis=0)
@@ -337,14 +344,32 @@ def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) ->
     return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain)
 
 
-def _middles(rows: Floats) -> Floats:
-    """(k, 2) median and robust scale of each row; long rows by every few of their samples, windows overlap anyway."""
+def _middles(rows: Floats, least: Floats) -> Floats:
+    """(k, 2) median and robust scale of each row; long rows by every few of their samples, windows overlap anyway.
+
+    least : (k,) scales below which chance alone lies: most windows of a stream of hardly anything are alike.
+    """
     out = np.zeros((len(rows), 2))
     for i, row in enumerate(rows):
         some = np.ascontiguousarray(row[:: max(1, len(row) // 3000)])
         out[i, 0] = np.nan_to_num(robust.median(some))
-        out[i, 1] = max(1.4826 * np.nan_to_num(robust.median(np.abs(some - out[i, 0]))), 1e-3)
+        out[i, 1] = max(1.4826 * np.nan_to_num(robust.median(np.abs(some - out[i, 0]))), least[i])
     return out
+
+
+def _least_scales(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
+    """Scales of the mean and of the log mean square over windows of independent samples of this size, a little under.
+
+    Where hardly anything ever happens (clipped root mean square under a half), two events in a window are chance too.
+    """
+    clipped = np.clip(z[~np.isnan(z)], -CLIP, CLIP)
+    size = float(np.sqrt(np.mean(clipped**2))) if len(clipped) else 1.0
+    mean, rough = 0.6 * max(size, 1e-3) / np.sqrt(lengths), 1 / np.sqrt(lengths)
+    if size < 0.5:
+        mean = np.maximum(mean, 2 * CLIP / lengths / TROUBLE)
+        two = np.log(2 * CLIP**2 / lengths + LEAST_SQUARE) - np.log(LEAST_SQUARE)
+        rough = np.maximum(rough, two / TROUBLE)
+    return mean, rough
 
 
 def _standard(rows: Floats, at: Floats) -> Floats:
@@ -401,7 +426,8 @@ def _interpolate(x: Floats, scale: Floats) -> Floats:
     """Sigmas a statistic is worth; under the threshold nothing, beyond the scale its end."""
     grid, sigmas = scale
     with np.errstate(invalid="ignore"):
-        out = np.interp(x, grid, np.maximum.accumulate(sigmas))
+        # A little for the statistic itself, so that of two windows past all rates the louder goes first.
+        out = np.interp(x, grid, np.maximum.accumulate(sigmas)) + LOUDER * (x - grid[0])
         return np.where(np.isnan(x) | (x < grid[0]), 0.0, out)
 
 

@@ -115,13 +115,25 @@ def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
     return len(stream_ids)
 
 
+def stream_input(stream: Stream, times: Any, values: Any) -> tuple[stages.Input, str]:
+    """What a scan takes of a stream, its denominator on the same stamps, and the digest of both."""
+    digest = store.digest(times, values)
+    if stream.denominator_id is None:
+        return stages.Input(stream.key, times, values, stream.zone), digest
+    own, below = store.read(stream.denominator_id)
+    at = np.minimum(np.searchsorted(own, times), max(len(own) - 1, 0))
+    amounts = np.where(own[at] == times, below[at], np.nan) if len(own) else np.full(len(times), np.nan)
+    whole = hashlib.sha256(f"{digest} {store.digest(times, amounts)}".encode()).hexdigest()
+    return stages.Input(stream.key, times, values, stream.zone, amounts), whole
+
+
 def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label]) -> kept.Task:
-    times, values = store.read(stream.pk)
+    given, digest = stream_input(stream, *store.read(stream.pk))
     return kept.Task(
-        stages.Input(stream.key, times, values, stream.zone),
+        given,
         plan,
         tuple(x for x in labels if keys.covers(x.series, stream.key)),
-        store.digest(times, values),
+        digest,
         str(stage_folder()),
         settings.STAGE_CACHE_BYTES,
     )
@@ -137,9 +149,10 @@ def rescan(row: ScanStream) -> stages.Scanned:
     if base is None:
         labels = [core_rows.Label(a, b, "", "incident") for a, b in row.left_out]
         times, values = store.read(row.stream_id)
-        if store.digest(times, values) != row.samples_digest:
+        given, digest = stream_input(row.stream, times, values)
+        if digest != row.samples_digest:
             raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
-        base = stages.fit(stages.Input(row.stream.key, times, values, row.stream.zone), plan, labels)
+        base = stages.fit(given, plan, labels)
         cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
     return stages.flag(base, plan)
 
