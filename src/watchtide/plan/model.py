@@ -4,10 +4,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
+from watchtide.core.baselines import LATER_KINDS
 from watchtide.plan import durations
 
-# Named in the format, and coming with the learned networks; refused by name rather than ignored.
-LATER_KINDS = ("next-step", "reconstruction")
 # Options of each kind: what a value must be. A duration is turned into nanoseconds when a stream's cadence is known.
 OPTIONS: dict[str, dict[str, str]] = {
     "auto": {},

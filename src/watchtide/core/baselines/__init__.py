@@ -13,8 +13,6 @@ from dataclasses import dataclass, field
 from types import ModuleType
 from typing import Any
 
-import numpy as np
-
 from watchtide.core.frame import Frame, Period
 from watchtide.core.series import Floats
 
@@ -72,8 +70,3 @@ def fit(kind: str, frame: Frame, periods: Sequence[Period], options: dict[str, A
     if kind in NEEDS_SEASON and not periods:
         raise ValueError(f"a {kind} baseline needs a season; state one, for example seasons: [24h]")
     return found.fit(frame, tuple(periods), **(options or {}))  # type: ignore[no-any-return]
-
-
-def plain_parts(expected: Floats, k: int = 0) -> Parts:
-    """Parts of a kind that tells no season apart: all of it is trend."""
-    return Parts(expected, expected, np.zeros((k, len(expected))))

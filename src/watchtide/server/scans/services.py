@@ -218,16 +218,6 @@ def _finite(value: float | None) -> float | None:
     return float(value) if value is not None and math.isfinite(value) else None
 
 
-def as_core(f: Finding, key: str) -> core_rows.Finding:
-    def number(value: float | None) -> float:
-        return float("nan") if value is None else value
-
-    return core_rows.Finding(
-        key, f.start_ns, f.end_ns, f.kind, f.direction, number(f.score), f.peak_ns, number(f.peak_value),
-        number(f.expected), f.points, f.window, number(f.size), number(f.confidence),
-    )  # fmt: skip
-
-
 PRECEDENCE = {"incident": 0, "unsure": 1, "foreseen": 2, "false-alarm": 3}
 
 
