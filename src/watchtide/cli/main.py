@@ -16,11 +16,13 @@ app = typer.Typer(
     no_args_is_help=True,
     add_completion=True,
     pretty_exceptions_enable=False,
+    # Plain help: its rich form takes longer to import than all of the rest.
+    rich_markup_mode=None,
     help="Scan metric streams for anomalies, and count how far the scan can be trusted.",
 )
-plan_app = typer.Typer(no_args_is_help=True, help="Check and show plans.")
-server_app = typer.Typer(no_args_is_help=True, help="Run and look after the server.")
-convert_app = typer.Typer(no_args_is_help=True, help="Turn files into other formats.")
+plan_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Check and show plans.")
+server_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Run and look after the server.")
+convert_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Turn files into other formats.")
 app.add_typer(plan_app, name="plan")
 app.add_typer(convert_app, name="convert")
 app.add_typer(server_app, name="server")
