@@ -218,5 +218,7 @@ def test_rare_events_are_heard_one_by_one_and_not_by_windows():
     rng = np.random.default_rng(0)
     z = np.where(rng.uniform(size=4000) < 0.02, 3.0, -0.1)
     values = np.where(z > 0, 1.0, 0.0)
-    watch = windows.calibrate(z, np.ones(4000, bool), values, np.arange(4000) * HOUR, HOUR, np.zeros(4000, np.int64), 1)
+    watch = windows.calibrate(
+        z, np.ones(4000, bool), values, np.arange(4000) * HOUR, HOUR, np.zeros(4000, np.int64), 1
+    )
     assert watch is None, "most values are the same one"
