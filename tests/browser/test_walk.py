@@ -60,8 +60,9 @@ def test_dragging_the_level_moves_count_precision_and_recall_as_the_server_count
     level = float(page.find("[role=slider]").get_attribute("aria-valuenow"))
     i = round((level - 2) / 0.05)
     page.says(f"{curve['findings'][i]:,} findings at {level:.2f}", "[aria-label='Findings at this level']")
-    assert page.text("[data-testid=precision]") == f"{curve['precision'][i]:.2f}"
-    assert page.text("[data-testid=recall]") == f"{curve['recall'][i]:.2f}"
+    for name in ("precision", "recall"):
+        # Halves may be rounded either way: 0.125 is 0.13 on the page and 0.12 here.
+        assert abs(float(page.text(f"[data-testid={name}]")) - curve[name][i]) < 0.005001
     true = curve["tp_findings"][i]
     assert f"{true} of {true + curve['fp_findings'][i]}" in page.text("[aria-label='Against the logbook']")
     page.find("[role=slider]").send_keys(Keys.ARROW_UP)
