@@ -103,7 +103,9 @@ def test_a_formula_is_refused_at_its_place_and_then_computed(page):
             (f := page.fetch("/api/v1/catalogue?q=adults_share%20Northquay")["streams"])
             and f[0]["samples"] > 10_000
             and f
-        )
+        ),
+        # Formulas are computed by upkeep, in its turn.
+        seconds=90,
     )
     assert found[0]["unit"] == "%" and found[0]["denominator"]
 
