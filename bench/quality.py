@@ -18,10 +18,7 @@ from bench import quality_world as world
 LOOK, LAST = (11, 12), (21, 22)
 STATED = {"berth level": ["12.4206h", "12h", "24h"], "hold temperature": ["6h", "24h"], "quay wind": []}
 FIXED: dict[str, dict[str, Any]] = {
-    "global mean ± 3 SD": {
-        "baseline": {"kind": "slot", "options": {"centre": "mean"}}, "flag": {"level": {"sigmas": 3}, "spread": "sd", "windows": "none"},
-        "shifts": {"of": "none"},
-    },
+    "global mean ± 3 SD": {"shifts": {"of": "none"}},
     "same slot median ± 4 MAD": {
         "baseline": {"kind": "slot", "form": "additive"}, "flag": {"level": {"sigmas": 4}, "windows": "none"}, "shifts": {"of": "none"},
     },
@@ -43,9 +40,16 @@ def plan_for(name: str, data: dict[str, Any], stream: world.Labelled, mode: str)
     own = json.loads(json.dumps(data))
     base = own.setdefault("baseline", {})
     if name.startswith("global"):
-        # One mean for all times: the slot of a season of one sample is the whole stream.
-        base["kind"], base["seasons"] = "trailing", []
-        base["options"] = {"reference": "1000d", "share": 0.6827}
+        # Limits at mean ± 3 SD: of everything in-sample, of the first three weeks in replay.
+        known = stream.values
+        if mode == "replay":
+            known = known[stream.times < stream.times[0] + 21 * 86_400 * 10**9]
+        mean, deviation = float(np.nanmean(known)), 3 * float(np.nanstd(known))
+        own["baseline"] = {
+            "kind": "fixed",
+            "seasons": [],
+            "options": {"lower": mean - deviation, "upper": mean + deviation},
+        }
     elif name != "auto" and "seasons" not in base:
         # The fixed choices are told the seasons, as a person would; those that need whole samples, the nearest.
         seasons = STATED.get(stream.family, ["24h", "7d"])

@@ -119,12 +119,11 @@ def expect(
     *,
     stop: int | None = None,
     denominator: Floats | None = None,
-    begun: tuple[Model, Training] | None = None,
 ) -> Expectation:
     """Fit the baseline on the usable samples before `stop` and judge every sample by it.
 
     frame : (n,) samples, usable ones observed and not left out; stop : index of the first sample after training, None
-    trains on all; denominator : (n,) of ratios. begun : a first fit of this choice to the same part. A step that lasts `settle_samples` becomes the new normal: the
+    trains on all; denominator : (n,) of ratios. A step that lasts `settle_samples` becomes the new normal: the
     seasons are fitted with it taken out, and the expectation follows it that much later.
     Raises ValueError for an unknown kind, or seasons and options the baseline cannot use.
     """
@@ -134,7 +133,7 @@ def expect(
     if not part.usable.any():
         return _blank(frame, "no observed sample to train on: nothing is judged")
     d = None if denominator is None else denominator[:stop]
-    model, training = fit(part, choice, d) if begun is None else begun
+    model, training = fit(part, choice, d)
     suspect = suspects(model, part, training, d)
     if suspect.any():
         model, training = fit(part, choice, d, suspect=suspect, like=training)

@@ -40,7 +40,22 @@ def stage_folder() -> Path:
 
 @transaction.atomic
 def plan_version(name: str, plan: PlanText, author: str) -> PlanVersion:
-    """The version of this plan with this text, made where it is new."""
+    """The version of this plan with this text, made where it is new.
+
+    Refuses what scans on the server do not hear yet, rather than leave it out in silence.
+    """
+    unheard = {
+        "flag.fleet": plan.flag.fleet is not None,
+        "baseline.calendars": bool(plan.baseline.calendars),
+        "baseline.covariates": bool(plan.baseline.covariates),
+    }
+    for place, is_stated in unheard.items():
+        if is_stated:
+            raise Problem(
+                "is heard by the command line only",
+                place=place,
+                remedy="leave it out here, or scan by command",
+            )
     owner, _ = Plan.objects.get_or_create(name=name)
     Plan.objects.select_for_update().get(pk=owner.pk)
     text = dump(plan)
