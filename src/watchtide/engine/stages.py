@@ -278,7 +278,7 @@ def _like(plan: Plan, prepared: Prepared, periods: tuple[Period, ...], step_ns: 
     """What is settled before any candidate is tried."""
     laws = {"count": "count", "ratio": "ratio", "value": "even"}
     law = laws[prepared.resolved["as"]]
-    if plan.prepare.transform not in ("none", "log"):
+    if plan.prepare.transform != "none":
         law = "even"
     settle = durations.parse_ns(plan.baseline.settle, step_ns=step_ns)
     return Choice(
@@ -306,7 +306,7 @@ def _choose(
 ) -> Choice:
     """Kind and form, chosen from the training part where the plan leaves them open."""
     kind, form = plan.baseline.kind, plan.baseline.form
-    if plan.prepare.transform not in ("none", "log") and form == "auto":
+    if plan.prepare.transform != "none" and form == "auto":
         form = "additive"
     if form == "multiplicative" and like.law == "ratio":
         like = replace(like, law="even")
