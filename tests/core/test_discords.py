@@ -17,14 +17,16 @@ def brute(y, window):
         s = row.std()
         return (row - row.mean()) / s if s > 1e-9 * max(np.nanstd(y), 1e-300) else None
 
+    shapes = [z(row) for row in rows]
+    gone = [bool(np.isnan(row).any()) for row in rows]
     for i in range(m):
-        if np.isnan(rows[i]).any():
+        if gone[i]:
             continue
         best = np.inf
         for j in range(m):
-            if abs(i - j) < max(window // 2, 1) or np.isnan(rows[j]).any():
+            if abs(i - j) < max(window // 2, 1) or gone[j]:
                 continue
-            a, b = z(rows[i]), z(rows[j])
+            a, b = shapes[i], shapes[j]
             if a is None or b is None:
                 d = 0.0 if a is None and b is None else np.sqrt(window)
             else:

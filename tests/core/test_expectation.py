@@ -348,13 +348,17 @@ def test_form_and_week_are_chosen_by_what_was_held_out():
     t = np.arange(24 * 56)
     shape = np.exp(1.3 * np.sin(2 * np.pi * t / DAY)) * np.where((t // 24) % 7 >= 5, 0.4, 1.0)
     y = 50 * shape * np.exp(rng.normal(0, 0.08, len(t)))
-    got = choosing.choose(frame(y), PERIODS, Choice("harmonic"))
+    got, _ = choosing.choose(frame(y), PERIODS, Choice("harmonic"))
     assert got.is_multiplied and got.kind == "harmonic" and len(got.evidence) >= 3
     assert any(p.ns == 7 * 24 * STEP for p in got.periods) and any(
         "a week beside the day" in r for r in got.reasons
     )
-    plain = choosing.choose(frame(daily(42)), PERIODS, Choice("harmonic"))
+    plain, first = choosing.choose(frame(daily(42)), PERIODS, Choice("harmonic"))
     assert not plain.is_multiplied
+    # The fit that choosing made is the one that would be made again.
+    again, taken = (expectation.expect(frame(daily(42)), plain, first=x) for x in (None, first))
+    for name in ("expected", "spread", "held", "trend"):
+        assert np.array_equal(getattr(again, name), getattr(taken, name), equal_nan=True), name
     with pytest.raises(ValueError, match="values above 0"):
         choosing.choose(frame(daily(42) - 50), PERIODS, Choice("harmonic"), form="multiplicative")
 

@@ -177,7 +177,7 @@ def test_a_stage_key_changes_with_what_shapes_the_fit_and_with_nothing_else():
         {"flag": {"level": {"sigmas": 9}}},
         {"flag": {"side": "above"}},
         {"group": {"need": 2, "of": 3}},
-        {"shifts": {"of": "none"}},
+        {"shifts": {"of": "slope"}},
     ):
         assert key(same) == base, same
     for other in (

@@ -182,18 +182,21 @@ def scan(
     )
     table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []
-    _, streams, spans = read_streams(source, table)
-    streams = with_days(streams, plan, table)
-    done = run.scan_many(
-        streams,
-        plan,
-        [*left_out, *spans],
-        mode=mode,
-        is_kept=save is not None,
-        jobs=jobs,
-        progress=progress_line("scanned"),
-    )
-    scanned = together.finish(list(done), plan)
+    with run.workers(jobs) as executor:
+        _, streams, spans = read_streams(source, table)
+        streams = with_days(streams, plan, table)
+        done = run.scan_many(
+            streams,
+            plan,
+            [*left_out, *spans],
+            mode=mode,
+            is_kept=save is not None,
+            is_told=save is not None or summary is not None,
+            jobs=jobs,
+            executor=executor,
+            progress=progress_line("scanned"),
+        )
+        scanned = together.finish(list(done), plan)
     if save:
         models = [m for s in scanned if (m := saved.saved_of(s, plan)) is not None]
         results.write_whole(save, saved.write(models))

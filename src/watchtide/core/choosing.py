@@ -28,36 +28,59 @@ SEASONAL = ("auto", "harmonic", "slot")
 
 @dataclass(frozen=True)
 class Trial:
-    """One candidate: what it is called, how it was chosen, and its held-out loss in nats a sample."""
+    """One candidate: what it is called, how it was chosen, and its held-out loss in nats a sample.
+
+    is_whole : the fit took nothing over from another candidate's, and so is what the choice by itself would give.
+    """
 
     name: str
     choice: Choice
     loss: float
     error: float
+    model: Model
     training: Training
-    ridge: dict[str, float] | None = None
+    is_whole: bool
+
+    @property
+    def ridge(self) -> dict[str, float] | None:
+        ridge: dict[str, float] | None = self.model.fitted.facts.get("ridge")
+        return ridge
+
+
+First = tuple[Model, Training]
+
+
+def _on_one_scale(a: Choice, b: Choice) -> bool:
+    return a.periods == b.periods and a.is_multiplied == b.is_multiplied and a.has_link == b.has_link
 
 
 def choose(
     frame: Frame, periods: tuple[Period, ...], like: Choice, *, kind: str = "auto", form: str = "auto",
     denominator: Floats | None = None, are_found: bool = True,
-) -> Choice:  # fmt: skip
+) -> tuple[Choice, First | None]:  # fmt: skip
     """Fill in kind and form where they are auto, with the reason in words and every candidate's figure.
 
     frame : the training part; like : what is settled already (law, settle, options); are_found : the seasons were found, not
     stated, and may be read otherwise. Each candidate is fitted to
     three of four folds of whole cycles and judged on the fourth: the mean of log spread + a Student-4 loss of
-    the standardised error, so that a sharp expectation counts only with an honest spread.
+    the standardised error, so that a sharp expectation counts only with an honest spread. Also returns the fit of the
+    choice to all of the frame, where choosing has made it.
     """
     candidates = _candidates(frame, periods, like, kind, form)
     variants = _variants(frame, periods) if kind in SEASONAL and are_found else []
     if len(candidates) == 1 and not variants:
         name, choice = candidates[0]
-        return replace(choice, reasons=(*like.reasons, _only(name, choice, form)))
-    trials = [t for name, choice in candidates if (t := _trial(name, choice, frame, denominator)) is not None]
+        return replace(choice, reasons=(*like.reasons, _only(name, choice, form))), None
+    trials: list[Trial] = []
+    for name, choice in candidates:
+        same = next((t.training for t in trials if _on_one_scale(t.choice, choice)), None)
+        trial = _trial(name, choice, frame, denominator, regimes=same)
+        trials += [trial] if trial is not None else []
     if not trials:
         name, choice = candidates[0]
-        return replace(choice, reasons=(*like.reasons, f"{name}: nothing could be held out to compare with"))
+        return replace(
+            choice, reasons=(*like.reasons, f"{name}: nothing could be held out to compare with")
+        ), None
     best = _best(trials)
     reasons = []
     for why, changed in variants:
@@ -82,7 +105,7 @@ def choose(
     others = ", ".join(f"{t.name} {t.loss - best.loss:+.3f}" for t in trials if t is not best)
     why = f"{best.name}: least held-out loss of {len(trials)}, mean absolute error {best.error:.4g}"
     evidence = {t.name: round(t.loss, 4) for t in trials}
-    return replace(
+    chosen = replace(
         best.choice,
         reasons=(
             *like.reasons,
@@ -91,6 +114,7 @@ def choose(
         ),
         evidence=evidence,
     )
+    return chosen, (replace(best.model, choice=chosen), best.training) if best.is_whole else None
 
 
 def _best(trials: list[Trial]) -> Trial:
@@ -102,19 +126,21 @@ def _best(trials: list[Trial]) -> Trial:
 
 
 def _trial(
-    name: str, choice: Choice, frame: Frame, denominator: Floats | None, like: Trial | None = None
-) -> Trial | None:
-    """One candidate. like : one on the same scale, whose regimes and penalties hold."""
+    name: str, choice: Choice, frame: Frame, denominator: Floats | None, like: Trial | None = None, *,
+    regimes: Training | None = None,
+) -> Trial | None:  # fmt: skip
+    """One candidate. like : one on the same scale, whose regimes and penalties hold; regimes : a fit whose regimes this
+    one would find again."""
     tried = choice
     if like is not None and choice.kind == "harmonic":
         tried = replace(choice, options={"ridge": like.ridge or USUAL, **choice.options})
     try:
-        model, training = expectation.fit(frame, tried, denominator, like=like.training if like else None)
+        model, training = expectation.fit(frame, tried, denominator, like=like.training if like else regimes)
     except ValueError:
         # What this stream cannot carry is no candidate.
         return None
     loss, error = held_out_loss(frame, model, training, denominator)
-    return Trial(name, choice, loss, error, training, model.fitted.facts.get("ridge"))
+    return Trial(name, choice, loss, error, model, training, like is None)
 
 
 Periods = tuple[Period, ...]

@@ -119,11 +119,14 @@ def expect(
     *,
     stop: int | None = None,
     denominator: Floats | None = None,
+    first: tuple[Model, Training] | None = None,
+    has_level: bool = True,
 ) -> Expectation:
     """Fit the baseline on the usable samples before `stop` and judge every sample by it.
 
     frame : (n,) samples, usable ones observed and not left out; stop : index of the first sample after training, None
-    trains on all; denominator : (n,) of ratios. A step that lasts `settle_samples` becomes the new normal: the
+    trains on all; denominator : (n,) of ratios; first : the plain fit of the training part, where it is made already; has_level : whether the
+    values without their seasons are asked for. A step that lasts `settle_samples` becomes the new normal: the
     seasons are fitted with it taken out, and the expectation follows it that much later.
     Raises ValueError for an unknown kind, or seasons and options the baseline cannot use.
     """
@@ -133,7 +136,7 @@ def expect(
     if not part.usable.any():
         return _blank(frame, "no observed sample to train on: nothing is judged")
     d = None if denominator is None else denominator[:stop]
-    model, training = fit(part, choice, d)
+    model, training = first or fit(part, choice, d)
     suspect = suspects(model, part, training, d)
     if suspect.any():
         model, training = fit(part, choice, d, suspect=suspect, like=training)
@@ -150,7 +153,11 @@ def expect(
     settling = np.zeros(n, np.bool_)
     settling[:stop] = training.steps != training.delayed
     notes = [model.spread.reason, *_told(training)]
-    level = regimes.season_free(frame, choice.periods, np.r_[training.clean, np.zeros(n - stop, np.bool_)])
+    level = np.full(n, np.nan)
+    if has_level:
+        level = regimes.season_free(
+            frame, choice.periods, np.r_[training.clean, np.zeros(n - stop, np.bool_)]
+        )
     return Expectation(
         expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, training.changes, settling,
         groups, model.groups, isolated_of(model, frame), model, tuple(notes),

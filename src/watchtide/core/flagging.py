@@ -152,18 +152,23 @@ def resolve_level(
     group: grouping.Group,
     *,
     family: Callable[[str], SideTails] | None = None,
+    is_told: bool = True,
 ) -> Level:
     """Sigmas for a stated level, by this stream's own held-out scores where the reading needs them.
 
     kind : sigmas | odds | per-week | interval | share; amount in that reading. A rate is the total over the
     sides watched: with both, each side gets half. family : tails of a side over the whole family, asked
     for where the stream has under 400 clean scores or 40 findings of its own; without it such a stream
-    takes 4 sigmas and says so.
+    takes 4 sigmas and says so. is_told : whether odds and findings a week are told of a level that is stated in sigmas;
+    they need the tails, which take longer than the rest.
     """
     watched = watched_sides(side)
     if kind == "interval":
         kind, amount = "odds", 1 / (1 - amount)
-    own = {s: own_tails(held, s, len(watched), group) for s in watched}
+    needs_tails = is_told or kind not in ("sigmas", "share")
+    own = {
+        s: own_tails(held, s, len(watched), group) if needs_tails else SideTails(None, None) for s in watched
+    }
     pooled = set()
     for s in watched:
         if family is not None and (own[s].samples is None or own[s].findings is None):

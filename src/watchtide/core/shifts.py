@@ -74,14 +74,15 @@ def cost(y: Floats, changes: Ints, cost: str = "step") -> float:
     return float(total * scale**2)
 
 
-def default_penalty(y: Floats, cost: str = "step") -> float:
-    """The penalty `search` takes when none is given; y of (n,), NaN skipped."""
+def default_penalty(y: Floats, cost: str = "step", *, variance: float | None = None) -> float:
+    """The penalty `search` takes when none is given; y of (n,), NaN skipped; variance : long-run, where it is known."""
     seen = y[~np.isnan(y)]
     n = max(len(seen), 2)
     if cost == "step+spread":
         phi = robust.lag_one(seen)
         return float(4 * np.log(n) * (1 + phi) / (1 - phi))
-    variance = robust.long_run_variance(seen)
+    if variance is None:
+        variance = robust.long_run_variance(seen)
     # Noise-free data would make every change free: a billionth of the range is no news.
     least = (1e-9 * float(np.ptp(seen))) ** 2 if len(seen) else 0.0
     return float((5 if cost == "slope" else 3) * np.log(n) * max(variance, least))
@@ -327,11 +328,16 @@ def _search(sums, code, penalty, shortest, floor):  # type: ignore[no-untyped-de
 
 @njit(cache=True, nogil=True, fastmath=True)
 def _step_costs(base, level, starts, held, t, total, square, values):  # type: ignore[no-untyped-def]
-    """Cost of ending each candidate's segment at t. One short loop over arrays side by side, which the
-    compiler turns into vector instructions: this is where a search spends its time."""
+    """Least and largest cost of ending each candidate's segment at t. One short loop over arrays side by side, which
+    the compiler turns into vector instructions: this is where a search spends its time."""
+    low, high = np.inf, -np.inf
     for k in range(held):
         d = total - level[k]
-        values[k] = base[k] + square - d * d / (t - starts[k])
+        value = base[k] + square - d * d / (t - starts[k])
+        values[k] = value
+        low = min(low, value)
+        high = max(high, value)
+    return low, high
 
 
 @njit(cache=True, nogil=True)
@@ -351,6 +357,8 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
     values = np.empty(n + 1)
     held = 0
     slack = 1e-9 * (1.0 + abs(penalty))
+    # When the earliest candidate still held was doomed.
+    first_doomed = n + 1
     for t in range(shortest, n + 1):
         fresh = t - shortest
         if fresh == 0 or best[fresh] < np.inf:
@@ -359,19 +367,21 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
             starts[held] = fresh
             doomed[held] = n + 1
             held += 1
-        _step_costs(base, level, starts, held, float(t), sums[1, t], sums[2, t], values)
-        at = np.argmin(values[:held])
-        low = values[at] + penalty
+        least, most = _step_costs(base, level, starts, held, float(t), sums[1, t], sums[2, t], values)
+        at = 0
+        while values[at] > least:
+            at += 1
+        low = least + penalty
         best[t] = low
         previous[t] = int(starts[at])
         bound = low + slack
-        drop = False
-        for k in range(held):
-            if values[k] > bound and doomed[k] > n:
-                doomed[k] = t
-            if t >= doomed[k] + shortest:
-                drop = True
-        if drop:
+        if most > bound:
+            for k in range(held):
+                if values[k] > bound and doomed[k] > n:
+                    doomed[k] = t
+                    first_doomed = min(first_doomed, t)
+        if t >= first_doomed + shortest:
+            first_doomed = n + 1
             kept = 0
             for k in range(held):
                 if doomed[k] > n or t < doomed[k] + shortest:
@@ -381,6 +391,7 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
                         starts[k],
                         doomed[k],
                     )
+                    first_doomed = min(first_doomed, int(doomed[kept]))
                     kept += 1
             held = kept
     return previous

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 from numba import njit
-from scipy import stats
+from scipy.special import betainc, ndtr
 
 from watchtide.core.robust import MAD_TO_SIGMA, mad_sigma
 from watchtide.core.series import Floats, Ints
@@ -84,13 +84,30 @@ def _exact(a: float, b: float) -> tuple[Floats, Floats]:
     grid = np.geomspace(0.01, SMALL_MEAN, 80)
     variance = np.maximum(a * grid + b * grid * grid, grid * 1.0001)
     size = grid * grid / (variance - grid)
-    far = stats.norm.sf(MATCHED_SIGMAS)
+    far = float(ndtr(-MATCHED_SIGMAS))
     # Interpolated within the step that crosses the odds, so that the spread does not jump with the mean.
-    top = stats.nbinom.isf(far, size, size / (size + grid))
-    above, under = (stats.nbinom.sf(x, size, size / (size + grid)) for x in (top, top - 1))
+    top = _least_count(far, size, grid)
+    above, under = (_count_tail(x, size, grid) for x in (top, top - 1))
     share = np.clip((under - far) / np.maximum(under - above, 1e-300), 0.0, 1.0)
     exact = (top - 1 + share + 1 - grid) / MATCHED_SIGMAS
     return np.log(grid), np.maximum.accumulate(exact)
+
+
+def _count_tail(count: Floats, size: Floats, mean: Floats) -> Floats:
+    """Chance of more than `count` events of a negative binomial of this size and mean (Abramowitz & Stegun 26.5.26)."""
+    return np.where(count < 0, 1.0, betainc(np.maximum(count, 0.0) + 1, size, mean / (size + mean)))
+
+
+def _least_count(odds: float, size: Floats, mean: Floats) -> Floats:
+    """Smallest whole count with at most these odds of more, by halving."""
+    low, high = np.full(len(mean), -1.0), np.ones(len(mean))
+    while np.any(open_ := _count_tail(high, size, mean) > odds):
+        high = np.where(open_, 2 * high, high)
+    while np.any(high - low > 1):
+        middle = np.floor((low + high) / 2)
+        is_rare = _count_tail(middle, size, mean) <= odds
+        low, high = np.where(is_rare, low, middle), np.where(is_rare, middle, high)
+    return high
 
 
 def fit_spread(

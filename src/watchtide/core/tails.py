@@ -47,21 +47,26 @@ class Tail:
 
     def rate_at(self, level: float) -> float:
         """Expected number a unit of exposure that reach `level`."""
-        if level <= self.start:
-            return float(self.weight_from(level)) / self.exposure
-        return float(np.exp(np.interp(level, self.levels, self.log_rates)))
+        return float(self.rates_at(np.array([level]))[0])
+
+    def rates_at(self, levels: Floats) -> Floats:
+        """(k,) expected numbers a unit of exposure that reach each of these levels."""
+        at = np.searchsorted(self.body, levels)
+        seen = np.where(at < len(self.body), self.above[np.minimum(at, len(self.body) - 1)], 0.0)
+        beyond = np.exp(np.interp(levels, self.levels, self.log_rates))
+        return np.asarray(np.where(levels <= self.start, seen / self.exposure, beyond))
 
     def level_for(self, rate: float) -> float:
         """The least level reached at most `rate` times a unit of exposure."""
-        if np.log(max(rate, 1e-300)) >= self.log_rates[0]:
-            at = np.searchsorted(-self.above, -rate * self.exposure)
-            return float(self.body[min(int(at), len(self.body) - 1)])
-        return float(np.interp(-np.log(max(rate, 1e-300)), -self.log_rates, self.levels))
+        return float(self.levels_for(np.array([rate]))[0])
 
-    def weight_from(self, level: float) -> float:
-        """Weight of the values at or over `level`."""
-        at = int(np.searchsorted(self.body, level))
-        return float(self.above[at]) if at < len(self.body) else 0.0
+    def levels_for(self, rates: Floats) -> Floats:
+        """(k,) the least levels reached at most so often a unit of exposure."""
+        logs = np.log(np.maximum(rates, 1e-300))
+        at = np.searchsorted(-self.above, -rates * self.exposure)
+        inside = self.body[np.minimum(at, len(self.body) - 1)]
+        beyond = np.interp(-logs, -self.log_rates, self.levels)
+        return np.asarray(np.where(logs >= self.log_rates[0], inside, beyond))
 
 
 def _table(start: float, rates: Floats, scales: Floats, shapes: Floats) -> tuple[Floats, Floats]:
@@ -157,7 +162,7 @@ def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
     least = int(np.ceil((1 - MOST_LEFT_OUT) * m))
     for turn in range(8):
         inner = excess[:kept]
-        middle, upper = (float(q) for q in np.quantile(inner, [0.5, 0.85]))
+        middle, upper = _of_sorted(inner, 0.5), _of_sorted(inner, 0.85)
         middle = max(middle, 0.7 * grain)
         if middle <= 0:
             break
@@ -174,6 +179,14 @@ def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
             break
         kept = now
     return np.arange(m) < kept
+
+
+def _of_sorted(values: Floats, q: float) -> float:
+    """A quantile of values in order, by a straight line between neighbours."""
+    place = q * (len(values) - 1)
+    low = int(place)
+    high = min(low + 1, len(values) - 1)
+    return float(values[low] + (place - low) * (values[high] - values[low]))
 
 
 def _quantile_of(p: float, shape: float) -> float:
@@ -223,8 +236,10 @@ def shape_hint(values: Floats) -> float:
     seen = values[~np.isnan(values)]
     if len(seen) < 10 * LEAST_EXCESSES:
         return USUAL_SHAPE
-    excess = seen[seen > np.quantile(seen, 0.9)] - np.quantile(seen, 0.9)
-    middle, upper = (float(q) for q in np.quantile(excess, [0.5, 0.85])) if len(excess) else (0.0, 0.0)
+    ranked = np.sort(seen)
+    start = _of_sorted(ranked, 0.9)
+    excess = ranked[ranked > start] - start
+    middle, upper = (_of_sorted(excess, q) for q in (0.5, 0.85)) if len(excess) else (0.0, 0.0)
     if middle <= 0:
         return USUAL_SHAPE
     return 0.6 * float(np.interp(upper / middle, _RATIOS, _LADDER)) + 0.4 * USUAL_SHAPE

@@ -9,7 +9,6 @@ from typing import Any
 
 import numpy as np
 from numba import njit
-from scipy import stats
 
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import Floats
@@ -62,9 +61,10 @@ def learn(name: str, training: Floats, lag: int = 1) -> Transform:
         )
     if name == "box-cox":
         varied = len(seen) > 2 and float(np.ptp(seen)) > 0
-        facts["power"] = (
-            float(np.clip(stats.boxcox_normmax(seen, method="mle"), -2.0, 2.0)) if varied else 1.0
-        )
+        # Imported here: this one function takes longer to import than all that most scans need.
+        from scipy.stats import boxcox_normmax
+
+        facts["power"] = float(np.clip(boxcox_normmax(seen, method="mle"), -2.0, 2.0)) if varied else 1.0
     if name == "z-score":
         facts["centre"] = float(np.median(seen)) if len(seen) else 0.0
         facts["scale"] = (mad_sigma(seen) if len(seen) else 0.0) or 1.0

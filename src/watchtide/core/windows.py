@@ -217,7 +217,10 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
         calm = np.where(out, np.nan, z)
         mean, rough = statistics(calm, lengths)
         of_mean, of_rough = _least_scales(calm, lengths)
-        away, wild = _standard(mean, _middles(mean, of_mean)), _standard(rough, _middles(rough, of_rough))
+        away, wild = (
+            _standard(mean, _middles(mean, of_mean, lengths)),
+            _standard(rough, _middles(rough, of_rough, lengths)),
+        )
         loud = np.zeros((3, len(lengths), len(z)))
         for place, rows in enumerate((away, -away, wild)):
             loud[place] = np.where(np.isnan(rows), 0.0, rows)
@@ -279,7 +282,7 @@ def calibrate(
         return None
     mean, rough = statistics(z, lengths)
     of_mean, of_rough = _least_scales(z, lengths)
-    mean_at, rough_at = _middles(mean, of_mean), _middles(rough, of_rough)
+    mean_at, rough_at = _middles(mean, of_mean, lengths), _middles(rough, of_rough, lengths)
     with np.errstate(invalid="ignore"):
         up = np.nanmax(np.where(np.isnan(mean), -np.inf, _standard(mean, mean_at)), axis=0)
         down = np.nanmax(np.where(np.isnan(mean), -np.inf, -_standard(mean, mean_at)), axis=0)
@@ -306,30 +309,28 @@ def calibrate(
         if name == "stuck":
             # Runs so short that they tie say nothing of long ones: chance itself sets the least rate.
             grid = np.linspace(3.0, 60.0, 80)
-        rate = np.array([tail.rate_at(float(x)) for x in grid])
+        rate = tail.rates_at(grid)
         if name == "stuck":
             rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
-        scale[name] = np.array(
-            [grid, [_worth(own, name, float(r) * TOGETHER) for r in np.maximum(rate, 1e-12)]]
-        )
+        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * TOGETHER)])
     return Watch(lengths, mean_at, rough_at, equal, scale, block)
 
 
-def _worth(own: dict[str, Tail | None], family: str, rate: float) -> float:
-    """Sigmas that a single sample reaches as often, a week."""
+def _worth(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:
+    """(k,) sigmas that a single sample reaches as often, a week."""
     above, below = own["above"], own["below"]
     assert above is not None and below is not None
     if family == "above":
-        return _level_for(above, rate)
+        return _levels_for(above, rate)
     if family == "below":
-        return _level_for(below, rate)
-    return max(_level_for(above, rate / 2), _level_for(below, rate / 2))
+        return _levels_for(below, rate)
+    return np.maximum(_levels_for(above, rate / 2), _levels_for(below, rate / 2))
 
 
-def _level_for(tail: Tail, rate: float) -> float:
-    """The tail's level, but beyond what it can know no faster than an exponential one: surer is not so much larger."""
-    known = max(rate, LEAST_RATE)
-    return tail.level_for(known) + tail.scale * float(np.log(known / rate))
+def _levels_for(tail: Tail, rate: Floats) -> Floats:
+    """The tail's levels, but beyond what it can know no faster than an exponential one: surer is not so much larger."""
+    known = np.maximum(rate, LEAST_RATE)
+    return tail.levels_for(known) + tail.scale * np.log(known / rate)
 
 
 def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) -> Tail | None:
@@ -344,14 +345,14 @@ def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) ->
     return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain)
 
 
-def _middles(rows: Floats, least: Floats) -> Floats:
-    """(k, 2) median and robust scale of each row; long rows by every few of their samples, windows overlap anyway.
+def _middles(rows: Floats, least: Floats, lengths: Ints) -> Floats:
+    """(k, 2) median and robust scale of each row, by every eighth of its window: windows in between say nothing new.
 
     least : (k,) scales below which chance alone lies: most windows of a stream of hardly anything are alike.
     """
     out = np.zeros((len(rows), 2))
     for i, row in enumerate(rows):
-        some = np.ascontiguousarray(row[:: max(1, len(row) // 3000)])
+        some = row[:: max(1, int(lengths[i]) // 8)].copy()
         out[i, 0] = np.nan_to_num(robust.median(some))
         out[i, 1] = max(1.4826 * np.nan_to_num(robust.median(np.abs(some - out[i, 0]))), least[i])
     return out

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.stats import norm
+from scipy.special import ndtr, ndtri
 
 from watchtide.core import expectation, flagging, robust, transforms
 from watchtide.core.expectation import Choice
@@ -83,8 +83,8 @@ def forecast(
     transform = stages.transform_of(plan, known, usable)
     frame = preparing.frame_of(ready, transform, usable, usable)
     part = frame.part(0, n)
-    choice, _ = stages.choice_of(part, ready, plan)
-    got = expectation.expect(frame, choice, stop=n, denominator=denominator)
+    choice, _, first = stages.choice_of(part, ready, plan)
+    got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
     if got.model is None:
         raise ValueError("no observed sample to forecast from")
     growth = _growth(part, choice, steps, None if denominator is None else denominator[:n])
@@ -96,7 +96,7 @@ def forecast(
             if held.count >= flagging.LEAST_SCORES
             else None
         )
-        reach.append(tail.level_for((1 - interval) / 2) if tail else float(norm.ppf((1 + interval) / 2)))
+        reach.append(tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2)))
     expected, spread = (x[n:] for x in transforms.back(transform, known.values, got.expected, got.spread))
     lower, upper = expected - reach[1] * growth * spread, expected + reach[0] * growth * spread
     if choice.law in ("count", "ratio") or np.nanmin(known.values) >= 0:
@@ -181,7 +181,8 @@ def limit_reached(f: Forecast, limit: float) -> dict[str, Any]:
     side = "above" if above else "below"
     past = f.expected >= limit if above else f.expected <= limit
     edge = f.upper >= limit if above else f.lower <= limit
-    chance = norm.sf((limit - f.expected) / f.spread) if above else norm.cdf((limit - f.expected) / f.spread)
+    z = (limit - f.expected) / f.spread
+    chance = ndtr(-z if above else z)
     half = chance >= 0.5
 
     def first(mask: np.ndarray) -> str | None:

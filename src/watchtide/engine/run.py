@@ -4,7 +4,8 @@ import multiprocessing
 import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from watchtide import __version__, kernels
@@ -54,17 +55,34 @@ def pool(jobs: int) -> Iterator[Executor]:
         executor.shutdown(wait=True, cancel_futures=True)
 
 
+def _ready() -> None:
+    """What a worker does first, so that it imports all it needs while the parent still reads."""
+
+
+@contextmanager
+def workers(jobs: int) -> Iterator[Executor | None]:
+    """A pool that starts at once, or None where one process does it all."""
+    if jobs <= 1:
+        yield None
+        return
+    with pool(jobs) as executor:
+        for _ in range(jobs):
+            executor.submit(_ready)
+        yield executor
+
+
 def each(
     work: Callable[[T], R],
     items: Sequence[T],
     *,
     jobs: int = 1,
+    executor: Executor | None = None,
     progress: Callable[[int, int], None] | None = None,
     is_cancelled: Callable[[], bool] | None = None,
 ) -> Iterator[R]:
     """Results of `work` on each item, in the order of the items; few items are kept in flight.
 
-    Raises Cancelled once `is_cancelled` says so, between items.
+    executor : a pool of `jobs` that runs already; else one is made where it pays. Raises Cancelled once `is_cancelled` says so, between items.
     """
     total = len(items)
 
@@ -80,13 +98,13 @@ def each(
             yield work(item)
         check(total)
         return
-    with pool(min(jobs, total)) as executor:
+    with nullcontext(executor) if executor is not None else pool(min(jobs, total)) as crew:
         waiting: dict[int, Future[R]] = {}
         ready: dict[int, R] = {}
         sent = done = given = 0
         while given < total:
             while sent < total and len(waiting) + len(ready) < 4 * jobs:
-                waiting[sent] = executor.submit(work, items[sent])
+                waiting[sent] = crew.submit(work, items[sent])
                 sent += 1
             finished, _ = wait(waiting.values(), timeout=0.5, return_when=FIRST_COMPLETED)
             for i in [i for i, f in waiting.items() if f in finished]:
@@ -98,13 +116,24 @@ def each(
                 given += 1
 
 
-def scan_one(task: tuple[stages.Input, Plan, tuple[Label, ...], str, bool]) -> stages.Scanned:
+@dataclass(frozen=True)
+class Task:
+    """What one worker needs to scan one stream; the fields as in stages.scan."""
+
+    stream: stages.Input
+    plan: Plan
+    labels: tuple[Label, ...]
+    mode: str
+    is_kept: bool
+    is_told: bool
+
+
+def scan_one(t: Task) -> stages.Scanned:
     """Scan one stream, with its key in any error."""
-    stream, plan, labels, mode, is_kept = task
     try:
-        return stages.scan(stream, plan, labels, mode, is_kept=is_kept)
+        return stages.scan(t.stream, t.plan, t.labels, t.mode, is_kept=t.is_kept, is_told=t.is_told)
     except ValueError as error:
-        raise StreamFailed(f"stream {stream.key or '(the only one)'}: {error}") from error
+        raise StreamFailed(f"stream {t.stream.key or '(the only one)'}: {error}") from error
 
 
 def scan_many(
@@ -114,13 +143,15 @@ def scan_many(
     *,
     mode: str = "fit",
     is_kept: bool = False,
+    is_told: bool = True,
     jobs: int = 1,
+    executor: Executor | None = None,
     progress: Callable[[int, int], None] | None = None,
     is_cancelled: Callable[[], bool] | None = None,
 ) -> Iterator[stages.Scanned]:
     """Every stream by itself, in order; `together.finish` then lets them help one another."""
-    tasks = [(s, plan, tuple(labels), mode, is_kept) for s in streams]
-    return each(scan_one, tasks, jobs=jobs, progress=progress, is_cancelled=is_cancelled)
+    tasks = [Task(s, plan, tuple(labels), mode, is_kept, is_told) for s in streams]
+    return each(scan_one, tasks, jobs=jobs, executor=executor, progress=progress, is_cancelled=is_cancelled)
 
 
 def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") -> dict[str, Any]:

@@ -36,7 +36,7 @@ from watchtide.tables import clock
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "points_of", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 2
+BASELINE_VERSION = 3
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
@@ -174,8 +174,15 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     transform = transform_of(plan, series, within)
     frame = preparing.frame_of(prepared, transform, usable, within)
     part = frame.part(0, stop)
-    choice, found = choice_of(part, prepared, plan)
-    got = expectation.expect(frame, choice, stop=stop, denominator=prepared.denominator)
+    choice, found, first = choice_of(part, prepared, plan)
+    got = expectation.expect(
+        frame,
+        choice,
+        stop=stop,
+        denominator=prepared.denominator,
+        first=first,
+        has_level=plan.shifts.of != "none",
+    )
     expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
     z = scores(series.values, expected, spread, prepared, plan)
     values = frame.values
@@ -226,11 +233,15 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     )  # fmt: skip
 
 
-def choice_of(part: Frame, prepared: Prepared, plan: Plan) -> tuple[Choice, tuple[tuple[float, float], ...]]:
-    """Every `auto` filled in from the training part, with the reasons; and (samples, strength) of the seasons found."""
+def choice_of(
+    part: Frame, prepared: Prepared, plan: Plan
+) -> tuple[Choice, tuple[tuple[float, float], ...], choosing.First | None]:
+    """Every `auto` filled in from the training part, with the reasons; (samples, strength) of the seasons found; and the
+    fit of the choice, where choosing has made it."""
     periods, found, why = _seasons(part, plan)
     like = replace(_like(plan, prepared, periods, part.step_ns), reasons=tuple(why))
-    return _choose(part, periods, like, plan, _cut(prepared.denominator, len(part))), found
+    choice, first = _choose(part, periods, like, plan, _cut(prepared.denominator, len(part)))
+    return choice, found, first
 
 
 def _cut(values: Floats | None, stop: int) -> Floats | None:
@@ -303,7 +314,7 @@ def kind_options(plan: Plan, step_ns: int) -> dict[str, Any]:
 
 def _choose(
     part: Frame, periods: tuple[Period, ...], like: Choice, plan: Plan, denominator: Floats | None
-) -> Choice:
+) -> tuple[Choice, choosing.First | None]:
     """Kind and form, chosen from the training part where the plan leaves them open."""
     kind, form = plan.baseline.kind, plan.baseline.form
     if plan.prepare.transform != "none" and form == "auto":
@@ -311,7 +322,7 @@ def _choose(
     if form == "multiplicative" and like.law == "ratio":
         like = replace(like, law="even")
     if not part.usable.any():
-        return replace(like, kind="harmonic" if kind == "auto" else kind)
+        return replace(like, kind="harmonic" if kind == "auto" else kind), None
     if kind == "auto" and len(part.columns):
         # Known days and covariates are the harmonic kind's to use.
         kind = "harmonic"
@@ -436,7 +447,7 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
     chosen: list[tuple[tuple[float, float], ...]] = []
 
     def choose(part: Frame) -> Choice:
-        choice, found = choice_of(part, prepared, plan)
+        choice, found, _ = choice_of(part, prepared, plan)
         chosen.append(found)
         return choice
 
@@ -532,11 +543,13 @@ Family = Callable[[str], flagging.SideTails]
 
 
 def flag(
-    base: Baselined, plan: Plan, *, family: Family | None = None, level: flagging.Level | None = None
-) -> Scanned:
+    base: Baselined, plan: Plan, *, family: Family | None = None, level: flagging.Level | None = None,
+    is_told: bool = True,
+) -> Scanned:  # fmt: skip
     """Flag and group a fitted stream. Cheap: a new level never fits anew.
 
-    family : tails to borrow; level : one that is settled already, as a kept model's is.
+    family : tails to borrow; level : one that is settled already, as a kept model's is; is_told : see
+    flagging.resolve_level.
     """
     group = group_of(plan, base.series.step_ns)
     ((level_kind, amount),) = _level_of(plan).items()
@@ -546,7 +559,9 @@ def flag(
         one_sided = {(True, False): "below", (False, True): "above"}
         side = one_sided.get((limits.get("lower") is not None, limits.get("upper") is not None), side)
     if level is None:
-        level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family)
+        level = flagging.resolve_level(
+            level_kind, amount, base.held, side, group, family=family, is_told=is_told
+        )
     evidence = base.evidence
     is_replay = base.mode == "replay" and len(base.above) == len(base.series)
     if is_replay and level_kind != "sigmas":
@@ -592,12 +607,13 @@ def _last_level(base: Baselined, level: flagging.Level) -> flagging.Level:
 
 
 def scan(
-    stream: Input, plan: Plan, labels: Sequence[Label] = (), mode: str = "fit", *, is_kept: bool = False
-) -> Scanned:
+    stream: Input, plan: Plan, labels: Sequence[Label] = (), mode: str = "fit", *, is_kept: bool = False,
+    is_told: bool = True,
+) -> Scanned:  # fmt: skip
     base = (
         run_replay(stream, plan, labels) if mode == "replay" else fit(stream, plan, labels, is_kept=is_kept)
     )
-    return flag(base, plan)
+    return flag(base, plan, is_told=is_told)
 
 
 def _finite(value: float) -> float | None:
@@ -741,6 +757,7 @@ def baseline_digest(
         "spread": data["flag"]["spread"],
         "windows": data["flag"]["windows"],
         "penalty": data["shifts"]["penalty"],
+        "has_level": data["shifts"]["of"] != "none",
         "samples": stream_digest,
         "left_out": sorted(left_out),
         "mode": mode,

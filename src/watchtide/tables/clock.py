@@ -1,5 +1,6 @@
 """Time stamps of every kind to nanoseconds in UTC, and local time with its zone's rules."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
@@ -336,6 +337,17 @@ def format_times(times: Ints) -> Any:
 
 def format_time(ns: int) -> str:
     return str(format_times(np.array([ns], dtype=np.int64))[0])
+
+
+def texts_of(stamps: Iterable[int]) -> dict[int, str]:
+    """Each stamp as `format_time` writes it, each with as few decimals as it needs."""
+    times = np.array(sorted(stamps), dtype=np.int64)
+    kinds = np.where(times % SECOND_NS == 0, 0, np.where(times % 10**6 == 0, 1, 2))
+    out: dict[int, str] = {}
+    for kind in range(3):
+        some = times[kinds == kind]
+        out |= dict(zip(some.tolist(), (str(t) for t in format_times(some)), strict=True))
+    return out
 
 
 def is_calendar(every_ns: int) -> bool:

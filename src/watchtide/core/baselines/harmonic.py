@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 from numba import njit
-from scipy.linalg import cho_factor, cho_solve
+from scipy.linalg import blas, cho_factor, cho_solve, lapack
 
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, phase
@@ -119,14 +119,25 @@ class Design:
         weighted = self.slow * w[:, None]
         out = np.empty((m + self.seasons.shape[1],) * 2)
         out[:m, :m] = self.slow.T @ weighted
-        out[m:, m:] = self.seasons.T @ (self.seasons * np.bincount(self.at, w, u)[:, None])
-        per_phase = np.stack([np.bincount(self.at, column, u) for column in weighted.T])
-        out[:m, m:] = per_phase @ self.seasons
+        rooted = self.seasons * np.sqrt(np.bincount(self.at, w, u))[:, None]
+        half = blas.dsyrk(1.0, rooted.T, lower=1)
+        out[m:, m:] = half + np.tril(half, -1).T
+        out[:m, m:] = _by_phase(weighted, self.at, u).T @ self.seasons
         out[m:, :m] = out[:m, m:].T
         return out
 
     def rows(self, keep: np.ndarray) -> "Design":
         return Design(self.slow[keep], self.seasons, self.at[keep])
+
+
+@njit(cache=True, nogil=True)
+def _by_phase(rows, at, count):  # type: ignore[no-untyped-def]
+    """(count, m) sums of the rows of each distinct phase."""
+    out = np.zeros((count, rows.shape[1]))
+    for i in range(len(at)):
+        for j in range(rows.shape[1]):
+            out[at[i], j] += rows[i, j]
+    return out
 
 
 @njit(cache=True, nogil=True)
@@ -399,7 +410,15 @@ class _Regression:
         whole, moment = sum(g[0] for g in grams), sum(g[1] for g in grams)
         kept = [g for g in grams if len(g[3])]
 
+        known: dict[tuple[float, ...], float] = {}
+
         def error(ridge: dict[str, float]) -> float:
+            named = tuple(ridge.values())
+            if named not in known:
+                known[named] = fresh_error(ridge)
+            return known[named]
+
+        def fresh_error(ridge: dict[str, float]) -> float:
             penalty = self.penalty(ridge)
             errors = []
             for gram, right, xf, yf in kept:
@@ -415,10 +434,9 @@ class _Regression:
             ladders = [("shared", SHARED_RIDGES), ("season", RIDGES)]
         if self.knots:
             ladders.append(("bends", BEND_RIDGES))
-        known: dict[float, float] = {}
         for name, ladder in ladders:
-            known = {value: error(best | {name: value}) for value in ladder}
-            best[name] = min(known, key=lambda value: known[value])
+            tried = {value: error(best | {name: value}) for value in ladder}
+            best[name] = min(tried, key=lambda value: tried[value])
         return best
 
     def solve(
@@ -496,6 +514,10 @@ def _weights(u: Floats, is_first: bool) -> Floats:
 
 
 def _solve(gram: Floats, right: Floats, penalty: Floats) -> Floats:
-    return np.asarray(
-        cho_solve(cho_factor(gram + np.diag(penalty), check_finite=False), right, check_finite=False)
-    )
+    """The solution of (gram + diag(penalty)) b = right, by Cholesky; called often, so straight at LAPACK."""
+    whole = gram.copy()
+    whole.flat[:: len(penalty) + 1] += penalty
+    _, found, info = lapack.dposv(whole, right, lower=1, overwrite_a=1)
+    if info != 0:
+        raise np.linalg.LinAlgError("the normal equations are not positive definite")
+    return np.asarray(found)

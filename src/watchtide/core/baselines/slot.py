@@ -46,8 +46,7 @@ def fit(
 
 def centres(at: Ints, values: Floats, count: int, centre: str) -> Floats:
     """(count,) centre of the values of each slot; NaN where a slot has none."""
-    order = np.lexsort((values, at))
-    ranked, edges = values[order], np.searchsorted(at[order], np.arange(count + 1))
+    ranked, edges = _ranked(at, values, count)
     sizes = np.diff(edges)
     out = np.full(count, np.nan)
     seen = sizes > 0
@@ -59,6 +58,23 @@ def centres(at: Ints, values: Floats, count: int, centre: str) -> Floats:
     total = np.r_[0.0, np.cumsum(ranked)]
     out[seen] = (total[a + m - cut] - total[a + cut]) / (m - 2 * cut)
     return out
+
+
+@njit(cache=True, nogil=True)
+def _ranked(at, values, count):  # type: ignore[no-untyped-def]
+    """(n,) values slot by slot, in order within each; and (count + 1,) where each slot begins."""
+    edges = np.zeros(count + 1, np.int64)
+    for slot in at:
+        edges[slot + 1] += 1
+    edges = np.cumsum(edges)
+    fill = edges[:-1].copy()
+    ranked = np.empty(len(values))
+    for i in range(len(values)):
+        ranked[fill[at[i]]] = values[i]
+        fill[at[i]] += 1
+    for slot in range(count):
+        ranked[edges[slot] : edges[slot + 1]].sort()
+    return ranked, edges
 
 
 @njit(cache=True, nogil=True)
@@ -133,19 +149,7 @@ def held_out(fitted: Fitted, frame: Frame, tame: Bools) -> Floats:
 @njit(cache=True, nogil=True)
 def _without_own(at, values, tame, level, how):  # type: ignore[no-untyped-def]
     n, count = len(at), len(level)
-    edges = np.zeros(count + 1, np.int64)
-    for i in range(n):
-        if tame[i]:
-            edges[at[i] + 1] += 1
-    edges = np.cumsum(edges)
-    fill = edges[:-1].copy()
-    ranked = np.empty(edges[-1])
-    for i in range(n):
-        if tame[i]:
-            ranked[fill[at[i]]] = values[i]
-            fill[at[i]] += 1
-    for s in range(count):
-        ranked[edges[s] : edges[s + 1]].sort()
+    ranked, edges = _ranked(at[tame], values[tame], count)
     out = np.empty(n)
     for i in range(n):
         part = ranked[edges[at[i]] : edges[at[i] + 1]]

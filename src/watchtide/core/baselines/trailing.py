@@ -2,7 +2,7 @@
 
 import numpy as np
 from numba import njit
-from scipy.stats import norm
+from scipy.special import ndtri
 
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period
@@ -74,5 +74,5 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         (1 + share) / 2,
     )
     half: Floats = (high - low) / 2
-    spread = half / norm.ppf((1 + share) / 2)
+    spread = half / ndtri((1 + share) / 2)
     return Parts((low + high) / 2, middle, np.zeros((len(fitted.periods), len(frame))), {}, spread)
