@@ -15,7 +15,7 @@ import numpy as np
 
 from bench import quality_world as world
 
-LOOK, LAST = (11, 12), (21, 22)
+LOOK, LAST = (11, 12, 13), (31, 32, 33)
 STATED = {"berth level": ["12.4206h", "12h", "24h"], "hold temperature": ["6h", "24h"], "quay wind": []}
 FIXED: dict[str, dict[str, Any]] = {
     "global mean ± 3 SD": {"shifts": {"of": "none"}},
@@ -58,7 +58,7 @@ def plan_for(name: str, data: dict[str, Any], stream: world.Labelled, mode: str)
         if base["kind"] in ("slot", "classical") and not seasons:
             seasons = ["24h"]
         base["seasons"] = seasons
-    if mode == "replay" and name != "auto":
+    if mode == "replay":
         own["replay"] = {"refit": "7d"}
         own["baseline"].setdefault("train", "all")
     return from_data(own)
@@ -96,7 +96,19 @@ def judge(task: tuple[str, dict[str, Any], str, int, bool, str]) -> dict[str, An
     for x in labels:
         truth |= (base.series.times >= x.start) & (base.series.times <= x.end)
     part = seen & (base.series.times >= cut)
-    kinds = {k: (v["tp"], v["tp"] + v["fn"]) for k, v in card.figures["by_kind"]["labels"].items()}
+    kinds = {}
+    for kind, v in card.figures["by_kind"]["labels"].items():
+        own, others = np.zeros(len(truth), np.bool_), np.zeros(len(truth), np.bool_)
+        for x in labels:
+            (own if x.kind == kind else others)[
+                (base.series.times >= x.start) & (base.series.times <= x.end)
+            ] = True
+        apart = part & (own | ~others)
+        kinds[kind] = {
+            "hit": v["tp"], "count": v["tp"] + v["fn"], "delay": v["delay"]["median_s"], "weeks": (end - cut) / (7 * 86_400e9),
+            "found": sum(o.state == "true" and any(labels[i].kind == kind for i in o.incidents) for o in card.outcomes),
+            "false": e["fp_findings"], "ap": average_precision(base.score[apart], own[apart]) if own[apart].any() else None,
+        }  # fmt: skip
     return {
         "name": name, "family": family, "mode": mode, "troubled": troubled, "seed": seed,
         "tp": e["tp_findings"], "fp": e["fp_findings"], "hit": e["tp_labels"], "miss": e["fn_labels"],
@@ -167,17 +179,25 @@ def table(rows: list[dict[str, Any]], by: str) -> dict[str, dict[str, float]]:
     return out
 
 
-def kinds_table(rows: list[dict[str, Any]]) -> dict[str, dict[str, str]]:
-    """Recall by kind of trouble."""
-    out: dict[str, dict[str, str]] = {}
-    sums: dict[tuple[str, str], dict[str, list[int]]] = defaultdict(lambda: defaultdict(lambda: [0, 0]))
+def kinds_table(rows: list[dict[str, Any]]) -> dict[str, dict[str, float]]:
+    """Figures by kind of trouble, over the streams that have it; their findings of other kinds are left out of precision
+    and AP, their false ones are not."""
+    out: dict[str, dict[str, float]] = {}
+    groups: dict[tuple[str, str, str], list[dict[str, Any]]] = defaultdict(list)
     for r in rows:
-        if r.get("kinds") and r["troubled"]:
-            for kind, (hit, count) in r["kinds"].items():
-                sums[r["name"], r["mode"]][kind][0] += hit
-                sums[r["name"], r["mode"]][kind][1] += count
-    for (name, mode), by in sums.items():
-        out[f"{name} | {mode}"] = {k: f"{a}/{n}" for k, (a, n) in sorted(by.items())}
+        for kind, figures in (r.get("kinds") or {}).items() if r["troubled"] else ():
+            groups[r["name"], r["mode"], kind].append(figures)
+    for (name, mode, kind), members in sorted(groups.items()):
+        total = {k: sum(m[k] for m in members) for k in ("hit", "count", "found", "false", "weeks")}
+        precision = total["found"] / max(total["found"] + total["false"], 1)
+        recall = total["hit"] / total["count"]
+        delays = [m["delay"] for m in members if m["delay"] is not None]
+        aps = [m["ap"] for m in members if m["ap"] is not None]
+        out[f"{name} | {mode} | {kind}"] = {
+            "F1": 2 * precision * recall / max(precision + recall, 1e-9), "AP": float(np.mean(aps)) if aps else float("nan"),
+            "false/week": total["false"] / total["weeks"], "delay h": float(np.median(delays)) / 3600 if delays else float("nan"),
+            "found": total["hit"], "of": total["count"],
+        }  # fmt: skip
     return out
 
 
@@ -199,8 +219,7 @@ def main() -> None:
     show(table(rows, "all"))
     if options.by_family:
         show(table(rows, "family"))
-    for name, by in kinds_table(rows).items():
-        print(f"{name:<40} " + "  ".join(f"{k} {v}" for k, v in by.items()))
+    show(kinds_table(rows))
     for r in rows:
         if "failed" in r:
             print("failed:", r["name"], r["family"], r["mode"], r["failed"])

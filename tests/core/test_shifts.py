@@ -106,3 +106,38 @@ def test_a_step_is_found_where_it_is_and_a_constant_series_has_none():
 def test_bad_arguments_name_the_value_and_the_remedy(call, message):
     with pytest.raises(ValueError, match=message):
         call()
+
+
+def test_the_penalty_path_holds_every_optimum_and_its_elbow_is_the_truth():
+    rng = np.random.default_rng(0)
+    y = np.repeat([0.0, 5.0, 2.0, 9.0], 100) + rng.normal(size=400)
+    path = shifts.path(y, shortest=5)
+    assert [len(p.changes) for p in path] == sorted({len(p.changes) for p in path}) and len(
+        path[0].changes
+    ) == 0
+    (elbow,) = (p for p in path if p.is_elbow)
+    assert len(elbow.changes) == 3 and np.all(np.abs(elbow.changes - [100, 200, 300]) <= 2)
+    above = [np.inf, *(p.penalty for p in path[:-1])]
+    for p, upper in zip(path, above, strict=True):
+        # Within its stretch the search finds just this; that is what "every optimum" means.
+        for penalty in (p.penalty * 1.001, min(p.penalty * 1.5, upper * 0.999)):
+            if p.penalty * 1.001 < penalty < upper or penalty == p.penalty * 1.001:
+                again = shifts.search(y, penalty=penalty, shortest=5)
+                assert np.isclose(
+                    shifts.cost(y, again) + penalty * len(again), p.cost + penalty * len(p.changes)
+                )
+    assert path == sorted(path, key=lambda p: -p.penalty)
+
+
+@pytest.mark.parametrize("phi", [0.0, 0.5])
+def test_the_interval_of_a_size_holds_it_about_as_often_as_it_says(phi):
+    rng = np.random.default_rng(3)
+    held = 0
+    for _ in range(200):
+        noise = rng.normal(size=600)
+        for i in range(1, 600):
+            noise[i] += phi * noise[i - 1]
+        noise[300:] += 4
+        (found,) = shifts.describe(noise, np.array([300]), reach=150)
+        held += found.size_ci[0] <= 4 <= found.size_ci[1]
+    assert 0.9 <= held / 200 <= 1.0

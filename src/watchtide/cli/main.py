@@ -223,13 +223,18 @@ def shifts(
     season: Annotated[list[str] | None, typer.Option(help="Season length, auto or none.")] = None,
     penalty: Annotated[str, typer.Option(help="auto, or what one change must gain.")] = "auto",
     online: Annotated[bool, typer.Option("--online", help="As they would have become known.")] = False,
+    details: Annotated[
+        str | None, typer.Option(help="Write sizes with intervals and the penalty path here, as JSON.")
+    ] = None,
     *,
     table: dict[str, Any],
 ) -> None:
     """Find change points in streams freed of their seasons."""
     from watchtide.cli import scanning
 
-    scanning.find_shifts(source, out, of=of, season=season, penalty=penalty, online=online, table=table)
+    scanning.find_shifts(
+        source, out, of=of, season=season, penalty=penalty, online=online, details=details, table=table
+    )
 
 
 @app.command()

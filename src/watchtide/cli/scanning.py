@@ -297,6 +297,7 @@ def find_shifts(
     season: list[str] | None,
     penalty: str,
     online: bool,
+    details: str | None = None,
     table: dict[str, Any],
 ) -> None:
     if of not in ("step", "spread", "slope"):
@@ -320,10 +321,17 @@ def find_shifts(
     found = []
     if online and of != "step":
         fail(f"--online looks for steps; --of {of} needs the whole series")
+    if online and details:
+        fail("--details tells of a search over the whole series; leave out --online")
+    told = {}
     for scanned in run.scan_many(
         streams, plan, mode="replay" if online else "fit", progress=progress_line("searched")
     ):
         found += [f for f in scanned.findings if f.kind == "shift"]
+        if details:
+            told[scanned.base.key] = stages.shift_details(scanned, plan)
+    if details:
+        results.write_whole(details, json.dumps({"streams": told}, indent=1, allow_nan=False) + "\n")
     found.sort(key=lambda f: (f.start, f.series))
     results.write_whole(out, results.findings_text(found, out))
     print(f"{len(found)} shifts in {len(streams)} streams", file=sys.stderr)

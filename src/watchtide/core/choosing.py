@@ -9,7 +9,7 @@ from watchtide.core import expectation
 from watchtide.core.baselines.harmonic import USUAL
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import DAY_NS, Frame, Period
-from watchtide.core.series import Floats
+from watchtide.core.series import SECOND_NS, Floats
 
 # A rival must be this much better, in nats a sample, to displace what is simpler or more usual.
 MARGIN = 0.01
@@ -85,8 +85,10 @@ def choose(
     reasons = []
     for why, changed in variants:
         own = changed(best.choice.periods)
+        if own == best.choice.periods:
+            continue
         trial = _trial(f"{best.name}, {why}", replace(best.choice, periods=own), frame, denominator, best)
-        if trial is None or own == best.choice.periods:
+        if trial is None:
             continue
         trials.append(trial)
         if trial.loss < best.loss - MARGIN:
@@ -149,29 +151,57 @@ Periods = tuple[Period, ...]
 def _variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Periods], Periods]]]:
     """Other readings of the same seasons, each tried on top of the best so far.
 
-    A week too faint to be found by itself may still tell Sunday from Monday; and whether a day follows the clocks or
-    the sun and the moon shows only where the clocks have changed.
+    A half-day season that is nearly the moon's is the moon's and the sun's together, which a few weeks hardly tell
+    apart. A day too faint to be found among rare events may still tell night from noon, and a week Sunday from
+    Monday; and whether a day follows the clocks or the sun and the moon shows only where the clocks have changed.
     """
     out: list[tuple[str, Callable[[Periods], Periods]]] = []
     span = int(frame.times[-1]) - int(frame.times[0]) + frame.step_ns if len(frame) else 0
-    has_day, has_week = any(p.ns == DAY_NS for p in periods), any(p.ns == WEEK_NS for p in periods)
-    if has_day and not has_week and span >= 3 * WEEK_NS and 4 * frame.step_ns <= DAY_NS:
-        out.append(("a week beside the day", lambda own: (*own, Period(WEEK_NS, own[-1].is_local))))
-    if (
-        periods
-        and np.any(frame.offsets_ns != frame.offsets_ns[:1])
-        and any(p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0 for p in periods)
-    ):
+    if any(_is_lunar(p) for p in periods):
+        out.append(("the moon's half day of 12.4206 h and the sun's of 12 h", _as_tide))
+    if span >= 3 * WEEK_NS and 4 * frame.step_ns <= DAY_NS:
+        if not periods:
+            out.append(("a day", lambda own: (Period(DAY_NS, is_local=True),)))
+        if not any(p.ns == WEEK_NS for p in periods):
+            out.append(("a week beside the day", _with_week))
+    if periods and np.any(frame.offsets_ns != frame.offsets_ns[:1]) and any(_is_calendar(p) for p in periods):
         local = any(p.is_local for p in periods)
         words = "days by UTC, not by the clocks" if local else "days by the clocks, not by UTC"
         out.append((words, lambda own: tuple(turned(p, not local) for p in own)))
     return out
 
 
+# The principal lunar and solar half-day constituents of any tide.
+LUNAR_NS, SOLAR_NS = 44_714_164_000_000, 12 * 3_600 * SECOND_NS
+
+
+def _is_lunar(p: Period) -> bool:
+    return abs(p.ns - LUNAR_NS) < 0.015 * LUNAR_NS and p.ns != SOLAR_NS
+
+
+def _as_tide(own: Periods) -> Periods:
+    rest = [p for p in own if not _is_lunar(p) and p.ns != SOLAR_NS]
+    # What follows the moon and the sun does not follow the clocks.
+    return tuple(
+        sorted(
+            {Period(LUNAR_NS, False), Period(SOLAR_NS, False), *(turned(p, False) for p in rest)},
+            key=lambda p: p.ns,
+        )
+    )
+
+
+def _with_week(own: Periods) -> Periods:
+    return (*own, Period(WEEK_NS, own[-1].is_local)) if any(p.ns == DAY_NS for p in own) else own
+
+
 def turned(p: Period, is_local: bool) -> Period:
     """A season of days by the clocks or by UTC; others stay as they are."""
-    calendar = p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0
-    return Period(p.ns, is_local) if calendar else p
+    return Period(p.ns, is_local) if _is_calendar(p) else p
+
+
+def _is_calendar(p: Period) -> bool:
+    """Whole days, or whole parts of one."""
+    return p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0
 
 
 def _only(name: str, choice: Choice, form: str) -> str:

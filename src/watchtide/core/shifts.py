@@ -74,6 +74,9 @@ def cost(y: Floats, changes: Ints, cost: str = "step") -> float:
     return float(total * scale**2)
 
 
+_objective = cost
+
+
 def default_penalty(y: Floats, cost: str = "step", *, variance: float | None = None) -> float:
     """The penalty `search` takes when none is given; y of (n,), NaN skipped; variance : long-run, where it is known."""
     seen = y[~np.isnan(y)]
@@ -90,13 +93,14 @@ def default_penalty(y: Floats, cost: str = "step", *, variance: float | None = N
 
 @dataclass(frozen=True)
 class Shift:
-    """One change of level: index of the first sample of the new regime, size, and how sure."""
+    """One change of level: index of the first sample of the new regime, size with its 95 % interval, and how sure."""
 
     index: int
     size: float
     before: float
     after: float
     confidence: float
+    size_ci: tuple[float, float]
 
 
 def describe(y: Floats, changes: Ints, *, reach: int | None = None) -> list[Shift]:
@@ -107,6 +111,8 @@ def describe(y: Floats, changes: Ints, *, reach: int | None = None) -> list[Shif
     confidence : 1 / (1 + exp(-(gain / v - 3 log n) / 2)), where gain is what the squared error grows
         by without this change and v is the long-run variance: 0.5 where the default penalty would
         just still allow the change. A grade of evidence, not a frequency.
+    size_ci : size ± 1.96 √(π/2 v (1/n₁ + 1/n₂)), the large-sample error of two medians of Gaussian noise with the
+        long-run variance v; it takes the place of the change as known.
     """
     edges = [0, *(int(c) for c in changes), len(y)]
     found = []
@@ -122,8 +128,75 @@ def describe(y: Floats, changes: Ints, *, reach: int | None = None) -> list[Shif
         n1, n2 = np.sum(~np.isnan(left)), np.sum(~np.isnan(right))
         gain = n1 * n2 / (n1 + n2) * (float(np.nanmean(right)) - float(np.nanmean(left))) ** 2
         evidence = np.clip((gain / variance - 3 * np.log(n)) / 2, -50, 50)
-        found.append(Shift(edges[i], after - before, before, after, float(1 / (1 + np.exp(-evidence)))))
+        size, half = after - before, 1.96 * float(np.sqrt(np.pi / 2 * variance * (1 / n1 + 1 / n2)))
+        sure = float(1 / (1 + np.exp(-evidence)))
+        found.append(Shift(edges[i], size, before, after, sure, (size - half, size + half)))
     return found
+
+
+@dataclass(frozen=True)
+class Step:
+    """One stretch of the penalty path: from this penalty up to that of the stretch with fewer, `changes` are optimal."""
+
+    penalty: float
+    changes: Ints
+    cost: float
+    is_elbow: bool
+
+
+# Beyond this many changes more of them explain nothing, and the elbow lies far below.
+MOST_ON_PATH = 60
+
+
+def path(y: Floats, *, cost: str = "step", shortest: int = 2) -> list[Step]:
+    """Every optimal number of changes between a tenth of the default penalty and the one that allows none.
+
+    y, cost, shortest : as in `search`. Fewest changes first. Between two penalties whose searches differ by more than one
+    change, the penalty at which both would cost the same is tried, and so on: no optimum in between is missed
+    (Haynes, Eckley and Fearnhead 2017, section 3). The elbow is where the cost lies furthest below the straight line
+    from the first to the last of the path, both axes scaled to 1. Raises ValueError like `search`.
+    """
+    default = max(default_penalty(y, cost), 1e-300)
+    found: dict[int, tuple[Ints, float]] = {}
+
+    def at(penalty: float) -> int:
+        changes = search(y, cost=cost, penalty=penalty, shortest=shortest)
+        k = len(changes)
+        found[k] = changes, _objective(y, changes, cost)
+        return k
+
+    low = default / 10
+    while at(low) > MOST_ON_PATH:
+        found.clear()
+        low *= 2
+    high = max(default, 2 * low)
+    while at(high) > 0:
+        high *= 4
+    open_ = [(low, high)]
+    while open_:
+        a, b = open_.pop()
+        k_a, k_b = at(a), at(b)
+        if k_a <= k_b + 1:
+            continue
+        between = (found[k_b][1] - found[k_a][1]) / (k_a - k_b)
+        if at(between) not in (k_a, k_b):
+            open_ += [(a, between), (between, b)]
+    counts = sorted(found)
+    costs = [found[k][1] for k in counts]
+    elbow = _elbow(counts, costs)
+    # A stretch ends where more changes are worth their penalty.
+    ends = [(costs[i] - costs[i + 1]) / (counts[i + 1] - counts[i]) for i in range(len(counts) - 1)]
+    return [
+        Step(end, found[k][0], found[k][1], k == elbow) for k, end in zip(counts, [*ends, low], strict=True)
+    ]
+
+
+def _elbow(counts: list[int], costs: list[float]) -> int:
+    if len(counts) < 3 or costs[0] <= costs[-1]:
+        return counts[0]
+    x = (np.array(counts) - counts[0]) / (counts[-1] - counts[0])
+    v = (np.array(costs) - costs[-1]) / (costs[0] - costs[-1])
+    return counts[int(np.argmax(1 - x - v))]
 
 
 @dataclass(frozen=True)

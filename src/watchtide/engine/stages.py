@@ -39,6 +39,8 @@ __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "points_of", "prepare
 BASELINE_VERSION = 3
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
+# What a plan calls a shift, and the cost whose minimum it is.
+SHIFT_COSTS = {"step": "step", "spread": "step+spread", "slope": "slope"}
 WINDOW_NS = 56 * DAY_NS
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
@@ -647,16 +649,13 @@ def _shifts(base: Baselined, plan: Plan) -> list[Finding]:
     level = regimes.calm_outliers(base.level_series)
     at = base.shift_candidates
     if plan.shifts.of != "step":
-        longest = max((round(p) for p, _ in base.found_seasons), default=1)
-        shortest = max(24, longest)
+        shortest = _shortest_regime(base)
         if np.sum(~np.isnan(level)) < 2 * shortest:
             return []
-        cost = "step+spread" if plan.shifts.of == "spread" else "slope"
         penalty = None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty)
-        at = shifts.search(level, cost=cost, penalty=penalty, shortest=shortest)
-    near = max(regimes.NEAR_SAMPLES, int(3 * DAY_NS // base.series.step_ns))
+        at = shifts.search(level, cost=SHIFT_COSTS[plan.shifts.of], penalty=penalty, shortest=shortest)
     found = []
-    for s in shifts.describe(level, at, reach=near):
+    for s in shifts.describe(level, at, reach=_near(base)):
         t = int(base.series.times[s.index])
         score = abs(s.size) / base.stream_spread if base.stream_spread else float("nan")
         found.append(
@@ -666,6 +665,53 @@ def _shifts(base: Baselined, plan: Plan) -> list[Finding]:
             )
         )  # fmt: skip
     return found
+
+
+def _shortest_regime(base: Baselined) -> int:
+    return max(24, *(round(p) for p, _ in base.found_seasons), 1)
+
+
+def _near(base: Baselined) -> int:
+    """Samples on either side of a shift that tell its size."""
+    return max(regimes.NEAR_SAMPLES, int(3 * DAY_NS // base.series.step_ns))
+
+
+def shift_details(scanned: Scanned, plan: Plan) -> dict[str, Any]:
+    """Sizes of the shifts of one stream with their intervals, and the penalty path with its elbow; plain data."""
+    base = scanned.base
+    found = [f for f in scanned.findings if f.kind == "shift"]
+    shortest = _shortest_regime(base)
+    if np.sum(~np.isnan(base.level_series)) < 2 * shortest:
+        return {"shifts": [], "path": [], "note": f"a search needs {2 * shortest} samples of this stream"}
+    level = regimes.calm_outliers(base.level_series)
+    cost = SHIFT_COSTS[plan.shifts.of]
+    at = np.searchsorted(base.series.times, [f.start for f in found])
+    return {
+        "penalty": shifts.default_penalty(level, cost)
+        if plan.shifts.penalty == "auto"
+        else float(plan.shifts.penalty),
+        "shifts": [
+            {
+                "time": clock.format_time(int(base.series.times[s.index])),
+                "before": s.before,
+                "after": s.after,
+                "size": s.size,
+                "size_ci": list(s.size_ci),
+                "confidence": s.confidence,
+            }
+            for s in shifts.describe(level, at, reach=_near(base))
+        ],
+        "path": [
+            {
+                "penalty": p.penalty,
+                "changes": len(p.changes),
+                "cost": p.cost,
+                "elbow": p.is_elbow,
+                "times": [clock.format_time(int(base.series.times[i])) for i in p.changes],
+            }
+            for p in shifts.path(level, cost=cost, shortest=shortest)
+        ],
+    }
 
 
 def _raised_shifts(base: Baselined) -> list[Finding]:

@@ -119,9 +119,10 @@ class Design:
         weighted = self.slow * w[:, None]
         out = np.empty((m + self.seasons.shape[1],) * 2)
         out[:m, :m] = self.slow.T @ weighted
-        rooted = self.seasons * np.sqrt(np.bincount(self.at, w, u))[:, None]
-        half = blas.dsyrk(1.0, rooted.T, lower=1)
-        out[m:, m:] = half + np.tril(half, -1).T
+        if self.seasons.shape[1]:
+            rooted = self.seasons * np.sqrt(np.bincount(self.at, w, u))[:, None]
+            half = blas.dsyrk(1.0, rooted.T, lower=1)
+            out[m:, m:] = half + np.tril(half, -1).T
         out[:m, m:] = _by_phase(weighted, self.at, u).T @ self.seasons
         out[m:, :m] = out[:m, m:].T
         return out
