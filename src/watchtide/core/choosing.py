@@ -164,7 +164,7 @@ def _variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Perio
             out.append(("a day", lambda own: (Period(DAY_NS, is_local=True),)))
         if not any(p.ns == WEEK_NS for p in periods):
             out.append(("a week beside the day", _with_week))
-    if periods and np.any(frame.offsets_ns != frame.offsets_ns[:1]) and any(_is_calendar(p) for p in periods):
+    if periods and np.any(frame.offsets_ns != frame.offsets_ns[:1]) and any(is_calendar(p) for p in periods):
         local = any(p.is_local for p in periods)
         words = "days by UTC, not by the clocks" if local else "days by the clocks, not by UTC"
         out.append((words, lambda own: tuple(turned(p, not local) for p in own)))
@@ -196,10 +196,10 @@ def _with_week(own: Periods) -> Periods:
 
 def turned(p: Period, is_local: bool) -> Period:
     """A season of days by the clocks or by UTC; others stay as they are."""
-    return Period(p.ns, is_local) if _is_calendar(p) else p
+    return Period(p.ns, is_local) if is_calendar(p) else p
 
 
-def _is_calendar(p: Period) -> bool:
+def is_calendar(p: Period) -> bool:
     """Whole days, or whole parts of one."""
     return p.ns % DAY_NS == 0 or DAY_NS % p.ns == 0
 

@@ -12,7 +12,7 @@ from watchtide.plan import Plan
 
 @dataclass(frozen=True)
 class Task:
-    """One stream to scan: plain data. digest : of the samples; folder : of the kept stages."""
+    """One stream to scan: plain data. digest : of the samples; folder : of the kept stages; mode : fit or replay."""
 
     stream: stages.Input
     plan: Plan
@@ -20,6 +20,7 @@ class Task:
     digest: str
     folder: str
     most_bytes: int
+    mode: str = "fit"
 
 
 def left_out(plan: Plan, key: str, labels: Iterable[Label]) -> list[tuple[int, int]]:
@@ -33,7 +34,7 @@ def left_out(plan: Plan, key: str, labels: Iterable[Label]) -> list[tuple[int, i
 
 def stage_key(t: Task) -> str:
     samples = f"{t.digest} {t.stream.zone} {t.stream.key}"
-    return stages.baseline_digest(samples, t.plan, left_out(t.plan, t.stream.key, t.labels))
+    return stages.baseline_digest(samples, t.plan, left_out(t.plan, t.stream.key, t.labels), t.mode)
 
 
 def fitted(t: Task) -> stages.Baselined:
@@ -42,7 +43,7 @@ def fitted(t: Task) -> stages.Baselined:
     key = stage_key(t)
     base = cache.load(folder, key)
     if base is None:
-        base = stages.fit(t.stream, t.plan, t.labels)
+        base = stages.based(t.stream, t.plan, t.labels, t.mode)
         cache.keep(folder, key, base, most_bytes=t.most_bytes)
     return base
 

@@ -612,10 +612,17 @@ def scan(
     stream: Input, plan: Plan, labels: Sequence[Label] = (), mode: str = "fit", *, is_kept: bool = False,
     is_told: bool = True,
 ) -> Scanned:  # fmt: skip
-    base = (
-        run_replay(stream, plan, labels) if mode == "replay" else fit(stream, plan, labels, is_kept=is_kept)
-    )
+    base = based(stream, plan, labels, mode, is_kept=is_kept)
     return flag(base, plan, is_told=is_told)
+
+
+def based(
+    stream: Input, plan: Plan, labels: Sequence[Label] = (), mode: str = "fit", *, is_kept: bool = False
+) -> Baselined:
+    """The baseline stage in-sample (fit) or as if live (replay)."""
+    if mode == "replay":
+        return run_replay(stream, plan, labels)
+    return fit(stream, plan, labels, is_kept=is_kept)
 
 
 def _finite(value: float) -> float | None:

@@ -207,6 +207,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/{id}/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What stands behind a finding: contributors, what else moved, earlier ones of its shape. */
+        get: operations["explain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{id}/verdict": {
         parameters: {
             query?: never;
@@ -472,7 +489,7 @@ export interface paths {
         /** @description The latest scans, of one stream where it is named; 100 at most. */
         get: operations["scans"];
         put?: never;
-        /** @description Run a plan over some streams as a trial. */
+        /** @description Run a plan over some streams as a trial: in-sample, or replayed as if live. */
         post: operations["start_trial"];
         delete?: never;
         options?: never;
@@ -530,6 +547,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans/{id}/streams/{stream}/against/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One scan of a stream beside another, with paired intervals on what differs. */
+        get: operations["against"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{id}/streams/{stream}/curve": {
         parameters: {
             query?: never;
@@ -539,6 +573,57 @@ export interface paths {
         };
         /** @description The operating curve of one stream of a scan, and its figures at the level in force. */
         get: operations["stream_curve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/streams/{stream}/examination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Is it any good? Error figures and diagnoses, each with the plan that its remedy makes. */
+        get: operations["examination"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/streams/{stream}/fold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All cycles of one season over one another. */
+        get: operations["season_fold"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/streams/{stream}/points.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The points of one stream of a scan over a span, every sample, as CSV: the file that `watchtide scan` writes. */
+        get: operations["points_csv"];
         put?: never;
         post?: never;
         delete?: never;
@@ -829,6 +914,33 @@ export interface components {
         AdoptRequest: {
             streams: number[];
         };
+        /** @description Two scans of a stream over the span that both judged. */
+        Against: {
+            /** Format: double */
+            span_from: number;
+            /** Format: double */
+            span_to: number;
+            one: {
+                [key: string]: unknown;
+            };
+            other: {
+                [key: string]: unknown;
+            };
+            shared: number;
+            one_only: number;
+            other_only: number;
+            precision: {
+                [key: string]: unknown;
+            };
+            recall: {
+                [key: string]: unknown;
+            };
+        };
+        Alike: {
+            finding: components["schemas"]["Finding"];
+            /** Format: double */
+            likeness: number;
+        };
         /**
          * @description * `both` - both
          *     * `above` - above
@@ -857,6 +969,17 @@ export interface components {
             metric: string;
             samples: number;
             line: (number | null)[];
+        };
+        Beside: {
+            finding: components["schemas"]["Finding"];
+            when: components["schemas"]["WhenEnum"];
+            /** Format: double */
+            lag_s: number;
+            relation: string;
+            /** Format: double */
+            goes_with: number | null;
+            /** Format: double */
+            goes_lag_s: number | null;
         };
         Calendar: {
             readonly id: number;
@@ -950,6 +1073,22 @@ export interface components {
             missing: number;
             distinct: number;
             picture: components["schemas"]["Picture"];
+        };
+        /** @description Parts of a whole, from its expected to its observed total; without rows, `why` says why. */
+        Contributors: {
+            attributes: string[];
+            attribute: string | null;
+            of: string;
+            /** Format: double */
+            observed?: number;
+            /** Format: double */
+            expected?: number;
+            rows: components["schemas"]["Push"][];
+            /** Format: double */
+            unaccounted?: number;
+            missing?: number;
+            unit?: string;
+            why: string;
         };
         /** @description Counts and figures at 201 levels; null where a figure has no denominator. */
         Curve: {
@@ -1086,10 +1225,44 @@ export interface components {
             /** @default independent */
             origin?: components["schemas"]["OriginEnum"];
         };
+        Errors: {
+            samples: number;
+            /** Format: double */
+            mae: number | null;
+            /** Format: double */
+            rmse: number | null;
+            /** Format: double */
+            mape: number | null;
+            /** Format: double */
+            smape: number | null;
+            /** Format: double */
+            median_ape: number | null;
+            /** Format: double */
+            coverage: number | null;
+            why: {
+                [key: string]: string;
+            };
+        };
+        Examination: {
+            baseline: {
+                [key: string]: unknown;
+            };
+            training: components["schemas"]["Errors"];
+            after: components["schemas"]["Errors"] | null;
+            /** Format: double */
+            promised_per_week: number | null;
+            diagnoses: components["schemas"]["Remedy"][];
+        };
         Expiry: {
             days: number;
             samples: number;
             before: string;
+        };
+        Explanation: {
+            finding: components["schemas"]["Finding"];
+            contributors: components["schemas"]["Contributors"];
+            beside: components["schemas"]["Beside"][];
+            alike: components["schemas"]["Alike"][];
         };
         Feed: {
             readonly id: number;
@@ -1164,6 +1337,11 @@ export interface components {
             size: number | null;
             /** Format: double */
             confidence: number | null;
+            /**
+             * Format: double
+             * @description when it was known; replays only
+             */
+            raised: number | null;
             verdict: string | null;
             entry: number | null;
         };
@@ -1175,6 +1353,17 @@ export interface components {
             }[];
             entries: components["schemas"]["Entry"][];
             causes: string[];
+        };
+        /** @description Cycles of one season over one another, newest last; times in ms (local where `clock` says so). */
+        Fold: {
+            /** Format: double */
+            hours: number;
+            /** Format: double */
+            step_s: number;
+            clock: string;
+            starts: number[];
+            cycles: (number | null)[][];
+            expected: (number | null)[];
         };
         /**
          * @description * `count` - count
@@ -1241,6 +1430,12 @@ export interface components {
             how: components["schemas"]["HowEnum"];
             field?: string | null;
         };
+        /**
+         * @description * `fit` - fit
+         *     * `replay` - replay
+         * @enum {string}
+         */
+        ModeEnum: "fit" | "replay";
         /** @enum {unknown} */
         NullEnum: null;
         /**
@@ -1341,11 +1536,38 @@ export interface components {
             becomes: components["schemas"]["Becomes"][];
             is_stored: boolean;
         };
+        /** @description What the stream's own tails promise at each of the 201 levels; null where there is too little history. */
+        Promised: {
+            odds: (number | null)[] | null;
+            per_week: (number | null)[] | null;
+        };
+        Push: {
+            name: string;
+            /** Format: double */
+            observed: number;
+            /** Format: double */
+            expected: number;
+            /** Format: double */
+            push: number;
+            /** Format: double */
+            share: number | null;
+            missing: number;
+        };
         Pushed: {
             points: number;
             refused: number;
             refusals: string;
             is_repeat: boolean;
+        };
+        Remedy: {
+            name: string;
+            words: string;
+            remedy: {
+                [key: string]: unknown;
+            };
+            plan: {
+                [key: string]: unknown;
+            } | null;
         };
         Review: {
             queue: components["schemas"]["Finding"][];
@@ -1454,6 +1676,7 @@ export interface components {
             in_force: {
                 [key: string]: unknown;
             };
+            promised: components["schemas"]["Promised"];
             logbook_version: number;
         };
         /** @description What a workbench shows beside the chart. */
@@ -1553,6 +1776,8 @@ export interface components {
             text?: string;
             streams: number[];
             name?: string;
+            /** @default fit */
+            mode?: components["schemas"]["ModeEnum"];
         };
         Trouble: {
             kind: string;
@@ -1598,6 +1823,13 @@ export interface components {
          * @enum {string}
          */
         VerdictVerdictEnum: "incident" | "foreseen" | "false-alarm" | "unsure";
+        /**
+         * @description * `before` - before
+         *     * `with` - with
+         *     * `after` - after
+         * @enum {string}
+         */
+        WhenEnum: "before" | "with" | "after";
         /** @description Samples of a span, reduced with every extreme kept. Arrays of one length; times in ms. */
         Window: {
             total: number;
@@ -1961,6 +2193,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingContext"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query?: {
+                by?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
                 };
             };
         };
@@ -2493,6 +2748,29 @@ export interface operations {
             };
         };
     };
+    against: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                other: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Against"];
+                };
+            };
+        };
+    };
     stream_curve: {
         parameters: {
             query?: never;
@@ -2511,6 +2789,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StreamCurve"];
+                };
+            };
+        };
+    };
+    examination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examination"];
+                };
+            };
+        };
+    };
+    season_fold: {
+        parameters: {
+            query: {
+                hours: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fold"];
+                };
+            };
+        };
+    };
+    points_csv: {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

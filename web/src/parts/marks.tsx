@@ -88,10 +88,13 @@ export function Whisker({
   value,
   low,
   high,
+  isOpen = false,
 }: {
   value: number | null;
   low: number | null;
   high: number | null;
+  /** An open square: a second reading beside the first, such as a replay's. */
+  isOpen?: boolean;
 }) {
   const x = (v: number) => 4 + v * 112;
   return (
@@ -104,7 +107,17 @@ export function Whisker({
           strokeWidth="1.8"
         />
       )}
-      {value !== null && <rect x={x(value) - 3.5} y="3.5" width="7" height="7" fill="var(--ink)" />}
+      {value !== null && (
+        <rect
+          x={x(value) - 3.5}
+          y="3.5"
+          width="7"
+          height="7"
+          fill={isOpen ? "var(--paper)" : "var(--ink)"}
+          stroke="var(--ink)"
+          strokeWidth={isOpen ? 1.4 : 0}
+        />
+      )}
     </svg>
   );
 }

@@ -38,6 +38,7 @@ export function aFinding(changes: Partial<Finding> = {}): Finding {
     points: 21,
     size: null,
     confidence: null,
+    raised: null,
     verdict: null,
     entry: null,
     ...changes,
@@ -77,6 +78,7 @@ export function aCurve(): Schema["StreamCurve"] {
   return {
     curve,
     logbook_version: 4,
+    promised: { odds: each((i) => 100 + i), per_week: each((i) => 5 - i / 100) },
     in_force: {
       above: 5.1,
       below: 4.2,

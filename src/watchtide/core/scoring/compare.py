@@ -7,7 +7,7 @@ import numpy as np
 
 from watchtide.core.scoring import intervals
 from watchtide.core.scoring.card import Scorecard
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import Floats, Ints
 
 
@@ -70,6 +70,19 @@ def _draws(
             total([labels[i].start for i in card.missed]),
         )
     return intervals.ratio_draws(hit, hit + miss)
+
+
+def shared(one: Sequence[Finding], other: Sequence[Finding]) -> tuple[int, int, int]:
+    """How many findings of one overlap a finding of the other on the same stream, and how many of each overlap none."""
+
+    def met(a: Sequence[Finding], b: Sequence[Finding]) -> int:
+        spans: dict[str, list[tuple[int, int]]] = {}
+        for f in b:
+            spans.setdefault(f.series, []).append((f.start, f.end))
+        return sum(any(f.start <= y and x <= f.end for x, y in spans.get(f.series, ())) for f in a)
+
+    both = met(one, other)
+    return both, len(one) - both, len(other) - met(other, one)
 
 
 def _words(name: str, entry: dict[str, Any]) -> str:

@@ -33,7 +33,7 @@ class Scan(models.Model):
 
     plan_version = models.ForeignKey(PlanVersion, on_delete=models.PROTECT)
     is_standing = models.BooleanField(default=False)
-    mode = models.CharField(max_length=8, default="fit")
+    mode = models.CharField(max_length=8, choices=[("fit", "fit"), ("replay", "replay")], default="fit")
     job = models.ForeignKey("jobs.Job", null=True, on_delete=models.SET_NULL)
     code_version = models.CharField(max_length=40)
     logbook_version = models.BigIntegerField(default=0)
@@ -89,6 +89,7 @@ class Finding(models.Model):
     window = models.IntegerField(default=1)
     size = models.FloatField(null=True)
     confidence = models.FloatField(null=True)
+    raised_ns = models.BigIntegerField(null=True)
 
     class Meta:
         db_table = "finding"

@@ -2,21 +2,26 @@
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
 import numpy as np
 from django.db.models import Count
 
-from watchtide.core import keys
-from watchtide.core.scoring import wilson
+from watchtide.core import choosing, explaining, flagging, keys
+from watchtide.core.frame import MONDAY_NS, Period
+from watchtide.core.scoring import compare, wilson
 from watchtide.core.scoring.card import score as score_card
+from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Points, inside_any
 from watchtide.engine import stages
+from watchtide.plan import Plan as PlanText
 from watchtide.plan import load
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import Entry
+from watchtide.server.problems import Problem
 from watchtide.server.scans import services
 from watchtide.server.scans.models import Card, Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
@@ -27,6 +32,8 @@ STRONGEST = 8
 STRONGEST_A_FAMILY = 3
 # A stream is silent when it is this many of its own steps behind the newest of the table.
 SILENT_STEPS = 24
+# A season fold shows so many cycles, of so many slots each.
+MOST_CYCLES, MOST_SLOTS = 26, 700
 
 
 def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
@@ -56,6 +63,7 @@ def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
                 "points": f.points,
                 "size": f.size,
                 "confidence": f.confidence,
+                "raised": f.raised_ns / MS if f.raised_ns is not None else None,
                 "verdict": entry.verdict if entry else None,
                 "entry": entry.pk if entry else None,
             }
@@ -241,13 +249,114 @@ def stream_curve(row: ScanStream) -> dict[str, Any]:
             "above": row.level_above,
             "below": row.level_below,
             "findings": len(scanned.findings),
+            "odds": scanned.level.odds,
+            "per_week": scanned.level.per_week,
             "events": figures["events"],
             "delay": figures["delay"],
             "false_per_week": figures["false_per_week"],
             "excluded": figures["excluded"],
         },
+        "promised": promised(scanned, load(row.scan.plan_version.text)),
         "logbook_version": logbook.version(),
     }
+
+
+def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
+    """Two scans of one stream over what both of them judged: figures, agreement, paired intervals."""
+    one, two = services.rescan(row), services.rescan(other)
+    spans = []
+    for s in (one, two):
+        seen = np.flatnonzero(~np.isnan(s.z))
+        if not len(seen):
+            raise Problem(
+                "one of the two judged no sample", remedy="compare scans that reach as far", code=409
+            )
+        spans.append((int(s.base.series.times[seen[0]]), int(s.base.series.times[seen[-1]])))
+    span = max(a for a, _ in spans), min(b for _, b in spans)
+    if span[0] >= span[1]:
+        raise Problem("the two judged no common span", remedy="compare scans that reach as far", code=409)
+    labels = [x for x in logbook.labels() if keys.covers(x.series, one.base.key)]
+    cards, found = [], []
+    for s, r in ((one, row), (two, other)):
+        setting = replace(services.setting_of(r.scan), span=span)
+        mine = [f for f in s.findings if f.start <= span[1] and f.end >= span[0]]
+        points = {s.base.key: Points(s.base.series.times, np.abs(s.z), s.in_finding)}
+        cards.append(score_card(mine, labels, points, setting))
+        found.append(mine)
+    told = compare.paired(cards[0], cards[1], labels, block_ns=7 * DAY_MS * MS)
+    both, only_one, only_other = compare.shared(found[0], found[1])
+
+    def figures(card: Any, findings: Any) -> dict[str, Any]:
+        return {
+            "findings": len(findings),
+            "events": card.figures["events"],
+            "delay": card.figures["delay"],
+            "false_per_week": card.figures["false_per_week"],
+        }
+
+    return {
+        "span_from": span[0] / MS,
+        "span_to": span[1] / MS,
+        "one": figures(cards[0], found[0]),
+        "other": figures(cards[1], found[1]),
+        "shared": both,
+        "one_only": only_one,
+        "other_only": only_other,
+        "precision": told["precision"],
+        "recall": told["recall"],
+    }
+
+
+def promised(scanned: stages.Scanned, plan: PlanText) -> dict[str, Any]:
+    """One in how many clean samples, and how many false findings a week, at each of the 201 levels: by the stream's tails.
+
+    None for a figure that this stream has too little history for.
+    """
+    side = plan.flag.side
+    group = stages.group_of(plan, scanned.base.series.step_ns)
+    watched = flagging.watched_sides(side)
+    tails = [flagging.own_tails(scanned.base.held, s, len(watched), group) for s in watched]
+    out: dict[str, Any] = {"odds": None, "per_week": None}
+    if all(t.samples is not None for t in tails):
+        rate = sum(t.samples.rates_at(LEVELS) for t in tails if t.samples is not None)
+        out["odds"] = [float(f"{1 / r:.3g}") if r > 0 else None for r in rate]
+    if all(t.findings is not None for t in tails):
+        rate = sum(t.findings.rates_at(LEVELS) for t in tails if t.findings is not None)
+        out["per_week"] = [float(f"{r:.3g}") for r in rate]
+    return out
+
+
+def season_folds(row: ScanStream, hours: float) -> dict[str, Any]:
+    """All cycles of one season over one another, newest last, and the expectation of the newest."""
+    base = services.rescan(row).base
+    step = base.series.step_ns
+    period = round(hours * 3_600e9)
+    if not 2 * step <= period <= 60 * DAY_MS * MS:
+        raise Problem(
+            f"a season of {hours:g} h cannot be folded here",
+            place="hours",
+            remedy="give one between two samples and 60 days",
+        )
+    is_local = choosing.is_calendar(Period(period, False))
+    # A fold of many slots is drawn as no more than the eye can tell.
+    slot = max(step, period // MOST_SLOTS)
+    arguments = base.series.times, base.series.offsets_ns
+    numbers, seen = explaining.season_fold(*arguments, base.series.values, period, MONDAY_NS, slot, is_local)
+    _, due = explaining.season_fold(*arguments, base.expected, period, MONDAY_NS, slot, is_local)
+    newest = slice(max(0, len(numbers) - MOST_CYCLES), None)
+    starts = numbers[newest] * period + MONDAY_NS
+    return {
+        "hours": hours,
+        "step_s": slot / 1e9,
+        "clock": "local" if is_local else "utc",
+        "starts": (starts / MS).tolist(),
+        "cycles": [_rounded(c) for c in seen[newest]],
+        "expected": _rounded(due[-1]) if len(due) else [],
+    }
+
+
+def _rounded(values: Any) -> list[float | None]:
+    return [None if math.isnan(v) else float(f"{v:.6g}") for v in values.tolist()]
 
 
 def review(stream: int | None) -> dict[str, Any]:

@@ -77,17 +77,19 @@ def start(
     user: Any = None,
     is_standing: bool = False,
     lane: str | None = None,
+    mode: str = "fit",
 ) -> Scan:
-    """Put down a scan and the job that runs it."""
+    """Put down a scan and the job that runs it. mode : fit, or replay (as if live; never the standing one)."""
     if not stream_ids:
         raise Problem("no stream to scan", place="streams", remedy="choose at least one stream")
     scan = Scan.objects.create(
         plan_version=version,
         is_standing=is_standing,
+        mode=mode,
         code_version=__version__,
         created_by=user.get_username() if user is not None and user.is_authenticated else "",
     )
-    what = "Scan" if is_standing else "Trial"
+    what = "Scan" if is_standing else "Replay" if mode == "replay" else "Trial"
     count = f"{len(stream_ids)} streams" if len(stream_ids) > 1 else "1 stream"
     scan.job = jobs.enqueue(
         "scan",
@@ -112,6 +114,12 @@ def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
     """Let a finished scan's plan speak for these of its streams, in place of what stood before."""
     if scan.finished_at is None:
         raise Problem("the trial has not finished", remedy="wait for it, then adopt it", code=409)
+    if scan.mode != "fit":
+        raise Problem(
+            "a replay shows what would have been said; it cannot stand for a stream",
+            remedy="adopt the trial of the same plan",
+            code=409,
+        )
     mine = set(ScanStream.objects.filter(scan=scan).values_list("stream_id", flat=True))
     outside = [i for i in stream_ids if i not in mine]
     if outside:
@@ -142,7 +150,7 @@ def stream_input(stream: Stream, times: Any, values: Any) -> tuple[stages.Input,
     return stages.Input(stream.key, times, values, stream.zone, amounts), whole
 
 
-def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label]) -> kept.Task:
+def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode: str = "fit") -> kept.Task:
     given, digest = stream_input(stream, *store.read(stream.pk))
     return kept.Task(
         given,
@@ -151,6 +159,7 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label]) -> k
         digest,
         str(stage_folder()),
         settings.STAGE_CACHE_BYTES,
+        mode,
     )
 
 
@@ -162,12 +171,14 @@ def rescan(row: ScanStream) -> stages.Scanned:
     plan = load(row.scan.plan_version.text)
     base = cache.load(stage_folder(), row.stage_key)
     if base is None:
-        labels = [core_rows.Label(a, b, "", "incident") for a, b in row.left_out]
+        # Spans of any of the verdicts that are left out, under one that is.
+        verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
+        labels = [core_rows.Label(a, b, "", verdict) for a, b in row.left_out]
         times, values = store.read(row.stream_id)
         given, digest = stream_input(row.stream, times, values)
         if digest != row.samples_digest:
             raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
-        base = stages.fit(given, plan, labels)
+        base = stages.based(given, plan, labels, row.scan.mode)
         cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
     return stages.flag(base, plan)
 
@@ -202,6 +213,7 @@ def record(
             scan=scan, stream=stream, start_ns=f.start, end_ns=f.end, kind=f.kind, direction=f.direction,
             score=_finite(f.score), peak_ns=f.peak_time, peak_value=_finite(f.peak_value), expected=_finite(f.expected),
             points=f.points, window=f.window, size=_finite(f.size), confidence=_finite(f.confidence),
+            raised_ns=f.raised,
         )
         for f in scanned.findings
     ]  # fmt: skip

@@ -23,7 +23,7 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
     plan = load(row.plan_version.text)
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     version, labels = logbook.version(), logbook.labels()
-    tasks = [services.task(s, plan, labels) for s in streams]
+    tasks = [services.task(s, plan, labels, row.mode) for s in streams]
     held: list[tuple[ScanStream, list[Finding]]] = []
     steps, seasons = [], [0]
     results = run.each(

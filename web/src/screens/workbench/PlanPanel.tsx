@@ -1,10 +1,12 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, type ChartWindow, get, Problem, type Scan, type Schema } from "../../api/client";
+import { api, type ChartWindow, Problem, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { figure, plural } from "../../parts/words";
+import { PlanText } from "./PlanText";
 import { type PlanData, standardPlan } from "./plan";
 import { Sentence } from "./Sentence";
+import type { Trial } from "./useTrial";
 import type { StreamFacts } from "./Workbench";
 
 interface Props {
@@ -12,17 +14,19 @@ interface Props {
   scan?: Scan;
   level: number | null;
   window?: ChartWindow;
-  inForce?: Schema["StreamCurve"]["in_force"];
+  trial: Trial;
+  /** What the level in force promises, in words. */
+  promise: string;
   onScan: (id: number | null) => void;
   onLevel: (level: number | null) => void;
 }
 
-/** The plan as a sentence, what would change, and the two things to do with it: try it, adopt it. */
-export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Props) {
+/** The plan as a sentence, what would change, and what to do with it: try it, replay it, adopt it. */
+export function PlanPanel({ stream, scan, level, window, trial, promise, onScan, onLevel }: Props) {
   const client = useQueryClient();
   const [draft, setDraft] = useState<PlanData | null>(null);
   const [error, setError] = useState<unknown>(null);
-  const [trial, setTrial] = useState<number | null>(null);
+  const [isText, setText] = useState(false);
   const base = (scan?.plan_data as PlanData | undefined) ?? standardPlan;
   const plan = draft ?? base;
   const shown: PlanData =
@@ -32,32 +36,6 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
   // biome-ignore lint/correctness/useExhaustiveDependencies: another scan starts with its own plan
   useEffect(() => setDraft(null), [scan?.id]);
 
-  const running = useQuery({
-    queryKey: ["scan", trial],
-    enabled: trial !== null,
-    queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: trial ?? 0 } } })),
-    refetchInterval: (q) =>
-      q.state.data && ["done", "failed", "cancelled"].includes(q.state.data.state) ? false : 700,
-  });
-  const state = running.data?.state;
-  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the trial is through
-  useEffect(() => {
-    if (state !== "done" || trial === null) return;
-    setTrial(null);
-    onScan(trial);
-  }, [state]);
-
-  const run = async (streams: number[]) => {
-    setError(null);
-    try {
-      const started = await get(
-        api.POST("/api/v1/scans", { body: { plan: shown as unknown as Record<string, unknown>, streams } }),
-      );
-      setTrial(started.id);
-    } catch (problem) {
-      setError(problem);
-    }
-  };
   const adopt = async (streams: number[]) => {
     if (!scan) return;
     setError(null);
@@ -69,10 +47,14 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
       setError(problem);
     }
   };
-  const failed = useFailure(running.data);
-  const problem = error ?? failed;
+  const change = (next: PlanData) => {
+    setDraft(next);
+    onLevel(null);
+  };
+  const problem = error ?? trial.problem;
+  const isBusy = trial.isBusy;
+  const isReplay = scan?.mode === "replay";
   const wrong = problem instanceof Problem ? placesOf(problem) : [];
-  const isBusy = trial !== null && state !== "failed" && state !== "cancelled";
   return (
     <section aria-label="Plan">
       <div style={{ display: "flex", alignItems: "baseline", gap: 8 }}>
@@ -86,7 +68,9 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
               : scan
                 ? isStanding
                   ? "standing · current"
-                  : "trial · current"
+                  : isReplay
+                    ? "replay · current"
+                    : "trial · current"
                 : "not scanned"}
         </span>
       </div>
@@ -95,15 +79,22 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
         resolved={window?.resolved}
         levels={window ? { above: window.level_above ?? null, below: window.level_below ?? null } : null}
         wrong={wrong}
-        onChange={(next) => {
-          setDraft(next);
-          onLevel(null);
-        }}
+        promise={isChanged ? "" : promise}
+        onChange={change}
       />
+      <button type="button" className="word small" aria-expanded={isText} onClick={() => setText(!isText)}>
+        {isText ? "hide the text" : "as text"}
+      </button>
+      {isText && <PlanText plan={shown} onChange={change} />}
       {problem != null && <Trouble error={problem} />}
-      {isBusy && (
+      {trial.words && (
         <p role="status" className="soft small">
-          {running.data?.state === "running" ? "Scanning" : "Waiting for a worker"}
+          Scan: {trial.words}{" "}
+          {isBusy && (
+            <button type="button" className="act" onClick={() => void trial.cancel()}>
+              Cancel
+            </button>
+          )}
         </p>
       )}
       <div className="acts">
@@ -111,7 +102,7 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
           type="button"
           className="act"
           disabled={isBusy || (!isChanged && scan !== undefined)}
-          onClick={() => run([stream.id])}
+          onClick={() => void trial.run(shown, [stream.id])}
         >
           Run as trial
         </button>
@@ -120,7 +111,7 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
             type="button"
             className="act"
             disabled={isBusy || (!isChanged && scan !== undefined && scan.streams > 1)}
-            onClick={() => run(stream.family)}
+            onClick={() => void trial.run(shown, stream.family)}
           >
             Try on all {figure(stream.family.length)}
           </button>
@@ -132,6 +123,7 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
             onClick={() => {
               setDraft(null);
               setError(null);
+              trial.forget();
               onLevel(null);
               if (!isChanged) onScan(null);
             }}
@@ -139,7 +131,7 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
             {isChanged ? "Put back" : "Back to standing"}
           </button>
         )}
-        {scan && !isStanding && !isChanged && (
+        {scan && !isStanding && !isChanged && !isReplay && (
           <button
             type="button"
             className="act"
@@ -151,19 +143,6 @@ export function PlanPanel({ stream, scan, level, window, onScan, onLevel }: Prop
       </div>
     </section>
   );
-}
-
-function useFailure(scan?: Scan): Problem | null {
-  const jobId = scan?.state === "failed" ? scan.job : null;
-  const job = useQuery({
-    queryKey: ["job", jobId],
-    enabled: Boolean(jobId),
-    queryFn: () => get(api.GET("/api/v1/jobs/{id}", { params: { path: { id: jobId ?? 0 } } })),
-  });
-  if (!jobId || !job.data) return null;
-  const [title = "the scan failed", ...rest] = (job.data.message ?? "").split("; ");
-  const place = title.includes("season") ? "baseline.seasons" : "";
-  return new Problem(422, title, place, rest.join("; ") || "change the plan and run it again");
 }
 
 function placesOf(problem: Problem): string[] {

@@ -73,12 +73,16 @@ export function ScoreStrip({
   curve,
   level,
   scan,
+  replay,
 }: {
   curve: Schema["StreamCurve"];
   level: number | null;
   scan?: Scan;
+  /** The same plan replayed as if live, at its own levels. */
+  replay?: Schema["StreamCurve"];
 }) {
   const f = figuresAt(curve, level);
+  const then = replay ? figuresAt(replay, level) : null;
   const weeks = curve.curve.stream_weeks;
   return (
     <section aria-label="Against the logbook">
@@ -97,6 +101,7 @@ export function ScoreStrip({
         <span className="soft">
           {f.precisionOf[0]} of {f.precisionOf[1]}
         </span>
+        {then && <Then name="precision" value={then.precision} ci={then.precisionCi} of={then.precisionOf} />}
         <span>Recall</span>
         <Whisker value={f.recall} low={f.recallCi[0]} high={f.recallCi[1]} />
         <span className="figure" data-testid="recall">
@@ -105,22 +110,27 @@ export function ScoreStrip({
         <span className="soft">
           {f.recallOf[0]} of {f.recallOf[1]}
         </span>
+        {then && <Then name="recall" value={then.recall} ci={then.recallCi} of={then.recallOf} />}
         <span>False</span>
         <span className="soft" style={{ textAlign: "left" }}>
           a week, this stream
         </span>
         <span className="figure">{figure(f.falseAWeek, 2)}</span>
-        <span className="soft">in {figure(weeks, 1)} wk</span>
+        <span className="soft">
+          {then ? `${figure(then.falseAWeek, 2)} in replay` : `in ${figure(weeks, 1)} wk`}
+        </span>
         <span>Delay</span>
         <span className="soft" style={{ textAlign: "left" }}>
           median
         </span>
         <span className="figure" style={{ gridColumn: "3 / 5" }}>
           {duration(f.delay)}
+          {then && <span className="soft"> · {duration(then.delay)} in replay</span>}
         </span>
       </div>
       <p className="soft small" style={{ margin: "6px 0 0" }}>
-        This stream, in-sample; bars are 95 % intervals.{" "}
+        This stream, {scan?.mode === "replay" ? "replayed" : "in-sample"}
+        {then && " (■), replayed (□)"}; bars are 95 % intervals.{" "}
         {scan && (
           <Link to={`/scorecards/${scan.id}`} className="act">
             All {scan.streams} streams
@@ -129,4 +139,50 @@ export function ScoreStrip({
       </p>
     </section>
   );
+}
+
+/** The row of a replay under that of the fit. */
+function Then({
+  name,
+  value,
+  ci,
+  of,
+}: {
+  name: string;
+  value: number | null;
+  ci: [number | null, number | null];
+  of: [number, number];
+}) {
+  return (
+    <>
+      <span className="soft small">in replay</span>
+      <Whisker value={value} low={ci[0]} high={ci[1]} isOpen />
+      <span className="figure" data-testid={`replay-${name}`}>
+        {ratio(value)}
+      </span>
+      <span className="soft">
+        {of[0]} of {of[1]}
+      </span>
+    </>
+  );
+}
+
+/** What the stream's own tails promise at a level, in words; the level in force has its own figures. */
+export function promiseWords(data: Schema["StreamCurve"], level: number | null): string {
+  const force = data.in_force as { odds?: number | null; per_week?: number | null };
+  const i = level === null ? -1 : Math.min(200, Math.max(0, Math.round((level - 2) / 0.05)));
+  const odds = i < 0 ? force.odds : data.promised.odds?.[i];
+  const weekly = i < 0 ? force.per_week : data.promised.per_week?.[i];
+  const words = [
+    odds ? `1 in ${figure(odds, 0)} samples` : "",
+    weekly === null || weekly === undefined ? "" : `${figure(weekly, 2)} false findings a week promised`,
+  ];
+  return words.filter(Boolean).join("; ");
+}
+
+/** Odds of a score this large, as the server's table has them; null under the table or without one. */
+export function oddsOf(data: Schema["StreamCurve"] | undefined, score: number | null): number | null {
+  const size = score === null ? 0 : Math.abs(score);
+  if (size < 2) return null;
+  return data?.promised.odds?.[Math.min(200, Math.floor((size - 2) / 0.05))] ?? null;
 }

@@ -8,6 +8,8 @@ interface Props {
   levels: { above: number | null; below: number | null } | null;
   /** Places of the plan that were refused, such as flag.level. */
   wrong: string[];
+  /** What the level promises: one in how many samples, how many false findings a week. */
+  promise?: string;
   onChange: (plan: PlanData) => void;
 }
 
@@ -52,7 +54,7 @@ const KINDS: Record<string, { words: string; help: string }> = {
 };
 
 /** The plan reads as a sentence whose dotted words are controls. */
-export function Sentence({ plan, resolved, levels, wrong, onChange }: Props) {
+export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: Props) {
   const isWrong = (...places: string[]) => wrong.some((w) => places.some((p) => w.startsWith(p)));
   const prepare = (resolved?.prepare ?? {}) as { every?: string; combine?: string };
   const baseline = (resolved?.baseline ?? {}) as { kind?: string; seasons?: string[]; form?: string };
@@ -68,7 +70,7 @@ export function Sentence({ plan, resolved, levels, wrong, onChange }: Props) {
   ) => onChange({ ...plan, [part]: { ...plan[part], ...values } });
   const [[reading, amount] = ["sigmas", 4]] = Object.entries(plan.flag.level);
   return (
-    <p className="sentence">
+    <div className="sentence">
       Take the {plan.prepare.combine === "auto" ? (prepare.combine ?? "mean") : plan.prepare.combine} every{" "}
       <Word
         words={plan.prepare.every === "auto" ? (prepare.every ?? "cadence") : plan.prepare.every}
@@ -128,7 +130,8 @@ export function Sentence({ plan, resolved, levels, wrong, onChange }: Props) {
       <Word words={levelWords(plan.flag.level)} label="level" isWrong={isWrong("flag.level", "flag")}>
         <LevelControl reading={reading} amount={amount} onDone={(level) => set("flag", { level })} />
       </Word>
-      {reading !== "sigmas" && levels && <Readings levels={levels} />}. Call it a finding when{" "}
+      {reading !== "sigmas" && levels && <Readings levels={levels} />}
+      {promise && <span className="promise"> — {promise}</span>}. Call it a finding when{" "}
       <Word words={`${plan.group.need} of ${plan.group.of}`} label="persistence" isWrong={isWrong("group")}>
         <PersistenceControl
           need={plan.group.need}
@@ -164,7 +167,7 @@ export function Sentence({ plan, resolved, levels, wrong, onChange }: Props) {
         />
       </Word>
       .
-    </p>
+    </div>
   );
 }
 

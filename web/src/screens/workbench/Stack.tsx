@@ -4,6 +4,9 @@ import type { ChartWindow } from "../../api/client";
 import { drawBand, drawFindings, drawFlags, drawGaps, type Levels, sideOf } from "../../charts/drawing";
 import { AXIS_WIDTH, type Line, PAD_BOTTOM, PAD_TOP, type Range, TimePane } from "../../charts/TimePane";
 import { clock, day, dayTime, figure, hours, zoneName } from "../../parts/words";
+import { Explain } from "./Explain";
+import { Fold } from "./Fold";
+import { FindingLane, type Pinned, scanWords } from "./Lanes";
 import { LogbookLane } from "./LogbookLane";
 import { Minimap } from "./Minimap";
 import type { StreamFacts } from "./Workbench";
@@ -25,6 +28,13 @@ interface Props {
   choose: (finding: number) => void;
   hasParts: boolean;
   setParts: (open: boolean) => void;
+  scanId: number | null;
+  /** Lanes under the logbook: the replay of this plan and the pinned scans, with their letters. */
+  lanes: (Pinned & { name: string })[];
+  /** Odds of a score, where the stream's tails tell them. */
+  odds: (score: number | null) => number | null;
+  open: { fold: boolean; explain: boolean };
+  setOpen: (part: "fold" | "explain", open: boolean) => void;
 }
 
 /** Height of the values pane: what the other panes leave of the window. */
@@ -78,19 +88,117 @@ export function Stack(props: Props) {
           }}
         />
         <span />
-        {cursor && <Tip cursor={cursor} view={view} stream={stream} levels={levels} />}
+        {cursor && <Tip cursor={cursor} view={view} stream={stream} levels={levels} odds={props.odds} />}
       </div>
       {hasScan && <LogbookLane entries={view.entries ?? []} range={range} zone={stream.zone} />}
+      {hasScan && <SplitBar view={view} range={range} />}
+      {props.lanes.map((lane) => (
+        <FindingLane
+          key={lane.scan.id}
+          name={lane.name}
+          words={scanWords(lane.scan)}
+          findings={lane.window?.findings ?? []}
+          range={range}
+          zone={stream.zone}
+        />
+      ))}
       {hasScan && <ScorePane {...props} pane={pane} redraw={redraw} />}
       {view.reduced && (
         <p className="soft small" style={{ margin: `2px 0 0 ${AXIS_WIDTH}px` }}>
           {figure(view.total)} samples in reach, drawn with every extreme kept; zoom in for each one.
         </p>
       )}
+      {hasScan && props.scanId !== null && (
+        <>
+          <FoldHead
+            name="Season fold"
+            isOpen={props.open.fold}
+            setOpen={(open) => props.setOpen("fold", open)}
+            words="all seasons over one another"
+          />
+          {props.open.fold && (
+            <Fold
+              stream={stream}
+              scanId={props.scanId}
+              seasons={view.season_hours ?? []}
+              at={(range[0] + range[1]) / 2}
+            />
+          )}
+        </>
+      )}
       {hasScan && <Components {...props} pane={pane} />}
+      {hasScan && (
+        <>
+          <FoldHead
+            name="Explain"
+            isOpen={props.open.explain}
+            setOpen={(open) => props.setOpen("explain", open)}
+            words={props.chosen === null ? "choose a finding: n and p step through them" : chosenWords(props)}
+          />
+          {props.open.explain && props.chosen !== null && (
+            <Explain finding={props.chosen} zone={stream.zone} />
+          )}
+        </>
+      )}
       {props.overview && (
         <Minimap overview={props.overview} whole={props.whole} range={range} setRange={setRange} />
       )}
+    </div>
+  );
+}
+
+function chosenWords({ view, overview, chosen, stream }: Props): string {
+  const f = [...(view.findings ?? []), ...(overview?.findings ?? [])].find((x) => x.id === chosen);
+  return f ? `${f.kind} ${f.direction}, ${dayTime(f.start, stream.zone)}, ${figure(f.score, 1)} σ` : "";
+}
+
+function FoldHead({
+  name,
+  isOpen,
+  setOpen,
+  words,
+}: {
+  name: string;
+  isOpen: boolean;
+  setOpen: (open: boolean) => void;
+  words: string;
+}) {
+  return (
+    <div className="fold">
+      <button type="button" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+        {isOpen ? "▾" : "▸"} {name}
+      </button>
+      <span className="soft small">{words}</span>
+    </div>
+  );
+}
+
+/** What was learnt from: the training part filled, what came after open, validation and locked spans named. */
+function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
+  const split = (view.resolved as { split?: Record<string, [string, string]> } | undefined)?.split ?? {};
+  const x = (ms: number) => Math.min(100, Math.max(0, ((ms - range[0]) / (range[1] - range[0])) * 100));
+  const until = view.train_until ?? null;
+  if (until === null && Object.keys(split).length === 0) return null;
+  return (
+    <div style={{ position: "relative", marginRight: GUTTER }}>
+      <span className="lane-name">split</span>
+      <div className="lane split">
+        <div
+          className="trained"
+          style={{ width: `${x(until ?? range[1])}%` }}
+          title="training: what the baseline learnt from"
+        />
+        {Object.entries(split).map(([name, [a, b]]) => (
+          <div
+            key={name}
+            className="held"
+            style={{ left: `${x(Date.parse(a))}%`, width: `${x(Date.parse(b)) - x(Date.parse(a))}%` }}
+            title={`${name}: never learnt from`}
+          >
+            {name}
+          </div>
+        ))}
+      </div>
     </div>
   );
 }
@@ -105,8 +213,10 @@ function Tip({
   view,
   stream,
   levels,
+  odds,
 }: {
   cursor: { index: number; left: number };
+  odds: Props["odds"];
   view: ChartWindow;
   stream: StreamFacts;
   levels: Levels;
@@ -123,6 +233,7 @@ function Tip({
     expected !== null && spread !== null && levels.below !== null ? expected - levels.below * spread : null;
   const high =
     expected !== null && spread !== null && levels.above !== null ? expected + levels.above * spread : null;
+  const rare = odds(score);
   const off = seen !== null && expected !== null ? seen - expected : null;
   return (
     <div
@@ -148,6 +259,12 @@ function Tip({
               {off !== null && off > 0 ? "+" : ""}
               {figure(off)} · {figure(score === null ? null : Math.abs(score), 1)} σ
             </dd>
+            {rare !== null && (
+              <>
+                <dt>by chance</dt>
+                <dd>1 in {figure(rare, 0)}</dd>
+              </>
+            )}
           </>
         )}
       </dl>

@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, get } from "../../api/client";
@@ -7,10 +7,15 @@ import type { Range } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
-import { spanWords, utc, zoneName } from "../../parts/words";
+import { figure, plural, spanWords, utc, zoneName } from "../../parts/words";
+import { Compare } from "./Compare";
+import { Examination } from "./Examination";
+import { LETTERS } from "./Lanes";
 import { PlanPanel } from "./PlanPanel";
-import { ScoreStrip } from "./ScoreStrip";
+import type { PlanData } from "./plan";
+import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
 import { Stack } from "./Stack";
+import { useTrial } from "./useTrial";
 import "./workbench.css";
 
 const WEEK = 7 * 86_400_000;
@@ -22,6 +27,17 @@ function numberOf(params: URLSearchParams, name: string): number | null {
   const value = text ? Number(text) : Number.NaN;
   return Number.isFinite(value) ? value : null;
 }
+
+const curveQuery = (scanId: number | null, stream: number) => ({
+  queryKey: ["curve", scanId, stream],
+  enabled: scanId !== null,
+  queryFn: () =>
+    get(
+      api.GET("/api/v1/scans/{id}/streams/{stream}/curve", {
+        params: { path: { id: scanId ?? 0, stream } },
+      }),
+    ),
+});
 
 export default function Workbench() {
   const id = Number(useParams().stream);
@@ -90,22 +106,58 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
   }, [from, to]);
   const overview = useQuery(query(null, 1500));
   const view = useQuery({ ...query(asked, 6000), placeholderData: keepPreviousData });
-  const curve = useQuery({
-    queryKey: ["curve", scanId, id],
-    enabled: scanId !== null,
-    queryFn: () =>
-      get(
-        api.GET("/api/v1/scans/{id}/streams/{stream}/curve", {
-          params: { path: { id: scanId ?? 0, stream: id } },
-        }),
-      ),
-  });
+  const curve = useQuery(curveQuery(scanId, id));
   const scan = useQuery({
     queryKey: ["scan", scanId],
     enabled: scanId !== null,
     queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: scanId ?? 0 } } })),
   });
 
+  const client = useQueryClient();
+  const scans = useQuery({
+    queryKey: ["scans", id],
+    queryFn: () => get(api.GET("/api/v1/scans", { params: { query: { stream: id } } })),
+  });
+  const finished = (scans.data ?? []).filter((s) => s.state === "done");
+  const own = scan.data;
+  // The newest replay of the plan on show: what it would have said.
+  const replay = finished.find(
+    (s) => s.mode === "replay" && own?.mode === "fit" && s.plan === own.plan && s.version === own.version,
+  );
+  const pins = (params.get("beside") ?? "").split(",").map(Number).filter(Boolean).slice(0, 3);
+  const pinned = pins.flatMap((pin) => finished.filter((s) => s.id === pin && s.id !== scanId));
+  const beside = [
+    ...(replay ? [{ name: "replay", scan: replay }] : []),
+    ...pinned.map((s, i) => ({ name: LETTERS[i + 1] ?? "", scan: s })),
+  ];
+  const windows = useQueries({
+    queries: beside.map((b) => ({
+      queryKey: ["window", b.scan.id, id, null, null, 100, false],
+      queryFn: () =>
+        get(
+          api.GET("/api/v1/scans/{id}/streams/{stream}/window", {
+            params: { path: { id: b.scan.id, stream: id }, query: { points: 100 } },
+          }),
+        ),
+    })),
+  });
+  const replayed = useQuery(curveQuery(replay?.id ?? null, id));
+  const trial = useTrial((done) => {
+    void client.invalidateQueries({ queryKey: ["scans", id] });
+    if (done.mode === "replay") return;
+    // What was on show stays beside it: before and after.
+    const before = scanId !== null && scanId !== done.id ? [scanId, ...pins] : pins;
+    change({
+      scan: done.id,
+      level: null,
+      finding: null,
+      beside:
+        [...new Set(before)]
+          .filter((s) => s !== done.id)
+          .slice(0, 3)
+          .join(",") || null,
+    });
+  });
   const setRange = ([a, b]: Range) => {
     const least = Math.max(LEAST_SPAN, stream.step_s * 8000);
     const span = Math.min(Math.max(b - a, least), whole[1] - whole[0] || least);
@@ -175,6 +227,11 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             choose={(finding) => change({ finding })}
             hasParts={hasParts}
             setParts={(open) => change({ parts: open ? 1 : null })}
+            scanId={scanId}
+            lanes={beside.map((b, i) => ({ ...b, window: windows[i]?.data }))}
+            odds={(score) => oddsOf(curve.data, score)}
+            open={{ fold: params.get("fold") === "1", explain: params.get("explain") === "1" }}
+            setOpen={(part, open) => change({ [part]: open ? 1 : null })}
           />
         )}
         {view.isPending && <Waiting what="Drawing the stream" />}
@@ -185,11 +242,60 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
           scan={scan.data}
           level={level}
           window={view.data}
-          inForce={curve.data?.in_force}
+          trial={trial}
+          promise={curve.data ? promiseWords(curve.data, level) : ""}
           onScan={(value) => change({ scan: value, level: null, finding: null })}
           onLevel={(value) => change({ level: value })}
         />
-        {curve.data && <ScoreStrip curve={curve.data} level={level} scan={scan.data} />}
+        {curve.data && <ScoreStrip curve={curve.data} level={level} scan={own} replay={replayed.data} />}
+        {own && own.mode === "fit" && (
+          <section aria-label="What would it have said?">
+            <h2>What would it have said?</h2>
+            {replay ? (
+              <p className="small" style={{ margin: "2px 0" }}>
+                As if live, each sample judged by what lay before it, this plan would have said{" "}
+                <span className="figure">{figure(windows[0]?.data?.findings?.length)}</span> findings; they
+                stand in the lane <em>replay</em>.{" "}
+                <button
+                  type="button"
+                  className="act"
+                  onClick={() => change({ scan: replay.id, finding: null })}
+                >
+                  Open the replay
+                </button>
+              </p>
+            ) : (
+              <p className="small" style={{ margin: "2px 0" }}>
+                In-sample figures flatter: the baseline has seen what it judges.{" "}
+                <button
+                  type="button"
+                  className="act"
+                  disabled={trial.isBusy}
+                  onClick={() => void trial.run(own.plan_data as unknown as PlanData, [id], "replay")}
+                >
+                  Replay all {plural(Math.round((whole[1] - whole[0]) / WEEK), "week")}
+                </button>
+              </p>
+            )}
+          </section>
+        )}
+        {own && scanId !== null && own.mode === "fit" && (
+          <Examination
+            stream={stream}
+            scanId={scanId}
+            isBusy={trial.isBusy}
+            onTry={(plan) => void trial.run(plan, [id])}
+          />
+        )}
+        {own && (
+          <Compare
+            stream={stream}
+            scan={own}
+            others={finished}
+            pinned={pinned}
+            onPin={(ids) => change({ beside: ids.join(",") || null })}
+          />
+        )}
         {curve.isError && <Trouble error={curve.error} retry={() => curve.refetch()} />}
         {view.data?.notes && view.data.notes.length > 0 && (
           <section>

@@ -1,0 +1,192 @@
+"""What stands behind a finding: contributors, what else moved, earlier ones of its shape."""
+
+import re
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import explaining
+from watchtide.engine.stages import Baselined
+from watchtide.server.scans import screens, services
+from watchtide.server.scans.models import Finding, ScanStream, Standing
+from watchtide.server.streams.models import Derived, Stream
+
+MS = 1_000_000
+HOUR_NS = 3_600 * 10**9
+# Other streams are looked at this far around a finding, and their scores compared this far apart.
+AROUND_NS = 6 * HOUR_NS
+MOST_BESIDE, MOST_ALIKE = 12, 6
+# A start within this of the finding's own is neither before nor after.
+WITH_STEPS = 1.5
+TOTAL = re.compile(r"\s*total of \[([^\[\]]+)\]\s*")
+
+
+def explain(finding: Finding, attribute: str | None = None) -> dict[str, Any]:
+    """Everything about one finding, from the kept stages of the standing scans. attribute : what parts are told by."""
+    own = ScanStream.objects.select_related("scan__plan_version", "stream").get(
+        scan_id=finding.scan_id, stream_id=finding.stream_id
+    )
+    scanned = services.rescan(own)
+    return {
+        "finding": screens.finding_rows([finding])[0],
+        "contributors": _contributors(finding, scanned.base, attribute),
+        "beside": _beside(finding, scanned.base),
+        "alike": _alike(finding, scanned.base, scanned.z),
+    }
+
+
+def _span(finding: Finding, base: Baselined) -> slice:
+    times = base.series.times
+    return slice(
+        int(np.searchsorted(times, finding.start_ns)),
+        int(np.searchsorted(times, finding.end_ns, side="right")),
+    )
+
+
+def _standing_rows(streams: Sequence[Stream]) -> dict[int, ScanStream]:
+    """The standing scan's row of each stream that has one."""
+    held = dict(
+        Standing.objects.filter(stream__in=streams, scan__isnull=False).values_list("stream_id", "scan_id")
+    )
+    rows = ScanStream.objects.filter(scan_id__in=set(held.values()), stream_id__in=held).select_related(
+        "scan__plan_version", "stream"
+    )
+    return {r.stream_id: r for r in rows if held[r.stream_id] == r.scan_id}
+
+
+def _parts_of(stream: Stream) -> tuple[list[Stream], bool]:
+    """The streams that make up a total, and True; or the family a stream belongs to, and False."""
+    mine = dict(stream.attributes)
+    formula = Derived.objects.filter(metric=stream.metric).first() if stream.kind == "derived" else None
+    total = TOTAL.fullmatch(formula.formula) if formula is not None else None
+    if total is not None:
+        members = Stream.objects.filter(metric=total.group(1)).order_by("pk")
+        return [m for m in members if mine.items() <= dict(m.attributes).items()], True
+    return list(Stream.objects.filter(metric=stream.metric).exclude(kind="counter").order_by("pk")), False
+
+
+def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> dict[str, Any]:
+    parts, is_total = _parts_of(finding.stream)
+    told = {name for p in parts for name, _ in p.attributes}
+    varied = [name for name in sorted(told) if len({dict(p.attributes).get(name) for p in parts}) > 1]
+    empty: dict[str, Any] = {"attributes": varied, "attribute": None, "of": "", "rows": [], "why": ""}
+    if len(parts) < 2 or not varied:
+        return empty | {"why": "This stream is no total, and no other has its metric."}
+    kind = base.resolved["prepare"]["as"]
+    if not is_total and kind != "count":
+        return empty | {
+            "why": f"{finding.stream.unit or 'Values'} do not add up over streams: only counts have parts."
+        }
+    chosen = attribute if attribute in varied else varied[0]
+    rows = _standing_rows(parts)
+    times = base.series.times[_span(finding, base)]
+    names, seen, due, skipped = [], [], [], []
+    for part in parts:
+        row = rows.get(part.pk)
+        if part.pk == finding.stream_id:
+            other = base
+        elif row is None:
+            skipped.append(part.title)
+            continue
+        else:
+            other = services.rescan(row).base
+        if other.series.step_ns != base.series.step_ns or len(other.series) == 0:
+            skipped.append(part.title)
+            continue
+        at = np.minimum(np.searchsorted(other.series.times, times), len(other.series) - 1)
+        same = other.series.times[at] == times
+        names.append(str(dict(part.attributes).get(chosen, "(none)")))
+        seen.append(np.where(same, other.series.values[at], np.nan))
+        due.append(np.where(same, other.expected[at], np.nan))
+    if not names:
+        return empty | {"why": "None of its parts has been scanned; scan them first."}
+    part_of = _span(finding, base)
+    whole = (base.series.values[part_of], base.expected[part_of]) if is_total else None
+    got = explaining.pushes(names, np.stack(seen), np.stack(due), whole)
+    return {
+        "attributes": varied,
+        "attribute": chosen,
+        "of": finding.stream.title if is_total else f"all of {finding.stream.metric}",
+        "observed": got.observed,
+        "expected": got.expected,
+        "rows": [asdict(p) for p in got.parts],
+        "unaccounted": got.unaccounted,
+        "missing": got.missing,
+        "unit": finding.stream.unit,
+        "why": f"not scanned, or in another cadence: {', '.join(skipped)}" if skipped else "",
+    }
+
+
+def _beside(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
+    """Other streams' findings around this one: before, with or after, those that feed it first."""
+    feeds = set(finding.stream.fed_by.values_list("pk", flat=True))
+    fed = set(finding.stream.feeds_into.values_list("pk", flat=True))
+    near: dict[int, dict[str, Any]] = {}
+    for r in screens.standing_findings():
+        is_near = (
+            r["start"] <= (finding.end_ns + AROUND_NS) / MS
+            and r["end"] >= (finding.start_ns - AROUND_NS) / MS
+        )
+        if r["stream"] != finding.stream_id and is_near and r["kind"] == "outlier":
+            near.setdefault(r["stream"], r)
+    rows = _standing_rows(list(Stream.objects.filter(pk__in=near)))
+    out = []
+    for stream_id, r in near.items():
+        if r["start"] < (finding.start_ns - AROUND_NS) / MS and stream_id not in feeds | fed:
+            # A long one of another family that was there all along explains nothing.
+            continue
+        lag_s = (r["start"] * MS - finding.start_ns) / 1e9
+        close = WITH_STEPS * base.series.step_ns / 1e9
+        when = "with" if abs(lag_s) <= close else "before" if lag_s < 0 else "after"
+        relation = "feeds this" if stream_id in feeds else "fed by this" if stream_id in fed else ""
+        best_lag, r_best = _going_with(finding, base, rows.get(stream_id))
+        out.append(
+            {
+                "finding": r,
+                "when": when,
+                "lag_s": lag_s,
+                "relation": relation,
+                "goes_with": r_best,
+                "goes_lag_s": None if best_lag is None else best_lag * base.series.step_ns / 1e9,
+            }
+        )
+    out.sort(key=lambda x: (x["relation"] == "", -abs(x["goes_with"] or 0), -(x["finding"]["score"] or 0)))
+    return out[:MOST_BESIDE]
+
+
+def _going_with(finding: Finding, base: Baselined, row: ScanStream | None) -> tuple[int | None, float | None]:
+    """Lag and correlation of two streams' scores around a finding; None in different cadences."""
+    if row is None:
+        return None, None
+    other = services.rescan(row).base
+    if other.series.step_ns != base.series.step_ns or len(other.series) == 0:
+        return None, None
+    margin = max(AROUND_NS, finding.end_ns - finding.start_ns)
+    times = base.series.times
+    a, b = np.searchsorted(times, [finding.start_ns - margin, finding.end_ns + margin])
+    at = np.minimum(np.searchsorted(other.series.times, times[a:b]), len(other.series) - 1)
+    theirs = np.where(other.series.times[at] == times[a:b], other.z[at], np.nan)
+    lag, r = explaining.together(base.z[a:b], theirs, max(1, (b - a) // 4))
+    return lag, r
+
+
+def _alike(finding: Finding, base: Baselined, z: np.ndarray) -> list[dict[str, Any]]:
+    """Earlier findings of the stream of like shape, the most alike first."""
+    earlier = list(
+        Finding.objects.filter(
+            scan_id=finding.scan_id, stream_id=finding.stream_id, kind=finding.kind, start_ns__lt=finding.start_ns
+        )
+    )  # fmt: skip
+    if not earlier or finding.kind != "outlier":
+        return []
+
+    def place(f: Finding) -> tuple[int, int]:
+        part = _span(f, base)
+        return part.start, max(part.stop - 1, part.start)
+
+    like = explaining.likeness(z, place(finding), [place(f) for f in earlier])
+    best = [i for i in np.argsort(-like, kind="stable") if like[i] >= explaining.LEAST_LIKENESS][:MOST_ALIKE]
+    rows = {r["id"]: r for r in screens.finding_rows([earlier[i] for i in best])}
+    return [{"finding": rows[earlier[i].pk], "likeness": float(like[i])} for i in best]

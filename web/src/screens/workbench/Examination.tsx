@@ -1,0 +1,95 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, get, type Schema } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { figure } from "../../parts/words";
+import type { PlanData } from "./plan";
+import type { StreamFacts } from "./Workbench";
+
+/** What a remedy changes, in words: `baseline.form: multiplicative`. */
+export function remedyWords(remedy: Record<string, unknown>): string {
+  return Object.entries(remedy)
+    .map(([place, value]) => {
+      const name = place.split(".").at(-1) ?? place;
+      const words = Array.isArray(value) ? value.join(" and ") || "none" : String(value);
+      return `${name.replaceAll("_", " ")} ${words}`;
+    })
+    .join(", ");
+}
+
+/** Is it any good? Diagnoses in plain words, each with its remedy as an action that tries it. */
+export function Examination({
+  stream,
+  scanId,
+  isBusy,
+  onTry,
+}: {
+  stream: StreamFacts;
+  scanId: number;
+  isBusy: boolean;
+  onTry: (plan: PlanData) => void;
+}) {
+  const told = useQuery({
+    queryKey: ["examination", scanId, stream.id],
+    queryFn: () =>
+      get(
+        api.GET("/api/v1/scans/{id}/streams/{stream}/examination", {
+          params: { path: { id: scanId, stream: stream.id } },
+        }),
+      ),
+  });
+  return (
+    <section aria-label="Is it any good?">
+      <h2>Is it any good?</h2>
+      {told.isPending && <p className="soft small">Looking at what is left over</p>}
+      {told.isError && <Trouble error={told.error} retry={() => told.refetch()} />}
+      {told.data && (
+        <>
+          <Errors told={told.data} unit={stream.unit} />
+          {told.data.diagnoses.length === 0 && (
+            <p className="small" style={{ margin: "4px 0" }}>
+              Nothing speaks against it: no season or trend is left over, and held-out samples fit as well as
+              those it learnt from.
+            </p>
+          )}
+          <ul className="diagnoses">
+            {told.data.diagnoses.map((d) => (
+              <li key={d.name + d.words}>
+                {d.words.charAt(0).toUpperCase() + d.words.slice(1)}.
+                {d.plan && (
+                  <div className="remedy">
+                    <button
+                      type="button"
+                      className="act"
+                      disabled={isBusy}
+                      onClick={() => onTry(d.plan as unknown as PlanData)}
+                    >
+                      Try {remedyWords(d.remedy)}
+                    </button>
+                    <span className="soft small">shows before and after</span>
+                  </div>
+                )}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </section>
+  );
+}
+
+function Errors({ told, unit }: { told: Schema["Examination"]; unit: string }) {
+  const { training, after } = told;
+  const part = (e: Schema["Errors"]) =>
+    `${figure(e.mae)} ${unit}${e.coverage === null ? "" : `, ${figure(e.coverage * 100, 1)} % inside the band`}`;
+  return (
+    <p className="small" style={{ margin: "2px 0 4px" }}>
+      Off by <span className="figure">{part(training)}</span> on average in training
+      {after && (
+        <>
+          , <span className="figure">{part(after)}</span> after it
+        </>
+      )}
+      .
+    </p>
+  );
+}

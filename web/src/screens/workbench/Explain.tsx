@@ -1,0 +1,138 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, get, type Schema } from "../../api/client";
+import { Trouble, Waiting } from "../../parts/ask";
+import { Mark, VERDICT_WORDS } from "../../parts/marks";
+import { dayTime, duration, figure } from "../../parts/words";
+
+/** What stands behind one finding; follows whichever is selected. */
+export function Explain({ finding, zone }: { finding: number; zone: string }) {
+  const [by, setBy] = useState<string | null>(null);
+  const told = useQuery({
+    queryKey: ["explain", finding, by],
+    queryFn: () =>
+      get(
+        api.GET("/api/v1/findings/{id}/explain", {
+          params: { path: { id: finding }, query: by ? { by } : {} },
+        }),
+      ),
+  });
+  if (told.isPending) return <Waiting what="Looking around it" />;
+  if (told.isError) return <Trouble error={told.error} retry={() => told.refetch()} />;
+  const { contributors, beside, alike } = told.data;
+  return (
+    <div className="explain">
+      <section aria-label="Who contributed">
+        <h3>Who pushed</h3>
+        <Contributors told={contributors} setBy={setBy} />
+      </section>
+      <section aria-label="What else moved">
+        <h3>What else moved</h3>
+        {beside.length === 0 && (
+          <p className="soft small">No other stream has a finding within 6 h of this one.</p>
+        )}
+        <ul className="plain">
+          {beside.map((b) => (
+            <li key={b.finding.id}>
+              <Mark kind={b.finding.kind} direction={b.finding.direction} />{" "}
+              <Link className="act" to={findingLink(b.finding)}>
+                {b.finding.metric} · {b.finding.title}
+              </Link>{" "}
+              <span className="small">{lagWords(b)}</span>
+            </li>
+          ))}
+        </ul>
+      </section>
+      <section aria-label="Earlier findings of this shape">
+        <h3>Seen before</h3>
+        {alike.length === 0 && <p className="soft small">No earlier finding of this stream has its shape.</p>}
+        <ul className="plain">
+          {alike.map((a) => (
+            <li key={a.finding.id}>
+              <Link className="act" to={findingLink(a.finding)}>
+                {dayTime(a.finding.start, zone)}
+              </Link>{" "}
+              <span className="small">
+                {figure(a.finding.score, 1)} σ, likeness {figure(a.likeness, 2)},{" "}
+                {a.finding.verdict ? VERDICT_WORDS[a.finding.verdict] : "open"}
+              </span>
+            </li>
+          ))}
+        </ul>
+      </section>
+    </div>
+  );
+}
+
+/** The workbench at a finding, with room around it. */
+export function findingLink(f: Schema["Finding"]): string {
+  const margin = Math.max(2 * (f.end - f.start), 36 * 3_600_000);
+  return `/workbench/${f.stream}?scan=${f.scan}&finding=${f.id}&from=${Math.round(f.start - margin)}&to=${Math.round(f.end + margin)}&explain=1`;
+}
+
+export function lagWords(b: Schema["Beside"]): string {
+  const when =
+    b.when === "with"
+      ? "with it"
+      : `${duration(Math.abs(b.lag_s))} ${b.when === "before" ? "before it" : "after it"}`;
+  const size = `${figure(b.finding.score, 1)} σ`;
+  const goes =
+    b.goes_with === null
+      ? ""
+      : `, scores go together ${figure(b.goes_with, 2)}${b.goes_lag_s ? ` at ${b.goes_lag_s < 0 ? "−" : "+"}${duration(Math.abs(b.goes_lag_s))}` : ""}`;
+  return `${b.relation ? `${b.relation}, ` : ""}${when}, ${size}${goes}`;
+}
+
+function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (attribute: string) => void }) {
+  if (!told.rows.length) return <p className="soft small">{told.why}</p>;
+  const most = Math.max(...told.rows.map((r) => Math.abs(r.push)), Math.abs(told.unaccounted ?? 0), 1e-12);
+  const rows = [
+    ...told.rows,
+    ...(told.of.startsWith("all of")
+      ? []
+      : [{ name: "unaccounted", push: told.unaccounted ?? 0, share: null, missing: 0 }]),
+  ];
+  return (
+    <>
+      <p className="small" style={{ margin: "0 0 4px" }}>
+        {told.of}: expected <span className="figure">{figure(told.expected)}</span>, seen{" "}
+        <span className="figure">{figure(told.observed)}</span> {told.unit} over the finding. By{" "}
+        <select className="word" value={told.attribute ?? ""} onChange={(e) => setBy(e.target.value)}>
+          {told.attributes.map((a) => (
+            <option key={a} value={a}>
+              {a}
+            </option>
+          ))}
+        </select>
+      </p>
+      <table className="pushes">
+        <tbody>
+          {rows.map((r) => (
+            <tr key={r.name}>
+              <th scope="row">{r.name}</th>
+              <td>
+                <svg width="120" height="10" viewBox="-60 0 120 10" aria-hidden="true">
+                  <path d="M0 0V10" stroke="var(--hair)" />
+                  <rect
+                    x={r.push < 0 ? (r.push / most) * 58 : 0}
+                    y="1.5"
+                    width={(Math.abs(r.push) / most) * 58}
+                    height="7"
+                    fill={r.push < 0 ? "var(--below)" : "var(--above)"}
+                  />
+                </svg>
+              </td>
+              <td className="figure">
+                {r.push > 0 ? "+" : ""}
+                {figure(r.push)}
+              </td>
+              <td className="figure soft">{r.share === null ? "" : `${figure(r.share * 100, 0)} %`}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {told.why && <p className="soft small">{told.why}</p>}
+    </>
+  );
+}

@@ -1,0 +1,58 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, get, Problem } from "../../api/client";
+import type { PlanData } from "./plan";
+
+/** The plan as a text file, both ways; an error stands at its line. */
+export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: PlanData) => void }) {
+  const written = useQuery({
+    queryKey: ["plan-text", JSON.stringify(plan)],
+    queryFn: () => get(api.POST("/api/v1/plans/check", { body: { text: JSON.stringify(plan) } })),
+  });
+  const [text, setText] = useState("");
+  const [error, setError] = useState<Problem | null>(null);
+  const canonical = written.data?.text;
+  useEffect(() => {
+    if (canonical !== undefined) setText(canonical);
+  }, [canonical]);
+  const take = async () => {
+    try {
+      const told = await get(api.POST("/api/v1/plans/check", { body: { text } }));
+      setError(null);
+      onChange(told.plan as unknown as PlanData);
+    } catch (problem) {
+      if (!(problem instanceof Problem)) throw problem;
+      setError(problem);
+    }
+  };
+  return (
+    <div>
+      <label>
+        <span className="soft small">The same plan as text</span>
+        <textarea
+          className="yaml field"
+          spellCheck={false}
+          value={text}
+          aria-invalid={error !== null}
+          onChange={(e) => setText(e.target.value)}
+        />
+      </label>
+      {error && (
+        <ul className="notes" role="alert">
+          {(error.problems.length
+            ? error.problems
+            : [{ place: error.place, message: error.title, line: null }]
+          ).map((p) => (
+            <li key={p.place + p.message}>
+              {p.line ? `Line ${p.line}, ` : ""}
+              {p.place}: {p.message}
+            </li>
+          ))}
+        </ul>
+      )}
+      <button type="button" className="act" disabled={text === canonical} onClick={() => void take()}>
+        Take this text
+      </button>
+    </div>
+  );
+}

@@ -1,0 +1,95 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, get, Problem, type Scan } from "../../api/client";
+import type { PlanData } from "./plan";
+
+export interface Trial {
+  run: (plan: PlanData, streams: number[], mode?: "fit" | "replay") => Promise<void>;
+  cancel: () => Promise<void>;
+  /** Waiting, or how far it is: streams done of all. */
+  words: string | null;
+  isBusy: boolean;
+  problem: unknown;
+  forget: () => void;
+}
+
+const ENDED = ["done", "failed", "cancelled"];
+
+/** One scan at a time as a job: its progress, what went wrong, and a call when it is through. */
+export function useTrial(onDone: (scan: Scan) => void): Trial {
+  const [id, setId] = useState<number | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const [isAsking, setAsking] = useState(false);
+  const running = useQuery({
+    queryKey: ["scan", id],
+    enabled: id !== null,
+    queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: id ?? 0 } } })),
+    refetchInterval: (q) => (q.state.data && ENDED.includes(q.state.data.state) ? false : 700),
+  });
+  const scan = running.data;
+  const state = id === null ? undefined : scan?.state;
+  const jobId = scan?.job ?? null;
+  const job = useQuery({
+    queryKey: ["job", jobId, state],
+    enabled: id !== null && jobId !== null,
+    queryFn: () => get(api.GET("/api/v1/jobs/{id}", { params: { path: { id: jobId ?? 0 } } })),
+    refetchInterval: state && ENDED.includes(state) ? false : 700,
+  });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the scan is through
+  useEffect(() => {
+    if (state !== "done" || !scan) return;
+    setId(null);
+    onDone(scan);
+  }, [state]);
+  return {
+    run: async (plan, streams, mode = "fit") => {
+      setError(null);
+      setAsking(true);
+      try {
+        const started = await get(
+          api.POST("/api/v1/scans", {
+            body: { plan: plan as unknown as Record<string, unknown>, streams, mode },
+          }),
+        );
+        setId(started.id);
+      } catch (problem) {
+        setError(problem);
+      } finally {
+        setAsking(false);
+      }
+    },
+    cancel: async () => {
+      if (jobId === null) return;
+      try {
+        await get(api.DELETE("/api/v1/jobs/{id}", { params: { path: { id: jobId } } }));
+      } catch (problem) {
+        setError(problem);
+      }
+    },
+    words:
+      id === null
+        ? null
+        : state === "running" && job.data?.total
+          ? `${job.data.done ?? 0} of ${job.data.total} streams`
+          : state === "cancelled"
+            ? "cancelled; nothing of it is kept"
+            : "waiting for a worker",
+    isBusy: isAsking || (id !== null && (state === undefined || !ENDED.includes(state))),
+    problem: error ?? (state === "failed" ? failure(job.data?.message ?? "") : null),
+    forget: () => {
+      setError(null);
+      setId(null);
+    },
+  };
+}
+
+function failure(message: string): Problem {
+  const [title = "the scan failed", ...rest] = message.split("; ");
+  const place = title.includes("season") ? "baseline.seasons" : "";
+  return new Problem(
+    422,
+    title || "the scan failed",
+    place,
+    rest.join("; ") || "change the plan and run it again",
+  );
+}
