@@ -161,8 +161,12 @@ def test_contributors_of_a_count_sum_from_expected_to_observed(api, taps):
     times, _ = store.read(hit.stream_id)
     span = slice(np.searchsorted(times, hit.start_ns), np.searchsorted(times, hit.end_ns, side="right"))
     assert told["observed"] == sum(y[span].sum() for y in parts.values())
-    by_fare = api.get(f"/api/v1/findings/{hit.pk}/explain").json()["contributors"]
+    by_fare = api.get(f"/api/v1/findings/{hit.pk}/explain", {"by": "fare"}).json()["contributors"]
     assert by_fare["attribute"] == "fare" and by_fare["rows"][0]["name"] == "adult"
+    # Unasked it is told by what sets one part most apart.
+    unasked = api.get(f"/api/v1/findings/{hit.pk}/explain").json()["contributors"]
+    most = max((by_fare, told), key=lambda x: abs(x["rows"][0]["share"]))
+    assert unasked["attribute"] == most["attribute"]
 
 
 def test_the_parts_of_a_derived_total_are_what_its_formula_adds(taps):
@@ -201,3 +205,36 @@ def test_what_moved_before_has_its_lag_and_what_feeds_it_comes_first(api, small_
     quay.fed_by.add(rock)
     (beside,) = api.get(f"/api/v1/findings/{hit.pk}/explain").json()["beside"]
     assert beside["relation"] == "feeds this"
+
+
+def test_the_strongest_are_capped_and_cut_to_the_span_that_is_asked_for(api, small_world, stream_of):
+    quay = stream_of("quay")
+    whole = api.get("/api/v1/tide", {"stream": 5}).json()
+    mine = [f for f in whole["strongest"] if f["stream"] == quay.pk]
+    assert len(whole["strongest"]) == 2 and len(mine) == 1
+    one = api.get("/api/v1/tide", {"most": 1}).json()["strongest"]
+    assert [f["id"] for f in one] == [whole["strongest"][0]["id"]]
+    late = api.get("/api/v1/tide", {"begin": mine[0]["end"] + 1}).json()["strongest"]
+    assert all(f["end"] > mine[0]["end"] for f in late)
+    assert api.get("/api/v1/tide", {"most": 0}).status_code == 400
+    row = next(r for r in whole["rows"] if r["id"] == quay.pk)
+    assert row["newest"] == mine[0]["start"] and "place=quay" in row["attributes"]
+    assert row["judged_until"] is None
+    Stream.objects.filter(pk=quay.pk).update(lateness_ns=3 * H)
+    row = next(r for r in api.get("/api/v1/tide").json()["rows"] if r["id"] == quay.pk)
+    assert row["judged_until"] == row["ribbon_to"] - 3 * 3_600_000
+
+
+def test_a_taken_finding_stays_taken_through_the_next_scan_and_with_one_person(api, small_world, stream_of):
+    hit = Finding.objects.filter(scan=small_world["scan"], stream=stream_of("quay")).first()
+    url = f"/api/v1/findings/{hit.pk}/take"
+    assert post(api, url, {}).json()["taken_by"] == "ann"
+    Finding.objects.filter(pk=hit.pk).update(taken_by="bo")
+    refused = post(api, url, {})
+    assert refused.status_code == 409 and "bo" in refused.json()["title"]
+    again = services.start_standing([stream_of("quay").pk])
+    run_jobs()
+    taken = Finding.objects.filter(scan=again).exclude(taken_by="")
+    assert [(f.taken_by, f.start_ns) for f in taken] == [("bo", hit.start_ns)]
+    assert post(api, url, {"take": False}).json()["taken_by"] == ""
+    assert post(signed_in("vic"), url, {}).status_code == 403

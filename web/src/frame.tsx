@@ -14,6 +14,7 @@ import { createPortal } from "react-dom";
 import { NavLink, useNavigate } from "react-router";
 import { api, get, type Job } from "./api/client";
 import { useKeys } from "./keys/useKeys";
+import { PersonName } from "./parts/person";
 import { plural } from "./parts/words";
 
 const SCREENS = [
@@ -82,7 +83,9 @@ export function Frame({ person, role, children }: { person: string; role: string
           <Jobs />
           <Person name={person} role={role} />
         </header>
-        <main className="work">{children}</main>
+        <main className="work">
+          <PersonName value={person}>{children}</PersonName>
+        </main>
       </div>
       <Modal opened={asking === "keys"} onClose={() => setAsking(null)} title="Keys">
         <KeyList />

@@ -40,6 +40,7 @@ urlpatterns = [
     path(f"{API}scans/<int:pk>/streams/<int:stream>/against/<int:other>", scans.AgainstView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/fold", scans.FoldView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/points.csv", scans.PointsView.as_view()),
+    path(f"{API}findings/<int:pk>/take", scans.TakeView.as_view()),
     path(f"{API}findings/<int:pk>/explain", scans.ExplainView.as_view()),
     path(f"{API}plans/check", scans.PlanCheckView.as_view()),
     path(f"{API}review", scans.ReviewView.as_view()),

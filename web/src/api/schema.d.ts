@@ -224,6 +224,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/{id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take a finding, so that others see who looks after it; or let go of it. */
+        post: operations["take_finding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{id}/verdict": {
         parameters: {
             query?: never;
@@ -778,7 +795,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One row a stream by its standing scan; one answer. */
+        /** @description One row a stream by its standing scan, and the strongest open findings of the span; one answer. */
         get: operations["tide_table"];
         put?: never;
         post?: never;
@@ -1342,6 +1359,7 @@ export interface components {
              * @description when it was known; replays only
              */
             raised: number | null;
+            taken_by: string;
             verdict: string | null;
             entry: number | null;
         };
@@ -1698,6 +1716,10 @@ export interface components {
             standing_scan: number | null;
             family: number[];
         };
+        TakeRequest: {
+            /** @default true */
+            take?: boolean;
+        };
         TakenIn: {
             added: number;
             skipped: number;
@@ -1733,6 +1755,12 @@ export interface components {
             open: number;
             /** Format: double */
             strongest: number;
+            /** Format: double */
+            newest: number | null;
+            owner: string;
+            attributes: string;
+            /** Format: double */
+            judged_until: number | null;
             ribbon: string;
             /** Format: double */
             ribbon_from: number | null;
@@ -1855,6 +1883,8 @@ export interface components {
             };
             findings?: components["schemas"]["Finding"][];
             entries?: components["schemas"]["Entry"][];
+            /** @description places whose score has no side */
+            odd?: number[];
             histogram?: {
                 [key: string]: number[];
             };
@@ -2216,6 +2246,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+        };
+    };
+    take_finding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TakeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
                 };
             };
         };
@@ -2818,6 +2873,7 @@ export interface operations {
     season_fold: {
         parameters: {
             query: {
+                at?: number;
                 hours: number;
             };
             header?: never;
@@ -3138,7 +3194,13 @@ export interface operations {
     };
     tide_table: {
         parameters: {
-            query?: never;
+            query?: {
+                begin?: number;
+                end?: number;
+                family?: number;
+                most?: number;
+                stream?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -11,6 +11,8 @@ interface Props {
   to: number;
   span: [number, number];
   marks?: number[][];
+  /** Newer bins may still change: they are drawn open. */
+  judgedUntil?: number | null;
   label: string;
   height?: number;
 }
@@ -22,6 +24,7 @@ export const Ribbon = memo(function Ribbon({
   to,
   span,
   marks = [],
+  judgedUntil = null,
   label,
   height = 18,
 }: Props) {
@@ -49,6 +52,12 @@ export const Ribbon = memo(function Ribbon({
         const value = bins[i] ?? QUIET;
         if (value === QUIET) continue;
         pen.globalAlpha = 1;
+        if (judgedUntil !== null && from + ((i + 1) / bins.length) * (to - from) > judgedUntil) {
+          pen.strokeStyle = colours.line;
+          pen.lineWidth = 1;
+          pen.strokeRect(left + i * step + 0.5, 0.5, Math.max(1, step - 1), height - 1);
+          continue;
+        }
         pen.fillStyle = colours.wash;
         pen.fillRect(left + i * step, 0, step + 0.6, height);
       }
@@ -56,6 +65,7 @@ export const Ribbon = memo(function Ribbon({
         const value = bins[i] ?? QUIET;
         const size = Math.abs(value);
         if (value === QUIET || size < FAINT) continue;
+        if (judgedUntil !== null && from + ((i + 1) / bins.length) * (to - from) > judgedUntil) continue;
         const share = Math.min(1, (size - FAINT) / 70);
         pen.globalAlpha = 0.22 + 0.78 * share;
         pen.fillStyle = value > 0 ? colours.above : colours.below;
@@ -82,7 +92,7 @@ export const Ribbon = memo(function Ribbon({
     const watch = new ResizeObserver(draw);
     watch.observe(element);
     return () => watch.disconnect();
-  }, [ribbon, from, to, span, marks, height, scheme]);
+  }, [ribbon, from, to, span, marks, judgedUntil, height, scheme]);
   return (
     <canvas ref={canvas} role="img" aria-label={label} style={{ width: "100%", height, display: "block" }} />
   );

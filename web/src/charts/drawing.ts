@@ -49,6 +49,18 @@ export function sideOf(score: number | null | undefined, levels: Levels): number
   return 0;
 }
 
+/** The first place at or after a moment. */
+function firstFrom(time: number[], moment: number): number {
+  let low = 0;
+  let high = time.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if ((time[middle] ?? 0) < moment) low = middle + 1;
+    else high = middle;
+  }
+  return low;
+}
+
 /** Flagged runs drawn strongly over the line, in the colour of their side. */
 export function drawFlags(
   u: uPlot,
@@ -59,13 +71,22 @@ export function drawFlags(
 ): void {
   const pen = u.ctx;
   const { time, score = [] } = w;
+  // A burst, a stuck value, an odd shape: neither above nor below. Inside a finding its own side holds for all of it.
+  const odd = new Set(w.odd);
+  for (const f of w.findings ?? []) {
+    if (f.kind !== "outlier") continue;
+    for (let i = firstFrom(time, f.start); i < time.length && (time[i] ?? 0) <= f.end; i++) {
+      if (f.direction === "") odd.add(i);
+      else odd.delete(i);
+    }
+  }
   pen.lineWidth = 2.4 * ratio();
   pen.lineJoin = "round";
   for (let i = 0; i < time.length; i++) {
     const side = sideOf(score[i], levels);
     const here = y(i);
     if (!side || here === null) continue;
-    pen.strokeStyle = pen.fillStyle = side > 0 ? colours.above : colours.below;
+    pen.strokeStyle = pen.fillStyle = odd.has(i) ? colours.ink : side > 0 ? colours.above : colours.below;
     const px = u.valToPos(time[i] ?? 0, "x", true);
     const py = u.valToPos(here, "y", true);
     const before = i > 0 ? y(i - 1) : null;

@@ -31,6 +31,10 @@ function row(metric: string, title: string, strongest: number, open = 1): TideRo
     ribbon_from: 0,
     ribbon_to: 1,
     marks: [],
+    newest: null,
+    owner: "",
+    attributes: "",
+    judged_until: null,
   };
 }
 

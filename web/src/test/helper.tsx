@@ -39,6 +39,7 @@ export function aFinding(changes: Partial<Finding> = {}): Finding {
     size: null,
     confidence: null,
     raised: null,
+    taken_by: "",
     verdict: null,
     entry: null,
     ...changes,

@@ -13,6 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core import keys
+from watchtide.core.windows import ODD
 from watchtide.engine import examine, reduce, stages
 from watchtide.plan import dump, load
 from watchtide.plan.text import from_data
@@ -66,6 +67,7 @@ class FindingSerializer(serializers.Serializer):
     size = serializers.FloatField(allow_null=True)
     confidence = serializers.FloatField(allow_null=True)
     raised = serializers.FloatField(allow_null=True, help_text="when it was known; replays only")
+    taken_by = serializers.CharField(allow_blank=True)
     verdict = serializers.CharField(allow_null=True)
     entry = serializers.IntegerField(allow_null=True)
 
@@ -84,6 +86,10 @@ class TideRowSerializer(serializers.Serializer):
     state = serializers.CharField()
     open = serializers.IntegerField()
     strongest = serializers.FloatField()
+    newest = serializers.FloatField(allow_null=True)
+    owner = serializers.CharField(allow_blank=True)
+    attributes = serializers.CharField(allow_blank=True)
+    judged_until = serializers.FloatField(allow_null=True)
     ribbon = serializers.CharField()
     ribbon_from = serializers.FloatField(allow_null=True)
     ribbon_to = serializers.FloatField(allow_null=True)
@@ -101,12 +107,23 @@ class TideSerializer(serializers.Serializer):
     strongest = FindingSerializer(many=True)
 
 
+class CapsSerializer(serializers.Serializer):
+    most = serializers.IntegerField(min_value=1, max_value=50, default=8)
+    family = serializers.IntegerField(min_value=1, max_value=50, default=3)
+    stream = serializers.IntegerField(min_value=1, max_value=50, default=1)
+    begin = serializers.FloatField(required=False)
+    end = serializers.FloatField(required=False)
+
+
 class TideView(APIView):
-    @extend_schema(operation_id="tide_table", responses=TideSerializer)
+    @extend_schema(operation_id="tide_table", responses=TideSerializer, parameters=[CapsSerializer])
     def get(self, request) -> Response:
-        """One row a stream by its standing scan; one answer."""
+        """One row a stream by its standing scan, and the strongest open findings of the span; one answer."""
+        caps = CapsSerializer(data=request.GET)
+        caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
-        return Response(screens.tide_table(person.last_looked if person else None))
+        asked = screens.Strongest(**caps.validated_data)
+        return Response(screens.tide_table(person.last_looked if person else None, asked))
 
 
 class LookedView(APIView):
@@ -268,6 +285,9 @@ class WindowSerializer(serializers.Serializer):
     resolved = serializers.DictField(child=serializers.JSONField(), required=False)
     findings = FindingSerializer(many=True, required=False)
     entries = EntrySerializer(many=True, required=False)
+    odd = serializers.ListField(
+        child=serializers.IntegerField(), required=False, help_text="places whose score has no side"
+    )
     histogram = serializers.DictField(
         child=serializers.ListField(child=serializers.IntegerField()), required=False
     )
@@ -353,6 +373,7 @@ class WindowView(APIView):
             "expected": plain(base.expected[at]),
             "spread": plain(base.spread[at]),
             "score": plain(scanned.z[at]),
+            "odd": np.flatnonzero(base.side[at] == ODD).tolist(),
             "train_until": float(times[base.train_stop - 1] / MS)
             if 0 < base.train_stop < len(times)
             else None,
@@ -501,15 +522,18 @@ class FoldView(APIView):
     @extend_schema(
         operation_id="season_fold",
         responses=FoldSerializer,
-        parameters=[OpenApiParameter("hours", float, required=True)],
+        parameters=[OpenApiParameter("hours", float, required=True), OpenApiParameter("at", float)],
     )
     def get(self, request, pk: int, stream: int) -> Response:
         """All cycles of one season over one another."""
         try:
             hours = float(request.GET.get("hours", ""))
+            at = float(request.GET["at"]) if request.GET.get("at") else None
         except ValueError as error:
             raise Problem("hours must be a number", place="hours", remedy="give for example 24") from error
-        return Response(screens.season_folds(_scan_stream(pk, stream), hours))
+        return Response(
+            screens.season_folds(_scan_stream(pk, stream), hours, None if at is None else int(at * MS))
+        )
 
 
 class PointsView(APIView):
@@ -583,6 +607,21 @@ class ExplanationSerializer(serializers.Serializer):
     contributors = ContributorsSerializer()
     beside = BesideSerializer(many=True)
     alike = AlikeSerializer(many=True)
+
+
+class TakeSerializer(serializers.Serializer):
+    take = serializers.BooleanField(default=True)
+
+
+class TakeView(APIView):
+    @extend_schema(operation_id="take_finding", request=TakeSerializer, responses=FindingSerializer)
+    def post(self, request, pk: int) -> Response:
+        """Take a finding, so that others see who looks after it; or let go of it."""
+        given = TakeSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        finding = Finding.objects.get(pk=pk)
+        services.take(finding, request.user.get_username() if given.validated_data["take"] else "")
+        return Response(screens.finding_rows([Finding.objects.get(pk=pk)])[0])
 
 
 class ExplainView(APIView):

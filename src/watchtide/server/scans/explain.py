@@ -79,10 +79,9 @@ def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> d
         return empty | {
             "why": f"{finding.stream.unit or 'Values'} do not add up over streams: only counts have parts."
         }
-    chosen = attribute if attribute in varied else varied[0]
     rows = _standing_rows(parts)
     times = base.series.times[_span(finding, base)]
-    names, seen, due, skipped = [], [], [], []
+    members, seen, due, skipped = [], [], [], []
     for part in parts:
         row = rows.get(part.pk)
         if part.pk == finding.stream_id:
@@ -97,14 +96,26 @@ def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> d
             continue
         at = np.minimum(np.searchsorted(other.series.times, times), len(other.series) - 1)
         same = other.series.times[at] == times
-        names.append(str(dict(part.attributes).get(chosen, "(none)")))
+        members.append(dict(part.attributes))
         seen.append(np.where(same, other.series.values[at], np.nan))
         due.append(np.where(same, other.expected[at], np.nan))
-    if not names:
+    if not members:
         return empty | {"why": "None of its parts has been scanned; scan them first."}
     part_of = _span(finding, base)
     whole = (base.series.values[part_of], base.expected[part_of]) if is_total else None
-    got = explaining.pushes(names, np.stack(seen), np.stack(due), whole)
+    by = {
+        name: explaining.pushes(
+            [str(m.get(name, "(none)")) for m in members], np.stack(seen), np.stack(due), whole
+        )
+        for name in varied
+    }
+    # Told by what sets one part most apart, unless asked otherwise.
+    chosen = (
+        attribute
+        if attribute in varied
+        else max(varied, key=lambda name: abs(by[name].parts[0].share or 0.0))
+    )
+    got = by[chosen]
     return {
         "attributes": varied,
         "attribute": chosen,
@@ -168,7 +179,8 @@ def _going_with(finding: Finding, base: Baselined, row: ScanStream | None) -> tu
     a, b = np.searchsorted(times, [finding.start_ns - margin, finding.end_ns + margin])
     at = np.minimum(np.searchsorted(other.series.times, times[a:b]), len(other.series) - 1)
     theirs = np.where(other.series.times[at] == times[a:b], other.z[at], np.nan)
-    lag, r = explaining.together(base.z[a:b], theirs, max(1, (b - a) // 4))
+    most = min((b - a) // 4, AROUND_NS // base.series.step_ns)
+    lag, r = explaining.together(base.z[a:b], theirs, max(1, int(most)))
     return lag, r
 
 

@@ -90,6 +90,7 @@ class Finding(models.Model):
     size = models.FloatField(null=True)
     confidence = models.FloatField(null=True)
     raised_ns = models.BigIntegerField(null=True)
+    taken_by = models.CharField(max_length=150, default="", blank=True)
 
     class Meta:
         db_table = "finding"

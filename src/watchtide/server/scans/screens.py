@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -28,8 +28,6 @@ from watchtide.server.streams.models import Stream
 
 MS = 1_000_000
 DAY_MS = 86_400_000
-STRONGEST = 8
-STRONGEST_A_FAMILY = 3
 # A stream is silent when it is this many of its own steps behind the newest of the table.
 SILENT_STEPS = 24
 # A season fold shows so many cycles, of so many slots each.
@@ -64,6 +62,7 @@ def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
                 "size": f.size,
                 "confidence": f.confidence,
                 "raised": f.raised_ns / MS if f.raised_ns is not None else None,
+                "taken_by": f.taken_by,
                 "verdict": entry.verdict if entry else None,
                 "entry": entry.pk if entry else None,
             }
@@ -87,7 +86,18 @@ def standing_findings(stream: int | None = None) -> list[dict[str, Any]]:
     return rows
 
 
-def tide_table(last_looked: datetime | None) -> dict[str, Any]:
+@dataclass(frozen=True)
+class Strongest:
+    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ms."""
+
+    most: int = 8
+    family: int = 3
+    stream: int = 1
+    begin: float | None = None
+    end: float | None = None
+
+
+def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
     """One row a stream, strongest open first within families, families by their strongest."""
     standing = {s.stream_id: s for s in Standing.objects.select_related("scan")}
     scan_ids = {s.scan_id for s in standing.values() if s.scan_id}
@@ -120,6 +130,10 @@ def tide_table(last_looked: datetime | None) -> dict[str, Any]:
                 "state": _state(stream, r, unjudged, newest),
                 "open": len(unjudged),
                 "strongest": max((f["score"] or 0 for f in unjudged), default=0.0),
+                "newest": max((f["start"] for f in unjudged), default=None),
+                "owner": stream.owner,
+                "attributes": " ".join(f"{name}={value}" for name, value in stream.attributes),
+                "judged_until": _judged_until(stream, r),
                 "ribbon": services.ribbon_text(r.ribbon) if r else "",
                 "ribbon_from": r.ribbon_from_ns / MS if r and r.ribbon_from_ns is not None else None,
                 "ribbon_to": r.ribbon_to_ns / MS if r and r.ribbon_to_ns is not None else None,
@@ -145,8 +159,15 @@ def tide_table(last_looked: datetime | None) -> dict[str, Any]:
         "open": len(unjudged_all),
         "new": new,
         "last_looked": last_looked,
-        "strongest": _strongest(unjudged_all),
+        "strongest": _strongest(unjudged_all, caps),
     }
+
+
+def _judged_until(stream: Stream, row: ScanStream | None) -> float | None:
+    """Until when a stream's samples are all there, by its usual lateness; None where it is not known to be late."""
+    if row is None or row.ribbon_to_ns is None or not stream.lateness_ns:
+        return None
+    return float((row.ribbon_to_ns - stream.lateness_ns) / MS)
 
 
 def _state(
@@ -165,14 +186,18 @@ def _state(
     )
 
 
-def _strongest(findings: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
-    """The strongest findings, at most three a family and one a stream."""
+def _strongest(findings: Sequence[dict[str, Any]], caps: Strongest) -> list[dict[str, Any]]:
     chosen: list[dict[str, Any]] = []
     for f in findings:
+        if (caps.begin is not None and f["end"] < caps.begin) or (
+            caps.end is not None and f["start"] > caps.end
+        ):
+            continue
         family = sum(c["metric"] == f["metric"] for c in chosen)
-        if family < STRONGEST_A_FAMILY and all(c["stream"] != f["stream"] for c in chosen):
+        stream = sum(c["stream"] == f["stream"] for c in chosen)
+        if family < caps.family and stream < caps.stream:
             chosen.append(f)
-        if len(chosen) == STRONGEST:
+        if len(chosen) == caps.most:
             break
     return chosen
 
@@ -326,8 +351,9 @@ def promised(scanned: stages.Scanned, plan: PlanText) -> dict[str, Any]:
     return out
 
 
-def season_folds(row: ScanStream, hours: float) -> dict[str, Any]:
-    """All cycles of one season over one another, newest last, and the expectation of the newest."""
+def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dict[str, Any]:
+    """Cycles of one season over one another up to the one that holds `at_ns` (the newest without it), and what was
+    expected of that one."""
     base = services.rescan(row).base
     step = base.series.step_ns
     period = round(hours * 3_600e9)
@@ -343,15 +369,19 @@ def season_folds(row: ScanStream, hours: float) -> dict[str, Any]:
     arguments = base.series.times, base.series.offsets_ns
     numbers, seen = explaining.season_fold(*arguments, base.series.values, period, MONDAY_NS, slot, is_local)
     _, due = explaining.season_fold(*arguments, base.expected, period, MONDAY_NS, slot, is_local)
-    newest = slice(max(0, len(numbers) - MOST_CYCLES), None)
-    starts = numbers[newest] * period + MONDAY_NS
+    last = len(numbers) - 1
+    if at_ns is not None and len(numbers):
+        offset = int(np.interp(at_ns, base.series.times, base.series.offsets_ns)) if is_local else 0
+        last = int(np.clip((at_ns + offset - MONDAY_NS) // period - numbers[0], 0, last))
+    some = slice(max(0, last + 1 - MOST_CYCLES), last + 1)
+    starts = numbers[some] * period + MONDAY_NS
     return {
         "hours": hours,
         "step_s": slot / 1e9,
         "clock": "local" if is_local else "utc",
         "starts": (starts / MS).tolist(),
-        "cycles": [_rounded(c) for c in seen[newest]],
-        "expected": _rounded(due[-1]) if len(due) else [],
+        "cycles": [_rounded(c) for c in seen[some]],
+        "expected": _rounded(due[last]) if len(due) else [],
     }
 
 

@@ -220,6 +220,31 @@ def record(
     return row, found
 
 
+def carry_taken(found: Sequence[Finding]) -> None:
+    """Findings of a new standing scan stay with who took the ones they overlap on the same stream."""
+    held: dict[int, list[Finding]] = {}
+    current = Standing.objects.filter(scan__isnull=False).values_list("scan_id", flat=True)
+    for old in Finding.objects.filter(scan_id__in=set(current)).exclude(taken_by=""):
+        held.setdefault(old.stream_id, []).append(old)
+    for f in found:
+        for old in held.get(f.stream_id, ()):
+            if f.start_ns <= old.end_ns and old.start_ns <= f.end_ns:
+                f.taken_by = old.taken_by
+
+
+def take(finding: Finding, name: str) -> None:
+    """Let somebody look after a finding; an empty name lets go. Refused with 409 where another has it."""
+    if name and finding.taken_by and finding.taken_by != name:
+        raise Problem(
+            f"{finding.taken_by} has taken it",
+            place="finding",
+            remedy=f"ask {finding.taken_by} to let go of it",
+            code=409,
+        )
+    Finding.objects.filter(pk=finding.pk).update(taken_by=name)
+    jobs.tell("scan", finding.scan_id)
+
+
 def ribbon_of(times: Any, z: Any) -> tuple[bytes, int | None, int | None]:
     """Strongest signed score in each of 400 equal bins, in tenths of a sigma; -128 where nothing is judged."""
     if len(times) == 0:

@@ -37,6 +37,8 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         held.append(services.record(row, stream, task, scanned, key))
         steps.append(scanned.base.series.step_ns)
         seasons += [p * scanned.base.series.step_ns for p, _ in scanned.base.found_seasons]
+    if row.is_standing:
+        services.carry_taken([f for _, found in held for f in found])
     with lease.write():
         ScanStream.objects.filter(scan=row).delete()
         Finding.objects.filter(scan=row).delete()

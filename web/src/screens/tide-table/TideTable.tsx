@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
@@ -10,6 +10,7 @@ import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { FilterField } from "../../parts/FilterField";
 import { isBad, Mark } from "../../parts/marks";
+import { Taking } from "../../parts/Taking";
 import { day, dayTime, duration, figure, plural, spanWords, utc, zoneName } from "../../parts/words";
 import "./tide-table.css";
 
@@ -17,7 +18,14 @@ type Line = { kind: "family"; metric: string; rows: TideRow[] } | { kind: "strea
 
 export default function TideTable() {
   const [params, setParams] = useSearchParams();
-  const tide = useQuery({ queryKey: ["tide"], queryFn: () => get(api.GET("/api/v1/tide")) });
+  const caps = capsOf(params);
+  const chosen = spanOf(params);
+  const asked = { ...caps, ...(chosen ? { begin: chosen[0], end: chosen[1] } : {}) };
+  const tide = useQuery({
+    queryKey: ["tide", asked],
+    queryFn: () => get(api.GET("/api/v1/tide", { params: { query: asked } })),
+    placeholderData: keepPreviousData,
+  });
   const sort = params.get("sort") ?? "strongest";
   const text = params.get("filter") ?? "";
   const set = (name: string, value: string) => {
@@ -37,7 +45,20 @@ export default function TideTable() {
   if (tide.isError) return <Trouble error={tide.error} retry={() => tide.refetch()} />;
   const { rows, span_from, span_to, zone } = tide.data;
   if (!rows.length) return <NoStreams />;
-  const span: [number, number] = [span_from ?? 0, span_to ?? 1];
+  const whole: Span = [span_from ?? 0, span_to ?? 1];
+  const span = chosen ?? whole;
+  const setSpan = (next: Span | null) =>
+    setParams(
+      (old) => {
+        const changed = new URLSearchParams(old);
+        for (const [i, name] of ["from", "to"].entries()) {
+          if (next === null) changed.delete(name);
+          else changed.set(name, String(Math.round(next[i] ?? 0)));
+        }
+        return changed;
+      },
+      { replace: true },
+    );
   const badSides = new Map(rows.map((r) => [r.id, r.bad_side]));
   return (
     <div className="tide">
@@ -49,6 +70,11 @@ export default function TideTable() {
             {spanWords(span[0], span[1], zone)} · {zone} ({zoneName(span[1], zone)})
           </span>
         )}
+        {chosen && (
+          <button type="button" className="act" onClick={() => setSpan(null)}>
+            Whole span
+          </button>
+        )}
       </TopBar>
       <Strongest
         findings={tide.data.strongest}
@@ -56,12 +82,15 @@ export default function TideTable() {
         fresh={tide.data.new}
         looked={tide.data.last_looked ?? null}
         badSides={badSides}
+        caps={caps}
+        setCap={(name, value) => set(name, value === CAPS[name] ? "" : String(value))}
       />
       <div className="tide-tools">
         <label>
           Sorted by{" "}
           <select className="word" value={sort} onChange={(e) => set("sort", e.target.value)}>
             <option value="strongest">strongest</option>
+            <option value="newest">newest</option>
             <option value="open">most open</option>
             <option value="name">name</option>
           </select>
@@ -76,21 +105,42 @@ export default function TideTable() {
           {plural(lines.filter((l) => l.kind === "stream").length, "stream")}
         </span>
       </div>
-      <Rows lines={lines} span={span} zone={zone} />
+      <Rows lines={lines} span={span} whole={whole} setSpan={setSpan} zone={zone} />
       <Legend />
     </div>
   );
+}
+
+type Span = [number, number];
+type Cap = "most" | "family" | "stream";
+const CAPS: Record<Cap, number> = { most: 8, family: 3, stream: 1 };
+const CHOICES: Record<Cap, number[]> = {
+  most: [4, 8, 12, 20],
+  family: [1, 2, 3, 5, 20],
+  stream: [1, 2, 3, 5, 20],
+};
+
+function capsOf(params: URLSearchParams): Record<Cap, number> {
+  const of = (name: Cap) => Number(params.get(name)) || CAPS[name];
+  return { most: of("most"), family: of("family"), stream: of("stream") };
+}
+
+function spanOf(params: URLSearchParams): Span | null {
+  const [a, b] = ["from", "to"].map((name) => Number(params.get(name)));
+  return a && b && b > a ? [a, b] : null;
 }
 
 export function arrange(rows: TideRow[], sort: string, text: string): Line[] {
   const words = text.toLowerCase().split(/\s+/);
   const families = new Map<string, TideRow[]>();
   for (const row of rows) {
-    const hay = `${row.metric} ${row.title} ${row.state}`.toLowerCase();
+    const hay =
+      `${row.metric} ${row.title} ${row.state} ${row.attributes} ${row.owner && `owner=${row.owner}`}`.toLowerCase();
     if (words.every((w) => hay.includes(w)))
       families.set(row.metric, [...(families.get(row.metric) ?? []), row]);
   }
-  const weight = (r: TideRow) => (sort === "open" ? r.open : r.strongest);
+  const weight = (r: TideRow) =>
+    sort === "open" ? r.open : sort === "newest" ? (r.newest ?? 0) : r.strongest;
   const inOrder = (a: TideRow, b: TideRow) =>
     sort === "name" ? a.title.localeCompare(b.title) : weight(b) - weight(a);
   const most = (list: TideRow[]) => Math.max(...list.map(weight));
@@ -108,7 +158,11 @@ function Strongest({
   fresh,
   looked,
   badSides,
+  caps,
+  setCap,
 }: {
+  caps: Record<Cap, number>;
+  setCap: (name: Cap, value: number) => void;
   findings: Finding[];
   open: number;
   fresh: number;
@@ -124,8 +178,15 @@ function Strongest({
             ? "every finding has a verdict"
             : looked
               ? `${fresh} new since you last looked, ${dayTime(Date.parse(looked), Intl.DateTimeFormat().resolvedOptions().timeZone)}`
-              : "the strongest, at most 3 a family and 1 a stream"}
+              : ""}
         </span>
+        {open > 0 && (
+          <span className="soft small plain">
+            the <CapWord name="most" label="strongest shown" {...{ caps, setCap }} /> strongest, at most{" "}
+            <CapWord name="family" label="at most a family" {...{ caps, setCap }} /> a family and{" "}
+            <CapWord name="stream" label="at most a stream" {...{ caps, setCap }} /> a stream
+          </span>
+        )}
         {open > 0 && (
           <Link to="/review" className="act plain">
             Review them
@@ -150,6 +211,7 @@ function Strongest({
                   : duration((f.end - f.start) / 1000)}
               </span>
             </Link>
+            <Taking finding={f} />
           </li>
         ))}
       </ol>
@@ -163,7 +225,76 @@ export function linkTo(f: Finding): string {
   return `/workbench/${f.stream}?from=${f.start - margin}&to=${f.end + margin}&finding=${f.id}`;
 }
 
-function Rows({ lines, span, zone }: { lines: Line[]; span: [number, number]; zone: string }) {
+function CapWord({
+  name,
+  label,
+  caps,
+  setCap,
+}: {
+  name: Cap;
+  label: string;
+  caps: Record<Cap, number>;
+  setCap: (name: Cap, value: number) => void;
+}) {
+  const choices = [...new Set([...CHOICES[name], caps[name]])].sort((a, b) => a - b);
+  return (
+    <select
+      className="word"
+      aria-label={label}
+      value={caps[name]}
+      onChange={(e) => setCap(name, Number(e.target.value))}
+    >
+      {choices.map((n) => (
+        <option key={n} value={n}>
+          {n}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** A place within the shared axis, dragged to a span: what the drag covers becomes the span. */
+function useBrush(span: Span, setSpan: (span: Span) => void) {
+  const [from, setFrom] = useState<number | null>(null);
+  const [to, setTo] = useState<number | null>(null);
+  const at = (event: React.PointerEvent) => {
+    const box = event.currentTarget.getBoundingClientRect();
+    const share = Math.min(1, Math.max(0, (event.clientX - box.left) / (box.width || 1)));
+    return span[0] + share * (span[1] - span[0]);
+  };
+  return {
+    held: from !== null && to !== null ? ([Math.min(from, to), Math.max(from, to)] as Span) : null,
+    handlers: {
+      onPointerDown: (e: React.PointerEvent) => {
+        e.currentTarget.setPointerCapture(e.pointerId);
+        setFrom(at(e));
+        setTo(at(e));
+      },
+      onPointerMove: (e: React.PointerEvent) => from !== null && setTo(at(e)),
+      onPointerUp: (e: React.PointerEvent) => {
+        const end = at(e);
+        if (from !== null && Math.abs(end - from) > (span[1] - span[0]) / 100)
+          setSpan([Math.min(from, end), Math.max(from, end)]);
+        setFrom(null);
+        setTo(null);
+      },
+    },
+  };
+}
+
+function Rows({
+  lines,
+  span,
+  whole,
+  setSpan,
+  zone,
+}: {
+  lines: Line[];
+  span: Span;
+  whole: Span;
+  setSpan: (span: Span | null) => void;
+  zone: string;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const navigate = useNavigate();
   const [chosen, setChosen] = useState(-1);
@@ -180,9 +311,21 @@ function Rows({ lines, span, zone }: { lines: Line[]; span: [number, number]; zo
     setChosen(next);
     list.scrollToIndex(next, { align: "auto" });
   };
+  const brush = useBrush(span, setSpan);
+  const zoom = (shift: number, factor: number) => {
+    const long = Math.min((span[1] - span[0]) * factor, whole[1] - whole[0]);
+    const centre = (span[0] + span[1]) / 2 + shift * (span[1] - span[0]);
+    const start = Math.min(Math.max(centre - long / 2, whole[0]), whole[1] - long);
+    setSpan(long >= whole[1] - whole[0] ? null : [start, start + long]);
+  };
   useKeys({
     ArrowDown: () => move(1),
     ArrowUp: () => move(-1),
+    ArrowLeft: () => zoom(-0.25, 1),
+    ArrowRight: () => zoom(0.25, 1),
+    "+": () => zoom(0, 0.6),
+    "-": () => zoom(0, 1.7),
+    "0": () => setSpan(null),
     Enter: () => {
       const line = lines[chosen];
       if (line?.kind === "stream") navigate(`/workbench/${line.row.id}`);
@@ -194,7 +337,15 @@ function Rows({ lines, span, zone }: { lines: Line[]; span: [number, number]; zo
     <div className="tide-rows">
       <div className="tide-line tide-head" aria-hidden="true">
         <span>stream</span>
-        <span className="axis">
+        <span className="axis brush" title="Drag to choose a span" {...brush.handlers}>
+          {brush.held && (
+            <b
+              style={{
+                left: x(brush.held[0]),
+                width: `${((brush.held[1] - brush.held[0]) / (span[1] - span[0])) * 100}%`,
+              }}
+            />
+          )}
           {axis.at.map((t) => (
             <i key={t} style={{ left: x(t) }}>
               {day(t, zone)}
@@ -234,6 +385,12 @@ function Rows({ lines, span, zone }: { lines: Line[]; span: [number, number]; zo
                 span={span}
                 style={place}
                 isChosen={item.index === chosen}
+                openAt={(ms) => {
+                  const near = 3 * 86_400_000;
+                  navigate(
+                    `/workbench/${line.row.id}?from=${Math.round(ms - near)}&to=${Math.round(ms + near)}`,
+                  );
+                }}
               />
             );
           })}
@@ -250,7 +407,9 @@ function Row({
   span,
   style,
   isChosen,
+  openAt,
 }: {
+  openAt: (ms: number) => void;
   row: TideRow;
   span: [number, number];
   style: object;
@@ -264,7 +423,16 @@ function Row({
       aria-current={isChosen || undefined}
     >
       <span className="name">{row.title}</span>
-      <span>
+      {/* biome-ignore lint/a11y/noStaticElementInteractions: the row itself is the link; a click here only adds the place */}
+      {/* biome-ignore lint/a11y/useKeyWithClickEvents: by keyboard, n and p step through findings in the workbench */}
+      <span
+        onClick={(e) => {
+          if (e.metaKey || e.ctrlKey || e.shiftKey) return;
+          const box = e.currentTarget.getBoundingClientRect();
+          e.preventDefault();
+          openAt(span[0] + ((e.clientX - box.left) / (box.width || 1)) * (span[1] - span[0]));
+        }}
+      >
         {row.ribbon_from !== null && row.ribbon_to !== null ? (
           <Ribbon
             ribbon={row.ribbon}
@@ -272,6 +440,7 @@ function Row({
             to={row.ribbon_to}
             span={span}
             marks={row.marks}
+            judgedUntil={row.judged_until}
             label={`deviation over time, strongest open ${figure(row.strongest, 1)} sigmas`}
           />
         ) : (
@@ -302,7 +471,8 @@ function Legend() {
       </span>
       <span>filled: the bad side</span>
       <span style={{ marginLeft: "auto" }}>
-        <kbd>↑</kbd> <kbd>↓</kbd> row · <kbd>Enter</kbd> open · <kbd>?</kbd> keys
+        <kbd>↑</kbd> <kbd>↓</kbd> row · <kbd>+</kbd> <kbd>−</kbd> zoom · <kbd>Enter</kbd> open · <kbd>?</kbd>{" "}
+        keys
       </span>
     </footer>
   );

@@ -41,6 +41,11 @@ export function Compare({
   return (
     <section aria-label="Compare">
       <h2>Compare</h2>
+      {pinned.length > 0 && (
+        <p className="soft small" style={{ margin: "0 0 4px" }}>
+          A is the scan on show.
+        </p>
+      )}
       {pinned.map((p, i) => (
         <Against
           key={p.id}

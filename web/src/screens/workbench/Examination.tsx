@@ -79,14 +79,20 @@ export function Examination({
 
 function Errors({ told, unit }: { told: Schema["Examination"]; unit: string }) {
   const { training, after } = told;
-  const part = (e: Schema["Errors"]) =>
-    `${figure(e.mae)} ${unit}${e.coverage === null ? "" : `, ${figure(e.coverage * 100, 1)} % inside the band`}`;
+  const inside = (e: Schema["Errors"]) =>
+    e.coverage === null ? null : (
+      <>
+        {" "}
+        (<span className="figure">{figure(e.coverage * 100, 1)}</span> % inside the band)
+      </>
+    );
   return (
     <p className="small" style={{ margin: "2px 0 4px" }}>
-      Off by <span className="figure">{part(training)}</span> on average in training
+      On average off by <span className="figure">{figure(training.mae)}</span> {unit} in training
+      {inside(training)}
       {after && (
         <>
-          , <span className="figure">{part(after)}</span> after it
+          , by <span className="figure">{figure(after.mae)}</span> after it{inside(after)}
         </>
       )}
       .

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
+import { Taking } from "../../parts/Taking";
 import { dayTime, duration, figure } from "../../parts/words";
 
 /** What stands behind one finding; follows whichever is selected. */
@@ -23,6 +24,10 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
   const { contributors, beside, alike } = told.data;
   return (
     <div className="explain">
+      <p className="small" style={{ gridColumn: "1 / -1", margin: 0 }}>
+        {told.data.finding.taken_by === "" && "Nobody looks after this finding yet: "}
+        <Taking finding={told.data.finding} />
+      </p>
       <section aria-label="Who contributed">
         <h3>Who pushed</h3>
         <Contributors told={contributors} setBy={setBy} />
@@ -97,7 +102,8 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
     <>
       <p className="small" style={{ margin: "0 0 4px" }}>
         {told.of}: expected <span className="figure">{figure(told.expected)}</span>, seen{" "}
-        <span className="figure">{figure(told.observed)}</span> {told.unit} over the finding. By{" "}
+        <span className="figure">{figure(told.observed)}</span> {(told.unit ?? "").split("/")[0]?.trim()} over
+        the finding. By{" "}
         <select className="word" value={told.attribute ?? ""} onChange={(e) => setBy(e.target.value)}>
           {told.attributes.map((a) => (
             <option key={a} value={a}>
@@ -112,7 +118,13 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
             <tr key={r.name}>
               <th scope="row">{r.name}</th>
               <td>
-                <svg width="120" height="10" viewBox="-60 0 120 10" aria-hidden="true">
+                <svg
+                  width="84"
+                  height="10"
+                  viewBox="-60 0 120 10"
+                  preserveAspectRatio="none"
+                  aria-hidden="true"
+                >
                   <path d="M0 0V10" stroke="var(--hair)" />
                   <rect
                     x={r.push < 0 ? (r.push / most) * 58 : 0}

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -23,12 +23,15 @@ export function Fold({
 }) {
   const [chosen, setChosen] = useState<number | null>(null);
   const season = chosen ?? seasons[0] ?? 24;
+  // The day in sight is enough: a new one asks anew, a little panning does not.
+  const moment = Math.floor(at / DAY) * DAY + DAY / 2;
   const fold = useQuery({
-    queryKey: ["fold", scanId, stream.id, season],
+    queryKey: ["fold", scanId, stream.id, season, moment],
+    placeholderData: keepPreviousData,
     queryFn: () =>
       get(
         api.GET("/api/v1/scans/{id}/streams/{stream}/fold", {
-          params: { path: { id: scanId, stream: stream.id }, query: { hours: season } },
+          params: { path: { id: scanId, stream: stream.id }, query: { hours: season, at: moment } },
         }),
       ),
   });
@@ -46,12 +49,12 @@ export function Fold({
         </select>
       </label>
       {fold.isError && <Trouble error={fold.error} retry={() => fold.refetch()} />}
-      {fold.data && <Picture fold={fold.data} at={at} stream={stream} />}
+      {fold.data && <Picture fold={fold.data} stream={stream} />}
     </div>
   );
 }
 
-function Picture({ fold, at, stream }: { fold: Schema["Fold"]; at: number; stream: StreamFacts }) {
+function Picture({ fold, stream }: { fold: Schema["Fold"]; stream: StreamFacts }) {
   const { cycles, starts, expected } = fold;
   const all = cycles.flat().filter((v): v is number => v !== null);
   if (!all.length) return <p className="soft small">Nothing was observed in these seasons.</p>;
@@ -61,8 +64,7 @@ function Picture({ fold, at, stream }: { fold: Schema["Fold"]; at: number; strea
   const x = (i: number) => (i / Math.max(1, slots - 1)) * WIDE;
   const y = (v: number) => 4 + (1 - (v - low) / (high - low || 1)) * (TALL - 8);
   const period = fold.hours * 3_600_000;
-  let own = starts.findIndex((s) => at < s + period);
-  if (own < 0) own = starts.length - 1;
+  const own = starts.length - 1;
   const weekday = (i: number) => Math.floor(((starts[i] ?? 0) - 4 * DAY) / DAY) % 7;
   const isAlike = (i: number) => period === DAY && i !== own && weekday(i) === weekday(own);
   const line = (values: (number | null)[]) => {
@@ -78,7 +80,7 @@ function Picture({ fold, at, stream }: { fold: Schema["Fold"]; at: number; strea
     return path;
   };
   const alike = cycles.filter((_, i) => isAlike(i)).length;
-  const when = day((starts[own] ?? 0) + (fold.clock === "local" ? 0 : 0), "UTC");
+  const when = day(starts[own] ?? 0, "UTC");
   return (
     <figure style={{ margin: 0 }}>
       <svg
@@ -116,8 +118,8 @@ function Picture({ fold, at, stream }: { fold: Schema["Fold"]; at: number; strea
       </div>
       <figcaption className="soft small">
         {figure(low)} to {figure(high)} {stream.unit}. Strong: the season from {when}
-        {alike > 0 && `; less pale: the ${alike} others of its weekday`}; broken: what the newest was expected
-        to be. {fold.clock === "local" ? `By the clock of ${stream.zone}.` : "In UTC."}
+        {alike > 0 && `; less pale: the ${alike} others of its weekday`}; broken: what it was expected to be.{" "}
+        {fold.clock === "local" ? `By the clock of ${stream.zone}.` : "In UTC."}
       </figcaption>
     </figure>
   );

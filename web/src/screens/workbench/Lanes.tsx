@@ -63,7 +63,11 @@ export function FindingLane({
             );
           })}
         </svg>
-        {inSight.length === 0 && <span className="soft">nothing said here</span>}
+        {inSight.length === 0 && (
+          <span className="soft" style={{ left: 0 }}>
+            nothing said here
+          </span>
+        )}
       </div>
     </div>
   );
@@ -72,7 +76,7 @@ export function FindingLane({
 function findingWords(f: Finding, zone: string): string {
   const raised =
     f.raised === null ? "" : `, known ${duration(Math.max(0, (f.raised - f.start) / 1000))} after it began`;
-  return `${f.kind} ${f.direction}, ${figure(f.score, 1)} σ, ${dayTime(f.start, zone)} to ${dayTime(f.end, zone)}${raised}`;
+  return `${f.kind} ${f.direction || "without a side"}, ${figure(f.score, 1)} σ, ${dayTime(f.start, zone)} to ${dayTime(f.end, zone)}${raised}`;
 }
 
 export interface Pinned {

@@ -82,9 +82,6 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
         promise={isChanged ? "" : promise}
         onChange={change}
       />
-      <button type="button" className="word small" aria-expanded={isText} onClick={() => setText(!isText)}>
-        {isText ? "hide the text" : "as text"}
-      </button>
       {isText && <PlanText plan={shown} onChange={change} />}
       {problem != null && <Trouble error={problem} />}
       {trial.words && (
@@ -98,6 +95,9 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
         </p>
       )}
       <div className="acts">
+        <button type="button" className="act" aria-expanded={isText} onClick={() => setText(!isText)}>
+          {isText ? "Hide the text" : "As text"}
+        </button>
         <button
           type="button"
           className="act"

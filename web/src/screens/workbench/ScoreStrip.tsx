@@ -113,27 +113,30 @@ export function ScoreStrip({
         {then && <Then name="recall" value={then.recall} ci={then.recallCi} of={then.recallOf} />}
         <span>False</span>
         <span className="soft" style={{ textAlign: "left" }}>
-          a week, this stream
+          a week, in {figure(weeks, 0)} weeks
         </span>
         <span className="figure">{figure(f.falseAWeek, 2)}</span>
-        <span className="soft">
-          {then ? `${figure(then.falseAWeek, 2)} in replay` : `in ${figure(weeks, 1)} wk`}
-        </span>
+        <span />
         <span>Delay</span>
         <span className="soft" style={{ textAlign: "left" }}>
           median
         </span>
         <span className="figure" style={{ gridColumn: "3 / 5" }}>
           {duration(f.delay)}
-          {then && <span className="soft"> · {duration(then.delay)} in replay</span>}
         </span>
       </div>
+      {then && (
+        <p className="small" style={{ margin: "4px 0 0" }}>
+          In replay <span className="figure">{figure(then.falseAWeek, 2)}</span> false a week, median delay{" "}
+          <span className="figure">{duration(then.delay)}</span>.
+        </p>
+      )}
       <p className="soft small" style={{ margin: "6px 0 0" }}>
         This stream, {scan?.mode === "replay" ? "replayed" : "in-sample"}
         {then && " (■), replayed (□)"}; bars are 95 % intervals.{" "}
         {scan && (
           <Link to={`/scorecards/${scan.id}`} className="act">
-            All {scan.streams} streams
+            {scan.streams > 1 ? `All ${scan.streams} streams` : "Its scorecard"}
           </Link>
         )}
       </p>

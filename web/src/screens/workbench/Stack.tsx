@@ -2,6 +2,7 @@ import { useViewportSize } from "@mantine/hooks";
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { ChartWindow } from "../../api/client";
 import { drawBand, drawFindings, drawFlags, drawGaps, type Levels, sideOf } from "../../charts/drawing";
+import { pngOf, save, svgOf } from "../../charts/picture";
 import { AXIS_WIDTH, type Line, PAD_BOTTOM, PAD_TOP, type Range, TimePane } from "../../charts/TimePane";
 import { clock, day, dayTime, figure, hours, zoneName } from "../../parts/words";
 import { Explain } from "./Explain";
@@ -31,6 +32,8 @@ interface Props {
   scanId: number | null;
   /** Lanes under the logbook: the replay of this plan and the pinned scans, with their letters. */
   lanes: (Pinned & { name: string })[];
+  /** Plan, version and scan, for pictures that are saved. */
+  source: string;
   /** Odds of a score, where the stream's tails tell them. */
   odds: (score: number | null) => number | null;
   open: { fold: boolean; explain: boolean };
@@ -103,6 +106,7 @@ export function Stack(props: Props) {
         />
       ))}
       {hasScan && <ScorePane {...props} pane={pane} redraw={redraw} />}
+      {hasScan && props.scanId !== null && <Saving {...props} words={words} scanId={props.scanId} />}
       {view.reduced && (
         <p className="soft small" style={{ margin: `2px 0 0 ${AXIS_WIDTH}px` }}>
           {figure(view.total)} samples in reach, drawn with every extreme kept; zoom in for each one.
@@ -147,9 +151,58 @@ export function Stack(props: Props) {
   );
 }
 
+/** The picture with its title, units and source, and its samples as the command line writes them. */
+function Saving({
+  stream,
+  view,
+  range,
+  levels,
+  source,
+  words,
+  scanId,
+}: Props & { words: ReturnType<typeof tickWords>; scanId: number }) {
+  const name = `${stream.metric}-${stream.title}`.replace(/[^\p{L}\p{N}]+/gu, "-");
+  const picture = () =>
+    svgOf(
+      view,
+      range,
+      levels,
+      { title: `${stream.metric}: ${stream.title}`, unit: stream.unit, zone: stream.zone, source },
+      words,
+    );
+  return (
+    <p className="saving small">
+      Save what is in sight:{" "}
+      <button
+        type="button"
+        className="act"
+        onClick={() => save(`${name}.svg`, new Blob([picture()], { type: "image/svg+xml" }))}
+      >
+        SVG
+      </button>{" "}
+      <button
+        type="button"
+        className="act"
+        onClick={() => void pngOf(picture()).then((b) => save(`${name}.png`, b))}
+      >
+        PNG
+      </button>{" "}
+      <a
+        className="act"
+        download
+        href={`/api/v1/scans/${scanId}/streams/${stream.id}/points.csv?from=${Math.round(range[0])}&to=${Math.round(range[1])}`}
+      >
+        CSV
+      </a>
+    </p>
+  );
+}
+
 function chosenWords({ view, overview, chosen, stream }: Props): string {
   const f = [...(view.findings ?? []), ...(overview?.findings ?? [])].find((x) => x.id === chosen);
-  return f ? `${f.kind} ${f.direction}, ${dayTime(f.start, stream.zone)}, ${figure(f.score, 1)} σ` : "";
+  return f
+    ? `${f.kind} ${f.direction || "without a side"}, ${dayTime(f.start, stream.zone)}, ${figure(f.score, 1)} σ`
+    : "";
 }
 
 function FoldHead({

@@ -10,7 +10,7 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { figure, plural, spanWords, utc, zoneName } from "../../parts/words";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
-import { LETTERS } from "./Lanes";
+import { LETTERS, scanWords } from "./Lanes";
 import { PlanPanel } from "./PlanPanel";
 import type { PlanData } from "./plan";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
@@ -229,6 +229,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             setParts={(open) => change({ parts: open ? 1 : null })}
             scanId={scanId}
             lanes={beside.map((b, i) => ({ ...b, window: windows[i]?.data }))}
+            source={own ? `Watch Tide, ${scanWords(own)}, scan ${own.id}` : "Watch Tide"}
             odds={(score) => oddsOf(curve.data, score)}
             open={{ fold: params.get("fold") === "1", explain: params.get("explain") === "1" }}
             setOpen={(part, open) => change({ [part]: open ? 1 : null })}

@@ -1,0 +1,4 @@
+import { createContext } from "react";
+
+/** Who is signed in. */
+export const PersonName = createContext("");

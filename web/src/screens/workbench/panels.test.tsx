@@ -1,0 +1,205 @@
+import { screen } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { describe, expect, it, vi } from "vitest";
+import type { ChartWindow, Schema } from "../../api/client";
+import { svgOf } from "../../charts/picture";
+import { aCurve, aFinding, show } from "../../test/helper";
+import { serve } from "../../test/serve";
+import { Compare, plain } from "./Compare";
+import { Examination, remedyWords } from "./Examination";
+import { Explain, findingLink, lagWords } from "./Explain";
+import { slotWords } from "./Fold";
+import { FindingLane } from "./Lanes";
+import { standardPlan } from "./plan";
+import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
+
+const stream = {
+  id: 7,
+  metric: "gate_taps",
+  title: "Northquay · adult",
+  unit: "taps",
+  zone: "Europe/Dublin",
+};
+
+describe("what a level promises", () => {
+  it("is the server's own reading in force, and its table while dragging", () => {
+    const data = { ...aCurve(), in_force: { ...aCurve().in_force, odds: 9400, per_week: 0.1 } };
+    expect(promiseWords(data, null)).toBe("1 in 9,400 samples; 0.10 false findings a week promised");
+    expect(promiseWords(data, 4)).toBe("1 in 140 samples; 4.60 false findings a week promised");
+    expect(promiseWords({ ...data, in_force: {} }, null)).toBe("");
+  });
+  it("has odds for a score from two sigmas on, of either sign", () => {
+    expect(oddsOf(aCurve(), 1.9)).toBeNull();
+    expect(oddsOf(aCurve(), -4.02)).toBe(140);
+    expect(oddsOf(aCurve(), 99)).toBe(300);
+    expect(oddsOf(undefined, 5)).toBeNull();
+  });
+  it("stands beside what a replay saw", () => {
+    show(<ScoreStrip curve={aCurve()} level={null} replay={aCurve()} />);
+    expect(screen.getByTestId("replay-precision").textContent).toBe("0.75");
+    expect(screen.getByText(/In replay/).textContent).toContain("0.30 false a week");
+  });
+});
+
+describe("diagnoses", () => {
+  it("say their remedy in words and try its plan", async () => {
+    expect(remedyWords({ "baseline.form": "multiplicative", "baseline.seasons": ["24h", "7d"] })).toBe(
+      "form multiplicative, seasons 24h and 7d",
+    );
+    const errors = {
+      samples: 9,
+      mae: 1.5,
+      rmse: 2,
+      mape: null,
+      smape: null,
+      median_ape: null,
+      coverage: 0.98,
+      why: {},
+    };
+    serve({
+      "GET /api/v1/scans/{id}/streams/{stream}/examination": () => ({
+        baseline: {},
+        training: errors,
+        after: { ...errors, mae: 4 },
+        promised_per_week: null,
+        diagnoses: [
+          {
+            name: "form",
+            words: "the season grows with the level",
+            remedy: { "baseline.form": "multiplicative" },
+            plan: standardPlan,
+          },
+        ],
+      }),
+    });
+    const tried = vi.fn();
+    show(<Examination stream={stream as never} scanId={3} isBusy={false} onTry={tried} />);
+    await userEvent.click(await screen.findByRole("button", { name: "Try form multiplicative" }));
+    expect(tried).toHaveBeenCalledWith(standardPlan);
+    expect(screen.getByText(/On average off by/).textContent).toBe(
+      "On average off by 1.50 taps in training (98.0 % inside the band), by 4 after it (98.0 % inside the band).",
+    );
+  });
+});
+
+describe("comparing", () => {
+  it("puts letters where the server says one and other", () => {
+    expect(plain("the other has the higher recall, by 0.2", "B")).toBe("B has the higher recall, by 0.2");
+    expect(plain("the one has the higher recall, by 0.2", "C")).toBe("A has the higher recall, by 0.2");
+  });
+  it("offers the other scans of the stream and pins the chosen one", async () => {
+    const scan = { id: 3, plan: "watch", version: 1, mode: "fit", is_standing: true, findings: 4 };
+    const other = { ...scan, id: 5, version: 2, is_standing: false };
+    const pin = vi.fn();
+    show(
+      <Compare
+        stream={stream as never}
+        scan={scan as never}
+        others={[scan, other] as never}
+        pinned={[]}
+        onPin={pin}
+      />,
+    );
+    await userEvent.selectOptions(screen.getByRole("combobox"), "5");
+    expect(pin).toHaveBeenCalledWith([5]);
+  });
+});
+
+describe("explaining", () => {
+  const beside = (changes: Partial<Schema["Beside"]>): Schema["Beside"] => ({
+    finding: aFinding(),
+    when: "before",
+    lag_s: -7200,
+    relation: "feeds this",
+    goes_with: 0.8,
+    goes_lag_s: -900,
+    ...changes,
+  });
+  it("tells lag and relation in words", () => {
+    expect(lagWords(beside({}))).toBe(
+      "feeds this, 2.0\u2009h before it, 11.8 σ, scores go together 0.80 at −15\u2009min",
+    );
+    expect(lagWords(beside({ when: "with", relation: "", goes_with: null }))).toBe("with it, 11.8 σ");
+  });
+  it("links to the finding in its own scan with room around it", () => {
+    expect(findingLink(aFinding())).toContain("/workbench/7?scan=3&finding=1&from=");
+  });
+  it("shows parts that sum to the whole, and changes what they are told by", async () => {
+    const asked: string[] = [];
+    serve({
+      "GET /api/v1/findings/{id}/explain": ({ params }) => {
+        asked.push(String(params?.query?.by ?? ""));
+        return {
+          finding: aFinding(),
+          contributors: {
+            attributes: ["fare", "place"],
+            attribute: "place",
+            of: "Northquay",
+            observed: 36,
+            expected: 26,
+            unit: "taps / 15 min",
+            rows: [{ name: "adult", observed: 22, expected: 12, push: 10, share: 1, missing: 0 }],
+            unaccounted: 0,
+            missing: 0,
+            why: "",
+          },
+          beside: [],
+          alike: [{ finding: aFinding({ id: 9, verdict: "foreseen" }), likeness: 0.91 }],
+        };
+      },
+    });
+    show(<Explain finding={1} zone="Europe/Dublin" />);
+    expect((await screen.findByRole("row", { name: /adult/ })).textContent).toBe("adult+10100 %");
+    expect(screen.getByRole("row", { name: /unaccounted/ })).toBeTruthy();
+    expect(screen.getByText(/likeness 0.91, foreseen/)).toBeTruthy();
+    await userEvent.selectOptions(screen.getByRole("combobox"), "fare");
+    await vi.waitFor(() => expect(asked).toEqual(["", "fare"]));
+  });
+});
+
+it("places within a season have the words of their season", () => {
+  expect(slotWords({ hours: 24 }, 6.5 * 3_600_000)).toBe("06:30");
+  expect(slotWords({ hours: 24 }, 24 * 3_600_000)).toBe("24:00");
+  expect(slotWords({ hours: 168 }, 42 * 3_600_000)).toBe("Tue 18:00");
+  expect(slotWords({ hours: 12.42 }, 3.105 * 3_600_000)).toBe("+3.1\u2009h");
+});
+
+it("a lane names what is in sight", () => {
+  const f = aFinding();
+  show(
+    <FindingLane
+      name="B"
+      words="watch v2, trial"
+      findings={[f, aFinding({ id: 2, start: 1, end: 2 })]}
+      range={[f.start - 1e6, f.end + 1e6]}
+      zone="Europe/Dublin"
+    />,
+  );
+  expect(screen.getByRole("img", { name: "watch v2, trial: 1 findings in sight" })).toBeTruthy();
+});
+
+it("a saved picture has title, units, source and every flagged sample, and no markup from names", () => {
+  const view = {
+    total: 3,
+    reduced: false,
+    time: [0, 1000, 2000],
+    value: [1, 9, null],
+    expected: [1, 1, 1],
+    spread: [1, 1, 1],
+    score: [0, 8, null],
+  } as unknown as ChartWindow;
+  const svg = svgOf(
+    view,
+    [0, 2000],
+    { above: 4, below: 4 },
+    { title: "a <b> & c", unit: "taps", zone: "Europe/Dublin", source: "scan 3" },
+    () => "t",
+  );
+  const read = new DOMParser().parseFromString(svg, "image/svg+xml");
+  expect(read.querySelector("parsererror")).toBeNull();
+  expect(read.querySelector("title")?.textContent).toBe("a <b> & c");
+  const texts = [...read.querySelectorAll("text")].map((t) => t.textContent).join(" ");
+  expect(texts).toContain("taps");
+  expect(texts).toContain("scan 3");
+  expect(svg.match(/fill="#c2412d"/g)).toHaveLength(1);
+});
