@@ -273,6 +273,7 @@ def test_every_screen_is_free_of_accessibility_violations(page, axe, dark):
     paths = (
         "/",
         f"/workbench/{number}",
+        f"/workbench/{number}?fold=1&explain=1&parts=1",
         "/review",
         "/logbook",
         "/scorecards",

@@ -197,6 +197,9 @@ def test_an_examination_splits_training_from_what_comes_after():
         {"baseline.kind": "harmonic"},
     )
     assert better.baseline.kind == "harmonic" and better.baseline.options == {}
+    # Options belong to a kind: what auto came to is stated with them.
+    stated = examine.remedied(Plan(), {"baseline.options": {"harmonics": 4}}, "harmonic")
+    assert stated.baseline.kind == "harmonic" and stated.baseline.options == {"harmonics": 4}
 
 
 def test_replay_of_too_little_history_judges_nothing_and_says_so():

@@ -104,6 +104,7 @@ def diagnose(
     streams = scanning.with_days(streams, plan, table)
     told: dict[str, Any] = {}
     changes: dict[str, Any] = {}
+    kind: str | None = None
     for scanned in run.scan_many(streams, plan):
         key = scanned.base.key
         told[key] = examine.examine(scanned)
@@ -117,13 +118,15 @@ def diagnose(
             remedy = ", ".join(f"{k}: {v}" for k, v in d["remedy"].items()) or "more history"
             print(f"  {d['name']}: {d['words']}; remedy: {remedy}", file=sys.stderr)
             for where, value in d["remedy"].items():
+                if where == "baseline.options" and where not in changes:
+                    kind = told[key]["baseline"]["kind"]
                 changes.setdefault(where, value)
     if json_out or not remedied:
         results.write_whole(
             json_out or "-", json.dumps({"series": told, "remedy": changes}, indent=1, allow_nan=False) + "\n"
         )
     if remedied:
-        results.write_whole(remedied, dump(examine.remedied(plan, changes)))
+        results.write_whole(remedied, dump(examine.remedied(plan, changes, kind)))
 
 
 def _number(value: float | None) -> str:

@@ -38,9 +38,12 @@ def _errors(points: dict[str, Any], mask: Bools) -> dict[str, Any]:
     return dict(vars(e))
 
 
-def remedied(plan: Plan, changes: dict[str, Any]) -> Plan:
-    """A plan with these keys, written with dots, changed; checked again."""
+def remedied(plan: Plan, changes: dict[str, Any], kind: str | None = None) -> Plan:
+    """A plan with these keys, written with dots, changed; checked again. kind : what the plan's auto came to, which
+    options have to name."""
     data = plan.as_data()
+    if kind and data["baseline"]["kind"] == "auto" and "baseline.options" in changes:
+        data["baseline"]["kind"] = kind
     for where, value in changes.items():
         part, _, key = where.partition(".")
         if key == "kind" and data[part]["kind"] != value:

@@ -12,6 +12,8 @@ export function useKeys(keys: Keys): void {
       if (event.altKey || event.metaKey || event.ctrlKey) return;
       if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable) return;
       if (document.querySelector("[role=dialog]")) return;
+      // Enter on a button or a link is that button's or link's.
+      if (event.key === "Enter" && target.closest("button, a, summary")) return;
       const name = event.key.length === 1 ? event.key.toLowerCase() : event.key;
       const act = current.current[event.key] ?? current.current[name];
       if (act) {

@@ -480,7 +480,8 @@ class ExaminationView(APIView):
         plan = load(row.scan.plan_version.text)
         told = examine.examine(services.rescan(row))
         for d in told["diagnoses"]:
-            d["plan"] = examine.remedied(plan, d["remedy"]).as_data() if d["remedy"] else None
+            kind = told["baseline"]["kind"]
+            d["plan"] = examine.remedied(plan, d["remedy"], kind).as_data() if d["remedy"] else None
         return Response(json.loads(json.dumps(told)))
 
 
