@@ -10,6 +10,7 @@ import { Fold } from "./Fold";
 import { FindingLane, type Pinned, scanWords } from "./Lanes";
 import { LogbookLane } from "./LogbookLane";
 import { Minimap } from "./Minimap";
+import { Others } from "./Others";
 import type { StreamFacts } from "./Workbench";
 
 export const SCORE_HEIGHT = 170;
@@ -32,6 +33,8 @@ interface Props {
   scanId: number | null;
   /** Lanes under the logbook: the replay of this plan and the pinned scans, with their letters. */
   lanes: (Pinned & { name: string })[];
+  others: { ids: number[]; isCommon: boolean };
+  setOthers: (ids: number[], isCommon: boolean) => void;
   /** Plan, version and scan, for pictures that are saved. */
   source: string;
   /** Odds of a score, where the stream's tails tell them. */
@@ -106,6 +109,14 @@ export function Stack(props: Props) {
         />
       ))}
       {hasScan && <ScorePane {...props} pane={pane} redraw={redraw} />}
+      <Others
+        stream={stream}
+        own={view}
+        ids={props.others.ids}
+        isCommon={props.others.isCommon}
+        pane={{ range, zone: stream.zone, tickWords: words, onRange: setRange }}
+        onChange={props.setOthers}
+      />
       {hasScan && props.scanId !== null && <Saving {...props} words={words} scanId={props.scanId} />}
       {view.reduced && (
         <p className="soft small" style={{ margin: `2px 0 0 ${AXIS_WIDTH}px` }}>

@@ -125,6 +125,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
     (s) => s.mode === "replay" && own?.mode === "fit" && s.plan === own.plan && s.version === own.version,
   );
   const pins = (params.get("beside") ?? "").split(",").map(Number).filter(Boolean).slice(0, 3);
+  const others = (params.get("with") ?? "").split(",").map(Number).filter(Boolean).slice(0, 4);
   const pinned = pins.flatMap((pin) => finished.filter((s) => s.id === pin && s.id !== scanId));
   const beside = [
     ...(replay ? [{ name: "replay", scan: replay }] : []),
@@ -229,6 +230,10 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             setParts={(open) => change({ parts: open ? 1 : null })}
             scanId={scanId}
             lanes={beside.map((b, i) => ({ ...b, window: windows[i]?.data }))}
+            others={{ ids: others, isCommon: params.get("scale") === "common" }}
+            setOthers={(ids, isCommon) =>
+              change({ with: ids.join(",") || null, scale: isCommon && ids.length ? "common" : null })
+            }
             source={own ? `Watch Tide, ${scanWords(own)}, scan ${own.id}` : "Watch Tide"}
             odds={(score) => oddsOf(curve.data, score)}
             open={{ fold: params.get("fold") === "1", explain: params.get("explain") === "1" }}

@@ -10,6 +10,7 @@ import { Examination, remedyWords } from "./Examination";
 import { Explain, findingLink, lagWords } from "./Explain";
 import { slotWords } from "./Fold";
 import { FindingLane } from "./Lanes";
+import { boundsOf, Others } from "./Others";
 import { standardPlan } from "./plan";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
 
@@ -202,4 +203,40 @@ it("a saved picture has title, units, source and every flagged sample, and no ma
   expect(texts).toContain("taps");
   expect(texts).toContain("scan 3");
   expect(svg.match(/fill="#c2412d"/g)).toHaveLength(1);
+});
+
+describe("other streams below", () => {
+  it("share one scale over all that is observed", () => {
+    expect(boundsOf([{ value: [0, null, 10] }, { value: [50, 100] }])).toEqual([-6, 106]);
+    expect(boundsOf([{ value: [null] }])).toBeUndefined();
+  });
+  it("are asked for when somebody reaches for the list, and added by their number", async () => {
+    const row = (id: number, metric: string) => ({
+      id,
+      metric,
+      title: `t${id}`,
+      unit: "m",
+      bad_side: "both",
+      scan: 1,
+    });
+    const calls = serve({ "GET /api/v1/tide": () => ({ rows: [row(7, "gate_taps"), row(8, "quay_wind")] }) });
+    const change = vi.fn();
+    show(
+      <Others
+        stream={stream as never}
+        own={{ value: [1] } as never}
+        ids={[]}
+        isCommon={false}
+        pane={{ range: [0, 1e6], zone: "Europe/Dublin", tickWords: () => "" }}
+        onChange={change}
+      />,
+    );
+    expect(calls).toHaveLength(0);
+    const list = screen.getByRole("combobox");
+    list.focus();
+    await screen.findByRole("option", { name: "quay_wind · t8" });
+    expect(screen.queryByRole("option", { name: /t7/ })).toBeNull();
+    await userEvent.selectOptions(list, "8");
+    expect(change).toHaveBeenCalledWith([8], false);
+  });
 });
