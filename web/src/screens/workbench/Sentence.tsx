@@ -1,6 +1,7 @@
-import { Popover } from "@mantine/core";
-import { createContext, type ReactNode, useContext, useState } from "react";
-import { levelWords, type PlanData, READINGS } from "./plan";
+import { useState } from "react";
+import { Choice, LevelControl, PersistenceControl, TextControl, Word } from "./controls";
+import { MoreWords } from "./MoreWords";
+import { levelWords, type PlanData } from "./plan";
 
 interface Props {
   plan: PlanData;
@@ -53,8 +54,36 @@ const KINDS: Record<string, { words: string; help: string }> = {
   },
 };
 
+const COMBINE: Record<string, { words: string; help: string }> = {
+  auto: { words: "what fits", help: "The sum of counts taken together, else the mean." },
+  mean: { words: "mean", help: "" },
+  sum: { words: "sum", help: "For counts." },
+  count: { words: "count", help: "How many samples there were." },
+  min: { words: "least", help: "" },
+  max: { words: "largest", help: "" },
+  last: { words: "last", help: "For gauges." },
+  p50: { words: "median", help: "" },
+  p95: { words: "95th percentile", help: "" },
+  p99: { words: "99th percentile", help: "" },
+};
+
+const FORMS: Record<string, { words: string; help: string }> = {
+  auto: { words: "what fits", help: "Chosen by the held-out loss; the reason stands below." },
+  additive: { words: "added", help: "The season swings as far at any level." },
+  multiplicative: {
+    words: "multiplied",
+    help: "The season swings in proportion to the level. Needs values above 0.",
+  },
+};
+
+function formOf(plan: PlanData, resolved?: string): string {
+  const stated = plan.baseline.form ?? "auto";
+  return stated === "auto" ? (resolved ?? "additive") : String(stated);
+}
+
 /** The plan reads as a sentence whose dotted words are controls. */
 export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: Props) {
+  const [isMore, setMore] = useState(false);
   const isWrong = (...places: string[]) => wrong.some((w) => places.some((p) => w.startsWith(p)));
   const prepare = (resolved?.prepare ?? {}) as { every?: string; combine?: string };
   const baseline = (resolved?.baseline ?? {}) as { kind?: string; seasons?: string[]; form?: string };
@@ -71,11 +100,24 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
   const [[reading, amount] = ["sigmas", 4]] = Object.entries(plan.flag.level);
   return (
     <div className="sentence">
-      Take the {plan.prepare.combine === "auto" ? (prepare.combine ?? "mean") : plan.prepare.combine} every{" "}
+      Take the{" "}
+      <Word
+        words={plan.prepare.combine === "auto" ? (prepare.combine ?? "mean") : plan.prepare.combine}
+        label="combining"
+        isWrong={isWrong("prepare.combine")}
+      >
+        <Choice
+          label="Of the samples within an interval, take"
+          value={plan.prepare.combine}
+          options={COMBINE}
+          onDone={(combine) => set("prepare", { combine })}
+        />
+      </Word>{" "}
+      every{" "}
       <Word
         words={plan.prepare.every === "auto" ? (prepare.every ?? "cadence") : plan.prepare.every}
         label="cadence"
-        isWrong={isWrong("prepare")}
+        isWrong={isWrong("prepare.every")}
       >
         <TextControl
           label="Every"
@@ -109,7 +151,20 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
           onDone={(text) => set("baseline", { seasons: parseSeasons(text) })}
         />
       </Word>
-      , {baseline.form === "multiplicative" ? "multiplied" : "added"}. Flag{" "}
+      ,{" "}
+      <Word
+        words={formOf(plan, baseline.form) === "multiplicative" ? "multiplied" : "added"}
+        label="form"
+        isWrong={isWrong("baseline.form")}
+      >
+        <Choice
+          label="Trend, seasons and the rest are"
+          value={String(plan.baseline.form ?? "auto")}
+          options={FORMS}
+          onDone={(form) => set("baseline", { form })}
+        />
+      </Word>
+      . Flag{" "}
       <Word
         words={plan.flag.side === "both" ? "above and below" : plan.flag.side}
         label="side"
@@ -166,7 +221,11 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
           onDone={(of) => set("shifts", { of })}
         />
       </Word>
-      .
+      .{" "}
+      <button type="button" className="word" aria-expanded={isMore} onClick={() => setMore(!isMore)}>
+        {isMore ? "less" : "more"}
+      </button>
+      {isMore && <MoreWords plan={plan} resolved={resolved} isWrong={isWrong} onChange={onChange} />}
     </div>
   );
 }
@@ -183,221 +242,4 @@ function parseSeasons(text: string): "auto" | string[] {
   const plain = text.trim().toLowerCase();
   if (plain === "auto" || plain === "") return "auto";
   return plain === "none" ? [] : plain.split(/[\s,]+/).filter(Boolean);
-}
-
-/** Closes the word a control stands in. */
-const CloseWord = createContext<() => void>(() => undefined);
-
-/** A dotted word; its control opens in place and closes when it is done. */
-function Word({
-  words,
-  label,
-  isWrong,
-  children,
-}: {
-  words: string | number;
-  label: string;
-  isWrong: boolean;
-  children: ReactNode;
-}) {
-  const [isOpen, setOpen] = useState(false);
-  return (
-    <Popover opened={isOpen} onChange={setOpen} trapFocus returnFocus position="bottom-start" width={270}>
-      <Popover.Target>
-        <button
-          type="button"
-          className="word"
-          data-wrong={isWrong || undefined}
-          aria-label={`${label}: ${words}`}
-          onClick={() => setOpen(!isOpen)}
-        >
-          {words}
-        </button>
-      </Popover.Target>
-      <Popover.Dropdown className="change">
-        <CloseWord value={() => setOpen(false)}>{children}</CloseWord>
-      </Popover.Dropdown>
-    </Popover>
-  );
-}
-
-function TextControl({
-  label,
-  value,
-  help,
-  onDone,
-}: {
-  label: string;
-  value: string;
-  help: string;
-  onDone: (text: string) => void;
-}) {
-  const close = useContext(CloseWord);
-  const [text, setText] = useState(value);
-  return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        close();
-        onDone(text.trim());
-      }}
-    >
-      <label>
-        {label}
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          data-autofocus
-        />
-      </label>
-      <p className="soft small">{help}</p>
-      <button type="submit" className="act">
-        Set
-      </button>
-    </form>
-  );
-}
-
-function Choice({
-  label,
-  value,
-  options,
-  onDone,
-}: {
-  label: string;
-  value: string;
-  options: Record<string, { words: string; help: string }>;
-  onDone: (value: string) => void;
-}) {
-  const close = useContext(CloseWord);
-  return (
-    <fieldset style={{ border: 0, padding: 0, margin: 0 }}>
-      <legend className="soft small">{label}</legend>
-      {Object.entries(options).map(([name, { words, help }]) => (
-        <div key={name} style={{ padding: "3px 0" }}>
-          <button
-            type="button"
-            className="act"
-            aria-pressed={name === value}
-            onClick={() => {
-              close();
-              onDone(name);
-            }}
-          >
-            {words}
-          </button>
-          {name === value && <span className="soft small"> · now</span>}
-          {help && <div className="soft small">{help}</div>}
-        </div>
-      ))}
-    </fieldset>
-  );
-}
-
-function LevelControl({
-  reading,
-  amount,
-  onDone,
-}: {
-  reading: string;
-  amount: number;
-  onDone: (level: Record<string, number>) => void;
-}) {
-  const close = useContext(CloseWord);
-  const [kind, setKind] = useState(reading);
-  const [text, setText] = useState(String(amount));
-  return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        close();
-        onDone({ [kind]: Number(text) });
-      }}
-    >
-      <label>
-        Level, read as
-        <select
-          className="field"
-          style={{ width: "100%" }}
-          value={kind}
-          onChange={(e) => {
-            setKind(e.target.value);
-            setText(String(READINGS[e.target.value]?.start ?? 4));
-          }}
-        >
-          {Object.entries(READINGS).map(([name, r]) => (
-            <option key={name} value={name}>
-              {r.words}
-            </option>
-          ))}
-        </select>
-      </label>
-      <label>
-        Amount
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          inputMode="decimal"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          data-autofocus
-        />
-      </label>
-      <p className="soft small">{READINGS[kind]?.help}</p>
-      <button type="submit" className="act">
-        Set
-      </button>
-    </form>
-  );
-}
-
-function PersistenceControl({
-  need,
-  of,
-  onDone,
-}: {
-  need: number;
-  of: number;
-  onDone: (need: number, of: number) => void;
-}) {
-  const close = useContext(CloseWord);
-  const [a, setA] = useState(String(need));
-  const [b, setB] = useState(String(of));
-  return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        close();
-        onDone(Number(a), Number(b));
-      }}
-    >
-      <label>
-        Flagged samples needed
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          inputMode="numeric"
-          value={a}
-          onChange={(e) => setA(e.target.value)}
-          data-autofocus
-        />
-      </label>
-      <label>
-        of the last
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          inputMode="numeric"
-          value={b}
-          onChange={(e) => setB(e.target.value)}
-        />
-      </label>
-      <p className="soft small">More needed: fewer false findings, later ones.</p>
-      <button type="submit" className="act">
-        Set
-      </button>
-    </form>
-  );
 }

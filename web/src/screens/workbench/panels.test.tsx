@@ -10,9 +10,11 @@ import { Examination, remedyWords } from "./Examination";
 import { Explain, findingLink, lagWords } from "./Explain";
 import { slotWords } from "./Fold";
 import { FindingLane } from "./Lanes";
+import { parseOptions } from "./MoreWords";
 import { boundsOf, Others } from "./Others";
 import { standardPlan } from "./plan";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
+import { Sentence } from "./Sentence";
 
 const stream = {
   id: 7,
@@ -240,3 +242,54 @@ describe("other streams below", () => {
     expect(change).toHaveBeenCalledWith([8], false);
   });
 });
+
+describe("the rest of the plan", () => {
+  it("reads settings as written, numbers and yes or no told from words", () => {
+    expect(parseOptions("centre: mean, previous: 4, robust: true,, bends: 7d")).toEqual({
+      centre: "mean",
+      previous: 4,
+      robust: true,
+      bends: "7d",
+    });
+    expect(parseOptions("")).toEqual({});
+  });
+  it.each([
+    ["form: added", "multiplied", { baseline: { form: "multiplicative" } }],
+    ["combining: mean", "median", { prepare: { combine: "p50" } }],
+    ["clock: whichever fits", "UTC", { baseline: { clock: "utc" } }],
+    ["left out: incidents", "nothing at all", { baseline: { leave_out: [] } }],
+    ["windows: windows speak too", "only samples speak", { flag: { windows: "none" } }],
+    ["spread: robust", "the standard deviation", { flag: { spread: "sd" } }],
+  ])("changes %s to %s in place", async (word, choice, changed) => {
+    const change = vi.fn();
+    show(<Sentence plan={standardPlan} levels={null} wrong={[]} onChange={change} />);
+    await userEvent.click(screen.getByRole("button", { name: "more" }));
+    await userEvent.click(screen.getByRole("button", { name: word }));
+    await userEvent.click(await screen.findByRole("button", { name: choice }));
+    expect(change).toHaveBeenCalledWith(expect.objectContaining(deep(changed)));
+  });
+  it.each([
+    ["transform: as they are", "log", { prepare: { transform: "log" } }],
+    ["settling: 3d", "1d", { baseline: { settle: "1d" } }],
+    ["settings: no settings of its own", "harmonics: 4", { baseline: { options: { harmonics: 4 } } }],
+    ["odd windows: none", "24h", { discords: { window: "24h" } }],
+    ["refitting: auto", "7d", { replay: { refit: "7d" } }],
+    ["shortest: 1", "3", { group: { shortest: 3 } }],
+  ])("writes %s as %s", async (word, text, changed) => {
+    const change = vi.fn();
+    show(<Sentence plan={standardPlan} levels={null} wrong={["baseline.settle"]} onChange={change} />);
+    await userEvent.click(screen.getByRole("button", { name: "more" }));
+    await userEvent.click(screen.getByRole("button", { name: word }));
+    const field = await screen.findByRole("textbox");
+    await userEvent.clear(field);
+    await userEvent.type(field, `${text}{Enter}`);
+    expect(change).toHaveBeenCalledWith(expect.objectContaining(deep(changed)));
+  });
+});
+
+/** The parts named, each holding at least what is named of it. */
+function deep(parts: Record<string, object>): Record<string, unknown> {
+  return Object.fromEntries(
+    Object.entries(parts).map(([name, values]) => [name, expect.objectContaining(values)]),
+  );
+}

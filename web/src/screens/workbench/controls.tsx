@@ -1,0 +1,220 @@
+import { Popover } from "@mantine/core";
+import { createContext, type ReactNode, useContext, useState } from "react";
+import { READINGS } from "./plan";
+
+/** Closes the word a control stands in. */
+const CloseWord = createContext<() => void>(() => undefined);
+
+/** A dotted word; its control opens in place and closes when it is done. */
+export function Word({
+  words,
+  label,
+  isWrong,
+  children,
+}: {
+  words: string | number;
+  label: string;
+  isWrong: boolean;
+  children: ReactNode;
+}) {
+  const [isOpen, setOpen] = useState(false);
+  return (
+    <Popover opened={isOpen} onChange={setOpen} trapFocus returnFocus position="bottom-start" width={270}>
+      <Popover.Target>
+        <button
+          type="button"
+          className="word"
+          data-wrong={isWrong || undefined}
+          aria-label={`${label}: ${words}`}
+          onClick={() => setOpen(!isOpen)}
+        >
+          {words}
+        </button>
+      </Popover.Target>
+      <Popover.Dropdown className="change">
+        <CloseWord value={() => setOpen(false)}>{children}</CloseWord>
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
+
+export function TextControl({
+  label,
+  value,
+  help,
+  onDone,
+}: {
+  label: string;
+  value: string;
+  help: string;
+  onDone: (text: string) => void;
+}) {
+  const close = useContext(CloseWord);
+  const [text, setText] = useState(value);
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        close();
+        onDone(text.trim());
+      }}
+    >
+      <label>
+        {label}
+        <input
+          className="field"
+          style={{ width: "100%" }}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          data-autofocus
+        />
+      </label>
+      <p className="soft small">{help}</p>
+      <button type="submit" className="act">
+        Set
+      </button>
+    </form>
+  );
+}
+
+export function Choice({
+  label,
+  value,
+  options,
+  onDone,
+}: {
+  label: string;
+  value: string;
+  options: Record<string, { words: string; help: string }>;
+  onDone: (value: string) => void;
+}) {
+  const close = useContext(CloseWord);
+  return (
+    <fieldset style={{ border: 0, padding: 0, margin: 0 }}>
+      <legend className="soft small">{label}</legend>
+      {Object.entries(options).map(([name, { words, help }]) => (
+        <div key={name} style={{ padding: "3px 0" }}>
+          <button
+            type="button"
+            className="act"
+            aria-pressed={name === value}
+            onClick={() => {
+              close();
+              onDone(name);
+            }}
+          >
+            {words}
+          </button>
+          {name === value && <span className="soft small"> · now</span>}
+          {help && <div className="soft small">{help}</div>}
+        </div>
+      ))}
+    </fieldset>
+  );
+}
+
+export function LevelControl({
+  reading,
+  amount,
+  onDone,
+}: {
+  reading: string;
+  amount: number;
+  onDone: (level: Record<string, number>) => void;
+}) {
+  const close = useContext(CloseWord);
+  const [kind, setKind] = useState(reading);
+  const [text, setText] = useState(String(amount));
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        close();
+        onDone({ [kind]: Number(text) });
+      }}
+    >
+      <label>
+        Level, read as
+        <select
+          className="field"
+          style={{ width: "100%" }}
+          value={kind}
+          onChange={(e) => {
+            setKind(e.target.value);
+            setText(String(READINGS[e.target.value]?.start ?? 4));
+          }}
+        >
+          {Object.entries(READINGS).map(([name, r]) => (
+            <option key={name} value={name}>
+              {r.words}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label>
+        Amount
+        <input
+          className="field"
+          style={{ width: "100%" }}
+          inputMode="decimal"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          data-autofocus
+        />
+      </label>
+      <p className="soft small">{READINGS[kind]?.help}</p>
+      <button type="submit" className="act">
+        Set
+      </button>
+    </form>
+  );
+}
+
+export function PersistenceControl({
+  need,
+  of,
+  onDone,
+}: {
+  need: number;
+  of: number;
+  onDone: (need: number, of: number) => void;
+}) {
+  const close = useContext(CloseWord);
+  const [a, setA] = useState(String(need));
+  const [b, setB] = useState(String(of));
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        close();
+        onDone(Number(a), Number(b));
+      }}
+    >
+      <label>
+        Flagged samples needed
+        <input
+          className="field"
+          style={{ width: "100%" }}
+          inputMode="numeric"
+          value={a}
+          onChange={(e) => setA(e.target.value)}
+          data-autofocus
+        />
+      </label>
+      <label>
+        of the last
+        <input
+          className="field"
+          style={{ width: "100%" }}
+          inputMode="numeric"
+          value={b}
+          onChange={(e) => setB(e.target.value)}
+        />
+      </label>
+      <p className="soft small">More needed: fewer false findings, later ones.</p>
+      <button type="submit" className="act">
+        Set
+      </button>
+    </form>
+  );
+}
