@@ -24,8 +24,8 @@ def task(values, plan, folder, labels=()):
 
 def test_a_new_level_takes_the_kept_stage_and_a_new_season_does_not(tmp_path, monkeypatch):
     fits = []
-    fit = stages.fit
-    monkeypatch.setattr(stages, "fit", lambda *a: fits.append(1) or fit(*a))
+    based = stages.based
+    monkeypatch.setattr(stages, "based", lambda *a: fits.append(1) or based(*a))
     y = world.hourly(spikes=(300,))
     first, _ = kept.scan_task(task(y, from_data({"flag": {"level": {"sigmas": 6}}}), tmp_path))
     again, _ = kept.scan_task(

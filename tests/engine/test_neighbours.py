@@ -5,7 +5,7 @@ import pytest
 from tests import world
 
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import examine, run, stages, together
+from watchtide.engine import examine, outcome, run, stages, together
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 
@@ -52,7 +52,7 @@ def test_the_fleet_keeps_what_stands_out_of_all_its_streams():
         told["dropped"] == len(free[0].findings) - len(held[0].findings)
         and "says nothing of a single block" in told["promise"]
     )
-    points = stages.points_of(held[1])
+    points = outcome.points_of(held[1])
     assert points["in_finding"].sum() <= (points["flag"] != "").sum()
     strict = scan(
         streams,
@@ -103,7 +103,7 @@ def test_findings_of_a_transformed_stream_are_shown_on_its_own_values(transform)
     )
     outliers = [f for f in got.findings if f.kind == "outlier"]
     assert any(START + 498 * HOUR <= f.start <= START + 504 * HOUR for f in outliers), transform
-    points = stages.points_of(got)
+    points = outcome.points_of(got)
     judged = ~np.isnan(points["score"])
     assert np.array_equal(points["value"], y)
     assert np.allclose(
@@ -144,7 +144,7 @@ def test_fixed_limits_are_crossed_where_they_say_and_nowhere_else():
         hourly(y),
         from_data({"baseline": {"kind": "fixed", "options": {"upper": 32.0}}, "shifts": {"of": "none"}}),
     )
-    points = stages.points_of(got)
+    points = outcome.points_of(got)
     assert np.array_equal(points["flag"] == "above", y >= 32.0) and not (points["flag"] == "below").any()
     proposed = stages.scan(hourly(y), from_data({"baseline": {"kind": "fixed"}}))
     assert "samples lie between" in proposed.resolved["facts"]["reason"]

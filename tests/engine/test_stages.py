@@ -6,7 +6,7 @@ from tests import world
 
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import run, stages
+from watchtide.engine import outcome, run, stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 
@@ -161,7 +161,7 @@ def test_points_of_a_scan_agree_with_its_level_and_findings():
     scanned = stages.scan(
         hourly(world.hourly(spikes=(300,))), from_data({"flag": {"level": {"sigmas": 6}, "side": "above"}})
     )
-    points = stages.points_of(scanned)
+    points = outcome.points_of(scanned)
     flagged = points["flag"] == "above"
     assert np.array_equal(flagged, points["score"] * np.sign(points["residual"]) >= 6)
     assert np.all(np.isneginf(points["lower"])) and np.array_equal(points["in_finding"], flagged)

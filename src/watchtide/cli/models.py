@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from watchtide.cli import scanning
 from watchtide.cli.main import fail
-from watchtide.engine import ahead, examine, run, saved, stages
+from watchtide.engine import ahead, examine, outcome, run, saved, stages
 from watchtide.engine.stages import Scanned
 from watchtide.plan import Plan, dump, durations
 from watchtide.tables import clock, results
@@ -144,7 +144,7 @@ def discords(source: str, out: str, window: str, most: int, *, table: dict[str, 
         series = stages.prepare(stream, changed).series
         blank = np.full(len(series), np.nan)
         try:
-            found += stages.discords_of(stream.key, series, blank, changed)
+            found += outcome.discords_of(stream.key, series, blank, changed)
         except ValueError as error:
             fail(f"--window {window}, stream {stream.key or '(the only one)'}: {error}")
     found.sort(key=lambda f: -f.score)

@@ -16,7 +16,7 @@ from watchtide.core import decompose as core_decompose
 from watchtide.core import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.engine import run, saved, stages, together
+from watchtide.engine import outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
@@ -223,7 +223,7 @@ def write_scan(
     """What a scan found, in the files asked for; findings to standard output where none is."""
     found = sorted((f for s in scanned for f in s.findings), key=lambda f: (f.start, f.series, f.kind))
     if points:
-        rows = results.points_table({s.base.key: stages.points_of(s) for s in scanned})
+        rows = results.points_table({s.base.key: outcome.points_of(s) for s in scanned})
         results.write_whole(points, results.table_bytes(rows, points))
     if summary:
         told = run.summarise(scanned, plan, mode)
@@ -329,7 +329,7 @@ def find_shifts(
     ):
         found += [f for f in scanned.findings if f.kind == "shift"]
         if details:
-            told[scanned.base.key] = stages.shift_details(scanned, plan)
+            told[scanned.base.key] = outcome.shift_details(scanned, plan)
     if details:
         results.write_whole(details, json.dumps({"streams": told}, indent=1, allow_nan=False) + "\n")
     found.sort(key=lambda f: (f.start, f.series))

@@ -11,7 +11,7 @@ from watchtide.core import expectation, flagging, robust, transforms
 from watchtide.core.expectation import Choice
 from watchtide.core.frame import Frame
 from watchtide.core.series import Floats, Ints
-from watchtide.engine import preparing, stages
+from watchtide.engine import choices, preparing, stages
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan
 from watchtide.tables import clock
@@ -83,7 +83,7 @@ def forecast(
     transform = stages.transform_of(plan, known, usable)
     frame = preparing.frame_of(ready, transform, usable, usable)
     part = frame.part(0, n)
-    choice, _, first = stages.choice_of(part, ready, plan)
+    choice, _, first = choices.choice_of(part, ready, plan)
     got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
     if got.model is None:
         raise ValueError("no observed sample to forecast from")

@@ -6,7 +6,8 @@ import numpy as np
 
 from watchtide.core import diagnostics
 from watchtide.core.series import Bools
-from watchtide.engine.stages import Scanned, points_of
+from watchtide.engine.outcome import points_of
+from watchtide.engine.stages import Scanned
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 

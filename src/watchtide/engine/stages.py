@@ -3,119 +3,44 @@
 import hashlib
 import json
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from watchtide.core import (
-    choosing,
-    discords,
     expectation,
     flagging,
     grouping,
     keys,
     regimes,
     replay,
-    seasons,
     shifts,
     transforms,
     windows,
 )
 from watchtide.core.baselines import fixed
 from watchtide.core.expectation import Choice, Model
-from watchtide.core.frame import DAY_NS, Frame, Period, period_of
-from watchtide.core.scoring.rows import Finding, Label, inside_any
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, infer_step, wall_clock
+from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.scoring.rows import Label, inside_any
+from watchtide.core.series import Bools, Floats, Ints, Series, infer_step
 from watchtide.core.transforms import Transform
-from watchtide.engine import preparing
+from watchtide.engine import outcome, preparing
+from watchtide.engine.based import Baselined, Scanned
+from watchtide.engine.choices import choice_of
 from watchtide.engine.preparing import Input, Prepared, prepare
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 
-__all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "points_of", "prepare", "run_replay", "scan"]
+__all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
 BASELINE_VERSION = 3
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
-# What a plan calls a shift, and the cost whose minimum it is.
-SHIFT_COSTS = {"step": "step", "spread": "step+spread", "slope": "slope"}
 WINDOW_NS = 56 * DAY_NS
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
-
-
-@dataclass(frozen=True)
-class Baselined:
-    """What the fitting stage gives: everything that does not depend on the level. Arrays of (n,) unless said.
-
-    score, side, window, first : evidence (windows.Evidence); held_score, held_side : that of held-out scores, from which
-    levels are read. above, below, odd : levels in force in replay, else empty. model : kept where it is to be saved.
-    """
-
-    key: str
-    zone: str
-    series: Series
-    expected: Floats
-    spread: Floats
-    trend: Floats
-    seasons: Floats
-    level_series: Floats
-    clean: Bools
-    train_stop: int
-    shift_candidates: Ints
-    stream_spread: float
-    found_seasons: tuple[tuple[float, float], ...]
-    resolved: dict[str, Any]
-    notes: tuple[str, ...]
-    score: Floats
-    side: Ints
-    window: Ints
-    first: Ints
-    held_score: Floats
-    held_side: Ints
-    above: Floats
-    below: Floats
-    odd: Floats
-    mode: str = "fit"
-    model: Model | None = field(default=None, compare=False)
-    transform: Transform | None = field(default=None, compare=False)
-    watch: windows.Watch | None = field(default=None, compare=False)
-
-    @property
-    def evidence(self) -> windows.Evidence:
-        return windows.Evidence(self.score, self.side.astype(np.int8), self.window, self.first)
-
-    @property
-    def held(self) -> flagging.Held:
-        side = self.held_side.astype(np.int8)
-        heard = windows.Evidence(self.held_score, side, np.ones_like(self.window), self.first)
-        return flagging.Held(
-            heard,
-            self.clean,
-            self.series.times,
-            self.series.step_ns,
-            self.resolved["facts"].get("grain", 0.0),
-        )
-
-    @property
-    def z(self) -> Floats:
-        """(n,) score with the sign of its side, windows heard; NaN where not judged."""
-        return self.evidence.signed
-
-
-@dataclass(frozen=True)
-class Scanned:
-    """One stream scanned: the baseline stage, its level, and its findings."""
-
-    base: Baselined
-    z: Floats
-    level: flagging.Level
-    flags: np.ndarray
-    in_finding: Bools
-    findings: tuple[Finding, ...]
-    resolved: dict[str, Any]
 
 
 def training_stop(series: Series, plan: Plan, zone: str) -> int:
@@ -235,21 +160,6 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     )  # fmt: skip
 
 
-def choice_of(
-    part: Frame, prepared: Prepared, plan: Plan
-) -> tuple[Choice, tuple[tuple[float, float], ...], choosing.First | None]:
-    """Every `auto` filled in from the training part, with the reasons; (samples, strength) of the seasons found; and the
-    fit of the choice, where choosing has made it."""
-    periods, found, why = _seasons(part, plan)
-    like = replace(_like(plan, prepared, periods, part.step_ns), reasons=tuple(why))
-    choice, first = _choose(part, periods, like, plan, _cut(prepared.denominator, len(part)))
-    return choice, found, first
-
-
-def _cut(values: Floats | None, stop: int) -> Floats | None:
-    return None if values is None else values[:stop]
-
-
 def _left_out(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:
     return [
         (x.start, x.end)
@@ -287,58 +197,6 @@ def scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared,
     return np.asarray(z, dtype=np.float64)
 
 
-def _like(plan: Plan, prepared: Prepared, periods: tuple[Period, ...], step_ns: int) -> Choice:
-    """What is settled before any candidate is tried."""
-    laws = {"count": "count", "ratio": "ratio", "value": "even"}
-    law = laws[prepared.resolved["as"]]
-    if plan.prepare.transform != "none":
-        law = "even"
-    settle = durations.parse_ns(plan.baseline.settle, step_ns=step_ns)
-    return Choice(
-        "harmonic", periods, kind_options(plan, step_ns), law, False, plan.flag.spread == "robust",
-        max(settle // step_ns, 0), None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty),
-        prepared.unit,
-    )  # fmt: skip
-
-
-def kind_options(plan: Plan, step_ns: int) -> dict[str, Any]:
-    """Options as the kind takes them: durations in nanoseconds."""
-    names = {"harmonics": "harmonics_most", "robust": "is_robust"}
-    lengths = ("window", "reference", "gap", "bends")
-    out: dict[str, Any] = {}
-    for name, value in plan.baseline.options.items():
-        if name in lengths:
-            out[f"{name}_ns"] = durations.parse_ns(value, step_ns=step_ns)
-        else:
-            out[names.get(name, name)] = value
-    return out
-
-
-def _choose(
-    part: Frame, periods: tuple[Period, ...], like: Choice, plan: Plan, denominator: Floats | None
-) -> tuple[Choice, choosing.First | None]:
-    """Kind and form, chosen from the training part where the plan leaves them open."""
-    kind, form = plan.baseline.kind, plan.baseline.form
-    if plan.prepare.transform != "none" and form == "auto":
-        form = "additive"
-    if form == "multiplicative" and like.law == "ratio":
-        like = replace(like, law="even")
-    if not part.usable.any():
-        return replace(like, kind="harmonic" if kind == "auto" else kind), None
-    if kind == "auto" and len(part.columns):
-        # Known days and covariates are the harmonic kind's to use.
-        kind = "harmonic"
-    return choosing.choose(
-        part,
-        periods,
-        like,
-        kind=kind,
-        form=form,
-        denominator=denominator,
-        are_found=plan.baseline.seasons == "auto" and plan.baseline.clock == "auto",
-    )
-
-
 def _resolved(
     prepared: Prepared, plan: Plan, choice: Choice, model: Model | None, watch: windows.Watch | None,
     split: dict[str, tuple[int, int]],
@@ -365,61 +223,6 @@ def _resolved(
         "windows": [durations.format_ns(int(w) * step) for w in watch.lengths] if watch else [],
         "split": {name: [clock.format_time(a), clock.format_time(b)] for name, (a, b) in split.items()},
     }
-
-
-def _seasons(
-    part: Frame, plan: Plan
-) -> tuple[tuple[Period, ...], tuple[tuple[float, float], ...], list[str]]:
-    """Periods, (samples, strength) of each, and why."""
-    n, step = len(part), part.step_ns
-    stated = plan.baseline.seasons
-    local = _on_grid(part, is_local=True) if n else np.empty(0)
-    if stated != "auto":
-        lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
-        seasons.check_lengths(lengths, n, step)
-        strength = [(x, seasons.strength_of(local, x) if n else 0.0) for x in lengths]
-        return _by_clock(expectation.choose_periods(lengths, step), plan), tuple(strength), []
-    found = seasons.detect(local, step) if n else []
-    why: list[str] = []
-    if n and np.any(part.offsets_ns != part.offsets_ns[:1]):
-        # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
-        by_clock = [s for s in found if period_of(s.samples, step).is_local]
-        if len(by_clock) < len(found):
-            apart = seasons.detect(_on_grid(part, is_local=False), step)
-            found = by_clock + [s for s in apart if not period_of(s.samples, step).is_local]
-            why.append("a season that is no day or week does not follow the clock change: kept in UTC")
-    for s in found:
-        hours = s.samples * step / SECOND_NS / 3_600
-        why.append(f"a season of {hours:g} h explains {s.strength:.0%} of what shorter ones leave")
-    week = seasons.WEEK_NS / step
-    if not found and n and n * step < seasons.LEAST_CYCLES * DAY_NS:
-        why.append(
-            f"too little history to see a daily season: {(seasons.LEAST_CYCLES * DAY_NS - n * step) / DAY_NS:.1f} more days are needed"
-        )
-    elif (
-        n
-        and all(abs(s.samples - week) > 1 for s in found)
-        and n * step < seasons.LEAST_CYCLES * seasons.WEEK_NS
-    ):
-        days = (seasons.LEAST_CYCLES * seasons.WEEK_NS - n * step) / DAY_NS
-        why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
-    periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
-    return periods, tuple((s.samples, s.strength) for s in found), why
-
-
-def _by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
-    """Days by the clocks or by UTC, where the plan says which."""
-    if plan.baseline.clock == "auto":
-        return periods
-    return tuple(choosing.turned(p, plan.baseline.clock == "local") for p in periods)
-
-
-def _on_grid(part: Frame, *, is_local: bool) -> Floats:
-    """Training values on the even grid of wall-clock time, or of UTC."""
-    if not is_local:
-        return part.trained
-    series = Series(part.times, part.values, part.step_ns, part.offsets_ns)
-    return wall_clock(series).spread_out(part.trained)
 
 
 def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
@@ -575,8 +378,8 @@ def flag(
     runs = grouping.find_runs(
         flags, evidence.score, base.series.times, group, evidence.first if base.mode == "replay" else None
     )
-    found = [_outlier(base, runs, i) for i in range(len(runs.first))]
-    found += _shifts(base, plan) + _discords(base, plan)
+    found = [outcome.outlier_of(base, runs, i) for i in range(len(runs.first))]
+    found += outcome.shifts_of(base, plan) + outcome.odd_windows(base, plan)
     found.sort(key=lambda f: (f.start, f.end))
     resolved = {
         **base.resolved,
@@ -627,175 +430,6 @@ def based(
 
 def _finite(value: float) -> float | None:
     return float(value) if np.isfinite(value) else None
-
-
-def _outlier(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
-    times, peak = base.series.times, int(runs.peak[i])
-    return Finding(
-        base.key,
-        int(times[runs.first[i]]),
-        int(times[runs.last[i]]),
-        "outlier",
-        {1: "above", -1: "below"}.get(int(runs.side[i]), ""),
-        float(base.score[peak]),
-        int(times[peak]),
-        float(base.series.values[peak]),
-        float(base.expected[peak]),
-        int(runs.samples[i]),
-        int(base.window[peak]),
-        raised=int(times[runs.raised[i]]) + base.series.step_ns if base.mode == "replay" else None,
-    )
-
-
-def _shifts(base: Baselined, plan: Plan) -> list[Finding]:
-    """Change points of the de-seasonalised series as findings."""
-    if plan.shifts.of == "none" or len(base.series) < 4 or np.isnan(base.level_series).all():
-        return []
-    if base.mode == "replay":
-        return _raised_shifts(base)
-    level = regimes.calm_outliers(base.level_series)
-    at = base.shift_candidates
-    if plan.shifts.of != "step":
-        shortest = _shortest_regime(base)
-        if np.sum(~np.isnan(level)) < 2 * shortest:
-            return []
-        penalty = None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty)
-        at = shifts.search(level, cost=SHIFT_COSTS[plan.shifts.of], penalty=penalty, shortest=shortest)
-    found = []
-    for s in shifts.describe(level, at, reach=_near(base)):
-        t = int(base.series.times[s.index])
-        score = abs(s.size) / base.stream_spread if base.stream_spread else float("nan")
-        found.append(
-            Finding(
-                base.key, t, t, "shift", "up" if s.size > 0 else "down", score, t, float(base.series.values[s.index]),
-                float(base.expected[s.index]), 1, 1, s.size, s.confidence,
-            )
-        )  # fmt: skip
-    return found
-
-
-def _shortest_regime(base: Baselined) -> int:
-    return max(24, *(round(p) for p, _ in base.found_seasons), 1)
-
-
-def _near(base: Baselined) -> int:
-    """Samples on either side of a shift that tell its size."""
-    return max(regimes.NEAR_SAMPLES, int(3 * DAY_NS // base.series.step_ns))
-
-
-def shift_details(scanned: Scanned, plan: Plan) -> dict[str, Any]:
-    """Sizes of the shifts of one stream with their intervals, and the penalty path with its elbow; plain data."""
-    base = scanned.base
-    found = [f for f in scanned.findings if f.kind == "shift"]
-    shortest = _shortest_regime(base)
-    if np.sum(~np.isnan(base.level_series)) < 2 * shortest:
-        return {"shifts": [], "path": [], "note": f"a search needs {2 * shortest} samples of this stream"}
-    level = regimes.calm_outliers(base.level_series)
-    cost = SHIFT_COSTS[plan.shifts.of]
-    at = np.searchsorted(base.series.times, [f.start for f in found])
-    return {
-        "penalty": shifts.default_penalty(level, cost)
-        if plan.shifts.penalty == "auto"
-        else float(plan.shifts.penalty),
-        "shifts": [
-            {
-                "time": clock.format_time(int(base.series.times[s.index])),
-                "before": s.before,
-                "after": s.after,
-                "size": s.size,
-                "size_ci": list(s.size_ci),
-                "confidence": s.confidence,
-            }
-            for s in shifts.describe(level, at, reach=_near(base))
-        ],
-        "path": [
-            {
-                "penalty": p.penalty,
-                "changes": len(p.changes),
-                "cost": p.cost,
-                "elbow": p.is_elbow,
-                "times": [clock.format_time(int(base.series.times[i])) for i in p.changes],
-            }
-            for p in shifts.path(level, cost=cost, shortest=shortest)
-        ],
-    }
-
-
-def _raised_shifts(base: Baselined) -> list[Finding]:
-    """What the running test raised, with what it knew when it did."""
-    found = []
-    times, step = base.series.times, base.series.step_ns
-    for start, raised in base.shift_candidates.reshape(-1, 2):
-        z = (base.series.values - base.expected)[start : raised + 1]
-        size = float(np.nanmedian(z)) if np.any(~np.isnan(z)) else float("nan")
-        t = int(times[start])
-        score = abs(size) / base.stream_spread if base.stream_spread else float("nan")
-        found.append(
-            Finding(
-                base.key, t, t, "shift", "up" if size > 0 else "down", score, t, float(base.series.values[start]),
-                float(base.expected[start]), 1, int(raised - start + 1), size, raised=int(times[raised]) + step,
-            )
-        )  # fmt: skip
-    return found
-
-
-def _discords(base: Baselined, plan: Plan) -> list[Finding]:
-    """In replay nothing: the nearest neighbour of a window may lie ahead of it."""
-    if plan.discords.window == "none" or base.mode == "replay":
-        return []
-    return discords_of(base.key, base.series, base.expected, plan)
-
-
-def discords_of(key: str, series: Series, expected: Floats, plan: Plan) -> list[Finding]:
-    """The windows of a series least like any other, as findings; the distance stands as their size.
-
-    Raises ValueError for a window under 4 samples or over half of the series.
-    """
-    step = series.step_ns
-    window = durations.parse_ns(plan.discords.window, step_ns=step) // step
-    if not 4 <= window <= len(series) // 2:
-        raise ValueError(
-            f"discords.window holds {window} samples; it needs 4 to half of the {len(series)}: take another length"
-        )
-    distance, where = discords.nearest(series.values, window)
-    scores = discords.sigmas(distance)
-    found = []
-    for d in discords.pick(distance, where, window, plan.discords.most):
-        middle = d.index + window // 2
-        found.append(
-            Finding(
-                key, int(series.times[d.index]), int(series.times[d.index + window - 1]), "discord", "", float(scores[d.index]),
-                int(series.times[middle]), float(series.values[middle]), float(expected[middle]), window, window, d.distance,
-            )
-        )  # fmt: skip
-    return found
-
-
-FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
-
-
-def points_of(scanned: Scanned) -> dict[str, Any]:
-    """The points columns of one stream, as contracts name them."""
-    base = scanned.base
-    n = len(base.series)
-    if base.mode == "replay" and len(base.above) == n and "sigmas" not in scanned.resolved["flag"]["level"]:
-        above, below = base.above, base.below
-    else:
-        above, below = np.full(n, scanned.level.above), np.full(n, scanned.level.below)
-    words = np.array([FLAG_WORDS[k] for k in (-1, 0, 1, 2)])
-    return {
-        "time": base.series.times,
-        "value": base.series.values,
-        "expected": base.expected,
-        "spread": base.spread,
-        "lower": base.expected - below * base.spread,
-        "upper": base.expected + above * base.spread,
-        "residual": base.series.values - base.expected,
-        "score": base.score,
-        "window": base.window,
-        "flag": words[scanned.flags.astype(np.int64) + 1],
-        "in_finding": scanned.in_finding,
-    }
 
 
 def baseline_digest(

@@ -8,6 +8,7 @@ from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.people import api as people
 from watchtide.server.scans import api as scans
+from watchtide.server.scans import api_workbench as workbench
 from watchtide.server.streams import api as streams
 from watchtide.server.streams import api_files as intake
 from watchtide.server.streams import api_live as live
@@ -36,12 +37,12 @@ urlpatterns = [
     path(f"{API}scans/<int:pk>/scorecard", scans.ScorecardView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/window", scans.WindowView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/curve", scans.CurveView.as_view()),
-    path(f"{API}scans/<int:pk>/streams/<int:stream>/examination", scans.ExaminationView.as_view()),
-    path(f"{API}scans/<int:pk>/streams/<int:stream>/against/<int:other>", scans.AgainstView.as_view()),
-    path(f"{API}scans/<int:pk>/streams/<int:stream>/fold", scans.FoldView.as_view()),
-    path(f"{API}scans/<int:pk>/streams/<int:stream>/points.csv", scans.PointsView.as_view()),
-    path(f"{API}findings/<int:pk>/take", scans.TakeView.as_view()),
-    path(f"{API}findings/<int:pk>/explain", scans.ExplainView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/examination", workbench.ExaminationView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/against/<int:other>", workbench.AgainstView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/fold", workbench.FoldView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/points.csv", workbench.PointsView.as_view()),
+    path(f"{API}findings/<int:pk>/take", workbench.TakeView.as_view()),
+    path(f"{API}findings/<int:pk>/explain", workbench.ExplainView.as_view()),
     path(f"{API}plans/check", scans.PlanCheckView.as_view()),
     path(f"{API}review", scans.ReviewView.as_view()),
     path(f"{API}findings/<int:pk>", scans.FindingView.as_view()),

@@ -1,0 +1,135 @@
+"""Every `auto` of a plan filled in for one stream: seasons, kind, form, clock, and what a kind is told."""
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import choosing, expectation, seasons
+from watchtide.core.expectation import Choice
+from watchtide.core.frame import DAY_NS, Frame, Period, period_of
+from watchtide.core.series import SECOND_NS, Floats, Series, wall_clock
+from watchtide.engine.preparing import Prepared
+from watchtide.plan import Plan, durations
+
+
+def choice_of(
+    part: Frame, prepared: Prepared, plan: Plan
+) -> tuple[Choice, tuple[tuple[float, float], ...], choosing.First | None]:
+    """Every `auto` filled in from the training part, with the reasons; (samples, strength) of the seasons found; and the
+    fit of the choice, where choosing has made it."""
+    periods, found, why = _seasons(part, plan)
+    like = replace(_like(plan, prepared, periods, part.step_ns), reasons=tuple(why))
+    choice, first = _choose(part, periods, like, plan, _cut(prepared.denominator, len(part)))
+    return choice, found, first
+
+
+def _cut(values: Floats | None, stop: int) -> Floats | None:
+    return None if values is None else values[:stop]
+
+
+def _like(plan: Plan, prepared: Prepared, periods: tuple[Period, ...], step_ns: int) -> Choice:
+    """What is settled before any candidate is tried."""
+    laws = {"count": "count", "ratio": "ratio", "value": "even"}
+    law = laws[prepared.resolved["as"]]
+    if plan.prepare.transform != "none":
+        law = "even"
+    settle = durations.parse_ns(plan.baseline.settle, step_ns=step_ns)
+    return Choice(
+        "harmonic", periods, kind_options(plan, step_ns), law, False, plan.flag.spread == "robust",
+        max(settle // step_ns, 0), None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty),
+        prepared.unit,
+    )  # fmt: skip
+
+
+def kind_options(plan: Plan, step_ns: int) -> dict[str, Any]:
+    """Options as the kind takes them: durations in nanoseconds."""
+    names = {"harmonics": "harmonics_most", "robust": "is_robust"}
+    lengths = ("window", "reference", "gap", "bends")
+    out: dict[str, Any] = {}
+    for name, value in plan.baseline.options.items():
+        if name in lengths:
+            out[f"{name}_ns"] = durations.parse_ns(value, step_ns=step_ns)
+        else:
+            out[names.get(name, name)] = value
+    return out
+
+
+def _choose(
+    part: Frame, periods: tuple[Period, ...], like: Choice, plan: Plan, denominator: Floats | None
+) -> tuple[Choice, choosing.First | None]:
+    """Kind and form, chosen from the training part where the plan leaves them open."""
+    kind, form = plan.baseline.kind, plan.baseline.form
+    if plan.prepare.transform != "none" and form == "auto":
+        form = "additive"
+    if form == "multiplicative" and like.law == "ratio":
+        like = replace(like, law="even")
+    if not part.usable.any():
+        return replace(like, kind="harmonic" if kind == "auto" else kind), None
+    if kind == "auto" and len(part.columns):
+        # Known days and covariates are the harmonic kind's to use.
+        kind = "harmonic"
+    return choosing.choose(
+        part,
+        periods,
+        like,
+        kind=kind,
+        form=form,
+        denominator=denominator,
+        are_found=plan.baseline.seasons == "auto" and plan.baseline.clock == "auto",
+    )
+
+
+def _seasons(
+    part: Frame, plan: Plan
+) -> tuple[tuple[Period, ...], tuple[tuple[float, float], ...], list[str]]:
+    """Periods, (samples, strength) of each, and why."""
+    n, step = len(part), part.step_ns
+    stated = plan.baseline.seasons
+    local = _on_grid(part, is_local=True) if n else np.empty(0)
+    if stated != "auto":
+        lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
+        seasons.check_lengths(lengths, n, step)
+        strength = [(x, seasons.strength_of(local, x) if n else 0.0) for x in lengths]
+        return _by_clock(expectation.choose_periods(lengths, step), plan), tuple(strength), []
+    found = seasons.detect(local, step) if n else []
+    why: list[str] = []
+    if n and np.any(part.offsets_ns != part.offsets_ns[:1]):
+        # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
+        by_clock = [s for s in found if period_of(s.samples, step).is_local]
+        if len(by_clock) < len(found):
+            apart = seasons.detect(_on_grid(part, is_local=False), step)
+            found = by_clock + [s for s in apart if not period_of(s.samples, step).is_local]
+            why.append("a season that is no day or week does not follow the clock change: kept in UTC")
+    for s in found:
+        hours = s.samples * step / SECOND_NS / 3_600
+        why.append(f"a season of {hours:g} h explains {s.strength:.0%} of what shorter ones leave")
+    week = seasons.WEEK_NS / step
+    if not found and n and n * step < seasons.LEAST_CYCLES * DAY_NS:
+        why.append(
+            f"too little history to see a daily season: {(seasons.LEAST_CYCLES * DAY_NS - n * step) / DAY_NS:.1f} more days are needed"
+        )
+    elif (
+        n
+        and all(abs(s.samples - week) > 1 for s in found)
+        and n * step < seasons.LEAST_CYCLES * seasons.WEEK_NS
+    ):
+        days = (seasons.LEAST_CYCLES * seasons.WEEK_NS - n * step) / DAY_NS
+        why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
+    periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
+    return periods, tuple((s.samples, s.strength) for s in found), why
+
+
+def _by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
+    """Days by the clocks or by UTC, where the plan says which."""
+    if plan.baseline.clock == "auto":
+        return periods
+    return tuple(choosing.turned(p, plan.baseline.clock == "local") for p in periods)
+
+
+def _on_grid(part: Frame, *, is_local: bool) -> Floats:
+    """Training values on the even grid of wall-clock time, or of UTC."""
+    if not is_local:
+        return part.trained
+    series = Series(part.times, part.values, part.step_ns, part.offsets_ns)
+    return wall_clock(series).spread_out(part.trained)

@@ -1,0 +1,184 @@
+"""What a scanned stream says: its findings of every kind, its points, and what stands behind its shifts."""
+
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import discords, grouping, regimes, shifts, windows
+from watchtide.core.frame import DAY_NS
+from watchtide.core.scoring.rows import Finding
+from watchtide.core.series import Floats, Series
+from watchtide.engine.based import Baselined, Scanned
+from watchtide.plan import Plan, durations
+from watchtide.tables import clock
+
+# What a plan calls a shift, and the cost whose minimum it is.
+SHIFT_COSTS = {"step": "step", "spread": "step+spread", "slope": "slope"}
+FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
+
+
+def outlier_of(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
+    """One run of flagged samples as a finding; in replay with the end of the bin at which it was known."""
+    times, peak = base.series.times, int(runs.peak[i])
+    return Finding(
+        base.key,
+        int(times[runs.first[i]]),
+        int(times[runs.last[i]]),
+        "outlier",
+        {1: "above", -1: "below"}.get(int(runs.side[i]), ""),
+        float(base.score[peak]),
+        int(times[peak]),
+        float(base.series.values[peak]),
+        float(base.expected[peak]),
+        int(runs.samples[i]),
+        int(base.window[peak]),
+        raised=int(times[runs.raised[i]]) + base.series.step_ns if base.mode == "replay" else None,
+    )
+
+
+def shifts_of(base: Baselined, plan: Plan) -> list[Finding]:
+    """Change points of the de-seasonalised series as findings."""
+    if plan.shifts.of == "none" or len(base.series) < 4 or np.isnan(base.level_series).all():
+        return []
+    if base.mode == "replay":
+        return _raised_shifts(base)
+    level = regimes.calm_outliers(base.level_series)
+    at = base.shift_candidates
+    if plan.shifts.of != "step":
+        shortest = _shortest_regime(base)
+        if np.sum(~np.isnan(level)) < 2 * shortest:
+            return []
+        penalty = None if plan.shifts.penalty == "auto" else float(plan.shifts.penalty)
+        at = shifts.search(level, cost=SHIFT_COSTS[plan.shifts.of], penalty=penalty, shortest=shortest)
+    found = []
+    for s in shifts.describe(level, at, reach=_near(base)):
+        t = int(base.series.times[s.index])
+        score = abs(s.size) / base.stream_spread if base.stream_spread else float("nan")
+        found.append(
+            Finding(
+                base.key, t, t, "shift", "up" if s.size > 0 else "down", score, t, float(base.series.values[s.index]),
+                float(base.expected[s.index]), 1, 1, s.size, s.confidence,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _shortest_regime(base: Baselined) -> int:
+    return max(24, *(round(p) for p, _ in base.found_seasons), 1)
+
+
+def _near(base: Baselined) -> int:
+    """Samples on either side of a shift that tell its size."""
+    return max(regimes.NEAR_SAMPLES, int(3 * DAY_NS // base.series.step_ns))
+
+
+def shift_details(scanned: Scanned, plan: Plan) -> dict[str, Any]:
+    """Sizes of the shifts of one stream with their intervals, and the penalty path with its elbow; plain data."""
+    base = scanned.base
+    found = [f for f in scanned.findings if f.kind == "shift"]
+    shortest = _shortest_regime(base)
+    if np.sum(~np.isnan(base.level_series)) < 2 * shortest:
+        return {"shifts": [], "path": [], "note": f"a search needs {2 * shortest} samples of this stream"}
+    level = regimes.calm_outliers(base.level_series)
+    cost = SHIFT_COSTS[plan.shifts.of]
+    at = np.searchsorted(base.series.times, [f.start for f in found])
+    return {
+        "penalty": shifts.default_penalty(level, cost)
+        if plan.shifts.penalty == "auto"
+        else float(plan.shifts.penalty),
+        "shifts": [
+            {
+                "time": clock.format_time(int(base.series.times[s.index])),
+                "before": s.before,
+                "after": s.after,
+                "size": s.size,
+                "size_ci": list(s.size_ci),
+                "confidence": s.confidence,
+            }
+            for s in shifts.describe(level, at, reach=_near(base))
+        ],
+        "path": [
+            {
+                "penalty": p.penalty,
+                "changes": len(p.changes),
+                "cost": p.cost,
+                "elbow": p.is_elbow,
+                "times": [clock.format_time(int(base.series.times[i])) for i in p.changes],
+            }
+            for p in shifts.path(level, cost=cost, shortest=shortest)
+        ],
+    }
+
+
+def _raised_shifts(base: Baselined) -> list[Finding]:
+    """What the running test raised, with what it knew when it did."""
+    found = []
+    times, step = base.series.times, base.series.step_ns
+    for start, raised in base.shift_candidates.reshape(-1, 2):
+        z = (base.series.values - base.expected)[start : raised + 1]
+        size = float(np.nanmedian(z)) if np.any(~np.isnan(z)) else float("nan")
+        t = int(times[start])
+        score = abs(size) / base.stream_spread if base.stream_spread else float("nan")
+        found.append(
+            Finding(
+                base.key, t, t, "shift", "up" if size > 0 else "down", score, t, float(base.series.values[start]),
+                float(base.expected[start]), 1, int(raised - start + 1), size, raised=int(times[raised]) + step,
+            )
+        )  # fmt: skip
+    return found
+
+
+def odd_windows(base: Baselined, plan: Plan) -> list[Finding]:
+    """In replay nothing: the nearest neighbour of a window may lie ahead of it."""
+    if plan.discords.window == "none" or base.mode == "replay":
+        return []
+    return discords_of(base.key, base.series, base.expected, plan)
+
+
+def discords_of(key: str, series: Series, expected: Floats, plan: Plan) -> list[Finding]:
+    """The windows of a series least like any other, as findings; the distance stands as their size.
+
+    Raises ValueError for a window under 4 samples or over half of the series.
+    """
+    step = series.step_ns
+    window = durations.parse_ns(plan.discords.window, step_ns=step) // step
+    if not 4 <= window <= len(series) // 2:
+        raise ValueError(
+            f"discords.window holds {window} samples; it needs 4 to half of the {len(series)}: take another length"
+        )
+    distance, where = discords.nearest(series.values, window)
+    scores = discords.sigmas(distance)
+    found = []
+    for d in discords.pick(distance, where, window, plan.discords.most):
+        middle = d.index + window // 2
+        found.append(
+            Finding(
+                key, int(series.times[d.index]), int(series.times[d.index + window - 1]), "discord", "", float(scores[d.index]),
+                int(series.times[middle]), float(series.values[middle]), float(expected[middle]), window, window, d.distance,
+            )
+        )  # fmt: skip
+    return found
+
+
+def points_of(scanned: Scanned) -> dict[str, Any]:
+    """The points columns of one stream, as contracts name them."""
+    base = scanned.base
+    n = len(base.series)
+    if base.mode == "replay" and len(base.above) == n and "sigmas" not in scanned.resolved["flag"]["level"]:
+        above, below = base.above, base.below
+    else:
+        above, below = np.full(n, scanned.level.above), np.full(n, scanned.level.below)
+    words = np.array([FLAG_WORDS[k] for k in (-1, 0, 1, 2)])
+    return {
+        "time": base.series.times,
+        "value": base.series.values,
+        "expected": base.expected,
+        "spread": base.spread,
+        "lower": base.expected - below * base.spread,
+        "upper": base.expected + above * base.spread,
+        "residual": base.series.values - base.expected,
+        "score": base.score,
+        "window": base.window,
+        "flag": words[scanned.flags.astype(np.int64) + 1],
+        "in_finding": scanned.in_finding,
+    }

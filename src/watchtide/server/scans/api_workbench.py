@@ -1,0 +1,208 @@
+"""What the workbench asks for beside its charts: diagnoses, comparison, folds, points, explanations, who takes what."""
+
+import json
+
+import numpy as np
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.engine import examine, outcome
+from watchtide.plan import load
+from watchtide.server.problems import Problem
+from watchtide.server.scans import explain, screens, services
+from watchtide.server.scans.api import MS, SPAN, FindingSerializer, NumbersField, TimesField, span_of
+from watchtide.server.scans.models import Finding, ScanStream
+from watchtide.tables import results
+
+
+class RemedySerializer(serializers.Serializer):
+    name = serializers.CharField()
+    words = serializers.CharField()
+    remedy = serializers.DictField(child=serializers.JSONField())
+    plan = serializers.DictField(child=serializers.JSONField(), allow_null=True)
+
+
+class ErrorsSerializer(serializers.Serializer):
+    samples = serializers.IntegerField()
+    mae = serializers.FloatField(allow_null=True)
+    rmse = serializers.FloatField(allow_null=True)
+    mape = serializers.FloatField(allow_null=True)
+    smape = serializers.FloatField(allow_null=True)
+    median_ape = serializers.FloatField(allow_null=True)
+    coverage = serializers.FloatField(allow_null=True)
+    why = serializers.DictField(child=serializers.CharField())
+
+
+class ExaminationSerializer(serializers.Serializer):
+    baseline = serializers.DictField(child=serializers.JSONField())
+    training = ErrorsSerializer()
+    after = ErrorsSerializer(allow_null=True)
+    promised_per_week = serializers.FloatField(allow_null=True)
+    diagnoses = RemedySerializer(many=True)
+
+
+def _scan_stream(pk: int, stream: int) -> ScanStream:
+    return ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(
+        scan_id=pk, stream_id=stream
+    )
+
+
+class ExaminationView(APIView):
+    @extend_schema(operation_id="examination", responses=ExaminationSerializer)
+    def get(self, request, pk: int, stream: int) -> Response:
+        """Is it any good? Error figures and diagnoses, each with the plan that its remedy makes."""
+        row = _scan_stream(pk, stream)
+        plan = load(row.scan.plan_version.text)
+        told = examine.examine(services.rescan(row))
+        for d in told["diagnoses"]:
+            kind = told["baseline"]["kind"]
+            d["plan"] = examine.remedied(plan, d["remedy"], kind).as_data() if d["remedy"] else None
+        return Response(json.loads(json.dumps(told)))
+
+
+class AgainstSerializer(serializers.Serializer):
+    """Two scans of a stream over the span that both judged."""
+
+    span_from = serializers.FloatField()
+    span_to = serializers.FloatField()
+    one = serializers.DictField(child=serializers.JSONField())
+    other = serializers.DictField(child=serializers.JSONField())
+    shared = serializers.IntegerField()
+    one_only = serializers.IntegerField()
+    other_only = serializers.IntegerField()
+    precision = serializers.DictField(child=serializers.JSONField())
+    recall = serializers.DictField(child=serializers.JSONField())
+
+
+class AgainstView(APIView):
+    @extend_schema(operation_id="against", responses=AgainstSerializer)
+    def get(self, request, pk: int, stream: int, other: int) -> Response:
+        """One scan of a stream beside another, with paired intervals on what differs."""
+        return Response(
+            json.loads(json.dumps(screens.against(_scan_stream(pk, stream), _scan_stream(other, stream))))
+        )
+
+
+class FoldSerializer(serializers.Serializer):
+    """Cycles of one season over one another, newest last; times in ms (local where `clock` says so)."""
+
+    hours = serializers.FloatField()
+    step_s = serializers.FloatField()
+    clock = serializers.CharField()
+    starts = TimesField()
+    cycles = serializers.ListField(child=NumbersField())
+    expected = NumbersField()
+
+
+class FoldView(APIView):
+    @extend_schema(
+        operation_id="season_fold",
+        responses=FoldSerializer,
+        parameters=[OpenApiParameter("hours", float, required=True), OpenApiParameter("at", float)],
+    )
+    def get(self, request, pk: int, stream: int) -> Response:
+        """All cycles of one season over one another."""
+        try:
+            hours = float(request.GET.get("hours", ""))
+            at = float(request.GET["at"]) if request.GET.get("at") else None
+        except ValueError as error:
+            raise Problem("hours must be a number", place="hours", remedy="give for example 24") from error
+        return Response(
+            screens.season_folds(_scan_stream(pk, stream), hours, None if at is None else int(at * MS))
+        )
+
+
+class PointsView(APIView):
+    @extend_schema(
+        operation_id="points_csv", parameters=SPAN[:2], responses={(200, "text/csv"): OpenApiTypes.STR}
+    )
+    def get(self, request, pk: int, stream: int) -> HttpResponse:
+        """The points of one stream of a scan over a span, every sample, as CSV: the file that `watchtide scan` writes."""
+        a, b, _ = span_of(request)
+        row = _scan_stream(pk, stream)
+        points = outcome.points_of(services.rescan(row))
+        inside = np.ones(len(points["time"]), np.bool_)
+        if a is not None:
+            inside &= points["time"] >= a
+        if b is not None:
+            inside &= points["time"] <= b
+        table = results.points_table({row.stream.key: {k: v[inside] for k, v in points.items()}})
+        answer = HttpResponse(
+            results.table_bytes(table, "points.csv"), content_type="text/csv; charset=utf-8"
+        )
+        answer["Content-Disposition"] = f'attachment; filename="points-{row.stream_id}-scan-{pk}.csv"'
+        return answer
+
+
+class PushSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    observed = serializers.FloatField()
+    expected = serializers.FloatField()
+    push = serializers.FloatField()
+    share = serializers.FloatField(allow_null=True)
+    missing = serializers.IntegerField()
+
+
+class ContributorsSerializer(serializers.Serializer):
+    """Parts of a whole, from its expected to its observed total; without rows, `why` says why."""
+
+    attributes = serializers.ListField(child=serializers.CharField())
+    attribute = serializers.CharField(allow_null=True)
+    of = serializers.CharField(allow_blank=True)
+    observed = serializers.FloatField(required=False)
+    expected = serializers.FloatField(required=False)
+    rows = PushSerializer(many=True)
+    unaccounted = serializers.FloatField(required=False)
+    missing = serializers.IntegerField(required=False)
+    unit = serializers.CharField(required=False, allow_blank=True)
+    why = serializers.CharField(allow_blank=True)
+
+
+class BesideSerializer(serializers.Serializer):
+    finding = FindingSerializer()
+    when = serializers.ChoiceField(choices=("before", "with", "after"))
+    lag_s = serializers.FloatField()
+    relation = serializers.CharField(allow_blank=True)
+    goes_with = serializers.FloatField(allow_null=True)
+    goes_lag_s = serializers.FloatField(allow_null=True)
+
+
+class AlikeSerializer(serializers.Serializer):
+    finding = FindingSerializer()
+    likeness = serializers.FloatField()
+
+
+class ExplanationSerializer(serializers.Serializer):
+    finding = FindingSerializer()
+    contributors = ContributorsSerializer()
+    beside = BesideSerializer(many=True)
+    alike = AlikeSerializer(many=True)
+
+
+class TakeSerializer(serializers.Serializer):
+    take = serializers.BooleanField(default=True)
+
+
+class TakeView(APIView):
+    @extend_schema(operation_id="take_finding", request=TakeSerializer, responses=FindingSerializer)
+    def post(self, request, pk: int) -> Response:
+        """Take a finding, so that others see who looks after it; or let go of it."""
+        given = TakeSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        finding = Finding.objects.get(pk=pk)
+        services.take(finding, request.user.get_username() if given.validated_data["take"] else "")
+        return Response(screens.finding_rows([Finding.objects.get(pk=pk)])[0])
+
+
+class ExplainView(APIView):
+    @extend_schema(
+        operation_id="explain", responses=ExplanationSerializer, parameters=[OpenApiParameter("by", str)]
+    )
+    def get(self, request, pk: int) -> Response:
+        """What stands behind a finding: contributors, what else moved, earlier ones of its shape."""
+        finding = Finding.objects.select_related("stream").get(pk=pk)
+        return Response(explain.explain(finding, request.GET.get("by")))
