@@ -248,7 +248,7 @@ def test_a_job_is_shown_while_it_runs_and_can_be_cancelled(page):
     page.button("Try on all 18").click()
     page.says("1 job", "header")
     page.button("1 job").click()
-    page.button("Cancel").click()
+    page.wait(lambda: [b for b in page.all("[role=dialog] button") if "Cancel" in b.text])[0].click()
     page.says("cancelled", seconds=60)
 
 

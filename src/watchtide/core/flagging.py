@@ -1,7 +1,7 @@
 """Where flagging starts: levels in their readings, and the flags they give."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -109,21 +109,68 @@ def side_findings(
 
 @dataclass(frozen=True)
 class SideTails:
-    """Tails of one side: of samples, and of findings a week; None where there is too little of its own."""
+    """Tails of one side: of samples by themselves, and of findings a week; None where there is too little of its own.
+
+    lasting : samples that a finding adds on average because a window spoke, over the samples of a week: windows hold many
+    samples, each of which counts where the level is one in so many samples.
+    """
 
     samples: Tail | None
     findings: Tail | None
+    lasting: float = 0.0
+
+    def sample_rates(self, levels: Floats) -> Floats:
+        """(k,) share of clean samples that reach each level, by themselves or in a window."""
+        assert self.samples is not None
+        alone = self.samples.rates_at(levels)
+        if self.findings is None or self.lasting == 0.0:
+            return alone
+        return np.asarray(alone + self.lasting * self.findings.rates_at(levels))
+
+    def sample_level(self, rate: float) -> float:
+        """The least level that at most this share of clean samples reaches."""
+        assert self.samples is not None
+        if self.findings is None or self.lasting == 0.0:
+            return self.samples.level_for(rate)
+        grid = np.geomspace(0.05, 400.0, 4000)
+        enough = np.flatnonzero(self.sample_rates(grid) <= rate)
+        return float(grid[enough[0]]) if len(enough) else float(grid[-1])
 
 
 def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> SideTails:
     """Tails of one side from this stream's own clean held-out scores."""
     if held.count < LEAST_SCORES:
         return SideTails(None, None)
-    by_sample = side_scores(held, side, watched)
+    by_sample = side_scores(alone(held), side, watched)
     by_finding = side_findings(held, side, watched, group)
-    hint = shape_hint(by_sample.values)
+    hint = shape_hint(side_scores(held, side, watched).values)
     by_findings = tail_of(by_finding, share=0.6, hint=hint) if by_finding else None
-    return SideTails(tail_of(by_sample, hint=hint), by_findings)
+    return SideTails(tail_of(by_sample, hint=hint), by_findings, lasting(held, side, group))
+
+
+def alone(held: Held) -> Held:
+    """The samples that spoke by themselves."""
+    return replace(held, clean=held.clean & (held.evidence.window == 1))
+
+
+def lasting(held: Held, side: str, group: grouping.Group) -> float:
+    """Samples that windows add to a finding of one side on average, over the samples of a week; 0 without windows.
+
+    Counted over the findings at the least level at which a tenth of the side's own scores lie, where there are plenty.
+    """
+    e = held.evidence
+    code = 1 if side == "above" else -1
+    mine = held.clean & ((e.side == code) | (e.side == ODD))
+    if not np.any(mine & (e.window > 1)):
+        return 0.0
+    score = np.where(held.clean, np.where(mine, e.score, -1.0), np.nan)
+    rows = grouping.find_side(score, float(np.quantile(score[mine], 0.9)), held.times, group)
+    if len(rows) == 0:
+        return 0.0
+    # A half where both sides are watched is not taken off: what has no side is flagged whole, on one of them.
+    at = grouping.peaks(score, rows)
+    added = np.where(e.window[at] > 1, rows[:, 2], 0)
+    return float(np.mean(added)) * held.step_ns / WEEK_NS
 
 
 def tail_of(scores: Scores, *, share: float = 0.05, hint: float | None = None) -> Tail | None:
@@ -174,7 +221,11 @@ def resolve_level(
         if family is not None and (own[s].samples is None or own[s].findings is None):
             whole = family(s)
             pooled.add(s)
-            own[s] = SideTails(own[s].samples or whole.samples, own[s].findings or whole.findings)
+            own[s] = SideTails(
+                own[s].samples or whole.samples,
+                own[s].findings or whole.findings,
+                own[s].lasting or whole.lasting,
+            )
     if kind == "sigmas":
         found, note = dict.fromkeys(watched, amount), "as stated"
     elif kind == "share":
@@ -193,7 +244,9 @@ def resolve_level(
     tails = [own[s] for s in watched]
     odds = per_week = None
     if all(t.samples is not None for t in tails):
-        total = sum(t.samples.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.samples)
+        total = sum(
+            float(t.sample_rates(np.array([found[s]]))[0]) for s, t in zip(watched, tails, strict=True)
+        )
         odds = 1 / total if total > 0 else None
     if all(t.findings is not None for t in tails):
         per_week = sum(
@@ -224,7 +277,9 @@ def _by_tail(kind: str, amount: float, own: dict[str, SideTails], count: int) ->
             )
         else:
             rate = 1 / amount if kind == "odds" else amount
-            found[s] = tail.level_for(rate / len(own))
+            found[s] = (
+                tails.sample_level(rate / len(own)) if kind == "odds" else tail.level_for(rate / len(own))
+            )
     return found, note
 
 

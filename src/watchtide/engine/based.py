@@ -16,7 +16,7 @@ from watchtide.core.transforms import Transform
 class Baselined:
     """What the fitting stage gives: everything that does not depend on the level. Arrays of (n,) unless said.
 
-    score, side, window, first : evidence (windows.Evidence); held_score, held_side : that of held-out scores, from which
+    score, side, window, first : evidence (windows.Evidence); held_score, held_side, held_window : that of held-out scores, from which
     levels are read. above, below, odd : levels in force in replay, else empty. model : kept where it is to be saved.
     """
 
@@ -41,6 +41,7 @@ class Baselined:
     first: Ints
     held_score: Floats
     held_side: Ints
+    held_window: Ints
     above: Floats
     below: Floats
     odd: Floats
@@ -56,7 +57,7 @@ class Baselined:
     @property
     def held(self) -> flagging.Held:
         side = self.held_side.astype(np.int8)
-        heard = windows.Evidence(self.held_score, side, np.ones_like(self.window), self.first)
+        heard = windows.Evidence(self.held_score, side, self.held_window, self.first)
         return flagging.Held(
             heard,
             self.clean,

@@ -58,7 +58,7 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
     watched = len(flagging.watched_sides(plan.flag.side))
     group = stages.group_of(plan, step_ns)
     some = [h for h in held if h.count]
-    samples = _joined([flagging.side_scores(h, side, watched) for h in some])
+    samples = _joined([flagging.side_scores(flagging.alone(h), side, watched) for h in some])
     peaks = [p for h in some if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None]
     findings = _joined(peaks)
     return flagging.SideTails(
@@ -66,6 +66,7 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
         flagging.tail_of(findings, share=0.6)
         if findings and len(findings.values) >= flagging.LEAST_FINDINGS
         else None,
+        float(np.mean([flagging.lasting(h, side, group) for h in some])) if some else 0.0,
     )
 
 

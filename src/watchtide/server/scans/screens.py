@@ -343,7 +343,7 @@ def promised(scanned: stages.Scanned, plan: PlanText) -> dict[str, Any]:
     tails = [flagging.own_tails(scanned.base.held, s, len(watched), group) for s in watched]
     out: dict[str, Any] = {"odds": None, "per_week": None}
     if all(t.samples is not None for t in tails):
-        rate = sum(t.samples.rates_at(LEVELS) for t in tails if t.samples is not None)
+        rate = sum(t.sample_rates(LEVELS) for t in tails)
         out["odds"] = [float(f"{1 / r:.3g}") if r > 0 else None for r in rate]
     if all(t.findings is not None for t in tails):
         rate = sum(t.findings.rates_at(LEVELS) for t in tails if t.findings is not None)
