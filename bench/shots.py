@@ -49,7 +49,7 @@ def take(driver, base: str, dark: bool) -> None:
     span = "from=1786315600000&to=1788043600000"
     pages = {
         "tide-table": "/",
-        "workbench": f"/workbench/{stream}?{span}",
+        "workbench": f"/workbench/{stream}?{span}&explain=1",
         "review": "/review",
         "scorecard": "/scorecards/1",
     }
