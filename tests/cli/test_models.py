@@ -394,3 +394,31 @@ def test_a_scorecard_page_holds_every_figure_and_no_script(call, folder):
         and "accuracy_ci" in figures["points"]
         and "fragmentation_ci" in figures["events"]
     )
+
+
+def test_shifts_tell_their_sizes_and_the_penalty_path(call, folder):
+    y = world.hourly(seed=8)
+    y[500:] += 9
+    (folder / "stepped.csv").write_text(world.csv_of({"quay": y}))
+    status, _, _ = call("shifts", "stepped.csv", "--out", "s.csv", "--details", "d.json", "--season", "24h")
+    assert status == 0
+    (told,) = json.loads((folder / "d.json").read_text())["streams"].values()
+    found = list(csv.DictReader((folder / "s.csv").open()))
+    assert [s["time"] for s in told["shifts"]] == [f["start"] for f in found] and len(found) == 1
+    (shift,) = told["shifts"]
+    assert shift["size_ci"][0] < 9 < shift["size_ci"][1] and shift["size"] == float(found[0]["size"])
+    assert shift["after"] - shift["before"] == pytest.approx(shift["size"])
+    (elbow,) = [p for p in told["path"] if p["elbow"]]
+    assert elbow["changes"] == len(elbow["times"]) == 1 and elbow["times"] == [found[0]["start"]]
+    assert [p["changes"] for p in told["path"]] == sorted(p["changes"] for p in told["path"])
+    status, _, err = call("shifts", "stepped.csv", "--online", "--out", "s.csv", "--details", "d.json")
+    assert status == 2 and "leave out --online" in err
+
+
+def test_stamps_are_written_with_as_few_decimals_as_each_needs():
+    from watchtide.tables import clock
+
+    second, milli, nano = 10**18, 10**18 + 5 * 10**6, 10**18 + 7
+    texts = clock.texts_of([nano, second, milli, second])
+    assert texts == {t: clock.format_time(t) for t in (second, milli, nano)}
+    assert clock.texts_of([]) == {}

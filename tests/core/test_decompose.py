@@ -177,3 +177,21 @@ def test_the_wrong_form_leaves_season_in_the_remainder():
     assert form == "multiplicative" and evidence["multiplicative"] < evidence["additive"]
     with pytest.raises(ValueError, match="above 0"):
         decompose.choose_form(np.array([1.0, 0, 2, 3]), 2, "multiplicative")
+
+
+@pytest.mark.parametrize("kind", ["even", "uneven", "sparse", "empty ends"])
+@pytest.mark.parametrize("degree", [0, 1])
+def test_convolved_and_carried_fits_equal_the_direct_ones_at_every_point(kind, degree):
+    rng = np.random.default_rng(0)
+    n, window = 2400, 601
+    y, w = rng.normal(size=n) * 10 + np.linspace(0, 1000, n), rng.random(n)
+    if kind == "even":
+        w = np.ones(n)
+    elif kind == "sparse":
+        w[rng.random(n) < 0.95] = 0
+    elif kind == "empty ends":
+        w[:500] = w[-400:] = 0
+    got = smoothing.loess(y, w, window, degree)
+    plain = smoothing.fit_points(np.where(w > 0, y, 0), w, window, degree, 0, n)
+    assert np.array_equal(np.isnan(got), np.isnan(plain))
+    assert np.nanmax(np.abs(got - plain)) < 1e-8 * np.max(np.abs(y))

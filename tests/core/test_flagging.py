@@ -86,3 +86,43 @@ def test_a_higher_level_never_flags_more():
     z = np.random.default_rng(9).standard_t(3, N)
     counts = [np.sum(flagging.flag(windows.alone(z), x, x, x) != 0) for x in np.arange(2, 12, 0.5)]
     assert counts == sorted(counts, reverse=True)
+
+
+def test_samples_of_windows_count_where_the_level_is_one_in_so_many_samples():
+    rng = np.random.default_rng(4)
+    n = 24 * 7 * 20
+    times = np.arange(n, dtype=np.int64) * HOUR
+    score, side, window = (
+        np.abs(rng.normal(size=n)),
+        np.where(rng.random(n) < 0.5, 1, -1),
+        np.ones(n, np.int64),
+    )
+    for start in range(100, n - 60, 200):
+        # Every 200 samples a window of 30 speaks, as loud as a sample in 50.
+        score[start : start + 30], side[start : start + 30], window[start : start + 30] = 2.4, 1, 30
+    evidence = windows.Evidence(score, side.astype(np.int8), window, np.arange(n))
+    held = flagging.Held(evidence, np.ones(n, bool), times, HOUR)
+    group = Group()
+    assert flagging.lasting(held, "below", group) == 0.0
+    weekly = flagging.lasting(held, "above", group)
+    assert 5 < weekly * (24 * 7) <= 30  # samples a finding: most are of one sample, those of windows of 30
+    tails = flagging.own_tails(held, "above", 2, group)
+    alone = tails.samples.rates_at(np.array([2.0, 3.0]))
+    assert np.all(tails.sample_rates(np.array([2.0, 3.0])) > alone)
+    level = tails.sample_level(1e-3)
+    assert level > tails.samples.level_for(1e-3)
+    assert tails.sample_rates(np.array([level]))[0] <= 1e-3 < tails.sample_rates(np.array([level / 1.01]))[0]
+    plain = flagging.SideTails(tails.samples, None)
+    assert plain.sample_level(1e-3) == tails.samples.level_for(1e-3)
+
+
+def test_a_level_in_sigmas_is_the_same_whether_its_odds_are_told_or_not():
+    z = np.random.default_rng(0).normal(size=3000)
+    told, untold = (
+        flagging.resolve_level("sigmas", 3.5, held(z), "both", Group(), is_told=told)
+        for told in (True, False)
+    )
+    assert (told.above, told.below, told.odd) == (untold.above, untold.below, untold.odd) == (3.5, 3.5, 3.5)
+    assert told.odds is not None and untold.odds is None and untold.per_week is None
+    # A level that needs the tails has them all the same.
+    assert flagging.resolve_level("odds", 500, held(z), "both", Group(), is_told=False).odds is not None

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests import world
 
-from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, shifts, windows
+from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, series, shifts, windows
 from watchtide.core.frame import frame_of
 from watchtide.core.scoring import intervals
 from watchtide.core.series import SECOND_NS, Series, regrid
@@ -189,3 +189,16 @@ def test_a_short_history_is_judged_without_a_season_it_cannot_show(days):
     got = expectation.expect(frame_of(series), expectation.Choice("harmonic"))
     z = (y - got.expected) / got.spread
     assert np.isfinite(z).all() and np.mean(np.abs(z) > 4) < 0.05
+
+
+def test_values_are_found_at_their_own_stamps_and_nowhere_else():
+    times, values = np.array([10, 20, 40]), np.array([1.0, 2.0, 4.0])
+    got = series.at_stamps(times, values, np.array([0, 10, 30, 40, 50]))
+    assert np.array_equal(got, [np.nan, 1.0, np.nan, 4.0, np.nan], equal_nan=True)
+    assert np.isnan(series.at_stamps(times[:0], values[:0], times)).all()
+
+
+def test_groups_hold_their_values_in_order():
+    at, values = np.array([2, 0, 2, 2]), np.array([5.0, 1.0, -3.0, 4.0])
+    ranked, edges = robust.in_groups(at, values, 4)
+    assert ranked.tolist() == [1.0, -3.0, 4.0, 5.0] and edges.tolist() == [0, 1, 1, 4, 4]

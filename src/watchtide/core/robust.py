@@ -43,6 +43,23 @@ def median(y):  # type: ignore[no-untyped-def]
     return np.median(seen) if len(seen) else np.nan
 
 
+@njit(cache=True, nogil=True)
+def in_groups(at, values, count):  # type: ignore[no-untyped-def]
+    """(n,) values group by group, in order within each; and (count + 1,) where each group begins."""
+    edges = np.zeros(count + 1, np.int64)
+    for group in at:
+        edges[group + 1] += 1
+    edges = np.cumsum(edges)
+    fill = edges[:-1].copy()
+    ranked = np.empty(len(values))
+    for i in range(len(values)):
+        ranked[fill[at[i]]] = values[i]
+        fill[at[i]] += 1
+    for group in range(count):
+        ranked[edges[group] : edges[group + 1]].sort()
+    return ranked, edges
+
+
 # From this share of equal values on, what differs is an event, and medians say nothing of it.
 MOSTLY = 0.6
 

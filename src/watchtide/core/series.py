@@ -15,6 +15,14 @@ COMBINES = ("mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99")
 MOST_GRID_SAMPLES = 20_000_000
 
 
+def at_stamps(times: Ints, values: Floats, stamps: Ints) -> Floats:
+    """(m,) the values whose times are exactly these stamps; NaN where there is none. times of (n,), sorted."""
+    if len(times) == 0:
+        return np.full(len(stamps), np.nan)
+    at = np.minimum(np.searchsorted(times, stamps), len(times) - 1)
+    return np.where(times[at] == stamps, values[at], np.nan)
+
+
 class SeriesError(ValueError):
     """The samples cannot be put on a grid; the message says why and what to do."""
 

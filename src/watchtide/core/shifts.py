@@ -166,21 +166,21 @@ def path(y: Floats, *, cost: str = "step", shortest: int = 2) -> list[Step]:
         return k
 
     low = default / 10
-    while at(low) > MOST_ON_PATH:
+    while (most := at(low)) > MOST_ON_PATH:
         found.clear()
         low *= 2
     high = max(default, 2 * low)
     while at(high) > 0:
         high *= 4
-    open_ = [(low, high)]
+    # Pairs of numbers of changes between which others may be optimal.
+    open_ = [(most, 0)]
     while open_:
-        a, b = open_.pop()
-        k_a, k_b = at(a), at(b)
-        if k_a <= k_b + 1:
+        more, fewer = open_.pop()
+        if more <= fewer + 1:
             continue
-        between = (found[k_b][1] - found[k_a][1]) / (k_a - k_b)
-        if at(between) not in (k_a, k_b):
-            open_ += [(a, between), (between, b)]
+        between = at((found[fewer][1] - found[more][1]) / (more - fewer))
+        if between not in (more, fewer):
+            open_ += [(more, between), (between, fewer)]
     counts = sorted(found)
     costs = [found[k][1] for k in counts]
     elbow = _elbow(counts, costs)

@@ -3,6 +3,7 @@
 import numpy as np
 from numba import njit
 
+from watchtide.core import robust
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import Frame, Period, slot_count, slots
 from watchtide.core.series import Bools, Floats, Ints
@@ -46,7 +47,7 @@ def fit(
 
 def centres(at: Ints, values: Floats, count: int, centre: str) -> Floats:
     """(count,) centre of the values of each slot; NaN where a slot has none."""
-    ranked, edges = _ranked(at, values, count)
+    ranked, edges = robust.in_groups(at, values, count)
     sizes = np.diff(edges)
     out = np.full(count, np.nan)
     seen = sizes > 0
@@ -58,23 +59,6 @@ def centres(at: Ints, values: Floats, count: int, centre: str) -> Floats:
     total = np.r_[0.0, np.cumsum(ranked)]
     out[seen] = (total[a + m - cut] - total[a + cut]) / (m - 2 * cut)
     return out
-
-
-@njit(cache=True, nogil=True)
-def _ranked(at, values, count):  # type: ignore[no-untyped-def]
-    """(n,) values slot by slot, in order within each; and (count + 1,) where each slot begins."""
-    edges = np.zeros(count + 1, np.int64)
-    for slot in at:
-        edges[slot + 1] += 1
-    edges = np.cumsum(edges)
-    fill = edges[:-1].copy()
-    ranked = np.empty(len(values))
-    for i in range(len(values)):
-        ranked[fill[at[i]]] = values[i]
-        fill[at[i]] += 1
-    for slot in range(count):
-        ranked[edges[slot] : edges[slot + 1]].sort()
-    return ranked, edges
 
 
 @njit(cache=True, nogil=True)
@@ -149,7 +133,7 @@ def held_out(fitted: Fitted, frame: Frame, tame: Bools) -> Floats:
 @njit(cache=True, nogil=True)
 def _without_own(at, values, tame, level, how):  # type: ignore[no-untyped-def]
     n, count = len(at), len(level)
-    ranked, edges = _ranked(at[tame], values[tame], count)
+    ranked, edges = robust.in_groups(at[tame], values[tame], count)
     out = np.empty(n)
     for i in range(n):
         part = ranked[edges[at[i]] : edges[at[i] + 1]]

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import explaining
+from watchtide.core.series import at_stamps
 from watchtide.engine.stages import Baselined
 from watchtide.server.scans import screens, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing
@@ -28,12 +29,12 @@ def explain(finding: Finding, attribute: str | None = None) -> dict[str, Any]:
     own = ScanStream.objects.select_related("scan__plan_version", "stream").get(
         scan_id=finding.scan_id, stream_id=finding.stream_id
     )
-    scanned = services.rescan(own)
+    base = services.base_of(own)
     return {
         "finding": screens.finding_rows([finding])[0],
-        "contributors": _contributors(finding, scanned.base, attribute),
-        "beside": _beside(finding, scanned.base),
-        "alike": _alike(finding, scanned.base, scanned.z),
+        "contributors": _contributors(finding, base, attribute),
+        "beside": _beside(finding, base),
+        "alike": _alike(finding, base),
     }
 
 
@@ -90,15 +91,13 @@ def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> d
             skipped.append(part.title)
             continue
         else:
-            other = services.rescan(row).base
+            other = services.base_of(row)
         if other.series.step_ns != base.series.step_ns or len(other.series) == 0:
             skipped.append(part.title)
             continue
-        at = np.minimum(np.searchsorted(other.series.times, times), len(other.series) - 1)
-        same = other.series.times[at] == times
         members.append(dict(part.attributes))
-        seen.append(np.where(same, other.series.values[at], np.nan))
-        due.append(np.where(same, other.expected[at], np.nan))
+        seen.append(at_stamps(other.series.times, other.series.values, times))
+        due.append(at_stamps(other.series.times, other.expected, times))
     if not members:
         return empty | {"why": "None of its parts has been scanned; scan them first."}
     part_of = _span(finding, base)
@@ -135,19 +134,17 @@ def _beside(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
     feeds = set(finding.stream.fed_by.values_list("pk", flat=True))
     fed = set(finding.stream.feeds_into.values_list("pk", flat=True))
     near: dict[int, dict[str, Any]] = {}
-    for r in screens.standing_findings():
-        is_near = (
-            r["start"] <= (finding.end_ns + AROUND_NS) / MS
-            and r["end"] >= (finding.start_ns - AROUND_NS) / MS
-        )
-        if r["stream"] != finding.stream_id and is_near and r["kind"] == "outlier":
+    for r in screens.standing_findings(between=(finding.start_ns - AROUND_NS, finding.end_ns + AROUND_NS)):
+        # A long one that was there all along explains nothing, unless the two are known to hang together.
+        is_old = r["start"] < (finding.start_ns - AROUND_NS) / MS and r["stream"] not in feeds | fed
+        if r["stream"] != finding.stream_id and r["kind"] == "outlier" and not is_old:
             near.setdefault(r["stream"], r)
-    rows = _standing_rows(list(Stream.objects.filter(pk__in=near)))
+    # The strongest, and all that are known to hang together with it: each costs reading a kept stage.
+    some = sorted(near, key=lambda s: s not in feeds | fed)[: 2 * MOST_BESIDE]
+    rows = _standing_rows(list(Stream.objects.filter(pk__in=some)))
     out = []
-    for stream_id, r in near.items():
-        if r["start"] < (finding.start_ns - AROUND_NS) / MS and stream_id not in feeds | fed:
-            # A long one of another family that was there all along explains nothing.
-            continue
+    for stream_id in some:
+        r = near[stream_id]
         lag_s = (r["start"] * MS - finding.start_ns) / 1e9
         close = WITH_STEPS * base.series.step_ns / 1e9
         when = "with" if abs(lag_s) <= close else "before" if lag_s < 0 else "after"
@@ -171,20 +168,19 @@ def _going_with(finding: Finding, base: Baselined, row: ScanStream | None) -> tu
     """Lag and correlation of two streams' scores around a finding; None in different cadences."""
     if row is None:
         return None, None
-    other = services.rescan(row).base
+    other = services.base_of(row)
     if other.series.step_ns != base.series.step_ns or len(other.series) == 0:
         return None, None
     margin = max(AROUND_NS, finding.end_ns - finding.start_ns)
     times = base.series.times
     a, b = np.searchsorted(times, [finding.start_ns - margin, finding.end_ns + margin])
-    at = np.minimum(np.searchsorted(other.series.times, times[a:b]), len(other.series) - 1)
-    theirs = np.where(other.series.times[at] == times[a:b], other.z[at], np.nan)
+    theirs = at_stamps(other.series.times, other.z, times[a:b])
     most = min((b - a) // 4, AROUND_NS // base.series.step_ns)
     lag, r = explaining.together(base.z[a:b], theirs, max(1, int(most)))
     return lag, r
 
 
-def _alike(finding: Finding, base: Baselined, z: np.ndarray) -> list[dict[str, Any]]:
+def _alike(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
     """Earlier findings of the stream of like shape, the most alike first."""
     earlier = list(
         Finding.objects.filter(
@@ -198,7 +194,7 @@ def _alike(finding: Finding, base: Baselined, z: np.ndarray) -> list[dict[str, A
         part = _span(f, base)
         return part.start, max(part.stop - 1, part.start)
 
-    like = explaining.likeness(z, place(finding), [place(f) for f in earlier])
+    like = explaining.likeness(base.z, place(finding), [place(f) for f in earlier])
     best = [i for i in np.argsort(-like, kind="stable") if like[i] >= explaining.LEAST_LIKENESS][:MOST_ALIKE]
     rows = {r["id"]: r for r in screens.finding_rows([earlier[i] for i in best])}
     return [{"finding": rows[earlier[i].pk], "likeness": float(like[i])} for i in best]

@@ -70,8 +70,10 @@ def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     return rows
 
 
-def standing_findings(stream: int | None = None) -> list[dict[str, Any]]:
-    """All findings of the standing scans, strongest first."""
+def standing_findings(
+    stream: int | None = None, between: tuple[int, int] | None = None
+) -> list[dict[str, Any]]:
+    """All findings of the standing scans, strongest first; between : only those that touch this span, in ns."""
     pairs = Standing.objects.filter(scan__isnull=False)
     if stream is not None:
         pairs = pairs.filter(stream_id=stream)
@@ -80,7 +82,8 @@ def standing_findings(stream: int | None = None) -> list[dict[str, Any]]:
         by_scan.setdefault(scan_id, []).append(stream_id)
     found: list[Finding] = []
     for scan_id, ids in by_scan.items():
-        found += Finding.objects.filter(scan_id=scan_id, stream_id__in=ids)
+        own = Finding.objects.filter(scan_id=scan_id, stream_id__in=ids)
+        found += own if between is None else own.filter(start_ns__lte=between[1], end_ns__gte=between[0])
     rows = finding_rows(found)
     rows.sort(key=lambda r: (-(r["score"] or 0), r["start"], r["id"]))
     return rows
@@ -354,7 +357,7 @@ def promised(scanned: stages.Scanned, plan: PlanText) -> dict[str, Any]:
 def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dict[str, Any]:
     """Cycles of one season over one another up to the one that holds `at_ns` (the newest without it), and what was
     expected of that one."""
-    base = services.rescan(row).base
+    base = services.base_of(row)
     step = base.series.step_ns
     period = round(hours * 3_600e9)
     if not 2 * step <= period <= 60 * DAY_MS * MS:
@@ -411,9 +414,8 @@ def finding_context(finding: Finding) -> dict[str, Any]:
     [row] = finding_rows([finding])
     margin = max(finding.end_ns - finding.start_ns, 3_600 * 10**9)
     near = [
-        r for r in standing_findings()
+        r for r in standing_findings(between=(finding.start_ns - margin, finding.end_ns + margin))
         if r["stream"] != finding.stream_id
-        and r["start"] <= (finding.end_ns + margin) / MS and r["end"] >= (finding.start_ns - margin) / MS
     ]  # fmt: skip
     entries = [
         e for e in logbook.live().filter(start_ns__lte=finding.end_ns + 3 * margin, end_ns__gte=finding.start_ns - 3 * margin)
@@ -436,7 +438,7 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
     row = ScanStream.objects.select_related("scan__plan_version", "stream").get(
         scan_id=finding.scan_id, stream_id=finding.stream_id
     )
-    base = services.rescan(row).base
+    base = services.base_of(row)
     week = 7 * 86_400 * 10**9
     margin = max(finding.end_ns - finding.start_ns, 6 * 3_600 * 10**9)
     out = []

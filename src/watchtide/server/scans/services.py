@@ -18,6 +18,7 @@ from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import Curve, Scored, curve
+from watchtide.core.series import at_stamps
 from watchtide.core.windows import ODD
 from watchtide.engine import cache, kept, stages
 from watchtide.plan import Plan as PlanText
@@ -144,8 +145,7 @@ def stream_input(stream: Stream, times: Any, values: Any) -> tuple[stages.Input,
     if stream.denominator_id is None:
         return stages.Input(stream.key, times, values, stream.zone), digest
     own, below = store.read(stream.denominator_id)
-    at = np.minimum(np.searchsorted(own, times), max(len(own) - 1, 0))
-    amounts = np.where(own[at] == times, below[at], np.nan) if len(own) else np.full(len(times), np.nan)
+    amounts = at_stamps(own, below, times)
     whole = hashlib.sha256(f"{digest} {store.digest(times, amounts)}".encode()).hexdigest()
     return stages.Input(stream.key, times, values, stream.zone, amounts), whole
 
@@ -164,13 +164,18 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode
 
 
 def rescan(row: ScanStream) -> stages.Scanned:
-    """A stream's result again, from the kept stage; made anew where the cache has lost it.
+    """A stream's result again: its baseline stage, flagged by its plan."""
+    return stages.flag(base_of(row), load(row.scan.plan_version.text))
+
+
+def base_of(row: ScanStream) -> stages.Baselined:
+    """A stream's baseline stage, as kept; made anew where the cache has lost it.
 
     Refused with 409 when the samples have changed since, because it would be another result.
     """
-    plan = load(row.scan.plan_version.text)
     base = cache.load(stage_folder(), row.stage_key)
     if base is None:
+        plan = load(row.scan.plan_version.text)
         # Spans of any of the verdicts that are left out, under one that is.
         verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
         labels = [core_rows.Label(a, b, "", verdict) for a, b in row.left_out]
@@ -180,7 +185,7 @@ def rescan(row: ScanStream) -> stages.Scanned:
             raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
         base = stages.based(given, plan, labels, row.scan.mode)
         cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
-    return stages.flag(base, plan)
+    return base
 
 
 def record(
@@ -234,14 +239,15 @@ def carry_taken(found: Sequence[Finding]) -> None:
 
 def take(finding: Finding, name: str) -> None:
     """Let somebody look after a finding; an empty name lets go. Refused with 409 where another has it."""
-    if name and finding.taken_by and finding.taken_by != name:
+    free = Finding.objects.filter(pk=finding.pk)
+    if name:
+        free = free.filter(taken_by__in=("", name))
+    # One statement, so that of two at once only one gets it. MariaDB counts changed rows only: taking twice is fine.
+    if not free.update(taken_by=name) and Finding.objects.get(pk=finding.pk).taken_by != name:
+        other = Finding.objects.get(pk=finding.pk).taken_by
         raise Problem(
-            f"{finding.taken_by} has taken it",
-            place="finding",
-            remedy=f"ask {finding.taken_by} to let go of it",
-            code=409,
+            f"{other} has taken it", place="finding", remedy=f"ask {other} to let go of it", code=409
         )
-    Finding.objects.filter(pk=finding.pk).update(taken_by=name)
     jobs.tell("scan", finding.scan_id)
 
 

@@ -1,7 +1,5 @@
-import { Choice, TextControl, Word } from "./controls";
+import { ChoiceWord, type Options, TextWord } from "./controls";
 import type { PlanData } from "./plan";
-
-type Options = Record<string, { words: string; help: string }>;
 
 const AS: Options = {
   auto: {
@@ -79,133 +77,125 @@ export function MoreWords({
     <span>
       {" "}
       The samples are{" "}
-      <Word
+      <ChoiceWord
         words={as === "auto" ? (AS[found ?? ""]?.words ?? "what they look like") : words(AS, as)}
-        label="kind of values"
+        name="kind of values"
         isWrong={isWrong("prepare.as")}
-      >
-        <Choice
-          label="The samples are"
-          value={as}
-          options={AS}
-          onDone={(value) => set("prepare", { as: value })}
-        />
-      </Word>{" "}
+        ask="The samples are"
+        value={as}
+        options={AS}
+        onDone={(value) => set("prepare", { as: value })}
+      />{" "}
       and go in{" "}
-      <Word
+      <TextWord
         words={prepare.transform === "none" || !prepare.transform ? "as they are" : String(prepare.transform)}
-        label="transform"
+        name="transform"
         isWrong={isWrong("prepare.transform")}
-      >
-        <TextControl
-          label="Transform"
-          value={String(prepare.transform ?? "none")}
-          help="none, log, log1p, box-cox, difference 24h, rolling mean 1h, z-score, min-max. Expected values are shown on the stream's own scale."
-          onDone={(transform) => set("prepare", { transform: transform || "none" })}
-        />
-      </Word>
+        ask="Transform"
+        value={String(prepare.transform ?? "none")}
+        help="none, log, log1p, box-cox, difference 24h, rolling mean 1h, z-score, min-max. Expected values are shown on the stream's own scale."
+        onDone={(transform) => set("prepare", { transform: transform || "none" })}
+      />
       . Days go by{" "}
-      <Word words={words(CLOCKS, clock)} label="clock" isWrong={isWrong("baseline.clock")}>
-        <Choice
-          label="Days go by"
-          value={clock}
-          options={CLOCKS}
-          onDone={(value) => set("baseline", { clock: value })}
-        />
-      </Word>
+      <ChoiceWord
+        words={words(CLOCKS, clock)}
+        name="clock"
+        isWrong={isWrong("baseline.clock")}
+        ask="Days go by"
+        value={clock}
+        options={CLOCKS}
+        onDone={(value) => set("baseline", { clock: value })}
+      />
       . A step that lasts{" "}
-      <Word words={String(baseline.settle ?? "3d")} label="settling" isWrong={isWrong("baseline.settle")}>
-        <TextControl
-          label="A step becomes the normal after"
-          value={String(baseline.settle ?? "3d")}
-          help="A duration such as 3d; 0s follows no step."
-          onDone={(settle) => set("baseline", { settle })}
-        />
-      </Word>{" "}
+      <TextWord
+        words={String(baseline.settle ?? "3d")}
+        name="settling"
+        isWrong={isWrong("baseline.settle")}
+        ask="A step becomes the normal after"
+        value={String(baseline.settle ?? "3d")}
+        help="A duration such as 3d; 0s follows no step."
+        onDone={(settle) => set("baseline", { settle })}
+      />{" "}
       becomes the normal. Learn from all but{" "}
-      <Word words={words(LEAVE, leave)} label="left out" isWrong={isWrong("baseline.leave_out")}>
-        <Choice
-          label="Leave out of training"
-          value={leave}
-          options={LEAVE}
-          onDone={(value) => set("baseline", { leave_out: value === "none" ? [] : value.split(" ") })}
-        />
-      </Word>
+      <ChoiceWord
+        words={words(LEAVE, leave)}
+        name="left out"
+        isWrong={isWrong("baseline.leave_out")}
+        ask="Leave out of training"
+        value={leave}
+        options={LEAVE}
+        onDone={(value) => set("baseline", { leave_out: value === "none" ? [] : value.split(" ") })}
+      />
       , with{" "}
-      <Word
+      <TextWord
         words={written || "no settings of its own"}
-        label="settings"
+        name="settings"
         isWrong={isWrong("baseline.options")}
-      >
-        <TextControl
-          label="Settings of this baseline"
-          value={written}
-          help={`Written as name: value, name: value. Here: ${OWN[String(baseline.kind)] ?? "see the formats"}.`}
-          onDone={(text) => set("baseline", { options: parseOptions(text) })}
-        />
-      </Word>
+        ask="Settings of this baseline"
+        value={written}
+        help={`Written as name: value, name: value. Here: ${OWN[String(baseline.kind)] ?? "see the formats"}.`}
+        onDone={(text) => set("baseline", { options: parseOptions(text) })}
+      />
       . The spread is{" "}
-      <Word
+      <ChoiceWord
         words={words(SPREADS, String(flag.spread ?? "robust"))}
-        label="spread"
+        name="spread"
         isWrong={isWrong("flag.spread")}
-      >
-        <Choice
-          label="Spread"
-          value={String(flag.spread ?? "robust")}
-          options={SPREADS}
-          onDone={(value) => set("flag", { spread: value })}
-        />
-      </Word>
+        ask="Spread"
+        value={String(flag.spread ?? "robust")}
+        options={SPREADS}
+        onDone={(value) => set("flag", { spread: value })}
+      />
       ;{" "}
-      <Word
+      <ChoiceWord
         words={words(WINDOWS, String(flag.windows ?? "auto"))}
-        label="windows"
+        name="windows"
         isWrong={isWrong("flag.windows")}
-      >
-        <Choice
-          label="Evidence"
-          value={String(flag.windows ?? "auto")}
-          options={WINDOWS}
-          onDone={(value) => set("flag", { windows: value })}
-        />
-      </Word>
+        ask="Evidence"
+        value={String(flag.windows ?? "auto")}
+        options={WINDOWS}
+        onDone={(value) => set("flag", { windows: value })}
+      />
       . A finding lasts at least{" "}
-      <Word words={`${plan.group.shortest}`} label="shortest" isWrong={isWrong("group.shortest")}>
-        <TextControl
-          label="At least so many samples"
-          value={String(plan.group.shortest)}
-          help="From the first to the last flagged one."
-          onDone={(text) => set("group", { shortest: Number(text) })}
-        />
-      </Word>{" "}
+      <TextWord
+        words={`${plan.group.shortest}`}
+        name="shortest"
+        isWrong={isWrong("group.shortest")}
+        ask="At least so many samples"
+        value={String(plan.group.shortest)}
+        help="From the first to the last flagged one."
+        onDone={(text) => set("group", { shortest: Number(text) })}
+      />{" "}
       {plan.group.shortest === 1 ? "sample" : "samples"}. Odd windows of{" "}
-      <Word words={String(discords.window ?? "none")} label="odd windows" isWrong={isWrong("discords")}>
-        <TextControl
-          label="Length of odd windows"
-          value={String(discords.window ?? "none")}
-          help="none, or a duration such as 24h: the windows least like any other become findings."
-          onDone={(window) => set("discords", { window: window || "none" })}
-        />
-      </Word>
+      <TextWord
+        words={String(discords.window ?? "none")}
+        name="odd windows"
+        isWrong={isWrong("discords")}
+        ask="Length of odd windows"
+        value={String(discords.window ?? "none")}
+        help="none, or a duration such as 24h: the windows least like any other become findings."
+        onDone={(window) => set("discords", { window: window || "none" })}
+      />
       . A replay refits every{" "}
-      <Word words={String(replay.refit ?? "auto")} label="refitting" isWrong={isWrong("replay.refit")}>
-        <TextControl
-          label="Refit every"
-          value={String(replay.refit ?? "auto")}
-          help="auto (a day), or a duration such as 7d"
-          onDone={(refit) => set("replay", { refit: refit || "auto" })}
-        />
-      </Word>{" "}
+      <TextWord
+        words={String(replay.refit ?? "auto")}
+        name="refitting"
+        isWrong={isWrong("replay.refit")}
+        ask="Refit every"
+        value={String(replay.refit ?? "auto")}
+        help="auto (a day), or a duration such as 7d"
+        onDone={(refit) => set("replay", { refit: refit || "auto" })}
+      />{" "}
       on the last{" "}
-      <Word words={String(replay.window ?? "auto")} label="replay window" isWrong={isWrong("replay.window")}>
-        <TextControl
-          label="Fit on the last"
-          value={String(replay.window ?? "auto")}
-          help="auto (eight weeks), or a duration such as 28d"
-          onDone={(window) => set("replay", { window: window || "auto" })}
-        />
-      </Word>
+      <TextWord
+        words={String(replay.window ?? "auto")}
+        name="replay window"
+        isWrong={isWrong("replay.window")}
+        ask="Fit on the last"
+        value={String(replay.window ?? "auto")}
+        help="auto (eight weeks), or a duration such as 28d"
+        onDone={(window) => set("replay", { window: window || "auto" })}
+      />
       .
     </span>
   );

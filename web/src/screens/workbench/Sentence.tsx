@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Choice, LevelControl, PersistenceControl, TextControl, Word } from "./controls";
+import { ChoiceWord, LevelControl, type Options, PersistenceControl, TextWord, Word } from "./controls";
 import { MoreWords } from "./MoreWords";
 import { levelWords, type PlanData } from "./plan";
 
@@ -14,7 +14,7 @@ interface Props {
   onChange: (plan: PlanData) => void;
 }
 
-const KINDS: Record<string, { words: string; help: string }> = {
+const KINDS: Options = {
   auto: { words: "the fitting baseline", help: "Chosen from the data; what was chosen stands below." },
   harmonic: {
     words: "a harmonic model",
@@ -54,7 +54,7 @@ const KINDS: Record<string, { words: string; help: string }> = {
   },
 };
 
-const COMBINE: Record<string, { words: string; help: string }> = {
+const COMBINE: Options = {
   auto: { words: "what fits", help: "The sum of counts taken together, else the mean." },
   mean: { words: "mean", help: "" },
   sum: { words: "sum", help: "For counts." },
@@ -67,7 +67,7 @@ const COMBINE: Record<string, { words: string; help: string }> = {
   p99: { words: "99th percentile", help: "" },
 };
 
-const FORMS: Record<string, { words: string; help: string }> = {
+const FORMS: Options = {
   auto: { words: "what fits", help: "Chosen by the held-out loss; the reason stands below." },
   additive: { words: "added", help: "The season swings as far at any level." },
   multiplicative: {
@@ -101,86 +101,72 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
   return (
     <div className="sentence">
       Take the{" "}
-      <Word
+      <ChoiceWord
         words={plan.prepare.combine === "auto" ? (prepare.combine ?? "mean") : plan.prepare.combine}
-        label="combining"
+        name="combining"
         isWrong={isWrong("prepare.combine")}
-      >
-        <Choice
-          label="Of the samples within an interval, take"
-          value={plan.prepare.combine}
-          options={COMBINE}
-          onDone={(combine) => set("prepare", { combine })}
-        />
-      </Word>{" "}
+        ask="Of the samples within an interval, take"
+        value={plan.prepare.combine}
+        options={COMBINE}
+        onDone={(combine) => set("prepare", { combine })}
+      />{" "}
       every{" "}
-      <Word
+      <TextWord
         words={plan.prepare.every === "auto" ? (prepare.every ?? "cadence") : plan.prepare.every}
-        label="cadence"
+        name="cadence"
         isWrong={isWrong("prepare.every")}
-      >
-        <TextControl
-          label="Every"
-          value={String(plan.prepare.every)}
-          help="auto, or a duration such as 15m or 1h"
-          onDone={(every) => set("prepare", { every })}
-        />
-      </Word>
+        ask="Every"
+        value={String(plan.prepare.every)}
+        help="auto, or a duration such as 15m or 1h"
+        onDone={(every) => set("prepare", { every })}
+      />
       . Expect{" "}
-      <Word
+      <ChoiceWord
         words={
           KINDS[plan.baseline.kind === "auto" ? (baseline.kind ?? "auto") : plan.baseline.kind]?.words ??
           plan.baseline.kind
         }
-        label="baseline"
+        name="baseline"
         isWrong={isWrong("baseline.kind")}
-      >
-        <Choice
-          label="Baseline"
-          value={plan.baseline.kind}
-          options={KINDS}
-          onDone={(kind) => set("baseline", { kind, options: {} })}
-        />
-      </Word>{" "}
+        ask="Baseline"
+        value={plan.baseline.kind}
+        options={KINDS}
+        onDone={(kind) => set("baseline", { kind, options: {} })}
+      />{" "}
       with seasons of{" "}
-      <Word words={seasonWords} label="seasons" isWrong={isWrong("baseline.seasons")}>
-        <TextControl
-          label="Seasons"
-          value={plan.baseline.seasons === "auto" ? "auto" : plan.baseline.seasons.join(", ")}
-          help="auto, none, or lengths such as 24h, 7d. At most half of the history."
-          onDone={(text) => set("baseline", { seasons: parseSeasons(text) })}
-        />
-      </Word>
+      <TextWord
+        words={seasonWords}
+        name="seasons"
+        isWrong={isWrong("baseline.seasons")}
+        ask="Seasons"
+        value={plan.baseline.seasons === "auto" ? "auto" : plan.baseline.seasons.join(", ")}
+        help="auto, none, or lengths such as 24h, 7d. At most half of the history."
+        onDone={(text) => set("baseline", { seasons: parseSeasons(text) })}
+      />
       ,{" "}
-      <Word
+      <ChoiceWord
         words={formOf(plan, baseline.form) === "multiplicative" ? "multiplied" : "added"}
-        label="form"
+        name="form"
         isWrong={isWrong("baseline.form")}
-      >
-        <Choice
-          label="Trend, seasons and the rest are"
-          value={String(plan.baseline.form ?? "auto")}
-          options={FORMS}
-          onDone={(form) => set("baseline", { form })}
-        />
-      </Word>
+        ask="Trend, seasons and the rest are"
+        value={String(plan.baseline.form ?? "auto")}
+        options={FORMS}
+        onDone={(form) => set("baseline", { form })}
+      />
       . Flag{" "}
-      <Word
+      <ChoiceWord
         words={plan.flag.side === "both" ? "above and below" : plan.flag.side}
-        label="side"
+        name="side"
         isWrong={isWrong("flag.side")}
-      >
-        <Choice
-          label="Side"
-          value={plan.flag.side}
-          options={{
-            both: { words: "above and below", help: "" },
-            above: { words: "above only", help: "" },
-            below: { words: "below only", help: "" },
-          }}
-          onDone={(side) => set("flag", { side })}
-        />
-      </Word>{" "}
+        ask="Side"
+        value={plan.flag.side}
+        options={{
+          both: { words: "above and below", help: "" },
+          above: { words: "above only", help: "" },
+          below: { words: "below only", help: "" },
+        }}
+        onDone={(side) => set("flag", { side })}
+      />{" "}
       past{" "}
       <Word words={levelWords(plan.flag.level)} label="level" isWrong={isWrong("flag.level", "flag")}>
         <LevelControl reading={reading} amount={amount} onDone={(level) => set("flag", { level })} />
@@ -195,32 +181,30 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
         />
       </Word>{" "}
       samples agree; join gaps under{" "}
-      <Word words={plan.group.merge} label="merge gap" isWrong={isWrong("group.merge")}>
-        <TextControl
-          label="Join gaps under"
-          value={String(plan.group.merge)}
-          help="A duration such as 1h, or 0s"
-          onDone={(merge) => set("group", { merge })}
-        />
-      </Word>
+      <TextWord
+        words={plan.group.merge}
+        name="merge gap"
+        isWrong={isWrong("group.merge")}
+        ask="Join gaps under"
+        value={String(plan.group.merge)}
+        help="A duration such as 1h, or 0s"
+        onDone={(merge) => set("group", { merge })}
+      />
       .{" "}
-      <Word
+      <ChoiceWord
         words={plan.shifts.of === "none" ? "Mark no shifts" : `Mark ${plan.shifts.of}s`}
-        label="shifts"
+        name="shifts"
         isWrong={isWrong("shifts")}
-      >
-        <Choice
-          label="Shifts"
-          value={plan.shifts.of}
-          options={{
-            step: { words: "steps of the level", help: "" },
-            spread: { words: "changes of level or spread", help: "" },
-            slope: { words: "bends of the slope", help: "" },
-            none: { words: "none", help: "" },
-          }}
-          onDone={(of) => set("shifts", { of })}
-        />
-      </Word>
+        ask="Shifts"
+        value={plan.shifts.of}
+        options={{
+          step: { words: "steps of the level", help: "" },
+          spread: { words: "changes of level or spread", help: "" },
+          slope: { words: "bends of the slope", help: "" },
+          none: { words: "none", help: "" },
+        }}
+        onDone={(of) => set("shifts", { of })}
+      />
       .{" "}
       <button type="button" className="word" aria-expanded={isMore} onClick={() => setMore(!isMore)}>
         {isMore ? "less" : "more"}

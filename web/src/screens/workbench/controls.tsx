@@ -38,6 +38,34 @@ export function Word({
   );
 }
 
+function Field({
+  label,
+  value,
+  onChange,
+  mode,
+  isFirst = false,
+}: {
+  label: string;
+  value: string;
+  onChange: (text: string) => void;
+  mode?: "decimal" | "numeric";
+  isFirst?: boolean;
+}) {
+  return (
+    <label>
+      {label}
+      <input
+        className="field"
+        style={{ width: "100%" }}
+        inputMode={mode}
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+        data-autofocus={isFirst || undefined}
+      />
+    </label>
+  );
+}
+
 export function TextControl({
   label,
   value,
@@ -59,16 +87,7 @@ export function TextControl({
         onDone(text.trim());
       }}
     >
-      <label>
-        {label}
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          data-autofocus
-        />
-      </label>
+      <Field label={label} value={text} onChange={setText} isFirst />
       <p className="soft small">{help}</p>
       <button type="submit" className="act">
         Set
@@ -151,17 +170,7 @@ export function LevelControl({
           ))}
         </select>
       </label>
-      <label>
-        Amount
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          inputMode="decimal"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          data-autofocus
-        />
-      </label>
+      <Field label="Amount" value={text} onChange={setText} mode="decimal" isFirst />
       <p className="soft small">{READINGS[kind]?.help}</p>
       <button type="submit" className="act">
         Set
@@ -190,31 +199,64 @@ export function PersistenceControl({
         onDone(Number(a), Number(b));
       }}
     >
-      <label>
-        Flagged samples needed
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          inputMode="numeric"
-          value={a}
-          onChange={(e) => setA(e.target.value)}
-          data-autofocus
-        />
-      </label>
-      <label>
-        of the last
-        <input
-          className="field"
-          style={{ width: "100%" }}
-          inputMode="numeric"
-          value={b}
-          onChange={(e) => setB(e.target.value)}
-        />
-      </label>
+      <Field label="Flagged samples needed" value={a} onChange={setA} mode="numeric" isFirst />
+      <Field label="of the last" value={b} onChange={setB} mode="numeric" />
       <p className="soft small">More needed: fewer false findings, later ones.</p>
       <button type="submit" className="act">
         Set
       </button>
     </form>
+  );
+}
+
+export type Options = Record<string, { words: string; help: string }>;
+
+/** A word that is one of a few. */
+export function ChoiceWord({
+  words,
+  name,
+  ask,
+  value,
+  options,
+  isWrong,
+  onDone,
+}: {
+  words: string;
+  name: string;
+  ask: string;
+  value: string;
+  options: Options;
+  isWrong: boolean;
+  onDone: (value: string) => void;
+}) {
+  return (
+    <Word words={words} label={name} isWrong={isWrong}>
+      <Choice label={ask} value={value} options={options} onDone={onDone} />
+    </Word>
+  );
+}
+
+/** A word that is written. */
+export function TextWord({
+  words,
+  name,
+  ask,
+  value,
+  help,
+  isWrong,
+  onDone,
+}: {
+  words: string;
+  name: string;
+  ask: string;
+  value: string;
+  help: string;
+  isWrong: boolean;
+  onDone: (text: string) => void;
+}) {
+  return (
+    <Word words={words} label={name} isWrong={isWrong}>
+      <TextControl label={ask} value={value} help={help} onDone={onDone} />
+    </Word>
   );
 }
