@@ -6,7 +6,7 @@ from django.utils import timezone
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.server.streams import folding, store
+from watchtide.server.streams import folding, store, undoing
 from watchtide.server.streams.models import Batch, Block, Segment, Stream
 from watchtide.tables.extract import without_doubles
 
@@ -75,6 +75,20 @@ def test_any_batches_in_any_pieces_read_as_the_model_says(small_world, batches, 
         a, b = sorted((data.draw(st.integers(-1, 31)), data.draw(st.integers(-1, 31))))
         inside, _ = store.read(pk, a * MINUTE, b * MINUTE)
         assert (inside // MINUTE).tolist() == [t for t in expected if a <= t <= b]
+
+
+def test_a_batch_folded_in_pieces_keeps_all_that_it_wrote_over(small_world):
+    stream = new_stream(1)
+    streams = [stream]
+    batch_of([(0, t, 1) for t in range(6)], streams, "last", 40)
+    folding.fold()
+    # Blocks of two samples, each folded by itself, and each writing over something.
+    batch_of([(0, t, 2) for t in range(6)], streams, "last", 2)
+    folding.fold(group_samples=2)
+    newest = Batch.objects.filter(source="m").latest("pk")
+    assert newest.displaced.count() == 1 and store.read(stream)[1].tolist() == [2.0] * 6
+    undoing.undo(newest, None)
+    assert store.read(stream)[1].tolist() == [1.0] * 6
 
 
 def test_an_index_finds_every_stream_and_no_other():
