@@ -80,6 +80,19 @@ class TestFeeds:
         assert samples("metric=rows,table=tickets") == {AUGUST: 10.0}
         assert samples("metric=queue") == {AUGUST: 4, AUGUST + 60: 4}
 
+    def test_a_second_fetch_within_a_step_says_that_nothing_is_new(self, api, monkeypatch):
+        with page([ok(PAGE.format(100)), ok(PAGE.format(700))]) as url:
+            feed(api, url)
+            row = Feed.objects.get()
+            for second in (7, 52):
+                moment = datetime(2026, 8, 1, 0, 0, second, tzinfo=UTC)
+                monkeypatch.setattr(feeds.timezone, "now", lambda m=moment: m)
+                assert feeds.pull(row)
+            monkeypatch.undo()
+        row.refresh_from_db()
+        assert row.is_fine and row.last_status == "fetched already within these 60 s; nothing new is stored"
+        assert Batch.objects.filter(door="pull").count() == 1
+
     @pytest.mark.parametrize(
         ("answer", "words"),
         [

@@ -82,6 +82,9 @@ def _take_metrics(feed: Feed) -> tuple[int, str]:
     taken = live.take(
         points, key=f"pull {feed.pk} {now_ns}", source=f"feed {feed.name}", door="pull", user=feed.created_by, zone=feed.zone
     )  # fmt: skip
+    if taken.is_repeat:
+        # Two fetches on one step of the feed's grid would put two values under one stamp.
+        return 0, f"fetched already within these {feed.every_s} s; nothing new is stored"
     words = f"{taken.points:,} samples" + (f"; refused {points.refusals}" if points.refused else "")
     return taken.points, words
 
