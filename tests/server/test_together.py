@@ -138,22 +138,3 @@ def test_a_process_killed_in_the_middle_of_a_fold_leaves_the_samples_as_they_wer
     assert read("metric=folded")[1].tolist() == list(range(50))
     # The lock went with the process: somebody else folds on.
     assert folding.fold() >= 50 and read("metric=folded")[1].tolist() == list(range(50))
-
-
-@pytest.mark.django_db
-@pytest.mark.parametrize(
-    ("part", "place"),
-    [
-        ({"flag": {"fleet": {"rate": 0.1}}}, "flag.fleet"),
-        ({"baseline": {"calendars": [{"file": "days.ics"}]}}, "baseline.calendars"),
-        ({"baseline": {"covariates": ["wind"]}}, "baseline.covariates"),
-    ],
-)
-def test_what_scans_here_do_not_hear_is_refused_and_not_left_out(part, place):
-    from watchtide.plan.text import from_data
-    from watchtide.server.problems import Problem
-    from watchtide.server.scans import services
-
-    with pytest.raises(Problem) as refused:
-        services.plan_version("unheard", from_data(part), "")
-    assert refused.value.body["place"] == place and "command" in refused.value.body["remedy"]

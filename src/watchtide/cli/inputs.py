@@ -6,14 +6,11 @@ from pathlib import Path
 
 from watchtide.cli.main import fail
 from watchtide.core import keys
-from watchtide.core.frame import DAY_NS
+from watchtide.engine import preparing
 from watchtide.engine.preparing import Beside, Input, KnownDay
-from watchtide.plan import Plan, durations
+from watchtide.plan import Plan
 from watchtide.tables import calendars
 from watchtide.tables.extract import StreamRows, without_doubles
-
-# Known days may lie ahead of the data: a forecast asks for them.
-AHEAD_NS = 400 * DAY_NS
 
 
 def link(streams: Sequence[StreamRows], zone: str, duplicates: str) -> list[Input]:
@@ -39,21 +36,15 @@ def link(streams: Sequence[StreamRows], zone: str, duplicates: str) -> list[Inpu
 
 def known_days(plan: Plan, streams: Sequence[Input], zone: str) -> tuple[KnownDay, ...]:
     """Occurrences of the plan's calendars over the span of the streams and a year ahead, widened by lead and lag."""
-    if not plan.baseline.calendars:
-        return ()
     ends = [(int(s.times.min()), int(s.times.max())) for s in streams if len(s.times)]
     if not ends:
         return ()
-    first, last = min(a for a, _ in ends), max(b for _, b in ends)
-    out = []
-    for entry in plan.baseline.calendars:
-        lead, lag = durations.parse_ns(entry.lead), durations.parse_ns(entry.lag)
+
+    def days(name: str, first: int, last: int) -> list[calendars.Day]:
         try:
-            data = sys.stdin.buffer.read() if entry.file == "-" else Path(entry.file).read_bytes()
+            data = sys.stdin.buffer.read() if name == "-" else Path(name).read_bytes()
         except OSError:
-            fail(f"{entry.file}: there is no such calendar; check the path")
-        for day in calendars.days(
-            calendars.read(data, entry.file), first - lag, last + AHEAD_NS, zone, name=entry.file
-        ):
-            out.append(KnownDay(day.name, day.start_ns - lead, day.stop_ns + lag))
-    return tuple(out)
+            fail(f"{name}: there is no such calendar; check the path")
+        return calendars.days(calendars.read(data, name), first, last, zone, name=name)
+
+    return preparing.known_days(plan, min(a for a, _ in ends), max(b for _, b in ends), days)

@@ -55,7 +55,7 @@ def p_values(blocks: Blocks, tail: Tail | None) -> Floats:
     """(k,) chance that a clean block reaches each maximum; 1 where there is no tail to tell."""
     if tail is None:
         return np.ones(len(blocks.number))
-    return np.array([min(1.0, tail.rate_at(float(x))) for x in blocks.strongest])
+    return np.minimum(1.0, tail.rates_at(blocks.strongest))
 
 
 def reject(p: Floats, rate: float, *, is_strict: bool = False) -> Bools:

@@ -1,6 +1,6 @@
 """From raw samples to the frame a baseline takes: grid, transform, ratios, known days, covariates."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,11 +12,13 @@ from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.series import Bools, Floats, Ints, Series, infer_step, regrid
 from watchtide.core.transforms import Transform
 from watchtide.plan import Plan, durations
-from watchtide.tables import clock, expressions
+from watchtide.tables import calendars, clock, expressions
 
 # In replay the cadence is read off so many stamps: more of them would be the future of the first.
 CADENCE_STAMPS = 50
 MONDAY_NS = 4 * DAY_NS
+# Known days may lie ahead of the data: a forecast asks for them.
+AHEAD_NS = 400 * DAY_NS
 
 
 @dataclass(frozen=True)
@@ -65,6 +67,21 @@ class Prepared:
     resolved: dict[str, Any]
     notes: tuple[str, ...]
     unit: float = 0.0
+
+
+def known_days(
+    plan: Plan, first: int, last: int, days: Callable[[str, int, int], Sequence[calendars.Day]]
+) -> tuple[KnownDay, ...]:
+    """Occurrences of the plan's calendars from `first` to a year past `last`, widened by lead and lag.
+
+    days : (name, first, last) -> what that calendar holds within the span.
+    """
+    out = []
+    for entry in plan.baseline.calendars:
+        lead, lag = durations.parse_ns(entry.lead), durations.parse_ns(entry.lag)
+        for day in days(entry.file, first - lag, last + AHEAD_NS):
+            out.append(KnownDay(day.name, day.start_ns - lead, day.stop_ns + lag))
+    return tuple(out)
 
 
 def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:

@@ -1,17 +1,19 @@
 """What streams of a scan do for one another: a family lends its tail, and the fleet holds its share of false ones."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cache
+from typing import Any
 
 import numpy as np
 
 from watchtide.core import flagging, fleet, keys
 from watchtide.core.scoring.rows import Finding
-from watchtide.core.series import Bools
+from watchtide.core.series import Bools, Floats, Ints
 from watchtide.engine import stages
-from watchtide.engine.stages import Scanned
+from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
+from watchtide.plan.model import Fleet
 
 # In replay the fleet's tails are read anew after so many blocks.
 REFIT_BLOCKS = 7
@@ -25,31 +27,40 @@ def family_of(key: str) -> str:
 def finish(scanned: Sequence[Scanned], plan: Plan) -> list[Scanned]:
     """Streams with too little history of their own take their family's tail; then the fleet's rule, if the plan has one."""
     out = _with_families(list(scanned), plan)
-    return _hold_fleet(out, plan) if plan.flag.fleet is not None else out
+    if plan.flag.fleet is None:
+        return out
+    units = [unit_of(s, durations.parse_ns(plan.flag.fleet.block)) for s in out]
+    keeping = rejected([u.blocks.number for u in units], p_values(units), plan.flag.fleet)
+    return [held(s, mine, plan.flag.fleet) for s, mine in zip(out, keeping, strict=True)]
+
+
+def lacks(s: Scanned, plan: Plan) -> bool:
+    """Whether a stream has too little of its own to read its level from."""
+    ((reading, _),) = plan.flag.level.items()
+    is_short = s.level.odds is None or s.level.per_week is None
+    return reading not in ("sigmas", "share") and is_short and s.base.mode == "fit" and s.base.held.count > 0
+
+
+def lent(family: Sequence[Baselined], plan: Plan) -> stages.Family:
+    """The tails that a family lends, by side."""
+
+    @cache
+    def tails(side: str) -> flagging.SideTails:
+        return _pooled([b.held for b in family], side, plan, family[0].series.step_ns)
+
+    return tails
 
 
 def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
-    ((reading, _),) = plan.flag.level.items()
-    if reading in ("sigmas", "share"):
-        return scanned
-    members: dict[str, list[Scanned]] = {}
+    members: dict[str, list[Baselined]] = {}
     for s in scanned:
-        members.setdefault(family_of(s.base.key), []).append(s)
-
-    @cache
-    def tails(family: str, side: str) -> flagging.SideTails:
-        return _pooled(
-            [s.base.held for s in members[family]], side, plan, members[family][0].base.series.step_ns
-        )
-
+        members.setdefault(family_of(s.base.key), []).append(s.base)
+    family = cache(lambda name: lent(members[name], plan))
     out = []
     for s in scanned:
-        family = family_of(s.base.key)
-        lacks = s.level.odds is None or s.level.per_week is None
-        if lacks and s.base.mode == "fit" and len(members[family]) > 1 and s.base.held.count:
-            out.append(stages.flag(s.base, plan, family=lambda side, f=family: tails(f, side)))  # type: ignore[misc]
-        else:
-            out.append(s)
+        name = family_of(s.base.key)
+        is_lent = lacks(s, plan) and len(members[name]) > 1
+        out.append(stages.flag(s.base, plan, family=family(name)) if is_lent else s)
     return out
 
 
@@ -81,43 +92,76 @@ def _joined(parts: Sequence[flagging.Scores]) -> flagging.Scores | None:
     )  # fmt: skip
 
 
-def _hold_fleet(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
-    """Drop the findings that overlap no rejected stream-block, and say how many."""
-    assert plan.flag.fleet is not None
-    rule = plan.flag.fleet
-    block_ns = durations.parse_ns(rule.block)
-    blocks = [fleet.block_maxima(s.base.series.times, s.base.score, _clean(s), block_ns) for s in scanned]
-    rejected: list[set[int]] = [set() for _ in scanned]
-    p = [_p_values(blocks, scanned, i) for i in range(len(scanned))]
-    for number in sorted({int(b) for one in blocks for b in one.number}):
-        units = [(i, int(np.searchsorted(b.number, number))) for i, b in enumerate(blocks)]
-        units = [(i, k) for i, k in units if k < len(blocks[i].number) and blocks[i].number[k] == number]
-        hit = fleet.reject(np.array([p[i][k] for i, k in units]), rule.rate, is_strict=rule.strict)
-        for (i, _), is_hit in zip(units, hit, strict=True):
-            if is_hit:
-                rejected[i].add(number)
-    out = []
-    for s, mine in zip(scanned, rejected, strict=True):
-        kept, dropped = [], 0
-        for f in s.findings:
-            spans = range(f.start // block_ns, f.end // block_ns + 1)
-            if f.kind != "outlier" or any(b in mine for b in spans):
-                kept.append(_known_late(f, block_ns))
-            else:
-                dropped += 1
-        told = {
-            "rate": rule.rate,
-            "block": str(rule.block),
-            "strict": rule.strict,
-            "dropped": dropped,
-            "promise": fleet.PROMISE,
-        }
-        out.append(
-            replace(
-                s, findings=tuple(kept), in_finding=_marks(s, kept), resolved={**s.resolved, "fleet": told}
-            )
-        )
+@dataclass(frozen=True)
+class Unit:
+    """One stream before the fleet's rule: its family, its blocks, and whether each may know those before it only."""
+
+    family: str
+    blocks: fleet.Blocks
+    is_replay: bool = False
+
+
+def unit_of(s: Scanned, block_ns: int) -> Unit:
+    is_replay = s.base.mode == "replay"
+    # Samples that may speak for the noise; in replay all may, for nobody knew better.
+    clean = s.base.clean | is_replay
+    blocks = fleet.block_maxima(s.base.series.times, s.base.score, clean, block_ns)
+    return Unit(family_of(s.base.key), blocks, is_replay)
+
+
+def p_values(units: Sequence[Unit]) -> list[Floats]:
+    """(k,) p-values of the blocks of each stream; in replay each by the blocks before it only."""
+    mates: dict[str, list[fleet.Blocks]] = {}
+    for u in units:
+        mates.setdefault(u.family, []).append(u.blocks)
+    pooled = cache(lambda family: fleet.tail_of(mates[family]))
+    return [
+        _p_in_replay(u.blocks, mates[u.family])
+        if u.is_replay
+        else fleet.p_values(u.blocks, fleet.tail_of([u.blocks]) or pooled(u.family))
+        for u in units
+    ]
+
+
+def rejected(numbers: Sequence[Ints], p: Sequence[Floats], rule: Fleet) -> list[set[int]]:
+    """Numbers of the blocks of each stream that keep their findings, from the p-values (k,) of its blocks."""
+    out: list[set[int]] = [set() for _ in numbers]
+    if not out:
+        return out
+    number, chances = np.concatenate(numbers), np.concatenate(p)
+    owner = np.repeat(np.arange(len(numbers)), [len(n) for n in numbers])
+    order = np.argsort(number, kind="stable")
+    for part in np.split(order, np.flatnonzero(np.diff(number[order])) + 1):
+        for at in part[fleet.reject(chances[part], rule.rate, is_strict=rule.strict)]:
+            out[owner[at]].add(int(number[at]))
     return out
+
+
+def held(s: Scanned, mine: set[int], rule: Fleet) -> Scanned:
+    """The findings that overlap a rejected stream-block, and how many did not."""
+    block_ns = durations.parse_ns(rule.block)
+    kept = [
+        _known_late(f, block_ns) for f in s.findings if f.kind != "outlier" or mine & _blocks(f, block_ns)
+    ]
+    told = {
+        "rate": rule.rate,
+        "block": str(rule.block),
+        "strict": rule.strict,
+        "dropped": len(s.findings) - len(kept),
+        "promise": fleet.PROMISE,
+    }
+    return only(s, kept, told)
+
+
+def only(s: Scanned, kept: Sequence[Finding], told: dict[str, Any]) -> Scanned:
+    """A stream with these of its findings, and what is told of the fleet's rule that dropped the others."""
+    return replace(
+        s, findings=tuple(kept), in_finding=_marks(s, kept), resolved={**s.resolved, "fleet": told}
+    )
+
+
+def _blocks(f: Finding, block_ns: int) -> set[int]:
+    return set(range(f.start // block_ns, f.end // block_ns + 1))
 
 
 def _known_late(f: Finding, block_ns: int) -> Finding:
@@ -136,18 +180,7 @@ def _marks(s: Scanned, kept: Sequence[Finding]) -> Bools:
     return inside & s.in_finding
 
 
-def _clean(s: Scanned) -> Bools:
-    """Samples that may speak for the noise: not in training's left-out spans, and not among the very strongest."""
-    return s.base.clean | (s.base.mode == "replay")
-
-
-def _p_values(blocks: Sequence[fleet.Blocks], scanned: Sequence[Scanned], i: int) -> np.ndarray:
-    """(k,) p-values of one stream's blocks; in replay each by the blocks before it only."""
-    family = family_of(scanned[i].base.key)
-    mates = [b for b, s in zip(blocks, scanned, strict=True) if family_of(s.base.key) == family]
-    if scanned[i].base.mode != "replay":
-        return fleet.p_values(blocks[i], fleet.tail_of([blocks[i]]) or fleet.tail_of(mates))
-    own = blocks[i]
+def _p_in_replay(own: fleet.Blocks, mates: Sequence[fleet.Blocks]) -> Floats:
     out = np.ones(len(own.number))
     tail = None
     for k in range(len(own.number)):

@@ -50,7 +50,11 @@ class Scan(models.Model):
 
 
 class ScanStream(models.Model):
-    """One stream of a scan: what was resolved, the ribbon, and where the stage output is kept."""
+    """One stream of a scan: what was resolved, the ribbon, and where the stage output is kept.
+
+    borrowed : the level, where it was read off the family's tail; blocks : the fleet's p-values by day, as
+    services.BLOCK.
+    """
 
     scan = models.ForeignKey(Scan, on_delete=models.CASCADE, related_name="streams")
     stream = models.ForeignKey(Stream, on_delete=models.CASCADE)
@@ -59,6 +63,8 @@ class ScanStream(models.Model):
     left_out = models.JSONField(default=list)
     resolved = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
+    borrowed = models.JSONField(default=dict)
+    blocks = models.BinaryField(default=b"")
     level_above = models.FloatField(null=True)
     level_below = models.FloatField(null=True)
     samples = models.IntegerField(default=0)

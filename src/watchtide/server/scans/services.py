@@ -4,6 +4,7 @@ import base64
 import hashlib
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,14 +14,14 @@ from django.db import transaction
 from django.utils import timezone
 
 from watchtide import __version__
-from watchtide.core import keys
+from watchtide.core import flagging, keys
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import Curve, Scored, curve
-from watchtide.core.series import at_stamps
+from watchtide.core.series import SECOND_NS, at_stamps
 from watchtide.core.windows import ODD
-from watchtide.engine import cache, kept, stages
+from watchtide.engine import cache, kept, preparing, stages, together
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, load
 from watchtide.server.jobs import services as jobs
@@ -28,11 +29,16 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.people.models import Person
 from watchtide.server.problems import Problem
 from watchtide.server.scans.models import Card, Finding, Plan, PlanVersion, Scan, ScanStream, Standing
-from watchtide.server.streams import store
-from watchtide.server.streams.models import Stream
+from watchtide.server.streams import calendars, store
+from watchtide.server.streams.models import Calendar, Stream
 
 RIBBON_BINS = 400
 STANDARD = "harbour watch"
+# Ends of a level that may be infinite, which JSON cannot hold.
+ENDS = ("above", "below", "odd")
+# The fleet's blocks as kept: days since 1970, and how likely a clean day is to be as strong.
+BLOCK = np.dtype([("number", "<i4"), ("p", "<f4")])
+BLOCK_NS = 24 * 3_600 * SECOND_NS
 
 
 def stage_folder() -> Path:
@@ -41,22 +47,19 @@ def stage_folder() -> Path:
 
 @transaction.atomic
 def plan_version(name: str, plan: PlanText, author: str) -> PlanVersion:
-    """The version of this plan with this text, made where it is new.
-
-    Refuses what scans on the server do not hear yet, rather than leave it out in silence.
-    """
-    unheard = {
-        "flag.fleet": plan.flag.fleet is not None,
-        "baseline.calendars": bool(plan.baseline.calendars),
-        "baseline.covariates": bool(plan.baseline.covariates),
-    }
-    for place, is_stated in unheard.items():
-        if is_stated:
-            raise Problem(
-                "is heard by the command line only",
-                place=place,
-                remedy="leave it out here, or scan by command",
-            )
+    """The version of this plan with this text, made where it is new. Refused where it names a calendar not kept here."""
+    named = {c.file for c in plan.baseline.calendars}
+    held = set(Calendar.objects.filter(name__in=named).values_list("name", flat=True))
+    if named - held:
+        raise Problem(
+            f"no calendar is called {', '.join(sorted(named - held))}",
+            place="baseline.calendars",
+            remedy="hand it in under Intake, or take one of: "
+            + (
+                ", ".join(Calendar.objects.order_by("name").values_list("name", flat=True))
+                or "none is kept yet"
+            ),
+        )
     owner, _ = Plan.objects.get_or_create(name=name)
     Plan.objects.select_for_update().get(pk=owner.pk)
     text = dump(plan)
@@ -83,6 +86,7 @@ def start(
     """Put down a scan and the job that runs it. mode : fit, or replay (as if live; never the standing one)."""
     if not stream_ids:
         raise Problem("no stream to scan", place="streams", remedy="choose at least one stream")
+    _check_covariates(load(version.text), stream_ids)
     scan = Scan.objects.create(
         plan_version=version,
         is_standing=is_standing,
@@ -139,19 +143,54 @@ def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
     return len(stream_ids)
 
 
-def stream_input(stream: Stream, times: Any, values: Any) -> tuple[stages.Input, str]:
-    """What a scan takes of a stream, its denominator on the same stamps, and the digest of both."""
-    digest = store.digest(times, values)
-    if stream.denominator_id is None:
-        return stages.Input(stream.key, times, values, stream.zone), digest
-    own, below = store.read(stream.denominator_id)
-    amounts = at_stamps(own, below, times)
-    whole = hashlib.sha256(f"{digest} {store.digest(times, amounts)}".encode()).hexdigest()
-    return stages.Input(stream.key, times, values, stream.zone, amounts), whole
+def stream_input(stream: Stream, plan: PlanText, times: Any, values: Any) -> tuple[stages.Input, str]:
+    """What a scan takes of a stream with all its plan names beside it, and the digest of the whole."""
+    parts = [store.digest(times, values)]
+    amounts = None
+    if stream.denominator_id is not None:
+        own, below = store.read(stream.denominator_id)
+        amounts = at_stamps(own, below, times)
+        parts.append(store.digest(times, amounts))
+    beside = _beside(stream, plan)
+    parts += [store.digest(b.times, b.values) for b in beside]
+    days: tuple[preparing.KnownDay, ...] = ()
+    if plan.baseline.calendars and len(times):
+        held = {
+            c.name: c for c in Calendar.objects.filter(name__in=[c.file for c in plan.baseline.calendars])
+        }
+        days = preparing.known_days(
+            plan, int(times[0]), int(times[-1]), lambda name, a, b: calendars.days_of(held[name], a, b)
+        )
+        parts += [f"{d.name} {d.start_ns} {d.stop_ns}" for d in days]
+    whole = parts[0] if len(parts) == 1 else hashlib.sha256(" ".join(parts).encode()).hexdigest()
+    return stages.Input(stream.key, times, values, stream.zone, amounts, beside, days), whole
+
+
+def _check_covariates(plan: PlanText, stream_ids: Sequence[int]) -> None:
+    """Refuse covariates that are not tied to every stream before anything is queued."""
+    if not plan.baseline.covariates:
+        return
+    for stream in Stream.objects.filter(pk__in=stream_ids).prefetch_related("covariates"):
+        tied = {c.metric for c in stream.covariates.all()}
+        lacking = [name for name in plan.baseline.covariates if name not in tied]
+        if lacking:
+            raise Problem(
+                f"{stream.metric} {stream.title} has no covariate {lacking[0]}",
+                place="baseline.covariates",
+                remedy="tie it to the stream under Intake, or leave it out",
+            )
+
+
+def _beside(stream: Stream, plan: PlanText) -> tuple[preparing.Beside, ...]:
+    """The covariates that the plan names, by metric, of those tied to the stream."""
+    if not plan.baseline.covariates:
+        return ()
+    tied = {c.metric: c for c in stream.covariates.all()}
+    return tuple(preparing.Beside(n, *store.read(tied[n].pk)) for n in plan.baseline.covariates if n in tied)
 
 
 def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode: str = "fit") -> kept.Task:
-    given, digest = stream_input(stream, *store.read(stream.pk))
+    given, digest = stream_input(stream, plan, *store.read(stream.pk))
     return kept.Task(
         given,
         plan,
@@ -164,8 +203,32 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode
 
 
 def rescan(row: ScanStream) -> stages.Scanned:
-    """A stream's result again: its baseline stage, flagged by its plan."""
-    return stages.flag(base_of(row), load(row.scan.plan_version.text))
+    """A stream's result again: its baseline stage, flagged by its plan, with what family and fleet had to say."""
+    plan = load(row.scan.plan_version.text)
+    scanned = flagged(base_of(row), plan, row.borrowed)
+    if "fleet" not in row.resolved:
+        return scanned
+    known = {
+        (f.start_ns, f.end_ns, f.kind): f.raised_ns
+        for f in Finding.objects.filter(scan_id=row.scan_id, stream_id=row.stream_id)
+    }
+    kept_ones = [
+        replace(f, raised=known[at]) for f in scanned.findings if (at := (f.start, f.end, f.kind)) in known
+    ]
+    return together.only(scanned, kept_ones, row.resolved["fleet"])
+
+
+def flagged(base: stages.Baselined, plan: PlanText, borrowed: dict[str, Any]) -> stages.Scanned:
+    """A fitted stream flagged by its plan, at the level it has borrowed where it has."""
+    level = {k: math.inf if v is None and k in ENDS else v for k, v in borrowed.items()}
+    return stages.flag(base, plan, level=flagging.Level(**level) if level else None)
+
+
+def blocks_of(number: Any, p: Any) -> bytes:
+    """The fleet's p-values (k,) of the days (k,) since 1970, as kept."""
+    rows = np.empty(len(number), BLOCK)
+    rows["number"], rows["p"] = number, p
+    return rows.tobytes()
 
 
 def base_of(row: ScanStream) -> stages.Baselined:
@@ -180,7 +243,7 @@ def base_of(row: ScanStream) -> stages.Baselined:
         verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
         labels = [core_rows.Label(a, b, "", verdict) for a, b in row.left_out]
         times, values = store.read(row.stream_id)
-        given, digest = stream_input(row.stream, times, values)
+        given, digest = stream_input(row.stream, plan, times, values)
         if digest != row.samples_digest:
             raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
         base = stages.based(given, plan, labels, row.scan.mode)
@@ -188,10 +251,13 @@ def base_of(row: ScanStream) -> stages.Baselined:
     return base
 
 
+Recorded = tuple[ScanStream, list[Finding]]
+
+
 def record(
-    scan: Scan, stream: Stream, t: kept.Task, scanned: stages.Scanned, key: str
-) -> tuple[ScanStream, list[Finding]]:
-    """Rows of one stream's result."""
+    scan: Scan, stream: Stream, t: kept.Task, scanned: stages.Scanned, key: str, *, is_borrowed: bool = False
+) -> Recorded:
+    """Rows of one stream's result. is_borrowed : its level was read off its family's tail."""
     base = scanned.base
     seen = np.flatnonzero(~np.isnan(base.series.values))
     ribbon, a, b = ribbon_of(base.series.times, scanned.z)
@@ -205,6 +271,9 @@ def record(
         notes=list(base.notes),
         level_above=_finite(scanned.level.above),
         level_below=_finite(scanned.level.below),
+        borrowed={k: _finite(v) if k in ENDS else v for k, v in vars(scanned.level).items()}
+        if is_borrowed
+        else {},
         samples=len(base.series),
         last_value=_finite(base.series.values[seen[-1]]) if len(seen) else None,
         last_ns=int(base.series.times[seen[-1]]) if len(seen) else None,

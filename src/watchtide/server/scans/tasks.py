@@ -1,12 +1,13 @@
 """What runs in the queue for scans."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.conf import settings
 from django.utils import timezone
 
-from watchtide.engine import kept, run
-from watchtide.plan import load
+from watchtide.engine import kept, run, stages, together
+from watchtide.plan import Plan, durations, load
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
@@ -24,7 +25,8 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     version, labels = logbook.version(), logbook.labels()
     tasks = [services.task(s, plan, labels, row.mode) for s in streams]
-    held: list[tuple[ScanStream, list[Finding]]] = []
+    held: list[services.Recorded] = []
+    units, short = [], []
     steps, seasons = [], [0]
     results = run.each(
         kept.scan_task,
@@ -33,10 +35,15 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         progress=lease.progress,
         is_cancelled=lease.is_cancelled,
     )
-    for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True):
+    for i, (stream, task, (scanned, key)) in enumerate(zip(streams, tasks, results, strict=True)):
         held.append(services.record(row, stream, task, scanned, key))
+        units.append(together.unit_of(scanned, services.BLOCK_NS))
+        if together.lacks(scanned, plan):
+            short.append(i)
         steps.append(scanned.base.series.step_ns)
         seasons += [p * scanned.base.series.step_ns for p, _ in scanned.base.found_seasons]
+    _lend(row, plan, streams, tasks, held, units, short)
+    _hold_fleet(row, plan, streams, tasks, held, units)
     if row.is_standing:
         services.carry_taken([f for _, found in held for f in found])
     with lease.write():
@@ -61,3 +68,49 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
     jobs.tell("scan", row.pk)
     services.scorecard(Scan.objects.get(pk=row.pk))
     return {"scan": row.pk, "findings": sum(len(found) for _, found in held)}
+
+
+def _lend(
+    row: Scan, plan: Plan, streams: Sequence[Stream], tasks: Sequence[kept.Task], held: list[services.Recorded],
+    units: list[together.Unit], short: Sequence[int],
+) -> None:  # fmt: skip
+    """Flag streams with too little history of their own anew, by their family's tail."""
+    members: dict[str, list[int]] = {}
+    for i, unit in enumerate(units):
+        members.setdefault(unit.family, []).append(i)
+    for family in sorted({units[i].family for i in short if len(members[units[i].family]) > 1}):
+        tails = together.lent([kept.fitted(tasks[k]) for k in members[family]], plan)
+        for i in [i for i in short if units[i].family == family]:
+            scanned = stages.flag(kept.fitted(tasks[i]), plan, family=tails)
+            held[i] = services.record(
+                row, streams[i], tasks[i], scanned, kept.stage_key(tasks[i]), is_borrowed=True
+            )
+
+
+def _hold_fleet(
+    row: Scan, plan: Plan, streams: Sequence[Stream], tasks: Sequence[kept.Task], held: list[services.Recorded],
+    units: Sequence[together.Unit],
+) -> None:  # fmt: skip
+    """Keep each stream's p-values by day, and drop what the plan's fleet rule drops."""
+    p = together.p_values(units)
+    for (record, _), unit, chances in zip(held, units, p, strict=True):
+        record.blocks = services.blocks_of(unit.blocks.number, chances)
+    rule = plan.flag.fleet
+    if rule is None:
+        return
+    block_ns = durations.parse_ns(rule.block)
+    scans = [
+        services.flagged(kept.fitted(t), plan, s.borrowed) for t, (s, _) in zip(tasks, held, strict=True)
+    ]
+    if block_ns != services.BLOCK_NS:
+        units = [together.unit_of(s, block_ns) for s in scans]
+        p = together.p_values(units)
+    keeping = together.rejected([u.blocks.number for u in units], p, rule)
+    for i, (scanned, mine) in enumerate(zip(scans, keeping, strict=True)):
+        record, _ = held[i]
+        blocks, borrowed = record.blocks, record.borrowed
+        record, found = services.record(
+            row, streams[i], tasks[i], together.held(scanned, mine, rule), record.stage_key
+        )
+        record.blocks, record.borrowed = blocks, borrowed
+        held[i] = record, found
