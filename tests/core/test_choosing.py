@@ -37,3 +37,25 @@ def test_a_day_among_rare_counts_is_tried_though_none_was_found():
     assert [p.ns / 3600e9 for p in got.periods][:1] == [24.0]
     flat = part.with_values(rng.poisson(1.2, len(t)).astype(float))
     assert choosing.choose(flat, (), like)[0].periods == ()
+
+
+def test_a_week_is_told_where_weekends_look_like_trouble():
+    # Without a week quiet weekends are outliers and steps: judged only on what it calls clean, that reading would win.
+    step = 900 * 10**9
+    t = np.arange(21 * 96)
+    day = 240 * (0.15 + np.clip(np.sin(2 * np.pi * (t % 96) / 96 - 1.3), 0, None) ** 2)
+    daily = (frame.Period(frame.DAY_NS, True),)
+    like = expectation.Choice("harmonic", law="count")
+
+    def has_week(mean, rng):
+        y = rng.negative_binomial(12, 12 / (12 + mean)).astype(float)
+        y[700:760] = 0
+        y[1300:1310] *= 4
+        series = Series(1_783_900_800 * 10**9 + t * step, y, step, np.zeros(len(y), np.int64))
+        got, _ = choosing.choose(frame.frame_of(series), daily, like)
+        return any(p.ns == 7 * frame.DAY_NS for p in got.periods)
+
+    weekend = np.isin(t // 96 % 7, (5, 6))
+    for seed in (4, 5, 7, 13):
+        assert has_week(day * np.where(weekend, 0.7, 1.0), np.random.default_rng(seed))
+    assert sum(has_week(day, np.random.default_rng(seed)) for seed in (4, 5, 7, 13)) <= 1

@@ -72,6 +72,7 @@ def test_a_fleet_in_replay_knows_a_finding_when_its_block_closes():
         {
             "baseline": {"seasons": []},
             "flag": {"level": {"sigmas": 6}, "fleet": {"rate": 0.2}},
+            "replay": {"refit": "14d"},
             "shifts": {"of": "none"},
         }
     )

@@ -93,7 +93,7 @@ def test_the_fleets_rule_drops_here_what_it_drops_by_command(small_world, mode):
         y = rng.normal(50, 2, 24 * 75)
         y[1600] += 30 if k == 0 else 0
         streams.append(kept(y, k))
-    plan = LOOSE | {"flag": LOOSE["flag"] | {"fleet": {"rate": 0.1}}}
+    plan = LOOSE | {"flag": LOOSE["flag"] | {"fleet": {"rate": 0.1}}, "replay": {"refit": "14d"}}
     scan = scanned(streams, plan, mode)
     dropped = 0
     for stream, want in zip(streams, by_engine(streams, plan, mode), strict=True):

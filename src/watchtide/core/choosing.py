@@ -15,6 +15,8 @@ from watchtide.core.series import SECOND_NS, Floats
 MARGIN = 0.01
 # Slots know no trend, and so must be this much better where they were tried.
 SLOT_MARGIN = 0.1
+# Another reading of the seasons may also gain little, but surely: so many standard errors of the gain of a day.
+SURE, LEAST_DAYS = 2.0, 14
 # Beyond this an error is trouble, and no candidate is the worse for more of it.
 MOST_Z = 6.0
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
@@ -28,7 +30,7 @@ SEASONAL = ("auto", "harmonic", "slot")
 
 @dataclass(frozen=True)
 class Trial:
-    """One candidate: what it is called, how it was chosen, and its held-out loss in nats a sample.
+    """One candidate: what it is called, how it was chosen, and its held-out loss in nats a sample, (n,) and on average.
 
     is_whole : the fit took nothing over from another candidate's, and so is what the choice by itself would give.
     """
@@ -37,6 +39,7 @@ class Trial:
     choice: Choice
     loss: float
     error: float
+    losses: Floats
     model: Model
     training: Training
     is_whole: bool
@@ -91,7 +94,7 @@ def choose(
         if trial is None:
             continue
         trials.append(trial)
-        if trial.loss < best.loss - MARGIN:
+        if trial.loss < best.loss - MARGIN or _is_surely_better(trial, best, frame):
             best = trial
             reasons.append(f"{why}: the held-out loss falls with it")
     if reasons and best.choice.kind == "harmonic":
@@ -134,6 +137,9 @@ def _trial(
     """One candidate. like : one on the same scale, whose regimes and penalties hold; regimes : a fit whose regimes this
     one would find again."""
     tried = choice
+    if like is not None and len(choice.periods) > len(like.choice.periods):
+        # What a season more explains had been taken for steps and jaggedness: they are looked for anew.
+        like = regimes = None
     if like is not None and choice.kind == "harmonic":
         tried = replace(choice, options={"ridge": like.ridge or USUAL, **choice.options})
     try:
@@ -141,8 +147,21 @@ def _trial(
     except ValueError:
         # What this stream cannot carry is no candidate.
         return None
-    loss, error = held_out_loss(frame, model, training, denominator)
-    return Trial(name, choice, loss, error, model, training, like is None)
+    losses, error = held_out_losses(frame, model, training, denominator)
+    loss = float(np.nanmean(losses)) if not np.isnan(losses).all() else np.inf
+    return Trial(name, choice, loss, error, losses, model, training, like is None)
+
+
+def _is_surely_better(rival: Trial, best: Trial, frame: Frame) -> bool:
+    """Whether a rival gains by the day more than chance does: among rare events a week is worth little a sample, but a
+    little each day. The mean gain of a day over its standard error."""
+    gain = best.losses - rival.losses
+    seen = ~np.isnan(gain)
+    _, day = np.unique(frame.times[seen] // DAY_NS, return_inverse=True)
+    by_day = np.bincount(day, gain[seen])
+    if len(by_day) < LEAST_DAYS:
+        return False
+    return bool(np.mean(by_day) > SURE * np.std(by_day, ddof=1) / np.sqrt(len(by_day)))
 
 
 Periods = tuple[Period, ...]
@@ -242,17 +261,18 @@ def _candidates(
     return out
 
 
-def held_out_loss(
+def held_out_losses(
     frame: Frame, model: Model, training: Training, denominator: Floats | None = None
-) -> tuple[float, float]:
-    """Nats a sample, and mean absolute error, of held-out expectations on clean samples."""
+) -> tuple[Floats, float]:
+    """(n,) nats, NaN where nothing is judged, and mean absolute error, of held-out expectations.
+
+    Over all usable samples, so that candidates are judged on the same ones: what one calls trouble may be another's season.
+    """
     groups = expectation.spread_groups(frame, model)
     spread = model.spread.at(training.held, groups, denominator)
-    residual = np.where(training.clean, frame.values - training.held, np.nan)
+    residual = np.where(frame.usable, frame.values - training.held, np.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = residual / spread
         loss = np.log(spread) + 2.5 * np.log1p(np.minimum(z * z, MOST_Z**2) / 4)
     seen = ~np.isnan(loss)
-    if not seen.any():
-        return np.inf, np.inf
-    return float(np.mean(loss[seen])), float(np.mean(np.abs(residual[seen])))
+    return loss, float(np.mean(np.abs(residual[seen]))) if seen.any() else np.inf
