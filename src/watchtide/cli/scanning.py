@@ -12,11 +12,10 @@ import pyarrow as pa
 
 from watchtide.cli import inputs, taking
 from watchtide.cli.main import fail
-from watchtide.core import decompose as core_decompose
 from watchtide.core import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.engine import outcome, run, saved, stages, together
+from watchtide.engine import forms, outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
@@ -253,34 +252,25 @@ def decompose(
     parts, told = [], {}
     for stream in streams:
         series = stages.prepare(stream, plan).series
-        wall = wall_clock(series)
-        local = wall.spread_out(series.values)
         try:
-            lengths = [durations.parse_ns(s, step_ns=series.step_ns) / series.step_ns for s in season]
-            periods = core_seasons.check_periods(lengths, len(local), series.step_ns)
-            taken, evidence = core_decompose.choose_form(local, periods[-1], form)
-            fit = core_decompose.loess_seasons(
-                np.log(local) if taken == "multiplicative" else local, periods, robust=robust
-            )
+            lengths = [durations.parse_ns(x, step_ns=series.step_ns) / series.step_ns for x in season]
+            fit = forms.decomposed(series, lengths, form, robust=robust)
         except ValueError as error:
             fail(f"--season {' '.join(season)}, stream {stream.key or '(the only one)'}: {error}")
-        undo = np.exp if taken == "multiplicative" else (lambda x: x)
-        trend, rows = undo(fit.trend)[wall.position], undo(fit.seasons)[:, wall.position]
-        whole = trend * rows.prod(axis=0) if taken == "multiplicative" else trend + rows.sum(axis=0)
-        left = series.values / whole if taken == "multiplicative" else series.values - whole
-        told[stream.key] = {"form": taken, **({"evidence": evidence} if evidence else {})}
+        evidence = fit.evidence
+        told[stream.key] = {"form": fit.form, **({"evidence": evidence} if evidence else {})}
         columns = {
             "series": pa.array([stream.key] * len(series), pa.string()),
             "time": pa.array(clock.format_times(series.times), pa.string()),
             "observed": pa.array(series.values, from_pandas=True),
-            "trend": pa.array(trend, from_pandas=True),
-            **{f"season_{i + 1}": pa.array(row, from_pandas=True) for i, row in enumerate(rows)},
-            "remainder": pa.array(left, from_pandas=True),
-            "weight": pa.array(fit.weights[wall.position]),
+            "trend": pa.array(fit.trend, from_pandas=True),
+            **{f"season_{i + 1}": pa.array(row, from_pandas=True) for i, row in enumerate(fit.seasons)},
+            "remainder": pa.array(fit.remainder, from_pandas=True),
+            "weight": pa.array(fit.weights),
         }
         parts.append(pa.table(columns))
         print(
-            f"{stream.key or source}: {taken}" + (f", leftover season {evidence}" if evidence else ""),
+            f"{stream.key or source}: {fit.form}" + (f", leftover season {evidence}" if evidence else ""),
             file=sys.stderr,
         )
     results.write_whole(out, results.table_bytes(pa.concat_tables(parts), out))

@@ -8,6 +8,7 @@ from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.people import api as people
 from watchtide.server.scans import api as scans
+from watchtide.server.scans import api_plans as plans
 from watchtide.server.scans import api_workbench as workbench
 from watchtide.server.streams import api as streams
 from watchtide.server.streams import api_files as intake
@@ -24,6 +25,7 @@ urlpatterns = [
     path(f"{API}jobs/<int:pk>", jobs.JobView.as_view()),
     path(f"{API}tide", scans.TideView.as_view()),
     path(f"{API}tide/looked", scans.LookedView.as_view()),
+    path(f"{API}tide/columns", scans.ColumnsView.as_view()),
     path(f"{API}streams/samples.csv", streams.SamplesExportView.as_view()),
     path(f"{API}streams/<int:pk>", scans.StreamView.as_view()),
     path(f"{API}catalogue", streams.CatalogueView.as_view()),
@@ -40,10 +42,13 @@ urlpatterns = [
     path(f"{API}scans/<int:pk>/streams/<int:stream>/examination", workbench.ExaminationView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/against/<int:other>", workbench.AgainstView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/fold", workbench.FoldView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/forms", workbench.FormsView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/points.csv", workbench.PointsView.as_view()),
     path(f"{API}findings/<int:pk>/take", workbench.TakeView.as_view()),
     path(f"{API}findings/<int:pk>/explain", workbench.ExplainView.as_view()),
+    path(f"{API}plans", plans.PlansView.as_view()),
     path(f"{API}plans/check", scans.PlanCheckView.as_view()),
+    path(f"{API}plans/<int:pk>/versions", plans.PlanVersionsView.as_view()),
     path(f"{API}review", scans.ReviewView.as_view()),
     path(f"{API}findings/<int:pk>", scans.FindingView.as_view()),
     path(f"{API}findings/<int:pk>/verdict", scans.VerdictView.as_view()),

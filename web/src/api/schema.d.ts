@@ -441,6 +441,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All plans by name, with how many streams each speaks for. */
+        get: operations["plans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The versions of a plan, newest first, each with its differences from the one before. */
+        get: operations["plan_versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/check": {
         parameters: {
             query?: never;
@@ -632,6 +666,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans/{id}/streams/{stream}/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The stream with parts that add beside parts that multiply, and what speaks for either. */
+        get: operations["both_forms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{id}/streams/{stream}/points.csv": {
         parameters: {
             query?: never;
@@ -798,6 +849,23 @@ export interface paths {
         /** @description One row a stream by its standing scan, and the strongest open findings of the span; one answer. */
         get: operations["tide_table"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tide/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Keep which columns this person's tide table has, in which order. */
+        put: operations["choose_columns"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1046,6 +1114,17 @@ export interface components {
          * @enum {string}
          */
         CatalogueStreamKindEnum: "samples" | "counter" | "derived";
+        ChangedLine: {
+            kind: components["schemas"]["ChangedLineKindEnum"];
+            text: string;
+        };
+        /**
+         * @description * `same` - same
+         *     * `added` - added
+         *     * `removed` - removed
+         * @enum {string}
+         */
+        ChangedLineKindEnum: "same" | "added" | "removed";
         /** @description What the user set instead of the guess. */
         ChoicesRequest: {
             roles?: {
@@ -1090,6 +1169,20 @@ export interface components {
             missing: number;
             distinct: number;
             picture: components["schemas"]["Picture"];
+        };
+        /**
+         * @description * `value` - value
+         *     * `state` - state
+         *     * `open` - open
+         *     * `strongest` - strongest
+         *     * `newest` - newest
+         *     * `owner` - owner
+         *     * `cadence` - cadence
+         * @enum {string}
+         */
+        ColumnsEnum: "value" | "state" | "open" | "strongest" | "newest" | "owner" | "cadence";
+        ColumnsRequest: {
+            columns: components["schemas"]["ColumnsEnum"][];
         };
         /** @description Parts of a whole, from its expected to its observed total; without rows, `why` says why. */
         Contributors: {
@@ -1280,6 +1373,7 @@ export interface components {
             contributors: components["schemas"]["Contributors"];
             beside: components["schemas"]["Beside"][];
             alike: components["schemas"]["Alike"][];
+            days: components["schemas"]["KnownDay"][];
         };
         Feed: {
             readonly id: number;
@@ -1383,6 +1477,27 @@ export interface components {
             cycles: (number | null)[][];
             expected: (number | null)[];
         };
+        /** @description A decomposition in one form; why_not : why there is none, else empty. */
+        Form: {
+            time?: number[];
+            trend?: (number | null)[];
+            seasons?: (number | null)[][];
+            remainder?: (number | null)[];
+            why_not: string;
+        };
+        /** @description Both forms over one span; leftover : season left in the size of the remainder; held_out : losses by candidate. */
+        Forms: {
+            additive: components["schemas"]["Form"];
+            multiplicative: components["schemas"]["Form"];
+            seasons: (number | null)[];
+            leftover: {
+                [key: string]: number;
+            };
+            taken: string;
+            held_out: {
+                [key: string]: number;
+            };
+        };
         /**
          * @description * `count` - count
          *     * `sum` - sum
@@ -1443,6 +1558,15 @@ export interface components {
             };
             /** Format: date-time */
             readonly updated_at: string;
+        };
+        KnownDay: {
+            calendar: string;
+            name: string;
+            /** Format: double */
+            start: number;
+            /** Format: double */
+            end: number;
+            is_all_day: boolean;
         };
         MeasureRequest: {
             how: components["schemas"]["HowEnum"];
@@ -1521,6 +1645,25 @@ export interface components {
                 [key: string]: unknown;
             };
             text: string;
+        };
+        PlanList: {
+            id: number;
+            name: string;
+            versions: number;
+            stands_for: number;
+        };
+        PlanVersion: {
+            id: number;
+            number: number;
+            author: string;
+            /** Format: date-time */
+            created_at: string;
+            text: string;
+            /** @description streams it speaks for */
+            stands_for: number;
+            scans: number;
+            /** @description against the version before; empty for the first */
+            changes: components["schemas"]["ChangedLine"][];
         };
         Preview: {
             upload: number;
@@ -1733,6 +1876,10 @@ export interface components {
             zone: string;
             open: number;
             new: number;
+            /** @description open findings that the fleet's rule hides */
+            held_back: number;
+            fleet_promise: string;
+            columns: string[];
             /** Format: date-time */
             last_looked: string | null;
             strongest: components["schemas"]["Finding"][];
@@ -2621,6 +2768,46 @@ export interface operations {
             };
         };
     };
+    plans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanList"][];
+                };
+            };
+        };
+    };
+    plan_versions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanVersion"][];
+                };
+            };
+        };
+    };
     check_plan: {
         parameters: {
             query?: never;
@@ -2891,6 +3078,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fold"];
+                };
+            };
+        };
+    };
+    both_forms: {
+        parameters: {
+            query?: {
+                from?: number;
+                points?: number;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forms"];
                 };
             };
         };
@@ -3198,6 +3411,7 @@ export interface operations {
                 begin?: number;
                 end?: number;
                 family?: number;
+                fleet?: number;
                 most?: number;
                 stream?: number;
             };
@@ -3214,6 +3428,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Tide"];
                 };
+            };
+        };
+    };
+    choose_columns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnsRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -143,12 +143,18 @@ export function TimePane(props: Props) {
       latest.current.onRange?.([here - (here - from) * factor, here + (to - here) * factor]);
     };
     made.over.addEventListener("wheel", wheel, { passive: false });
+    const unpinch = pinching(made.over, (factor, x) => {
+      const [from, to] = latest.current.range;
+      const here = made.posToVal(x - made.over.getBoundingClientRect().left, "x");
+      latest.current.onRange?.([here - (here - from) * factor, here + (to - here) * factor]);
+    });
     const watch = new ResizeObserver(() =>
       made.setSize({ width: element.clientWidth, height: latest.current.height }),
     );
     watch.observe(element);
     return () => {
       watch.disconnect();
+      unpinch();
       made.destroy();
       chart.current = null;
     };
@@ -165,6 +171,45 @@ export function TimePane(props: Props) {
   return (
     <div ref={box} role="img" aria-label={props.label} style={{ width: "100%", height: props.height }} />
   );
+}
+
+/** Two fingers on an element: by which factor the span between them stands for more, and about where. */
+export function pinching(element: HTMLElement, onPinch: (factor: number, x: number) => void): () => void {
+  const fingers = new Map<number, number>();
+  let apart = 0;
+  const spread = () => {
+    const [a = 0, b = 0] = fingers.values();
+    return Math.max(Math.abs(a - b), 12);
+  };
+  const down = (e: PointerEvent) => {
+    if (e.pointerType !== "touch") return;
+    fingers.set(e.pointerId, e.clientX);
+    if (fingers.size === 2) apart = spread();
+  };
+  const move = (e: PointerEvent) => {
+    if (!fingers.has(e.pointerId)) return;
+    fingers.set(e.pointerId, e.clientX);
+    if (fingers.size !== 2) return;
+    const now = spread();
+    const [a = 0, b = 0] = fingers.values();
+    if (Math.abs(now - apart) < 2) return;
+    onPinch(apart / now, (a + b) / 2);
+    apart = now;
+  };
+  const up = (e: PointerEvent) => fingers.delete(e.pointerId);
+  // Up and down still scroll the page; two fingers are ours.
+  element.style.touchAction = "pan-y";
+  const heard: [string, (e: PointerEvent) => void][] = [
+    ["pointerdown", down],
+    ["pointermove", move],
+    ["pointerup", up],
+    ["pointercancel", up],
+    ["pointerleave", up],
+  ];
+  for (const [name, hear] of heard) element.addEventListener(name, hear as EventListener);
+  return () => {
+    for (const [name, hear] of heard) element.removeEventListener(name, hear as EventListener);
+  };
 }
 
 function clipped(u: uPlot, draw: () => void): void {

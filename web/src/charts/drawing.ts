@@ -214,3 +214,50 @@ export function drawFindings(
 export function laneEntries(entries: Entry[]): Entry[] {
   return [...entries].sort((a, b) => Number(b.verdict === "reviewed") - Number(a.verdict === "reviewed"));
 }
+
+/** How streams laid over the first one are told apart: by dash, never by colour alone. */
+export const OVERLAY_DASHES = [
+  [7, 3],
+  [2, 3],
+  [9, 3, 2, 3],
+  [1, 5],
+];
+
+/** Another stream's line over this one's: on this one's scale, or on its own, filling the height. */
+export function drawOverlay(
+  u: uPlot,
+  colours: Palette,
+  w: Pick<ChartWindow, "time" | "value">,
+  dash: number[],
+  isCommon: boolean,
+): void {
+  const { left, width, top, height } = u.bbox;
+  const first = firstFrom(w.time, u.posToVal(0, "x"));
+  const last = firstFrom(w.time, u.posToVal(width / ratio(), "x"));
+  const seen = w.value.slice(first, last).filter((v): v is number => v !== null);
+  if (!seen.length) return;
+  const low = seen.reduce((a, b) => Math.min(a, b));
+  const high = seen.reduce((a, b) => Math.max(a, b));
+  const y = (v: number) =>
+    isCommon ? u.valToPos(v, "y", true) : top + height * (0.94 - (0.88 * (v - low)) / (high - low || 1));
+  const pen = u.ctx;
+  pen.strokeStyle = colours.line;
+  pen.lineWidth = 1.3 * ratio();
+  pen.setLineDash(dash.map((d) => d * ratio()));
+  pen.beginPath();
+  let isDown = false;
+  for (let i = first; i < last; i++) {
+    const v = w.value[i];
+    if (v === null || v === undefined) {
+      isDown = false;
+      continue;
+    }
+    const x = u.valToPos(w.time[i] ?? 0, "x", true);
+    if (x < left - 2 || x > left + width + 2) continue;
+    if (isDown) pen.lineTo(x, y(v));
+    else pen.moveTo(x, y(v));
+    isDown = true;
+  }
+  pen.stroke();
+  pen.setLineDash([]);
+}

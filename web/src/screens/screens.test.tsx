@@ -9,7 +9,8 @@ import { Becomes, Problems } from "./intake/Problems";
 import { Before } from "./review/Before";
 import { findingWords } from "./review/Review";
 import { wider } from "./scorecard/figures";
-import { arrange, linkTo } from "./tide-table/TideTable";
+import { linkTo } from "./tide-table/Strongest";
+import { arrange } from "./tide-table/TideTable";
 import { LogbookLane } from "./workbench/LogbookLane";
 
 function row(metric: string, title: string, strongest: number, open = 1): TideRow {

@@ -2,12 +2,21 @@
 
 from django.db import models
 
+# Columns of the tide table beside name and ribbon, and those a new person has.
+ALL_COLUMNS = ("value", "state", "open", "strongest", "newest", "owner", "cadence")
+COLUMNS = ("value", "state", "open")
+
+
+def usual_columns() -> list[str]:
+    return list(COLUMNS)
+
 
 class Person(models.Model):
-    """When somebody last looked at the tide table, so that it can say what is new."""
+    """When somebody last looked at the tide table, so that it can say what is new, and which columns theirs has."""
 
     user = models.OneToOneField("auth.User", on_delete=models.CASCADE, related_name="person")
     last_looked = models.DateTimeField(null=True)
+    columns = models.JSONField(default=usual_columns)
 
     class Meta:
         db_table = "person"

@@ -18,7 +18,7 @@ from watchtide.plan.text import from_data
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import VERDICT_CHOICES
-from watchtide.server.people.models import Person
+from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
 from watchtide.server.scans import screens, services
 from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
@@ -100,6 +100,9 @@ class TideSerializer(serializers.Serializer):
     zone = serializers.CharField()
     open = serializers.IntegerField()
     new = serializers.IntegerField()
+    held_back = serializers.IntegerField(help_text="open findings that the fleet's rule hides")
+    fleet_promise = serializers.CharField(allow_blank=True)
+    columns = serializers.ListField(child=serializers.CharField())
     last_looked = serializers.DateTimeField(allow_null=True)
     strongest = FindingSerializer(many=True)
 
@@ -110,6 +113,7 @@ class CapsSerializer(serializers.Serializer):
     stream = serializers.IntegerField(min_value=1, max_value=50, default=1)
     begin = serializers.FloatField(required=False)
     end = serializers.FloatField(required=False)
+    fleet = serializers.FloatField(min_value=0.001, max_value=0.9, required=False)
 
 
 class TideView(APIView):
@@ -120,7 +124,25 @@ class TideView(APIView):
         caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
         asked = screens.Strongest(**caps.validated_data)
-        return Response(screens.tide_table(person.last_looked if person else None, asked))
+        table = screens.tide_table(person.last_looked if person else None, asked)
+        return Response(table | {"columns": person.columns if person else list(COLUMNS)})
+
+
+class ColumnsSerializer(serializers.Serializer):
+    columns = serializers.ListField(
+        child=serializers.ChoiceField(choices=[(c, c) for c in ALL_COLUMNS]), max_length=len(ALL_COLUMNS)
+    )
+
+
+class ColumnsView(APIView):
+    @extend_schema(operation_id="choose_columns", request=ColumnsSerializer, responses={204: None})
+    def put(self, request) -> Response:
+        """Keep which columns this person's tide table has, in which order."""
+        given = ColumnsSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        columns = list(dict.fromkeys(given.validated_data["columns"]))
+        Person.objects.update_or_create(user=request.user, defaults={"columns": columns})
+        return Response(status=204)
 
 
 class LookedView(APIView):

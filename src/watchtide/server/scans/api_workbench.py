@@ -116,6 +116,34 @@ class FoldView(APIView):
         )
 
 
+class FormSerializer(serializers.Serializer):
+    """A decomposition in one form; why_not : why there is none, else empty."""
+
+    time = TimesField(required=False)
+    trend = NumbersField(required=False)
+    seasons = serializers.ListField(child=NumbersField(), required=False)
+    remainder = NumbersField(required=False)
+    why_not = serializers.CharField(allow_blank=True)
+
+
+class FormsSerializer(serializers.Serializer):
+    """Both forms over one span; leftover : season left in the size of the remainder; held_out : losses by candidate."""
+
+    additive = FormSerializer()
+    multiplicative = FormSerializer()
+    seasons = NumbersField()
+    leftover = serializers.DictField(child=serializers.FloatField())
+    taken = serializers.CharField()
+    held_out = serializers.DictField(child=serializers.FloatField())
+
+
+class FormsView(APIView):
+    @extend_schema(operation_id="both_forms", responses=FormsSerializer, parameters=SPAN)
+    def get(self, request, pk: int, stream: int) -> Response:
+        """The stream with parts that add beside parts that multiply, and what speaks for either."""
+        return Response(screens.both_forms(_scan_stream(pk, stream), *span_of(request)))
+
+
 class PointsView(APIView):
     @extend_schema(
         operation_id="points_csv", parameters=SPAN[:2], responses={(200, "text/csv"): OpenApiTypes.STR}
@@ -176,11 +204,20 @@ class AlikeSerializer(serializers.Serializer):
     likeness = serializers.FloatField()
 
 
+class KnownDaySerializer(serializers.Serializer):
+    calendar = serializers.CharField()
+    name = serializers.CharField()
+    start = serializers.FloatField()
+    end = serializers.FloatField()
+    is_all_day = serializers.BooleanField()
+
+
 class ExplanationSerializer(serializers.Serializer):
     finding = FindingSerializer()
     contributors = ContributorsSerializer()
     beside = BesideSerializer(many=True)
     alike = AlikeSerializer(many=True)
+    days = KnownDaySerializer(many=True)
 
 
 class TakeSerializer(serializers.Serializer):

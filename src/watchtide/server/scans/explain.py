@@ -12,7 +12,8 @@ from watchtide.core.series import at_stamps
 from watchtide.engine.stages import Baselined
 from watchtide.server.scans import screens, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing
-from watchtide.server.streams.models import Derived, Stream
+from watchtide.server.streams import calendars
+from watchtide.server.streams.models import Calendar, Derived, Stream
 
 MS = 1_000_000
 HOUR_NS = 3_600 * 10**9
@@ -35,7 +36,25 @@ def explain(finding: Finding, attribute: str | None = None) -> dict[str, Any]:
         "contributors": _contributors(finding, base, attribute),
         "beside": _beside(finding, base),
         "alike": _alike(finding, base),
+        "days": _days(finding),
     }
+
+
+def _days(finding: Finding) -> list[dict[str, Any]]:
+    """Known days of the kept calendars that touch the finding."""
+    out = []
+    for calendar in Calendar.objects.order_by("name"):
+        for d in calendars.days_of(calendar, finding.start_ns, finding.end_ns + 1):
+            out.append(
+                {
+                    "calendar": calendar.name,
+                    "name": d.name,
+                    "start": d.start_ns / MS,
+                    "end": d.stop_ns / MS,
+                    "is_all_day": d.is_all_day,
+                }
+            )
+    return out
 
 
 def _span(finding: Finding, base: Baselined) -> slice:

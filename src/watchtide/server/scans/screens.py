@@ -9,15 +9,17 @@ from typing import Any
 import numpy as np
 from django.db.models import Count
 
-from watchtide.core import choosing, explaining, flagging, keys
+from watchtide.core import choosing, explaining, flagging, fleet, keys
 from watchtide.core.frame import MONDAY_NS, Period
 from watchtide.core.scoring import compare, wilson
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Points, inside_any
-from watchtide.engine import stages
+from watchtide.core.series import Series
+from watchtide.engine import forms, reduce, stages, together
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import load
+from watchtide.plan.model import Fleet
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import Entry
@@ -91,13 +93,17 @@ def standing_findings(
 
 @dataclass(frozen=True)
 class Strongest:
-    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ms."""
+    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ms.
+
+    fleet : the share of false ones to hold across all streams, day by day; None lets every finding through.
+    """
 
     most: int = 8
     family: int = 3
     stream: int = 1
     begin: float | None = None
     end: float | None = None
+    fleet: float | None = None
 
 
 def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
@@ -105,7 +111,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
     standing = {s.stream_id: s for s in Standing.objects.select_related("scan")}
     scan_ids = {s.scan_id for s in standing.values() if s.scan_id}
     scanned = {(r.scan_id, r.stream_id): r for r in ScanStream.objects.filter(scan_id__in=scan_ids)}
-    findings = standing_findings()
+    findings, held_back = _held_to_fleet(standing_findings(), scanned, caps.fleet)
     by_stream: dict[int, list[dict[str, Any]]] = {}
     for f in findings:
         by_stream.setdefault(f["stream"], []).append(f)
@@ -160,10 +166,34 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
         "span_to": max((b for _, b in ends), default=None),
         "zone": max(set(zones), key=zones.count) if zones else "UTC",
         "open": len(unjudged_all),
+        "held_back": held_back,
+        "fleet_promise": fleet.PROMISE if caps.fleet is not None else "",
         "new": new,
         "last_looked": last_looked,
         "strongest": _strongest(unjudged_all, caps),
     }
+
+
+def _held_to_fleet(
+    findings: list[dict[str, Any]], scanned: dict[tuple[int, int], ScanStream], rate: float | None
+) -> tuple[list[dict[str, Any]], int]:
+    """The findings that stand out of all streams of their days, and how many open ones do not."""
+    if rate is None:
+        return findings, 0
+    rows = {key: np.frombuffer(bytes(r.blocks), services.BLOCK) for key, r in scanned.items()}
+    keeping = together.rejected(
+        [b["number"].astype(np.int64) for b in rows.values()],
+        [b["p"].astype(np.float64) for b in rows.values()],
+        Fleet(rate=rate),
+    )
+    days = dict(zip(rows, keeping, strict=True))
+
+    def stands_out(f: dict[str, Any]) -> bool:
+        span = range(int(f["start"] // DAY_MS), int(f["end"] // DAY_MS) + 1)
+        return f["kind"] != "outlier" or bool(days.get((f["scan"], f["stream"]), set()).intersection(span))
+
+    kept = [f for f in findings if stands_out(f)]
+    return kept, sum(f["verdict"] is None for f in findings) - sum(f["verdict"] is None for f in kept)
 
 
 def _judged_until(stream: Stream, row: ScanStream | None) -> float | None:
@@ -385,6 +415,63 @@ def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dic
         "starts": (starts / MS).tolist(),
         "cycles": [_rounded(c) for c in seen[some]],
         "expected": _rounded(due[last]) if len(due) else [],
+    }
+
+
+# Forms are laid side by side over so many samples at most, ending where the span ends.
+MOST_FORM_SAMPLES = 40_000
+
+
+def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points: int) -> dict[str, Any]:
+    """The stream decomposed with parts that add and with parts that multiply, over a span widened to hold its seasons."""
+    base = services.base_of(row)
+    series, step = base.series, base.series.step_ns
+    lengths = sorted({round(p) for p, _ in base.found_seasons if abs(p - round(p)) < 1e-6 and p >= 2})
+    if not lengths:
+        raise Problem(
+            "no season of whole samples was found",
+            place="seasons",
+            remedy="forms differ by how a season grows with the trend; without one both say the same",
+            code=409,
+        )
+    last = len(series) if end_ns is None else int(np.searchsorted(series.times, end_ns, side="right"))
+    first = 0 if begin_ns is None else int(np.searchsorted(series.times, begin_ns))
+    shown = max(first, last - MOST_FORM_SAMPLES)
+    # Six cycles or more, so that a season is told from its trend.
+    low = max(0, min(shown, last - 6 * lengths[-1]))
+    part = Series(series.times[low:last], series.values[low:last], step, series.offsets_ns[low:last])
+    fitting = [float(x) for x in lengths if 2 * x <= len(part)]
+    if not fitting:
+        raise Problem("two cycles of the season are needed", remedy="choose a longer span", code=409)
+    told: dict[str, Any] = {}
+    evidence: dict[str, float] = {}
+    for form in ("additive", "multiplicative"):
+        try:
+            got = forms.decomposed(part, fitting, form)
+        except ValueError as error:
+            told[form] = {"why_not": str(error)}
+            continue
+        at = reduce.indices(got.remainder, None, np.empty(0, np.int64), points)
+        at = at[at >= shown - low]
+        told[form] = {
+            "time": (part.times[at] / MS).tolist(),
+            "trend": _rounded(got.trend[at]),
+            "seasons": [_rounded(s[at]) for s in got.seasons],
+            "remainder": _rounded(got.remainder[at]),
+            "why_not": "",
+        }
+    if not any(f["why_not"] for f in told.values()):
+        evidence = forms.decomposed(part, fitting, "auto").evidence
+    return {
+        **told,
+        "seasons": [x * step / 3.6e12 for x in fitting],
+        "leftover": evidence,
+        "taken": base.resolved["baseline"].get("form", "additive"),
+        "held_out": {
+            name: loss
+            for name, loss in (base.resolved["facts"].get("losses") or {}).items()
+            if "multiply" in name or "add" in name
+        },
     }
 
 

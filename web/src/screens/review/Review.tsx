@@ -9,7 +9,7 @@ import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { Mark, VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/words";
-import { linkTo } from "../tide-table/TideTable";
+import { linkTo } from "../tide-table/Strongest";
 import { LogbookLane } from "../workbench/LogbookLane";
 import { tickWords } from "../workbench/Stack";
 import { Before } from "./Before";

@@ -21,12 +21,26 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
   });
   if (told.isPending) return <Waiting what="Looking around it" />;
   if (told.isError) return <Trouble error={told.error} retry={() => told.refetch()} />;
-  const { contributors, beside, alike } = told.data;
+  const { contributors, beside, alike, days } = told.data;
   return (
     <div className="explain">
       <p className="small" style={{ gridColumn: "1 / -1", margin: 0 }}>
         {told.data.finding.taken_by === "" && "Nobody looks after this finding yet: "}
         <Taking finding={told.data.finding} />
+        {days.length > 0 && (
+          <>
+            {" "}
+            The calendars know {days.length > 1 ? "these days" : "this day"}:{" "}
+            {days.map((d, i) => (
+              <span key={`${d.calendar}${d.name}${d.start}`}>
+                {i > 0 && ", "}
+                <strong>{d.name}</strong> ({d.calendar}, {dayTime(d.start, zone)}
+                {d.is_all_day ? ", all day" : ` for ${duration((d.end - d.start) / 1000)}`})
+              </span>
+            ))}
+            .
+          </>
+        )}
       </p>
       <section aria-label="Who contributed">
         <h3>Who pushed</h3>

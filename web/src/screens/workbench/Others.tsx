@@ -1,7 +1,7 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
-import { api, type ChartWindow, get } from "../../api/client";
-import { drawBand, drawFindings, drawGaps } from "../../charts/drawing";
+import { useMemo } from "react";
+import { api, type ChartWindow, get, type TideRow } from "../../api/client";
+import { drawBand, drawFindings, drawGaps, OVERLAY_DASHES } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { day } from "../../parts/words";
 import type { StreamFacts } from "./Workbench";
@@ -11,24 +11,13 @@ type PaneProps = Pick<
   "range" | "zone" | "tickWords" | "onRange" | "onCursor"
 >;
 
-/** Other streams under this one on the same axis, each by its own standing scan; on one scale where that is asked for. */
-export function Others({
-  stream,
-  own,
-  ids,
-  isCommon,
-  pane,
-  onChange,
-}: {
-  stream: StreamFacts;
-  own: ChartWindow;
-  ids: number[];
-  isCommon: boolean;
-  pane: PaneProps;
-  onChange: (ids: number[], isCommon: boolean) => void;
-}) {
-  // Asked for when somebody reaches for the list, so that opening a stream waits for nothing more.
-  const [isAsked, setAsked] = useState(false);
+export interface OtherStream {
+  row: TideRow;
+  view?: ChartWindow;
+}
+
+/** The other streams that are to be seen beside this one, each by its own standing scan, and all there are. */
+export function useOthers(ids: number[], range: Range, isAsked: boolean) {
   const tide = useQuery({
     queryKey: ["tide", {}],
     enabled: isAsked || ids.length > 0,
@@ -36,7 +25,7 @@ export function Others({
   });
   const rows = tide.data?.rows ?? [];
   const shown = ids.flatMap((id) => rows.filter((r) => r.id === id));
-  const [from, to] = pane.range;
+  const [from, to] = range;
   const span = (to - from) / 2;
   const a = Math.floor((from - span) / span) * span;
   const b = Math.ceil((to + span) / span) * span;
@@ -57,32 +46,59 @@ export function Others({
             ),
     })),
   });
-  const bounds = isCommon ? boundsOf([own, ...windows.flatMap((w) => (w.data ? [w.data] : []))]) : undefined;
+  const streams: OtherStream[] = shown.map((row, i) => ({ row, view: windows[i]?.data }));
+  return { rows, streams };
+}
+
+export interface OthersChoice {
+  ids: number[];
+  isCommon: boolean;
+  isOver: boolean;
+}
+
+/** Other streams beside this one on the same axis: below it, or their names where they are laid over it. */
+export function Others({
+  stream,
+  own,
+  choice,
+  rows,
+  streams,
+  ask,
+  pane,
+  onChange,
+}: {
+  stream: StreamFacts;
+  own: ChartWindow;
+  choice: OthersChoice;
+  rows: TideRow[];
+  streams: OtherStream[];
+  /** Have the list of streams fetched: somebody reaches for it. */
+  ask: () => void;
+  pane: PaneProps;
+  onChange: (choice: OthersChoice) => void;
+}) {
+  const { ids, isCommon, isOver } = choice;
+  const bounds = isCommon ? boundsOf([own, ...streams.flatMap((o) => (o.view ? [o.view] : []))]) : undefined;
   const family = rows.filter((r) => r.metric === stream.metric && r.id !== stream.id && !ids.includes(r.id));
   const rest = rows.filter((r) => r.metric !== stream.metric && !ids.includes(r.id));
   return (
     <div>
-      {shown.map((r, i) => {
-        const view = windows[i]?.data;
+      {streams.map(({ row: r, view }, i) => {
         return (
-          <div className="pane" style={{ marginTop: 14 }} key={r.id}>
+          <div className={isOver ? "over-name" : "pane"} style={{ marginTop: isOver ? 2 : 14 }} key={r.id}>
             <span className="pane-label">
+              {isOver && <Dash dash={OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? []} />}
               {r.metric} · {r.title}, {r.unit || "value"}{" "}
               <button
                 type="button"
                 className="word"
                 aria-label={`Take ${r.metric} ${r.title} out of the view`}
-                onClick={() =>
-                  onChange(
-                    ids.filter((id) => id !== r.id),
-                    isCommon,
-                  )
-                }
+                onClick={() => onChange({ ...choice, ids: ids.filter((id) => id !== r.id) })}
               >
                 take out
               </button>
             </span>
-            {view && (
+            {view && !isOver && (
               <OtherPane
                 view={view}
                 pane={pane}
@@ -98,13 +114,13 @@ export function Others({
       <p className="saving small">
         {ids.length < 4 && (
           <label>
-            Below it{" "}
+            Beside it{" "}
             <select
               className="word"
               value=""
-              onPointerEnter={() => setAsked(true)}
-              onFocus={() => setAsked(true)}
-              onChange={(e) => onChange([...ids, Number(e.target.value)], isCommon)}
+              onPointerEnter={ask}
+              onFocus={ask}
+              onChange={(e) => onChange({ ...choice, ids: [...ids, Number(e.target.value)] })}
             >
               <option value="">another stream …</option>
               {[...family, ...rest].map((r) => (
@@ -116,14 +132,39 @@ export function Others({
           </label>
         )}
         {ids.length > 0 && (
-          <label>
+          <>
             {" "}
-            <input type="checkbox" checked={isCommon} onChange={(e) => onChange(ids, e.target.checked)} /> on
-            one scale
-          </label>
+            <select
+              className="word"
+              aria-label="Where the other streams are drawn"
+              value={isOver ? "over" : "below"}
+              onChange={(e) => onChange({ ...choice, isOver: e.target.value === "over" })}
+            >
+              <option value="below">below it</option>
+              <option value="over">over it</option>
+            </select>
+            ,{" "}
+            <select
+              className="word"
+              aria-label="Scale of the other streams"
+              value={isCommon ? "common" : "own"}
+              onChange={(e) => onChange({ ...choice, isCommon: e.target.value === "common" })}
+            >
+              <option value="own">each on its own scale</option>
+              <option value="common">all on one scale</option>
+            </select>
+          </>
         )}
       </p>
     </div>
+  );
+}
+
+function Dash({ dash }: { dash: number[] }) {
+  return (
+    <svg width="34" height="8" aria-hidden="true">
+      <path d="M0 4H34" stroke="var(--line)" strokeWidth="1.6" strokeDasharray={dash.join(" ")} />
+    </svg>
   );
 }
 

@@ -1,16 +1,27 @@
 import { useViewportSize } from "@mantine/hooks";
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { ChartWindow } from "../../api/client";
-import { drawBand, drawFindings, drawFlags, drawGaps, type Levels, sideOf } from "../../charts/drawing";
+import {
+  drawBand,
+  drawFindings,
+  drawFlags,
+  drawGaps,
+  drawOverlay,
+  type Levels,
+  OVERLAY_DASHES,
+  sideOf,
+} from "../../charts/drawing";
 import { pngOf, save, svgOf } from "../../charts/picture";
 import { AXIS_WIDTH, type Line, PAD_BOTTOM, PAD_TOP, type Range, TimePane } from "../../charts/TimePane";
 import { clock, day, dayTime, figure, hours, zoneName } from "../../parts/words";
 import { Explain } from "./Explain";
 import { Fold } from "./Fold";
+import { Forms } from "./Forms";
 import { FindingLane, type Pinned, scanWords } from "./Lanes";
 import { LogbookLane } from "./LogbookLane";
 import { Minimap } from "./Minimap";
-import { Others } from "./Others";
+import { boundsOf, Others, type OthersChoice, useOthers } from "./Others";
+import { SeasonRuler } from "./SeasonRuler";
 import type { StreamFacts } from "./Workbench";
 
 export const SCORE_HEIGHT = 170;
@@ -33,14 +44,14 @@ interface Props {
   scanId: number | null;
   /** Lanes under the logbook: the replay of this plan and the pinned scans, with their letters. */
   lanes: (Pinned & { name: string })[];
-  others: { ids: number[]; isCommon: boolean };
-  setOthers: (ids: number[], isCommon: boolean) => void;
+  others: OthersChoice;
+  setOthers: (choice: OthersChoice) => void;
   /** Plan, version and scan, for pictures that are saved. */
   source: string;
   /** Odds of a score, where the stream's tails tell them. */
   odds: (score: number | null) => number | null;
-  open: { fold: boolean; explain: boolean };
-  setOpen: (part: "fold" | "explain", open: boolean) => void;
+  open: { fold: boolean; forms: boolean; explain: boolean };
+  setOpen: (part: "fold" | "forms" | "explain", open: boolean) => void;
 }
 
 /** Height of the values pane: what the other panes leave of the window. */
@@ -72,11 +83,20 @@ export function Stack(props: Props) {
     (index: number | null, left: number) => setCursor(index === null || left < 0 ? null : { index, left }),
     [],
   );
-  const redraw = `${levels.above} ${levels.below} ${props.chosen} ${view.findings?.map((f) => f.verdict).join()}`;
+  const [isAsked, setAsked] = useState(false);
+  const { isOver, isCommon } = props.others;
+  const others = useOthers(props.others.ids, range, isAsked);
+  const laid = isOver ? others.streams.flatMap((o) => (o.view ? [o.view] : [])) : [];
+  const bounds = useMemo(
+    () => (isCommon && laid.length ? boundsOf([view, ...laid]) : undefined),
+    [isCommon, laid, view],
+  );
+  const redraw = `${laid.map((w) => w.time[0]).join()} ${bounds?.join()} ${levels.above} ${levels.below} ${props.chosen} ${view.findings?.map((f) => f.verdict).join()}`;
   const pane = { time: view.time, range, zone: stream.zone, tickWords: words, onRange: setRange, onCursor };
   return (
     <div>
-      <div className="pane" style={{ marginTop: 8 }}>
+      <SeasonRuler hours={view.season_hours ?? []} range={range} zone={stream.zone} />
+      <div className="pane">
         <span className="pane-label">{stream.unit || "value"}</span>
         <TimePane
           {...pane}
@@ -84,11 +104,14 @@ export function Stack(props: Props) {
           height={hasScan ? tall : tall + 160}
           label={`${stream.title}: observed, expected and band in ${stream.unit || "units"}; ${view.findings?.length ?? 0} findings in sight`}
           redrawOn={redraw}
+          bounds={bounds}
           under={(u, c) => {
             drawGaps(u, c, view);
             if (hasScan) drawBand(u, c, view, levels);
           }}
           over={(u, c) => {
+            for (const [i, w] of laid.entries())
+              drawOverlay(u, c, w, OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? [], isCommon);
             drawFlags(u, c, view, (i) => view.value[i] ?? null, levels);
             drawFindings(u, c, view.findings ?? [], props.chosen, stream.bad_side);
           }}
@@ -112,8 +135,9 @@ export function Stack(props: Props) {
       <Others
         stream={stream}
         own={view}
-        ids={props.others.ids}
-        isCommon={props.others.isCommon}
+        choice={props.others}
+        {...others}
+        ask={() => setAsked(true)}
         pane={{ range, zone: stream.zone, tickWords: words, onRange: setRange }}
         onChange={props.setOthers}
       />
@@ -142,6 +166,24 @@ export function Stack(props: Props) {
         </>
       )}
       {hasScan && <Components {...props} pane={pane} />}
+      {hasScan && props.scanId !== null && (view.season_hours ?? []).length > 0 && (
+        <>
+          <FoldHead
+            name="Both forms"
+            isOpen={props.open.forms}
+            setOpen={(open) => props.setOpen("forms", open)}
+            words="parts that add beside parts that multiply, and what speaks for either"
+          />
+          {props.open.forms && (
+            <Forms
+              streamId={stream.id}
+              unit={stream.unit}
+              scanId={props.scanId}
+              pane={{ range, zone: stream.zone, tickWords: words, onRange: setRange }}
+            />
+          )}
+        </>
+      )}
       {hasScan && (
         <>
           <FoldHead

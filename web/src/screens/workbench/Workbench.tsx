@@ -230,13 +230,25 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             setParts={(open) => change({ parts: open ? 1 : null })}
             scanId={scanId}
             lanes={beside.map((b, i) => ({ ...b, window: windows[i]?.data }))}
-            others={{ ids: others, isCommon: params.get("scale") === "common" }}
-            setOthers={(ids, isCommon) =>
-              change({ with: ids.join(",") || null, scale: isCommon && ids.length ? "common" : null })
+            others={{
+              ids: others,
+              isCommon: params.get("scale") === "common",
+              isOver: params.get("lay") === "over",
+            }}
+            setOthers={({ ids, isCommon, isOver }) =>
+              change({
+                with: ids.join(",") || null,
+                scale: isCommon && ids.length ? "common" : null,
+                lay: isOver && ids.length ? "over" : null,
+              })
             }
             source={own ? `Watch Tide, ${scanWords(own)}, scan ${own.id}` : "Watch Tide"}
             odds={(score) => oddsOf(curve.data, score)}
-            open={{ fold: params.get("fold") === "1", explain: params.get("explain") === "1" }}
+            open={{
+              fold: params.get("fold") === "1",
+              forms: params.get("forms") === "1",
+              explain: params.get("explain") === "1",
+            }}
             setOpen={(part, open) => change({ [part]: open ? 1 : null })}
           />
         )}

@@ -11,7 +11,7 @@ import { Explain, findingLink, lagWords } from "./Explain";
 import { slotWords } from "./Fold";
 import { FindingLane } from "./Lanes";
 import { parseOptions } from "./MoreWords";
-import { boundsOf, Others } from "./Others";
+import { boundsOf, Others, useOthers } from "./Others";
 import { standardPlan } from "./plan";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
 import { Sentence } from "./Sentence";
@@ -223,23 +223,29 @@ describe("other streams below", () => {
     });
     const calls = serve({ "GET /api/v1/tide": () => ({ rows: [row(7, "gate_taps"), row(8, "quay_wind")] }) });
     const change = vi.fn();
-    show(
-      <Others
-        stream={stream as never}
-        own={{ value: [1] } as never}
-        ids={[]}
-        isCommon={false}
-        pane={{ range: [0, 1e6], zone: "Europe/Dublin", tickWords: () => "" }}
-        onChange={change}
-      />,
-    );
+    const choice = { ids: [], isCommon: false, isOver: false };
+    function Both() {
+      const [isAsked, setAsked] = useState(false);
+      return (
+        <Others
+          stream={stream as never}
+          own={{ value: [1] } as never}
+          choice={choice}
+          {...useOthers([], [0, 1e6], isAsked)}
+          ask={() => setAsked(true)}
+          pane={{ range: [0, 1e6], zone: "Europe/Dublin", tickWords: () => "" }}
+          onChange={change}
+        />
+      );
+    }
+    show(<Both />);
     expect(calls).toHaveLength(0);
     const list = screen.getByRole("combobox");
     list.focus();
     await screen.findByRole("option", { name: "quay_wind · t8" });
     expect(screen.queryByRole("option", { name: /t7/ })).toBeNull();
     await userEvent.selectOptions(list, "8");
-    expect(change).toHaveBeenCalledWith([8], false);
+    expect(change).toHaveBeenCalledWith({ ...choice, ids: [8] });
   });
 });
 
