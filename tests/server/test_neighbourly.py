@@ -3,14 +3,14 @@
 import numpy as np
 import pytest
 from django.utils import timezone
-from tests.server.conftest import run_jobs
+from tests.server.conftest import run_jobs, signed_in
 
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import run, stages, together
 from watchtide.plan.text import from_data
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services
-from watchtide.server.scans.models import Finding, Scan, ScanStream
+from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams import calendars, folding, store
 from watchtide.server.streams.models import Batch, Stream
 
@@ -147,3 +147,114 @@ def test_what_is_not_there_is_refused_with_what_is(small_world):
         services.start(version, [stream.pk])
     assert "no covariate wind" in refused.value.body["title"]
     assert not Scan.objects.filter(plan_version=version).exists()
+
+
+def test_the_tide_table_holds_the_fleet_by_day_and_counts_what_it_hides(small_world, api):
+    rng = np.random.default_rng(4)
+    streams = []
+    for k in range(8):
+        y = rng.normal(50, 2, 24 * 75)
+        y[1600] += 30 if k == 0 else 0
+        streams.append(kept(y, k))
+    version = services.plan_version("loose", from_data(LOOSE), "ann")
+    services.start(version, [s.pk for s in streams], is_standing=True)
+    run_jobs()
+    free, held = (
+        api.get(f"/api/v1/tide?most=50&family=50&stream=50{more}").json() for more in ("", "&fleet=0.1")
+    )
+    assert free["held_back"] == 0 and free["fleet_promise"] == ""
+    assert held["held_back"] == free["open"] - held["open"] > 5
+    assert "says nothing of a single block" in held["fleet_promise"]
+    # What it keeps is what the rule itself keeps over the same streams.
+    found = by_engine(streams, LOOSE | {"flag": LOOSE["flag"] | {"fleet": {"rate": 0.1}}})
+    want = {(s.pk, f.start / 1e6) for s, r in zip(streams, found, strict=True) for f in r.findings}
+    mine = {s.pk for s in streams}
+    assert {(f["stream"], f["start"]) for f in held["strongest"] if f["stream"] in mine} <= want
+    assert (streams[0].pk, (START + 1600 * HOUR) / 1e6) in {
+        (f["stream"], f["start"]) for f in held["strongest"]
+    }
+    assert api.get("/api/v1/tide?fleet=1.5").status_code == 400
+
+
+def test_columns_are_kept_for_each_person(small_world, api):
+    assert api.get("/api/v1/tide").json()["columns"] == ["value", "state", "open"]
+    put = lambda who, columns: (
+        who.put("/api/v1/tide/columns", {"columns": columns}, format="json").status_code
+    )
+    vic = signed_in("vic")
+    assert put(vic, ["owner", "value", "owner"]) == 204
+    assert vic.get("/api/v1/tide").json()["columns"] == ["owner", "value"]
+    assert api.get("/api/v1/tide").json()["columns"] == ["value", "state", "open"]
+    assert put(vic, ["password"]) == 400
+
+
+def test_versions_of_a_plan_show_what_each_changed(small_world, api):
+    first = services.plan_version("night", from_data({"flag": {"level": {"sigmas": 5}}}), "ann")
+    services.plan_version("night", from_data({"flag": {"level": {"sigmas": 6}}}), "vic")
+    stream = kept(np.arange(200.0), 0)
+    services.start(first, [stream.pk], is_standing=True)
+    run_jobs()
+    [plan] = [p for p in api.get("/api/v1/plans").json() if p["name"] == "night"]
+    assert (plan["versions"], plan["stands_for"]) == (2, 1)
+    newest, oldest = api.get(f"/api/v1/plans/{plan['id']}/versions").json()
+    changed = [(c["kind"], c["text"].strip()) for c in newest["changes"] if c["kind"] != "same"]
+    assert (
+        [kind for kind, _ in changed] == ["removed", "added"]
+        and "5" in changed[0][1]
+        and "6" in changed[1][1]
+    )
+    assert oldest["changes"] == [] and (oldest["stands_for"], oldest["scans"], newest["author"]) == (
+        1,
+        1,
+        "vic",
+    )
+    assert api.get("/api/v1/plans/999999/versions").status_code == 404
+
+
+def test_a_trial_of_a_selection_is_adopted_whole_or_in_part(small_world, api):
+    streams = [kept(np.arange(200.0), k) for k in range(3)]
+    scan = scanned(streams, LOOSE)
+    assert (
+        api.post(f"/api/v1/scans/{scan.pk}/adopt", {"streams": [streams[1].pk]}, format="json").status_code
+        == 204
+    )
+    standing = lambda: set(Standing.objects.filter(scan=scan).values_list("stream_id", flat=True))
+    assert standing() == {streams[1].pk}
+    assert api.post(f"/api/v1/scans/{scan.pk}/adopt", {}, format="json").status_code == 204
+    assert standing() == {s.pk for s in streams}
+
+
+def test_both_forms_come_with_the_evidence(small_world, api):
+    t = np.arange(24 * 40)
+    rng = np.random.default_rng(5)
+    grows = (20 + t / 20) * (1 + 0.6 * np.sin(2 * np.pi * t / 24)) * np.exp(rng.normal(0, 0.03, len(t)))
+    stream, below = kept(grows, 0), kept(grows - 60, 1)
+    plan = {"baseline": {"kind": "harmonic", "seasons": ["24h"]}}
+    scan = scanned([stream, below], plan)
+    told = api.get(f"/api/v1/scans/{scan.pk}/streams/{stream.pk}/forms?points=8000").json()
+    assert told["leftover"]["multiplicative"] < told["leftover"]["additive"] and told["seasons"] == [24.0]
+    for form, join in (("additive", np.add), ("multiplicative", np.multiply)):
+        part = told[form]
+        whole = join(join(np.array(part["trend"]), np.array(part["seasons"][0])), np.array(part["remainder"]))
+        assert np.allclose(whole, grows, rtol=1e-5)
+    taps = kept(rng.poisson(np.maximum(grows / 10 - 2, 0)), 2)
+    counted = api.get(f"/api/v1/scans/{scanned([taps], plan).pk}/streams/{taps.pk}/forms").json()
+    assert counted["multiplicative"]["added"] == 0.5 and counted["additive"]["added"] is None
+    told = api.get(f"/api/v1/scans/{scan.pk}/streams/{below.pk}/forms").json()
+    assert "above 0" in told["multiplicative"]["why_not"] and told["additive"]["why_not"] == ""
+    flat = scanned([stream], {"baseline": {"kind": "harmonic", "seasons": []}})
+    refused = api.get(f"/api/v1/scans/{flat.pk}/streams/{stream.pk}/forms")
+    assert refused.status_code == 409 and "both say the same" in refused.json()["remedy"]
+
+
+def test_a_finding_on_a_known_day_is_explained_by_it(small_world, api):
+    rng = np.random.default_rng(6)
+    y = rng.normal(50, 2, 24 * 42)
+    at = (20673 * 24 * HOUR - START) // HOUR + 5
+    y[at] += 60
+    stream = kept(y, 0)
+    calendars.keep("Regattas", HOLIDAY.encode(), "UTC", None)
+    scan = scanned([stream], {"baseline": {"seasons": []}})
+    finding = Finding.objects.get(scan=scan, start_ns=START + at * HOUR)
+    [day] = api.get(f"/api/v1/findings/{finding.pk}/explain").json()["days"]
+    assert (day["name"], day["calendar"], day["is_all_day"]) == ("Regatta", "Regattas", True)

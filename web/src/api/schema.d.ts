@@ -997,7 +997,8 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         AdoptRequest: {
-            streams: number[];
+            /** @description of the scan's; all where left out */
+            streams?: number[];
         };
         /** @description Two scans of a stream over the span that both judged. */
         Against: {
@@ -1477,13 +1478,15 @@ export interface components {
             cycles: (number | null)[][];
             expected: (number | null)[];
         };
-        /** @description A decomposition in one form; why_not : why there is none, else empty. */
+        /** @description A decomposition in one form; why_not : why there is none, else empty; added : to values that may be 0. */
         Form: {
             time?: number[];
             trend?: (number | null)[];
             seasons?: (number | null)[][];
             remainder?: (number | null)[];
             why_not: string;
+            /** Format: double */
+            added: number | null;
         };
         /** @description Both forms over one span; leftover : season left in the size of the remainder; held_out : losses by candidate. */
         Forms: {
@@ -1755,6 +1758,7 @@ export interface components {
         Scan: {
             id: number;
             plan: string;
+            plan_id: number;
             version: number;
             plan_data: {
                 [key: string]: unknown;
@@ -2954,7 +2958,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
                 "application/json": components["schemas"]["AdoptRequest"];
             };

@@ -1,7 +1,7 @@
 import { fireEvent, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { Problem } from "../api/client";
 import { aCurve, aFinding, aPreview, show } from "../test/helper";
 import { serve } from "../test/serve";
@@ -11,6 +11,7 @@ import Review from "./review/Review";
 import Scorecard from "./scorecard/Scorecard";
 import Scorecards from "./scorecard/Scorecards";
 import { SignIn } from "./sign-in/SignIn";
+import { Columns, FleetSwitch } from "./tide-table/Choices";
 import TideTable from "./tide-table/TideTable";
 
 const entry = {
@@ -141,6 +142,27 @@ describe("the tide table", () => {
     show(<TideTable />);
     expect(await screen.findByText("The server cannot be reached")).toBeTruthy();
     expect(screen.getByRole("button", { name: "Try again" })).toBeTruthy();
+  });
+});
+
+describe("choices of the tide table", () => {
+  it("hold the fleet's share of false ones, and say how many are held back", async () => {
+    const change = vi.fn();
+    show(<FleetSwitch rate={0.1} heldBack={7} promise="of the stream-blocks" onChange={change} />);
+    expect(screen.getByRole("status").textContent).toContain("7 findings held back");
+    await userEvent.selectOptions(screen.getByLabelText(/Across the fleet/), "0.05");
+    expect(change).toHaveBeenLastCalledWith(0.05);
+    await userEvent.selectOptions(screen.getByLabelText(/Across the fleet/), "");
+    expect(change).toHaveBeenLastCalledWith(null);
+  });
+  it("keep a person's columns on the server, in the table's order", async () => {
+    const calls = serve({ "PUT /api/v1/tide/columns": () => undefined });
+    show(<Columns chosen={["value", "owner"]} />);
+    await userEvent.click(screen.getByRole("button", { name: "Columns" }));
+    await userEvent.click(await screen.findByLabelText("state"));
+    expect(calls[0]?.body).toEqual({ columns: ["value", "state", "owner"] });
+    await userEvent.click(screen.getByLabelText("last value"));
+    expect(calls[1]?.body).toEqual({ columns: ["owner"] });
   });
 });
 

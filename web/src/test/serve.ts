@@ -9,7 +9,7 @@ type Route = (options: {
 /** Answer the client's calls by method and path; a route that throws refuses. Returns what was called. */
 export function serve(routes: Record<string, Route>): { method: string; path: string; body: unknown }[] {
   const calls: { method: string; path: string; body: unknown }[] = [];
-  for (const method of ["GET", "POST", "PATCH", "DELETE"] as const) {
+  for (const method of ["GET", "POST", "PUT", "PATCH", "DELETE"] as const) {
     vi.spyOn(api, method).mockImplementation((async (path: string, options: Parameters<Route>[0] = {}) => {
       calls.push({ method, path, body: options.body });
       const route = routes[`${method} ${path}`];

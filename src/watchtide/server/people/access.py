@@ -73,7 +73,10 @@ class Bearer(BaseAuthentication):
 
 
 class ByRole(BasePermission):
-    """Everybody signed in may read; analysts and admins may write. A token also needs the scope for it."""
+    """Everybody signed in may read, and write what is their own; analysts and admins may write the rest.
+
+    A token also needs the scope for it. What is a person's own is said by the view's `is_personal`.
+    """
 
     message = "your role may read only; ask an admin for the analyst role"
 
@@ -85,7 +88,9 @@ class ByRole(BasePermission):
             if scope not in request.auth.scopes:
                 self.message = f"the token lacks the scope {scope}; make one that has it"
                 return False
-        return request.method in SAFE_METHODS or role_of(request.user) in (ANALYST, ADMIN)
+        if request.method in SAFE_METHODS or getattr(view, "is_personal", False):
+            return True
+        return role_of(request.user) in (ANALYST, ADMIN)
 
 
 def give_role(user: AbstractBaseUser, role: str) -> None:

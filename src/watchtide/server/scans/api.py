@@ -135,6 +135,8 @@ class ColumnsSerializer(serializers.Serializer):
 
 
 class ColumnsView(APIView):
+    is_personal = True
+
     @extend_schema(operation_id="choose_columns", request=ColumnsSerializer, responses={204: None})
     def put(self, request) -> Response:
         """Keep which columns this person's tide table has, in which order."""
@@ -146,6 +148,8 @@ class ColumnsView(APIView):
 
 
 class LookedView(APIView):
+    is_personal = True
+
     @extend_schema(operation_id="looked", request=None, responses={204: None})
     def post(self, request) -> Response:
         """Note that this person has seen the tide table as it is now."""
@@ -156,6 +160,7 @@ class LookedView(APIView):
 class ScanSerializer(serializers.Serializer):
     id = serializers.IntegerField()
     plan = serializers.CharField()
+    plan_id = serializers.IntegerField()
     version = serializers.IntegerField()
     plan_data = serializers.DictField(child=serializers.JSONField())
     plan_text = serializers.CharField()
@@ -187,7 +192,12 @@ class TrialSerializer(serializers.Serializer):
 
 
 class AdoptSerializer(serializers.Serializer):
-    streams = serializers.ListField(child=serializers.IntegerField(), max_length=20_000)
+    streams = serializers.ListField(
+        child=serializers.IntegerField(),
+        max_length=20_000,
+        required=False,
+        help_text="of the scan's; all where left out",
+    )
 
 
 class ScansView(APIView):
@@ -236,7 +246,7 @@ class AdoptView(APIView):
         """Make a trial's plan the standing plan of some of its streams."""
         given = AdoptSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        services.make_standing(Scan.objects.get(pk=pk), given.validated_data["streams"])
+        services.make_standing(Scan.objects.get(pk=pk), given.validated_data.get("streams"))
         return Response(status=204)
 
 

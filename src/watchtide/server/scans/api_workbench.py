@@ -117,13 +117,14 @@ class FoldView(APIView):
 
 
 class FormSerializer(serializers.Serializer):
-    """A decomposition in one form; why_not : why there is none, else empty."""
+    """A decomposition in one form; why_not : why there is none, else empty; added : to values that may be 0."""
 
     time = TimesField(required=False)
     trend = NumbersField(required=False)
     seasons = serializers.ListField(child=NumbersField(), required=False)
     remainder = NumbersField(required=False)
     why_not = serializers.CharField(allow_blank=True)
+    added = serializers.FloatField(allow_null=True)
 
 
 class FormsSerializer(serializers.Serializer):

@@ -258,6 +258,7 @@ def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
             "precision": figures.get(s.pk, (None, None))[0],
             "recall": figures.get(s.pk, (None, None))[1],
             "plan": s.plan_version.plan.name,
+            "plan_id": s.plan_version.plan_id,
             "version": s.plan_version.number,
             "plan_data": load(s.plan_version.text).as_data(),
             "plan_text": s.plan_version.text,
@@ -443,13 +444,17 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
     fitting = [float(x) for x in lengths if 2 * x <= len(part)]
     if not fitting:
         raise Problem("two cycles of the season are needed", remedy="choose a longer span", code=409)
+    # A count of 0 has no logarithm; half a unit more changes little where counts are large.
+    lift = 0.5 if base.resolved["prepare"]["as"] == "count" and np.any(part.values == 0) else None
+    lifted = part if lift is None else replace(part, values=part.values + lift)
     told: dict[str, Any] = {}
     evidence: dict[str, float] = {}
-    for form in ("additive", "multiplicative"):
+    for form, given in (("additive", part), ("multiplicative", lifted)):
+        added = lift if form == "multiplicative" else None
         try:
-            got = forms.decomposed(part, fitting, form)
+            got = forms.decomposed(given, fitting, form)
         except ValueError as error:
-            told[form] = {"why_not": str(error)}
+            told[form] = {"why_not": str(error), "added": None}
             continue
         at = reduce.indices(got.remainder, None, np.empty(0, np.int64), points)
         at = at[at >= shown - low]
@@ -459,9 +464,10 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
             "seasons": [_rounded(s[at]) for s in got.seasons],
             "remainder": _rounded(got.remainder[at]),
             "why_not": "",
+            "added": added,
         }
     if not any(f["why_not"] for f in told.values()):
-        evidence = forms.decomposed(part, fitting, "auto").evidence
+        evidence = forms.decomposed(lifted, fitting, "auto").evidence
     return {
         **told,
         "seasons": [x * step / 3.6e12 for x in fitting],

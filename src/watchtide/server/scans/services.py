@@ -115,8 +115,8 @@ def start_standing(stream_ids: Sequence[int], *, user: Any = None) -> Scan:
 
 
 @transaction.atomic
-def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
-    """Let a finished scan's plan speak for these of its streams, in place of what stood before."""
+def make_standing(scan: Scan, stream_ids: Sequence[int] | None = None) -> int:
+    """Let a finished scan's plan speak for these of its streams, or for all of them, in place of what stood before."""
     if scan.finished_at is None:
         raise Problem("the trial has not finished", remedy="wait for it, then adopt it", code=409)
     if scan.mode != "fit":
@@ -126,6 +126,7 @@ def make_standing(scan: Scan, stream_ids: Sequence[int]) -> int:
             code=409,
         )
     mine = set(ScanStream.objects.filter(scan=scan).values_list("stream_id", flat=True))
+    stream_ids = sorted(mine) if stream_ids is None else stream_ids
     outside = [i for i in stream_ids if i not in mine]
     if outside:
         raise Problem(

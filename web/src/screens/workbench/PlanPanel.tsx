@@ -5,8 +5,10 @@ import { Trouble } from "../../parts/ask";
 import { figure, plural } from "../../parts/words";
 import { PlanText } from "./PlanText";
 import { type PlanData, standardPlan } from "./plan";
+import { Selection } from "./Selection";
 import { Sentence } from "./Sentence";
 import type { Trial } from "./useTrial";
+import { Versions } from "./Versions";
 import type { StreamFacts } from "./Workbench";
 
 interface Props {
@@ -27,6 +29,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
   const [draft, setDraft] = useState<PlanData | null>(null);
   const [error, setError] = useState<unknown>(null);
   const [isText, setText] = useState(false);
+  const [hasVersions, setVersions] = useState(false);
   const base = (scan?.plan_data as PlanData | undefined) ?? standardPlan;
   const plan = draft ?? base;
   const shown: PlanData =
@@ -36,7 +39,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
   // biome-ignore lint/correctness/useExhaustiveDependencies: another scan starts with its own plan
   useEffect(() => setDraft(null), [scan?.id]);
 
-  const adopt = async (streams: number[]) => {
+  const adopt = async (streams?: number[]) => {
     if (!scan) return;
     setError(null);
     try {
@@ -116,6 +119,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
             Try on all {figure(stream.family.length)}
           </button>
         )}
+        <Selection stream={stream} isBusy={isBusy} onTry={(ids) => void trial.run(shown, ids)} />
         {(isChanged || (scan && !isStanding)) && (
           <button
             type="button"
@@ -132,15 +136,27 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
           </button>
         )}
         {scan && !isStanding && !isChanged && !isReplay && (
-          <button
-            type="button"
-            className="act"
-            onClick={() => adopt(scan.streams > 1 ? stream.family : [stream.id])}
-          >
+          <button type="button" className="act" onClick={() => adopt()}>
             Make it standing{scan.streams > 1 ? ` for ${plural(scan.streams, "stream")}` : ""}
           </button>
         )}
+        {scan && !isStanding && !isChanged && !isReplay && scan.streams > 1 && (
+          <button type="button" className="act" onClick={() => adopt([stream.id])}>
+            for this one only
+          </button>
+        )}
+        {scan && (
+          <button
+            type="button"
+            className="act"
+            aria-expanded={hasVersions}
+            onClick={() => setVersions(!hasVersions)}
+          >
+            {hasVersions ? "Hide the versions" : "Versions"}
+          </button>
+        )}
       </div>
+      {scan && hasVersions && <Versions scan={scan} onTake={change} />}
     </section>
   );
 }

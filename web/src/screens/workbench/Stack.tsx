@@ -555,7 +555,7 @@ function Components({ view, hasParts, setParts, pane }: Props & { pane: PaneProp
         <button type="button" aria-expanded={hasParts} onClick={() => setParts(!hasParts)}>
           {hasParts ? "▾" : "▸"} Components
         </button>
-        <span className="soft small">{names}, added</span>
+        <span className="soft small">{names}; they add up to what was seen</span>
       </div>
       {parts.map((p) => (
         <div className="pane" key={p.name} style={{ marginTop: 6 }}>

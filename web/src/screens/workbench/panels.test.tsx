@@ -1,20 +1,25 @@
 import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
+import { useState } from "react";
 import { describe, expect, it, vi } from "vitest";
 import type { ChartWindow, Schema } from "../../api/client";
 import { svgOf } from "../../charts/picture";
+import { pinching } from "../../charts/TimePane";
 import { aCurve, aFinding, show } from "../../test/helper";
 import { serve } from "../../test/serve";
 import { Compare, plain } from "./Compare";
 import { Examination, remedyWords } from "./Examination";
 import { Explain, findingLink, lagWords } from "./Explain";
 import { slotWords } from "./Fold";
+import { evidenceWords } from "./Forms";
 import { FindingLane } from "./Lanes";
 import { parseOptions } from "./MoreWords";
 import { boundsOf, Others, useOthers } from "./Others";
 import { standardPlan } from "./plan";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
+import { cyclesOf } from "./SeasonRuler";
 import { Sentence } from "./Sentence";
+import { nearChanges, Versions } from "./Versions";
 
 const stream = {
   id: 7,
@@ -148,6 +153,7 @@ describe("explaining", () => {
           },
           beside: [],
           alike: [{ finding: aFinding({ id: 9, verdict: "foreseen" }), likeness: 0.91 }],
+          days: [{ calendar: "Harbour days", name: "Regatta", start: 0, end: 86_400_000, is_all_day: true }],
         };
       },
     });
@@ -158,6 +164,118 @@ describe("explaining", () => {
     await userEvent.selectOptions(screen.getByRole("combobox"), "fare");
     await vi.waitFor(() => expect(asked).toEqual(["", "fare"]));
   });
+});
+
+it("a finding on a known day says so", async () => {
+  serve({
+    "GET /api/v1/findings/{id}/explain": () => ({
+      finding: aFinding(),
+      contributors: { attributes: [], attribute: null, of: "", rows: [], why: "No other has its metric." },
+      beside: [],
+      alike: [],
+      days: [{ calendar: "Harbour days", name: "Regatta", start: 0, end: 86_400_000, is_all_day: true }],
+    }),
+  });
+  show(<Explain finding={1} zone="Europe/Dublin" />);
+  expect(await screen.findByText("Regatta")).toBeTruthy();
+  expect(screen.getByText(/The calendars know this day/).textContent).toContain("all day");
+});
+
+describe("the season ruler", () => {
+  it("begins days at midnight by the clocks, also where they change", () => {
+    const march = Date.UTC(2026, 2, 28);
+    const starts = cyclesOf(24, [march, march + 3 * 86_400_000], "Europe/Dublin");
+    expect(starts.map((t) => new Date(t).toISOString().slice(5, 16))).toEqual([
+      "03-28T00:00",
+      "03-29T00:00",
+      "03-29T23:00",
+      "03-30T23:00",
+    ]);
+  });
+  it("begins weeks on Monday and counts other seasons from 1970", () => {
+    const from = Date.UTC(2026, 10, 18);
+    expect(cyclesOf(168, [from, from + 14 * 86_400_000], "UTC").map((t) => new Date(t).getUTCDay())).toEqual([
+      1, 1, 1,
+    ]);
+    const tides = cyclesOf(12.4206, [0, 86_400_000], "Europe/Dublin");
+    expect(tides).toEqual([0, 12.4206 * 3_600_000]);
+  });
+});
+
+describe("versions of a plan", () => {
+  it("show what changed with a line around it", () => {
+    const line = (kind: string, text: string) => ({ kind, text });
+    const lines = [
+      line("same", "a"),
+      line("same", "b"),
+      line("removed", "c"),
+      line("added", "d"),
+      line("same", "e"),
+      line("same", "f"),
+    ];
+    expect(nearChanges(lines).map((l) => l.text)).toEqual(["b", "c", "d", "e"]);
+  });
+  it("can be taken up again", async () => {
+    serve({
+      "GET /api/v1/plans/{id}/versions": () => [
+        {
+          id: 2,
+          number: 2,
+          author: "ann",
+          created_at: "2026-11-01T10:00:00Z",
+          text: "new",
+          stands_for: 4,
+          scans: 1,
+          changes: [{ kind: "added", text: "kind: slot" }],
+        },
+        {
+          id: 1,
+          number: 1,
+          author: "",
+          created_at: "2026-10-01T10:00:00Z",
+          text: "old",
+          stands_for: 0,
+          scans: 2,
+          changes: [],
+        },
+      ],
+      "POST /api/v1/plans/check": () => ({ plan: { baseline: { kind: "loess" } }, text: "old" }),
+    });
+    const take = vi.fn();
+    show(<Versions scan={{ plan: "watch", plan_id: 3, version: 2 } as never} onTake={take} />);
+    expect(await screen.findByText(/stands for 4 streams/)).toBeTruthy();
+    expect(screen.getByText(/\+ kind: slot/)).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Take v1 up" }));
+    await vi.waitFor(() => expect(take).toHaveBeenCalledWith({ baseline: { kind: "loess" } }));
+  });
+});
+
+it("evidence for the forms stands in a sentence", () => {
+  expect(
+    evidenceWords({ leftover: { additive: 0.41, multiplicative: 0.05 }, held_out: { a: 1, b: 2 } }),
+  ).toBe(
+    "Season left in the size of the remainder: 0.41 added, 0.05 multiplied; the form with less of it fits. Held-out loss, nats a sample: a 1.000; b 2.000.",
+  );
+  expect(evidenceWords({ leftover: {}, held_out: {} })).toBe("Only one form can be had here.");
+});
+
+it("two fingers apart stand for less, together for more", () => {
+  const pane = document.createElement("div");
+  const seen = vi.fn();
+  const stop = pinching(pane, seen);
+  const touch = (name: string, pointerId: number, clientX: number) => {
+    const event = new MouseEvent(name, { clientX });
+    pane.dispatchEvent(Object.assign(event, { pointerId, pointerType: "touch" }));
+  };
+  touch("pointerdown", 1, 100);
+  touch("pointermove", 1, 120);
+  touch("pointerdown", 2, 220);
+  touch("pointermove", 2, 320);
+  expect(seen).toHaveBeenCalledWith(0.5, 220);
+  touch("pointerup", 2, 320);
+  touch("pointermove", 1, 10);
+  expect(seen).toHaveBeenCalledTimes(1);
+  stop();
 });
 
 it("places within a season have the words of their season", () => {

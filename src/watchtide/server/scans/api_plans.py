@@ -1,0 +1,80 @@
+"""Plans over REST: their versions, what each changed, and where it stands."""
+
+import difflib
+from itertools import pairwise
+from typing import Any
+
+from django.db.models import Count
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.server.scans.models import Plan, PlanVersion, Scan, Standing
+
+
+class ChangedLineSerializer(serializers.Serializer):
+    kind = serializers.ChoiceField(choices=[(k, k) for k in ("same", "added", "removed")])
+    text = serializers.CharField(allow_blank=True, trim_whitespace=False)
+
+
+class PlanVersionSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    number = serializers.IntegerField()
+    author = serializers.CharField(allow_blank=True)
+    created_at = serializers.DateTimeField()
+    text = serializers.CharField()
+    stands_for = serializers.IntegerField(help_text="streams it speaks for")
+    scans = serializers.IntegerField()
+    changes = ChangedLineSerializer(many=True, help_text="against the version before; empty for the first")
+
+
+class PlanListSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    versions = serializers.IntegerField()
+    stands_for = serializers.IntegerField()
+
+
+def changes(before: str, after: str) -> list[dict[str, str]]:
+    """Lines that two texts share, and those only one has, in order."""
+    names = {" ": "same", "+": "added", "-": "removed"}
+    lines = difflib.Differ().compare(before.splitlines(), after.splitlines())
+    return [{"kind": names[x[0]], "text": x[2:]} for x in lines if x[0] in names]
+
+
+class PlansView(APIView):
+    @extend_schema(operation_id="plans", responses=PlanListSerializer(many=True))
+    def get(self, request) -> Response:
+        """All plans by name, with how many streams each speaks for."""
+        held = dict(Standing.objects.values_list("plan_version__plan").annotate(n=Count("pk")))
+        rows = Plan.objects.annotate(number=Count("versions")).order_by("name")
+        return Response(
+            [
+                {"id": p.pk, "name": p.name, "versions": p.number, "stands_for": held.get(p.pk, 0)}
+                for p in rows
+            ]
+        )
+
+
+class PlanVersionsView(APIView):
+    @extend_schema(operation_id="plan_versions", responses=PlanVersionSerializer(many=True))
+    def get(self, request, pk: int) -> Response:
+        """The versions of a plan, newest first, each with its differences from the one before."""
+        versions = list(PlanVersion.objects.filter(plan=Plan.objects.get(pk=pk)).order_by("number"))
+        held = dict(
+            Standing.objects.filter(plan_version__plan=pk).values_list("plan_version").annotate(n=Count("pk"))
+        )
+        scans = dict(
+            Scan.objects.filter(plan_version__plan=pk).values_list("plan_version").annotate(n=Count("pk"))
+        )
+        told: list[list[dict[str, Any]]] = [[]] + [changes(a.text, b.text) for a, b in pairwise(versions)]
+        return Response(
+            [
+                {
+                    "id": v.pk, "number": v.number, "author": v.author, "created_at": v.created_at, "text": v.text,
+                    "stands_for": held.get(v.pk, 0), "scans": scans.get(v.pk, 0), "changes": lines,
+                }
+                for v, lines in reversed(list(zip(versions, told, strict=True)))
+            ]
+        )  # fmt: skip

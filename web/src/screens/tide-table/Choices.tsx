@@ -1,0 +1,89 @@
+import { Popover } from "@mantine/core";
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { plural } from "../../parts/words";
+import { COLUMNS, FLEET } from "./caps";
+
+/** Of a thousand streams some always look odd: hold the share of false ones among those shown. */
+export function FleetSwitch({
+  rate,
+  heldBack,
+  promise,
+  onChange,
+}: {
+  rate: number | null;
+  heldBack: number;
+  promise: string;
+  onChange: (rate: number | null) => void;
+}) {
+  return (
+    <span title={promise && `${promise.charAt(0).toUpperCase()}${promise.slice(1)}.`}>
+      <label>
+        Across the fleet{" "}
+        <select
+          className="word"
+          value={rate ?? ""}
+          onChange={(e) => onChange(e.target.value ? Number(e.target.value) : null)}
+        >
+          <option value="">every finding</option>
+          {[...new Set([...FLEET, ...(rate ? [rate] : [])])].sort().map((r) => (
+            <option key={r} value={r}>
+              at most {Math.round(r * 1000) / 10} % false a day
+            </option>
+          ))}
+        </select>
+      </label>
+      {rate !== null && (
+        <span className="soft small" role="status">
+          {" "}
+          {heldBack ? `${plural(heldBack, "finding")} held back` : "nothing held back"}
+        </span>
+      )}
+    </span>
+  );
+}
+
+/** Which columns this person's table has; kept on the server, so that they come along to another machine. */
+export function Columns({ chosen }: { chosen: string[] }) {
+  const client = useQueryClient();
+  const [problem, setProblem] = useState<unknown>(null);
+  const keep = async (columns: string[]) => {
+    setProblem(null);
+    try {
+      await api.PUT("/api/v1/tide/columns", { body: { columns: columns as never } });
+      await client.invalidateQueries({ queryKey: ["tide"] });
+    } catch (error) {
+      setProblem(error);
+    }
+  };
+  const names = Object.keys(COLUMNS);
+  return (
+    <Popover position="bottom-end" withinPortal trapFocus>
+      <Popover.Target>
+        <button type="button" className="act">
+          Columns
+        </button>
+      </Popover.Target>
+      <Popover.Dropdown className="change">
+        <fieldset className="plain-set">
+          <legend className="soft small">Columns of this table, for you</legend>
+          {names.map((name) => (
+            <label key={name} style={{ display: "block" }}>
+              <input
+                type="checkbox"
+                checked={chosen.includes(name)}
+                onChange={(e) =>
+                  void keep(names.filter((n) => (n === name ? e.target.checked : chosen.includes(n))))
+                }
+              />{" "}
+              {COLUMNS[name]}
+            </label>
+          ))}
+          {problem != null && <Trouble error={problem} />}
+        </fieldset>
+      </Popover.Dropdown>
+    </Popover>
+  );
+}

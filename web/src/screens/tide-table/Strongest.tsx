@@ -1,0 +1,108 @@
+import { Link } from "react-router";
+import type { Finding } from "../../api/client";
+import { isBad, Mark } from "../../parts/marks";
+import { Taking } from "../../parts/Taking";
+import { dayTime, duration, figure, plural } from "../../parts/words";
+import { type Cap, CHOICES } from "./caps";
+
+/** The strongest open findings, so many of a family and of a stream at most. */
+export function Strongest({
+  findings,
+  open,
+  fresh,
+  looked,
+  badSides,
+  caps,
+  setCap,
+}: {
+  caps: Record<Cap, number>;
+  setCap: (name: Cap, value: number) => void;
+  findings: Finding[];
+  open: number;
+  fresh: number;
+  looked: string | null;
+  badSides: Map<number, string>;
+}) {
+  return (
+    <section aria-label="Strongest open findings" className="strongest">
+      <h2>
+        {open ? plural(open, "open finding") : "No open findings"}
+        <span className="soft small plain">
+          {open === 0
+            ? "every finding has a verdict"
+            : looked
+              ? `${fresh} new since you last looked, ${dayTime(Date.parse(looked), Intl.DateTimeFormat().resolvedOptions().timeZone)}`
+              : ""}
+        </span>
+        {open > 0 && (
+          <span className="soft small plain">
+            the <CapWord name="most" label="strongest shown" {...{ caps, setCap }} /> strongest, at most{" "}
+            <CapWord name="family" label="at most a family" {...{ caps, setCap }} /> a family and{" "}
+            <CapWord name="stream" label="at most a stream" {...{ caps, setCap }} /> a stream
+          </span>
+        )}
+        {open > 0 && (
+          <Link to="/review" className="act plain">
+            Review them
+          </Link>
+        )}
+      </h2>
+      <ol>
+        {findings.map((f) => (
+          <li key={f.id}>
+            <Link to={linkTo(f)}>
+              <Mark
+                kind={f.kind}
+                direction={f.direction}
+                isBad={isBad(f, badSides.get(f.stream) ?? "both")}
+              />
+              <span className="figure">{figure(f.score, 1)} σ</span>
+              <strong>{f.title}</strong>
+              <span className="soft small">
+                {f.metric}, {dayTime(f.start, f.zone)},{" "}
+                {f.kind === "shift"
+                  ? `step of ${figure(f.size)} ${f.unit}`
+                  : duration((f.end - f.start) / 1000)}
+              </span>
+            </Link>
+            <Taking finding={f} />
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+/** The workbench at a finding, with a week or so around it. */
+export function linkTo(f: Finding): string {
+  const margin = Math.max(3 * 86_400_000, f.end - f.start);
+  return `/workbench/${f.stream}?from=${f.start - margin}&to=${f.end + margin}&finding=${f.id}`;
+}
+
+function CapWord({
+  name,
+  label,
+  caps,
+  setCap,
+}: {
+  name: Cap;
+  label: string;
+  caps: Record<Cap, number>;
+  setCap: (name: Cap, value: number) => void;
+}) {
+  const choices = [...new Set([...CHOICES[name], caps[name]])].sort((a, b) => a - b);
+  return (
+    <select
+      className="word"
+      aria-label={label}
+      value={caps[name]}
+      onChange={(e) => setCap(name, Number(e.target.value))}
+    >
+      {choices.map((n) => (
+        <option key={n} value={n}>
+          {n}
+        </option>
+      ))}
+    </select>
+  );
+}

@@ -1,0 +1,70 @@
+import type { Range } from "../../charts/TimePane";
+import { hours } from "../../parts/words";
+
+const DAY = 86_400_000;
+/** A cell narrower than this share of the span is no mark but a smear. */
+const LEAST_SHARE = 0.006;
+
+/** Where the cycles of a season begin within a span: by the clocks for days and weeks, else counted from 1970. */
+export function cyclesOf(hoursLong: number, range: Range, zone: string): number[] {
+  const length = hoursLong * 3_600_000;
+  const isCalendar = length % DAY === 0;
+  const starts: number[] = [];
+  // A week begins on Monday; 1970 began on a Thursday.
+  const origin = length % (7 * DAY) === 0 ? 4 * DAY : 0;
+  const shift = (ms: number) => (isCalendar ? offsetOf(ms, zone) : 0);
+  const first = Math.floor((range[0] + shift(range[0]) - origin) / length);
+  for (let k = first; starts.length < 2 / LEAST_SHARE; k++) {
+    const wall = k * length + origin;
+    const at = wall - shift(wall - shift(wall));
+    if (at > range[1]) break;
+    starts.push(at);
+  }
+  return starts;
+}
+
+const formats = new Map<string, Intl.DateTimeFormat>();
+
+/** What the clocks of a zone are ahead of UTC at a moment, in ms. */
+function offsetOf(ms: number, zone: string): number {
+  let format = formats.get(zone);
+  if (!format) {
+    format = new Intl.DateTimeFormat("en-GB", { timeZone: zone, timeZoneName: "longOffset" });
+    formats.set(zone, format);
+  }
+  const words = format.formatToParts(ms).find((p) => p.type === "timeZoneName")?.value ?? "";
+  const [, sign, h, m] = /([+-])(\d+):(\d+)/.exec(words) ?? [];
+  return sign ? (sign === "-" ? -1 : 1) * (Number(h) * 60 + Number(m)) * 60_000 : 0;
+}
+
+/** One rule a season: its cycles in turn filled and open, so that the eye can count them. */
+export function SeasonRuler({ hours: all, range, zone }: { hours: number[]; range: Range; zone: string }) {
+  const span = range[1] - range[0];
+  const shown = all.filter((h) => (h * 3_600_000) / span > LEAST_SHARE && h * 3_600_000 < 2 * span);
+  if (!shown.length) return null;
+  return (
+    <div className="ruler" role="img" aria-label={`Cycles of ${shown.map((h) => hours(h)).join(" and ")}`}>
+      {shown.map((h) => {
+        const length = h * 3_600_000;
+        const x = (ms: number) => Math.min(100, Math.max(0, ((ms - range[0]) / span) * 100));
+        const starts = cyclesOf(h, range, zone);
+        return (
+          <div key={h} className="rule">
+            <span>{hours(h)}</span>
+            {starts.map((at, i) => {
+              const end = starts[i + 1] ?? at + length;
+              const isOdd = Math.round(at / length) % 2 === 1;
+              return (
+                <i
+                  key={at}
+                  className={isOdd ? "odd" : ""}
+                  style={{ left: `${x(at)}%`, width: `${x(end) - x(at)}%` }}
+                />
+              );
+            })}
+          </div>
+        );
+      })}
+    </div>
+  );
+}

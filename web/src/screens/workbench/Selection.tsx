@@ -1,0 +1,77 @@
+import { Popover } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, get } from "../../api/client";
+import { Waiting } from "../../parts/ask";
+import { figure } from "../../parts/words";
+import type { StreamFacts } from "./Workbench";
+
+/** Streams picked by hand, of any family, to try a plan on: what is tried on them can then be made to stand for them. */
+export function Selection({
+  stream,
+  isBusy,
+  onTry,
+}: {
+  stream: StreamFacts;
+  isBusy: boolean;
+  onTry: (streams: number[]) => void;
+}) {
+  const [isOpen, setOpen] = useState(false);
+  const [picked, setPicked] = useState<number[]>([stream.id]);
+  const [text, setText] = useState(stream.metric);
+  const tide = useQuery({
+    queryKey: ["tide", {}],
+    enabled: isOpen,
+    queryFn: () => get(api.GET("/api/v1/tide")),
+  });
+  const words = text.toLowerCase().split(/\s+/);
+  const found = (tide.data?.rows ?? []).filter((r) =>
+    words.every((w) => `${r.metric} ${r.title} ${r.attributes} ${r.owner}`.toLowerCase().includes(w)),
+  );
+  const turn = (id: number, isIn: boolean) =>
+    setPicked((old) => (isIn ? [...old, id] : old.filter((p) => p !== id)));
+  return (
+    <Popover opened={isOpen} onChange={setOpen} position="bottom-end" withinPortal trapFocus>
+      <Popover.Target>
+        <button type="button" className="act" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+          Try on a selection
+        </button>
+      </Popover.Target>
+      <Popover.Dropdown className="change">
+        <div className="selection">
+          <input
+            className="field"
+            aria-label="Find streams to try it on"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+          {tide.isPending && <Waiting what="Reading the streams" />}
+          <fieldset className="plain-set">
+            <legend className="soft small">{figure(found.length)} found</legend>
+            {found.slice(0, 200).map((r) => (
+              <label key={r.id}>
+                <input
+                  type="checkbox"
+                  checked={picked.includes(r.id)}
+                  onChange={(e) => turn(r.id, e.target.checked)}
+                />{" "}
+                {r.metric} · {r.title}
+              </label>
+            ))}
+          </fieldset>
+          <button
+            type="button"
+            className="act"
+            disabled={isBusy || picked.length === 0}
+            onClick={() => {
+              setOpen(false);
+              onTry(picked);
+            }}
+          >
+            Try on these {figure(picked.length)}
+          </button>
+        </div>
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
