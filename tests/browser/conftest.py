@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import signal
 from types import SimpleNamespace
 
 import pytest
@@ -35,7 +36,16 @@ def app(tmp_path_factory):
     children = []
     try:
         supervise._do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
-        children += supervise._workers(environment)
+        lanes = supervise._workers(environment)
+        children += lanes
+
+        def replace_worker(lane):
+            """Kill the worker of a lane as a crash would, and start another as its keeper would."""
+            worker = lanes[("interactive", "bulk").index(lane)]
+            os.kill(worker.pid, signal.SIGKILL)
+            worker.wait()
+            children.append(supervise._start(environment, *worker.restart))
+
         supervise._do(environment, "-m", "watchtide.demo.load", str(folder), f"http://127.0.0.1:{relay}")
         command = (
             "-m",
@@ -61,7 +71,7 @@ def app(tmp_path_factory):
         children.append(
             supervise._start(environment, "-m", "watchtide.demo.standins", *play, "--pace", "120")
         )
-        yield SimpleNamespace(base=f"http://127.0.0.1:{port}")
+        yield SimpleNamespace(base=f"http://127.0.0.1:{port}", replace_worker=replace_worker)
     finally:
         supervise._end(children)
         connection.cursor().execute(f"DROP DATABASE {name}")

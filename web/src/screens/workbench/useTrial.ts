@@ -41,6 +41,7 @@ export function useTrial(onDone: (scan: Scan) => void): Trial {
     setId(null);
     onDone(scan);
   }, [state]);
+  const again = (job.data?.attempt ?? 1) > 1 ? "its worker was lost and another took over, " : "";
   return {
     run: async (plan, streams, mode = "fit") => {
       setError(null);
@@ -70,7 +71,7 @@ export function useTrial(onDone: (scan: Scan) => void): Trial {
       id === null
         ? null
         : state === "running" && job.data?.total
-          ? `${job.data.done ?? 0} of ${job.data.total} streams`
+          ? `${again}${job.data.done ?? 0} of ${job.data.total} streams`
           : state === "cancelled"
             ? "cancelled; nothing of it is kept"
             : "waiting for a worker",
