@@ -1,4 +1,4 @@
-"""Times in the real browser, on a server of its own with made-up streams of 20,000 and 1,000,000 samples."""
+"""Times in the real browser, on a server of its own: streams of 20,000 and 1,000,000 samples, and a table of 1,000."""
 
 import os
 import socket
@@ -30,12 +30,25 @@ for i, (n, step) in enumerate(((20_000, 900), (1_000_000, 60))):
     times = 1_700_000_000 * 10**9 + np.arange(n, dtype=np.int64) * step * 10**9
     s = Stream.objects.create(metric=f"bench_{n}", key=f"metric=bench_{n}", key_sha=str(i) * 64, step_ns=step * 10**9)
     rows.append((s.pk, times, taps(n)))
+table = []
+rng = np.random.default_rng(0)
+for i in range(1_000):
+    key = f"metric=table_{i % 20:02d},place=p{i:04d}"
+    s = Stream.objects.create(metric=f"table_{i % 20:02d}", key=key, key_sha=f"t{i:063d}", step_ns=900 * 10**9)
+    times = 1_700_000_000 * 10**9 + np.arange(1_344, dtype=np.int64) * 900 * 10**9
+    values = taps(1_344) + rng.normal(0, 4, 1_344)
+    values[rng.integers(0, 1_344, 2)] *= 3
+    table.append(s.pk)
+    rows.append((s.pk, times, values))
 store.write_blocks(batch, rows)
 Batch.objects.update(accepted_at="2026-01-01T00:00Z")
 folding.fold()
 scans.start(scans.plan_version("bench", from_data({"flag": {"level": {"sigmas": 5}}}), ""), [rows[0][0]], is_standing=True)
 from watchtide.server.jobs import services
 from watchtide.server.jobs.models import Job
+services.run(Job.objects.latest("pk").pk)
+quick = from_data({"baseline": {"kind": "slot", "seasons": ["24h"]}, "flag": {"level": {"sigmas": 5}, "windows": "none"}})
+scans.start(scans.plan_version("table", quick, ""), table, is_standing=True)
 services.run(Job.objects.latest("pk").pk)
 """
 
@@ -59,6 +72,49 @@ document.querySelector(`a.tide-stream[href="/workbench/${arguments[0]}"]`).click
   if (document.querySelectorAll(".bench-charts .u-over").length) requestAnimationFrame(() => done(performance.now() - begin));
   else requestAnimationFrame(look);
 })();
+"""
+
+
+# From the rail to the tide table with its rows drawn.
+TABLE = """
+const done = arguments[0];
+const begin = performance.now();
+document.querySelector("nav a[href='/']:not(.mark)").click();
+(function look() {
+  if (document.querySelectorAll("a.tide-stream").length > 10) requestAnimationFrame(() => done(performance.now() - begin));
+  else requestAnimationFrame(look);
+})();
+"""
+
+# The whole table scrolled through, a row a frame at least: the longest tasks, and how long frames took.
+SCROLL = """
+const done = arguments[0];
+const box = document.querySelector(".tide-scroll");
+const tasks = [];
+new PerformanceObserver((list) => tasks.push(...list.getEntries().map((e) => e.duration))).observe({ type: "longtask" });
+const frames = [];
+let last = performance.now();
+(function step(now) {
+  frames.push(now - last);
+  last = now;
+  box.scrollTop += 80;
+  if (box.scrollTop + box.clientHeight < box.scrollHeight - 1) requestAnimationFrame(step);
+  else setTimeout(() => done([frames.slice(2), tasks]), 300);
+})(last);
+"""
+
+# From a key that zooms until the first pane is drawn anew.
+ZOOM = """
+const done = arguments[0];
+const pen = document.querySelector(".bench-charts canvas").getContext("2d");
+const clear = pen.clearRect;
+const begin = performance.now();
+pen.clearRect = function (...box) {
+  pen.clearRect = clear;
+  requestAnimationFrame(() => done(performance.now() - begin));
+  return clear.apply(pen, box);
+};
+document.body.dispatchEvent(new KeyboardEvent("keydown", { key: arguments[1], bubbles: true }));
 """
 
 
@@ -114,7 +170,7 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
     small, large = ids["bench_20000"], ids["bench_1000000"]
 
     def open_from_table(stream: int) -> float:
-        driver.get(base + "/")
+        driver.get(base + "/?filter=bench")
         browser.wait_for(
             driver, lambda d: d.find_elements("css selector", f'a.tide-stream[href="/workbench/{stream}"]')
         )
@@ -127,6 +183,21 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
     )
     levels = [float(driver.execute_async_script(LEVEL)) for _ in range(RUNS + 1)][1:]
     million = [open_from_table(large) for _ in range(6)][1:]
+    browser.settled(driver)
+    driver.execute_script("document.activeElement.blur()")
+    zooms = []
+    for i in range(RUNS + 2):
+        # In and out in turn, so that every other one is a span not seen before; what it fetches may come later.
+        zooms.append(float(driver.execute_async_script(ZOOM, "-" if i % 3 == 2 else "+")))
+        browser.settled(driver)
+    tables = []
+    for _ in range(RUNS + 1):
+        tables.append(float(driver.execute_async_script(TABLE)))
+        driver.back()
+        browser.wait_for(driver, lambda d: d.find_elements("css selector", ".bench-charts .u-over"))
+    driver.execute_async_script(TABLE)
+    browser.settled(driver)
+    frames, tasks = driver.execute_async_script(SCROLL)
     paint = driver.execute_script(
         "return performance.getEntriesByName('first-contentful-paint')[0]?.startTime ?? null"
     )
@@ -136,5 +207,12 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
         "level change to new figures, median ms": float(np.median(levels)),
         "level change, 95th percentile ms": float(np.quantile(levels, 0.95)),
         "opening 1,000,000 samples: click to drawn, median ms": float(np.median(million)),
+        "zoom to redraw at 1,000,000 samples, median ms": float(np.median(zooms[2:])),
+        "zoom to redraw, 95th percentile ms": float(np.quantile(zooms[2:], 0.95)),
+        "tide table of 1,000 streams: click to rows, median ms": float(np.median(tables[1:])),
+        "tide table, 95th percentile ms": float(np.quantile(tables[1:], 0.95)),
+        "scrolling 1,000 rows: median frame ms": float(np.median(frames)),
+        "scrolling, 95th percentile frame ms": float(np.quantile(frames, 0.95)),
+        "scrolling: tasks over 50 ms": len(tasks),
         "first paint of a page, ms": float(paint) if paint is not None else "not told by the browser",
     }

@@ -33,11 +33,6 @@ def covers(scope: str, stream: str) -> bool:
     return set(decode(scope)) <= set(decode(stream))
 
 
-def share_a_pair(one: str, other: str) -> bool:
-    """Whether two streams are the same or have a name=value in common."""
-    return one == other or bool(set(decode(one)) & set(decode(other)))
-
-
 def _escape(text: str) -> str:
     return "".join(_ESCAPES.get(c, c) for c in text)
 

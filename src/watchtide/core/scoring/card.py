@@ -5,6 +5,7 @@ The definitions are written out in docs/methods.md, "How precision is counted".
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -327,15 +328,19 @@ def _group_starts(outcomes: Sequence[Outcome]) -> tuple[list[int], list[int]]:
             i = parent[i]
         return i
 
-    for i, one in enumerate(order):
-        for j in range(i + 1, len(order)):
-            other = order[j]
-            if other.finding.start > one.finding.end:
-                break
-            both = set(one.incidents) & set(other.incidents)
-            neither = not one.incidents and not other.incidents
-            if both or (neither and keys.share_a_pair(one.finding.series, other.finding.series)):
-                parent[root(j)] = root(i)
+    # What two findings may have in common: an incident, or without one a name=value of their streams. All that still last
+    # at a start overlap one another there, so that joining the longest of them joins all.
+    longest: dict[tuple[object, ...], int] = {}
+    pairs = cache(keys.decode)
+    for i, o in enumerate(order):
+        series = o.finding.series
+        mine: list[tuple[object, ...]] = [(x,) for x in o.incidents] or [(series,), *pairs(series)]
+        for common in mine:
+            j = longest.get(common)
+            if j is not None and order[j].finding.end >= o.finding.start:
+                parent[root(i)] = root(j)
+            if j is None or o.finding.end > order[j].finding.end:
+                longest[common] = i
     begins: dict[int, int] = {}
     for i, o in enumerate(order):
         begins.setdefault(root(i), o.finding.start)

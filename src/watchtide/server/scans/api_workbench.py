@@ -11,7 +11,6 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.engine import examine, outcome
-from watchtide.plan import load
 from watchtide.server.problems import Problem
 from watchtide.server.scans import explain, screens, services
 from watchtide.server.scans.api import MS, SPAN, FindingSerializer, NumbersField, TimesField, span_of
@@ -56,7 +55,7 @@ class ExaminationView(APIView):
     def get(self, request, pk: int, stream: int) -> Response:
         """Is it any good? Error figures and diagnoses, each with the plan that its remedy makes."""
         row = _scan_stream(pk, stream)
-        plan = load(row.scan.plan_version.text)
+        plan = services.plan_of(row.scan.plan_version.text)
         told = examine.examine(services.rescan(row))
         for d in told["diagnoses"]:
             kind = told["baseline"]["kind"]

@@ -18,7 +18,6 @@ from watchtide.core.scoring.rows import Points, inside_any
 from watchtide.core.series import Series
 from watchtide.engine import forms, reduce, stages, together
 from watchtide.plan import Plan as PlanText
-from watchtide.plan import load
 from watchtide.plan.model import Fleet
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
@@ -260,7 +259,7 @@ def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
             "plan": s.plan_version.plan.name,
             "plan_id": s.plan_version.plan_id,
             "version": s.plan_version.number,
-            "plan_data": load(s.plan_version.text).as_data(),
+            "plan_data": services.plan_of(s.plan_version.text).as_data(),
             "plan_text": s.plan_version.text,
             "is_standing": s.is_standing,
             "mode": s.mode,
@@ -315,7 +314,7 @@ def stream_curve(row: ScanStream) -> dict[str, Any]:
             "false_per_week": figures["false_per_week"],
             "excluded": figures["excluded"],
         },
-        "promised": promised(scanned, load(row.scan.plan_version.text)),
+        "promised": promised(scanned, services.plan_of(row.scan.plan_version.text)),
         "logbook_version": logbook.version(),
     }
 

@@ -5,6 +5,7 @@ import hashlib
 import math
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -43,6 +44,12 @@ BLOCK_NS = 24 * 3_600 * SECOND_NS
 
 def stage_folder() -> Path:
     return Path(settings.DATA_FOLDER) / "stages"
+
+
+@lru_cache(maxsize=256)
+def plan_of(text: str) -> PlanText:
+    """The plan of a version's text; reading it takes longer than flagging a stream by it."""
+    return load(text)
 
 
 @transaction.atomic
@@ -86,7 +93,7 @@ def start(
     """Put down a scan and the job that runs it. mode : fit, or replay (as if live; never the standing one)."""
     if not stream_ids:
         raise Problem("no stream to scan", place="streams", remedy="choose at least one stream")
-    _check_covariates(load(version.text), stream_ids)
+    _check_covariates(plan_of(version.text), stream_ids)
     scan = Scan.objects.create(
         plan_version=version,
         is_standing=is_standing,
@@ -205,7 +212,7 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode
 
 def rescan(row: ScanStream) -> stages.Scanned:
     """A stream's result again: its baseline stage, flagged by its plan, with what family and fleet had to say."""
-    plan = load(row.scan.plan_version.text)
+    plan = plan_of(row.scan.plan_version.text)
     scanned = flagged(base_of(row), plan, row.borrowed)
     if "fleet" not in row.resolved:
         return scanned
@@ -239,7 +246,7 @@ def base_of(row: ScanStream) -> stages.Baselined:
     """
     base = cache.load(stage_folder(), row.stage_key)
     if base is None:
-        plan = load(row.scan.plan_version.text)
+        plan = plan_of(row.scan.plan_version.text)
         # Spans of any of the verdicts that are left out, under one that is.
         verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
         labels = [core_rows.Label(a, b, "", verdict) for a, b in row.left_out]
@@ -381,7 +388,7 @@ def setting_of(scan: Scan) -> Setting:
 
 def curve_of(scan: Scan, scanned: Sequence[stages.Scanned]) -> Curve:
     """The operating curve over these streams of a scan, against the present logbook."""
-    plan = load(scan.plan_version.text)
+    plan = plan_of(scan.plan_version.text)
     return curve(
         [Scored(s.base.key, s.base.series.times, s.z, s.base.side == ODD) for s in scanned],
         logbook.labels(),

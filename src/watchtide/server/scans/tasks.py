@@ -7,7 +7,7 @@ from django.conf import settings
 from django.utils import timezone
 
 from watchtide.engine import kept, run, stages, together
-from watchtide.plan import Plan, durations, load
+from watchtide.plan import Plan, durations
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
@@ -21,7 +21,7 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
     row = Scan.objects.select_related("plan_version").get(pk=lease.arguments["scan"])
     if row.finished_at is not None:
         return {"scan": row.pk}
-    plan = load(row.plan_version.text)
+    plan = services.plan_of(row.plan_version.text)
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     version, labels = logbook.version(), logbook.labels()
     tasks = [services.task(s, plan, labels, row.mode) for s in streams]
