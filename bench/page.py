@@ -105,7 +105,7 @@ let last = performance.now();
 
 # From a key that zooms until the first pane is drawn anew.
 ZOOM = """
-const done = arguments[0];
+const done = arguments[1];
 const pen = document.querySelector(".bench-charts canvas").getContext("2d");
 const clear = pen.clearRect;
 const begin = performance.now();
@@ -114,7 +114,7 @@ pen.clearRect = function (...box) {
   requestAnimationFrame(() => done(performance.now() - begin));
   return clear.apply(pen, box);
 };
-document.body.dispatchEvent(new KeyboardEvent("keydown", { key: arguments[1], bubbles: true }));
+document.body.dispatchEvent(new KeyboardEvent("keydown", { key: arguments[0], bubbles: true }));
 """
 
 

@@ -34,8 +34,7 @@ export const Ribbon = memo(function Ribbon({
   useEffect(() => {
     const element = canvas.current;
     if (!element) return;
-    const draw = () => {
-      const width = element.clientWidth;
+    const draw = (width: number) => {
       const ratio = devicePixelRatio || 1;
       element.width = width * ratio;
       element.height = height * ratio;
@@ -48,24 +47,30 @@ export const Ribbon = memo(function Ribbon({
       const bins = new Int8Array(bytes.buffer);
       const left = x(from);
       const step = (x(to) - left) / (bins.length || 1);
+      const isOpen = (i: number) =>
+        judgedUntil !== null && from + ((i + 1) / bins.length) * (to - from) > judgedUntil;
       for (let i = 0; i < bins.length; i++) {
         const value = bins[i] ?? QUIET;
         if (value === QUIET) continue;
         pen.globalAlpha = 1;
-        if (judgedUntil !== null && from + ((i + 1) / bins.length) * (to - from) > judgedUntil) {
+        if (isOpen(i)) {
           pen.strokeStyle = colours.line;
           pen.lineWidth = 1;
           pen.strokeRect(left + i * step + 0.5, 0.5, Math.max(1, step - 1), height - 1);
           continue;
         }
+        // A run of calm bins is one piece: of a thousand rows none may take long.
+        let end = i + 1;
+        while (end < bins.length && bins[end] !== QUIET && !isOpen(end)) end++;
         pen.fillStyle = colours.wash;
-        pen.fillRect(left + i * step, 0, step + 0.6, height);
+        pen.fillRect(left + i * step, 0, (end - i) * step + 0.6, height);
+        i = end - 1;
       }
       for (let i = 0; i < bins.length; i++) {
         const value = bins[i] ?? QUIET;
         const size = Math.abs(value);
         if (value === QUIET || size < FAINT) continue;
-        if (judgedUntil !== null && from + ((i + 1) / bins.length) * (to - from) > judgedUntil) continue;
+        if (isOpen(i)) continue;
         const share = Math.min(1, (size - FAINT) / 70);
         pen.globalAlpha = 0.22 + 0.78 * share;
         pen.fillStyle = value > 0 ? colours.above : colours.below;
@@ -88,8 +93,8 @@ export const Ribbon = memo(function Ribbon({
         pen.stroke();
       }
     };
-    draw();
-    const watch = new ResizeObserver(draw);
+    // The observer tells the first width too, when it is laid out anyway: asking would lay out the page for every row.
+    const watch = new ResizeObserver(([seen]) => draw(seen?.contentRect.width ?? 0));
     watch.observe(element);
     return () => watch.disconnect();
   }, [ribbon, from, to, span, marks, judgedUntil, height, scheme]);

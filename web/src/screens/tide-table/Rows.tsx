@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useRef, useState } from "react";
+import { memo, useCallback, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { TideRow } from "../../api/client";
 import { Ribbon } from "../../charts/Ribbon";
@@ -90,6 +90,13 @@ export function Rows({
       if (line?.kind === "stream") navigate(`/workbench/${line.row.id}`);
     },
   });
+  const openAt = useCallback(
+    (row: TideRow, ms: number) => {
+      const near = 3 * 86_400_000;
+      navigate(`/workbench/${row.id}?from=${Math.round(ms - near)}&to=${Math.round(ms + near)}`);
+    },
+    [navigate],
+  );
   const axis = ticks(span[0], span[1], zone, 9);
   const x = (ms: number) => `${((ms - span[0]) / (span[1] - span[0])) * 100}%`;
   const grid = {
@@ -147,15 +154,12 @@ export function Rows({
                 key={line.row.id}
                 row={line.row}
                 span={span}
-                style={{ ...place, ...grid }}
+                top={item.start}
+                height={item.size}
+                grid={grid.gridTemplateColumns}
                 columns={columns}
                 isChosen={item.index === chosen}
-                openAt={(ms) => {
-                  const near = 3 * 86_400_000;
-                  navigate(
-                    `/workbench/${line.row.id}?from=${Math.round(ms - near)}&to=${Math.round(ms + near)}`,
-                  );
-                }}
+                openAt={openAt}
               />
             );
           })}
@@ -167,26 +171,31 @@ export function Rows({
 
 const SIGNS: Record<string, string> = { adrift: "above", silent: "shift-word", steady: "", learning: "soft" };
 
-function Row({
+/** One stream; drawn anew only when something of it changes, not with every row that scrolls into sight. */
+const Row = memo(function Row({
   row,
   span,
-  style,
+  top,
+  height,
+  grid,
   isChosen,
   columns,
   openAt,
 }: {
   columns: string[];
-  openAt: (ms: number) => void;
+  openAt: (row: TideRow, ms: number) => void;
   row: TideRow;
   span: [number, number];
-  style: object;
+  top: number;
+  height: number;
+  grid: string;
   isChosen: boolean;
 }) {
   return (
     <Link
       to={`/workbench/${row.id}`}
       className="tide-line tide-stream"
-      style={style}
+      style={{ position: "absolute", top, height, left: 0, right: 0, gridTemplateColumns: grid }}
       aria-current={isChosen || undefined}
     >
       <span className="name">{row.title}</span>
@@ -197,7 +206,7 @@ function Row({
           if (e.metaKey || e.ctrlKey || e.shiftKey) return;
           const box = e.currentTarget.getBoundingClientRect();
           e.preventDefault();
-          openAt(span[0] + ((e.clientX - box.left) / (box.width || 1)) * (span[1] - span[0]));
+          openAt(row, span[0] + ((e.clientX - box.left) / (box.width || 1)) * (span[1] - span[0]));
         }}
       >
         {row.ribbon_from !== null && row.ribbon_to !== null ? (
@@ -219,7 +228,7 @@ function Row({
       ))}
     </Link>
   );
-}
+});
 
 /** How wide a column is: the ribbon takes what is left. */
 const WIDTHS: Record<string, string> = {
