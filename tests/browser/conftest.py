@@ -8,6 +8,7 @@ from types import SimpleNamespace
 import pytest
 from bench import browser
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 
 
 @pytest.fixture(scope="session")
@@ -117,6 +118,13 @@ class Page:
 
     def says(self, words, css="body", seconds=25):
         self.wait(lambda: words in self.driver.find_element(By.CSS_SELECTOR, css).text, seconds)
+
+    def change_word(self, label, text):
+        """Open a word of the plan's sentence and write another in its place."""
+        self.labelled(label).click()
+        field = self.wait(lambda: self.all("[role=dialog] input"))[0]
+        field.send_keys(Keys.CONTROL + "a")
+        field.send_keys(text + Keys.ENTER)
 
     def type(self, keys):
         self.driver.switch_to.active_element.send_keys(keys)

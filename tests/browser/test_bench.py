@@ -15,14 +15,6 @@ from tests.browser.test_walk import stream_id
 pytestmark = pytest.mark.browser
 
 
-def change_word(page, label, text):
-    """Open a word of the sentence and write another in its place."""
-    page.labelled(label).click()
-    field = page.wait(lambda: page.all("[role=dialog] input"))[0]
-    field.send_keys(Keys.CONTROL + "a")
-    field.send_keys(text + Keys.ENTER)
-
-
 def text_of(page, path):
     script = "const done = arguments[1]; fetch(arguments[0]).then((r) => r.text()).then(done)"
     return page.driver.execute_async_script(script, path)
@@ -32,7 +24,7 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     number = stream_id(page, "cold_hold_temp", "Hold 3")
     page.open(f"/workbench/{number}")
     standing = page.fetch(f"/api/v1/streams/{number}")["standing_scan"]
-    change_word(page, "seasons:", "none")
+    page.change_word("seasons:", "none")
     page.button("Run as trial").click()
     page.says("trial · current", seconds=60)
     # What was on show stays beside it.

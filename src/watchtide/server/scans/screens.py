@@ -179,7 +179,10 @@ def _held_to_fleet(
     """The findings that stand out of all streams of their days, and how many open ones do not."""
     if rate is None:
         return findings, 0
-    rows = {key: np.frombuffer(bytes(r.blocks), services.BLOCK) for key, r in scanned.items()}
+    # Scans of an earlier version kept no p-values: nothing of theirs is held back until they are scanned again.
+    rows = {
+        key: np.frombuffer(bytes(r.blocks), services.BLOCK) for key, r in scanned.items() if len(r.blocks)
+    }
     keeping = together.rejected(
         [b["number"].astype(np.int64) for b in rows.values()],
         [b["p"].astype(np.float64) for b in rows.values()],
@@ -189,7 +192,8 @@ def _held_to_fleet(
 
     def stands_out(f: dict[str, Any]) -> bool:
         span = range(int(f["start"] // DAY_MS), int(f["end"] // DAY_MS) + 1)
-        return f["kind"] != "outlier" or bool(days.get((f["scan"], f["stream"]), set()).intersection(span))
+        own = days.get((f["scan"], f["stream"]))
+        return f["kind"] != "outlier" or own is None or bool(own.intersection(span))
 
     kept = [f for f in findings if stands_out(f)]
     return kept, sum(f["verdict"] is None for f in findings) - sum(f["verdict"] is None for f in kept)

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, get, type Schema } from "../../api/client";
-import { type Line, type Range, TimePane } from "../../charts/TimePane";
+import { type Line, TimePane } from "../../charts/TimePane";
 import { Trouble, Waiting } from "../../parts/ask";
 import { figure, hours } from "../../parts/words";
 
@@ -120,5 +120,3 @@ export function evidenceWords(told: Pick<Schema["Forms"], "leftover" | "held_out
   const held = Object.entries(told.held_out).map(([name, loss]) => `${name} ${figure(loss, 3)}`);
   return `${leak}.${held.length > 1 ? ` Held-out loss, nats a sample: ${held.join("; ")}.` : ""}`;
 }
-
-export type { Range };
