@@ -137,8 +137,9 @@ def _trial(
     """One candidate. like : one on the same scale, whose regimes and penalties hold; regimes : a fit whose regimes this
     one would find again."""
     tried = choice
-    if like is not None and len(choice.periods) > len(like.choice.periods):
-        # What a season more explains had been taken for steps and jaggedness: they are looked for anew.
+    if like is not None and len(choice.periods) > len(like.choice.periods) > 0:
+        # What a season more explains had been taken for steps and jaggedness: they are looked for anew. A first one has
+        # nothing to mend, and fitted freely it follows noise that wanders as wind does.
         like = regimes = None
     if like is not None and choice.kind == "harmonic":
         tried = replace(choice, options={"ridge": like.ridge or USUAL, **choice.options})
