@@ -134,6 +134,16 @@ def test_a_covariate_tied_to_the_stream_explains_it(small_world):
     plan = {"baseline": {"kind": "harmonic", "seasons": ["24h"], "covariates": ["wind"]}}
     base = services.rescan(row_of(scanned([stream], plan), stream)).base
     assert np.nanstd(base.series.values - base.expected) < 1.0
+    # Untied while it waits, the scan fails and says so; it is not made without.
+    scan = services.start(services.plan_version("neighbours", from_data(plan), "ann"), [stream.pk])
+    stream.covariates.clear()
+    run_jobs()
+    scan.refresh_from_db()
+    assert scan.finished_at is None and scan.job.state == "failed"
+    assert (
+        scan.job.message
+        == "flow p00 has no covariate wind; tie it to the stream under Intake, or leave it out"
+    )
 
 
 def test_what_is_not_there_is_refused_with_what_is(small_world):
@@ -189,6 +199,9 @@ def test_columns_are_kept_for_each_person(small_world, api):
     assert vic.get("/api/v1/tide").json()["columns"] == ["owner", "value"]
     assert api.get("/api/v1/tide").json()["columns"] == ["value", "state", "open"]
     assert put(vic, ["password"]) == 400
+    # What is new is counted for a viewer as for anybody.
+    assert vic.post("/api/v1/tide/looked").status_code == 204
+    assert vic.get("/api/v1/tide").json()["last_looked"]
 
 
 def test_versions_of_a_plan_show_what_each_changed(small_world, api):

@@ -15,6 +15,7 @@ import { NavLink, useNavigate } from "react-router";
 import { api, get, type Job } from "./api/client";
 import { useKeys } from "./keys/useKeys";
 import { PersonName } from "./parts/person";
+import { hasWords, useStreams } from "./parts/streams";
 import { plural } from "./parts/words";
 
 const SCREENS = [
@@ -205,13 +206,11 @@ function Search({ onDone }: { onDone: () => void }) {
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
   const navigate = useNavigate();
-  const tide = useQuery({ queryKey: ["tide"], queryFn: () => get(api.GET("/api/v1/tide")) });
-  const found = useMemo(() => {
-    const words = text.toLowerCase().split(/\s+/);
-    return (tide.data?.rows ?? [])
-      .filter((r) => words.every((w) => `${r.metric} ${r.title}`.toLowerCase().includes(w)))
-      .slice(0, 12);
-  }, [tide.data, text]);
+  const tide = useStreams();
+  const found = useMemo(
+    () => (tide.data?.rows ?? []).filter((r) => hasWords(r, text)).slice(0, 12),
+    [tide.data, text],
+  );
   const open = (id: number) => {
     onDone();
     navigate(`/workbench/${id}`);

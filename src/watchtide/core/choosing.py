@@ -140,7 +140,7 @@ def _trial(
     if like is not None and len(choice.periods) > len(like.choice.periods) > 0:
         # What a season more explains had been taken for steps and jaggedness: they are looked for anew. A first one has
         # nothing to mend, and fitted freely it follows noise that wanders as wind does.
-        like = regimes = None
+        like = None
     if like is not None and choice.kind == "harmonic":
         tried = replace(choice, options={"ridge": like.ridge or USUAL, **choice.options})
     try:

@@ -42,6 +42,11 @@ def block_maxima(times: Ints, score: Floats, clean: Bools, block_ns: int) -> Blo
     return Blocks(names, strongest, ~dirty)
 
 
+def numbers(start: int, end: int, block_ns: int) -> range:
+    """Numbers of the blocks that a closed span in ns touches."""
+    return range(start // block_ns, end // block_ns + 1)
+
+
 def tail_of(blocks: Sequence[Blocks]) -> Tail | None:
     """Tail of clean block maxima, per block, over one stream or a family."""
     values = np.concatenate([b.strongest[b.clean] for b in blocks]) if blocks else np.empty(0)

@@ -1,7 +1,7 @@
 """One stream decomposed by loess in a stated form, on its wall-clock grid, with the evidence for either form."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -42,3 +42,33 @@ def decomposed(series: Series, lengths: Sequence[float], form: str, *, robust: b
     else:
         left = series.values - trend - rows.sum(axis=0)
     return Decomposed(taken, trend, rows, left, fit.weights[wall.position], evidence)
+
+
+@dataclass(frozen=True)
+class SideBySide:
+    """Both forms of one series, or why one cannot be had. added : to every value before it was multiplied, None where
+    nothing; leftover : season left in the size of each form's remainder, where both can be had."""
+
+    forms: dict[str, Decomposed | str]
+    added: float | None
+    leftover: dict[str, float]
+
+
+def side_by_side(series: Series, lengths: Sequence[float], *, is_count: bool) -> SideBySide:
+    """Decompose in both forms, with what speaks for either.
+
+    is_count : a count of 0 has no logarithm; half a unit more changes little where counts are large.
+    """
+    added = 0.5 if is_count and bool(np.any(series.values == 0)) else None
+    lifted = series if added is None else replace(series, values=series.values + added)
+    out: dict[str, Decomposed | str] = {}
+    for form, given in (("additive", series), ("multiplicative", lifted)):
+        try:
+            out[form] = decomposed(given, lengths, form)
+        except ValueError as error:
+            out[form] = str(error)
+    leftover: dict[str, float] = {}
+    if not any(isinstance(f, str) for f in out.values()):
+        local = wall_clock(lifted).spread_out(lifted.values)
+        _, leftover = decompose.choose_form(local, round(max(lengths)), "auto")
+    return SideBySide(out, added, leftover)

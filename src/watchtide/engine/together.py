@@ -141,7 +141,9 @@ def held(s: Scanned, mine: set[int], rule: Fleet) -> Scanned:
     """The findings that overlap a rejected stream-block, and how many did not."""
     block_ns = durations.parse_ns(rule.block)
     kept = [
-        _known_late(f, block_ns) for f in s.findings if f.kind != "outlier" or mine & _blocks(f, block_ns)
+        _known_late(f, block_ns)
+        for f in s.findings
+        if f.kind != "outlier" or not mine.isdisjoint(fleet.numbers(f.start, f.end, block_ns))
     ]
     told = {
         "rate": rule.rate,
@@ -158,10 +160,6 @@ def only(s: Scanned, kept: Sequence[Finding], told: dict[str, Any]) -> Scanned:
     return replace(
         s, findings=tuple(kept), in_finding=_marks(s, kept), resolved={**s.resolved, "fleet": told}
     )
-
-
-def _blocks(f: Finding, block_ns: int) -> set[int]:
-    return set(range(f.start // block_ns, f.end // block_ns + 1))
 
 
 def _known_late(f: Finding, block_ns: int) -> Finding:

@@ -134,20 +134,17 @@ export function TimePane(props: Props) {
       element,
     );
     chart.current = made;
-    const wheel = (event: WheelEvent) => {
-      event.preventDefault();
-      const [from, to] = latest.current.range;
-      const left = event.clientX - made.over.getBoundingClientRect().left;
-      const here = made.posToVal(left, "x");
-      const factor = event.deltaY > 0 ? 1.25 : 0.8;
-      latest.current.onRange?.([here - (here - from) * factor, here + (to - here) * factor]);
-    };
-    made.over.addEventListener("wheel", wheel, { passive: false });
-    const unpinch = pinching(made.over, (factor, x) => {
+    const zoom = (factor: number, x: number) => {
       const [from, to] = latest.current.range;
       const here = made.posToVal(x - made.over.getBoundingClientRect().left, "x");
       latest.current.onRange?.([here - (here - from) * factor, here + (to - here) * factor]);
-    });
+    };
+    const wheel = (event: WheelEvent) => {
+      event.preventDefault();
+      zoom(event.deltaY > 0 ? 1.25 : 0.8, event.clientX);
+    };
+    made.over.addEventListener("wheel", wheel, { passive: false });
+    const unpinch = pinching(made.over, zoom);
     const watch = new ResizeObserver(() =>
       made.setSize({ width: element.clientWidth, height: latest.current.height }),
     );

@@ -215,6 +215,13 @@ export function laneEntries(entries: Entry[]): Entry[] {
   return [...entries].sort((a, b) => Number(b.verdict === "reviewed") - Number(a.verdict === "reviewed"));
 }
 
+/** Least and greatest of what is there, or null where nothing is. */
+export function endsOf(values: (number | null)[]): [number, number] | null {
+  const seen = values.filter((v): v is number => v !== null);
+  if (!seen.length) return null;
+  return [seen.reduce((a, b) => Math.min(a, b)), seen.reduce((a, b) => Math.max(a, b))];
+}
+
 /** How streams laid over the first one are told apart: by dash, never by colour alone. */
 export const OVERLAY_DASHES = [
   [7, 3],
@@ -234,10 +241,9 @@ export function drawOverlay(
   const { left, width, top, height } = u.bbox;
   const first = firstFrom(w.time, u.posToVal(0, "x"));
   const last = firstFrom(w.time, u.posToVal(width / ratio(), "x"));
-  const seen = w.value.slice(first, last).filter((v): v is number => v !== null);
-  if (!seen.length) return;
-  const low = seen.reduce((a, b) => Math.min(a, b));
-  const high = seen.reduce((a, b) => Math.max(a, b));
+  const ends = endsOf(w.value.slice(first, last));
+  if (!ends) return;
+  const [low, high] = ends;
   const y = (v: number) =>
     isCommon ? u.valToPos(v, "y", true) : top + height * (0.94 - (0.88 * (v - low)) / (high - low || 1));
   const pen = u.ctx;

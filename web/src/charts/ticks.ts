@@ -4,12 +4,14 @@ const STEPS = [
 ];
 const MONDAY = 4 * 86_400_000;
 
+const formats = new Map<string, Intl.DateTimeFormat>();
+
 /** Offset of a zone's local time at a moment, in ms. */
 export function offsetAt(ms: number, zone: string): number {
-  const parts = new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    timeZoneName: "longOffset",
-  }).formatToParts(ms);
+  const format =
+    formats.get(zone) ?? new Intl.DateTimeFormat("en-GB", { timeZone: zone, timeZoneName: "longOffset" });
+  formats.set(zone, format);
+  const parts = format.formatToParts(ms);
   const text = parts.find((p) => p.type === "timeZoneName")?.value ?? "GMT";
   const found = /([+-])(\d{2}):(\d{2})/.exec(text);
   if (!found) return 0;

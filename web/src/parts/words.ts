@@ -81,3 +81,8 @@ export function hours(h: number): string {
   if (h % 24 === 0) return `${h / 24}${SPACE}d`;
   return h < 1 ? `${Math.round(h * 60)}${SPACE}min` : `${Number(h.toFixed(2))}${SPACE}h`;
 }
+
+/** Words as the beginning of a sentence. */
+export function begun(words: string): string {
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}

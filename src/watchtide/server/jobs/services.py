@@ -14,6 +14,7 @@ from django.utils import timezone
 
 from watchtide.engine.run import Cancelled
 from watchtide.server.jobs.models import OPEN, Event, Job
+from watchtide.server.problems import Problem
 from watchtide.tables.problems import TableError
 
 LEASE = timedelta(seconds=settings.JOB_LEASE_SECONDS)
@@ -171,6 +172,8 @@ def run(job_id: int) -> None:
         _end(lease, "cancelled", "cancelled; nothing of it was kept")
     except LeaseLost:
         return
+    except Problem as error:
+        _end(lease, "failed", "; ".join(filter(None, (error.body["title"], error.body["remedy"])))[:1000])
     except (TableError, ValueError) as error:
         _end(lease, "failed", str(error)[:1000])
     except Exception as error:

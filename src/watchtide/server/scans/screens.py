@@ -191,9 +191,9 @@ def _held_to_fleet(
     days = dict(zip(rows, keeping, strict=True))
 
     def stands_out(f: dict[str, Any]) -> bool:
-        span = range(int(f["start"] // DAY_MS), int(f["end"] // DAY_MS) + 1)
         own = days.get((f["scan"], f["stream"]))
-        return f["kind"] != "outlier" or own is None or bool(own.intersection(span))
+        span = fleet.numbers(int(f["start"]), int(f["end"]), services.BLOCK_NS // MS)
+        return f["kind"] != "outlier" or own is None or not own.isdisjoint(span)
 
     kept = [f for f in findings if stands_out(f)]
     return kept, sum(f["verdict"] is None for f in findings) - sum(f["verdict"] is None for f in kept)
@@ -447,17 +447,11 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
     fitting = [float(x) for x in lengths if 2 * x <= len(part)]
     if not fitting:
         raise Problem("two cycles of the season are needed", remedy="choose a longer span", code=409)
-    # A count of 0 has no logarithm; half a unit more changes little where counts are large.
-    lift = 0.5 if base.resolved["prepare"]["as"] == "count" and np.any(part.values == 0) else None
-    lifted = part if lift is None else replace(part, values=part.values + lift)
+    both = forms.side_by_side(part, fitting, is_count=base.resolved["prepare"]["as"] == "count")
     told: dict[str, Any] = {}
-    evidence: dict[str, float] = {}
-    for form, given in (("additive", part), ("multiplicative", lifted)):
-        added = lift if form == "multiplicative" else None
-        try:
-            got = forms.decomposed(given, fitting, form)
-        except ValueError as error:
-            told[form] = {"why_not": str(error), "added": None}
+    for form, got in both.forms.items():
+        if isinstance(got, str):
+            told[form] = {"why_not": got, "added": None}
             continue
         at = reduce.indices(got.remainder, None, np.empty(0, np.int64), points)
         at = at[at >= shown - low]
@@ -467,20 +461,14 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
             "seasons": [_rounded(s[at]) for s in got.seasons],
             "remainder": _rounded(got.remainder[at]),
             "why_not": "",
-            "added": added,
+            "added": both.added if form == "multiplicative" else None,
         }
-    if not any(f["why_not"] for f in told.values()):
-        evidence = forms.decomposed(lifted, fitting, "auto").evidence
     return {
         **told,
         "seasons": [x * step / 3.6e12 for x in fitting],
-        "leftover": evidence,
+        "leftover": both.leftover,
         "taken": base.resolved["baseline"].get("form", "additive"),
-        "held_out": {
-            name: loss
-            for name, loss in (base.resolved["facts"].get("losses") or {}).items()
-            if "multiply" in name or "add" in name
-        },
+        "held_out": base.resolved["facts"].get("losses") or {},
     }
 
 

@@ -55,18 +55,7 @@ def plan_of(text: str) -> PlanText:
 @transaction.atomic
 def plan_version(name: str, plan: PlanText, author: str) -> PlanVersion:
     """The version of this plan with this text, made where it is new. Refused where it names a calendar not kept here."""
-    named = {c.file for c in plan.baseline.calendars}
-    held = set(Calendar.objects.filter(name__in=named).values_list("name", flat=True))
-    if named - held:
-        raise Problem(
-            f"no calendar is called {', '.join(sorted(named - held))}",
-            place="baseline.calendars",
-            remedy="hand it in under Intake, or take one of: "
-            + (
-                ", ".join(Calendar.objects.order_by("name").values_list("name", flat=True))
-                or "none is kept yet"
-            ),
-        )
+    _calendars(plan)
     owner, _ = Plan.objects.get_or_create(name=name)
     Plan.objects.select_for_update().get(pk=owner.pk)
     text = dump(plan)
@@ -93,7 +82,10 @@ def start(
     """Put down a scan and the job that runs it. mode : fit, or replay (as if live; never the standing one)."""
     if not stream_ids:
         raise Problem("no stream to scan", place="streams", remedy="choose at least one stream")
-    _check_covariates(plan_of(version.text), stream_ids)
+    plan = plan_of(version.text)
+    # Refused before anything is queued.
+    for stream in Stream.objects.filter(pk__in=stream_ids) if plan.baseline.covariates else ():
+        _covariates(stream, plan)
     scan = Scan.objects.create(
         plan_version=version,
         is_standing=is_standing,
@@ -159,42 +151,48 @@ def stream_input(stream: Stream, plan: PlanText, times: Any, values: Any) -> tup
         own, below = store.read(stream.denominator_id)
         amounts = at_stamps(own, below, times)
         parts.append(store.digest(times, amounts))
-    beside = _beside(stream, plan)
+    beside = tuple(preparing.Beside(c.metric, *store.read(c.pk)) for c in _covariates(stream, plan))
     parts += [store.digest(b.times, b.values) for b in beside]
     days: tuple[preparing.KnownDay, ...] = ()
-    if plan.baseline.calendars and len(times):
-        held = {
-            c.name: c for c in Calendar.objects.filter(name__in=[c.file for c in plan.baseline.calendars])
-        }
+    if len(times) and (kept_here := _calendars(plan)):
         days = preparing.known_days(
-            plan, int(times[0]), int(times[-1]), lambda name, a, b: calendars.days_of(held[name], a, b)
+            plan, int(times[0]), int(times[-1]), lambda name, a, b: calendars.days_of(kept_here[name], a, b)
         )
-        parts += [f"{d.name} {d.start_ns} {d.stop_ns}" for d in days]
+    parts += [f"{d.name} {d.start_ns} {d.stop_ns}" for d in days]
     whole = parts[0] if len(parts) == 1 else hashlib.sha256(" ".join(parts).encode()).hexdigest()
     return stages.Input(stream.key, times, values, stream.zone, amounts, beside, days), whole
 
 
-def _check_covariates(plan: PlanText, stream_ids: Sequence[int]) -> None:
-    """Refuse covariates that are not tied to every stream before anything is queued."""
+def _covariates(stream: Stream, plan: PlanText) -> list[Stream]:
+    """The covariates that the plan names, by metric. Problem where one is not tied to the stream."""
     if not plan.baseline.covariates:
-        return
-    for stream in Stream.objects.filter(pk__in=stream_ids).prefetch_related("covariates"):
-        tied = {c.metric for c in stream.covariates.all()}
-        lacking = [name for name in plan.baseline.covariates if name not in tied]
-        if lacking:
+        return []
+    tied = {c.metric: c for c in stream.covariates.all()}
+    for name in plan.baseline.covariates:
+        if name not in tied:
             raise Problem(
-                f"{stream.metric} {stream.title} has no covariate {lacking[0]}",
+                f"{stream.metric} {stream.title} has no covariate {name}",
                 place="baseline.covariates",
                 remedy="tie it to the stream under Intake, or leave it out",
             )
+    return [tied[name] for name in plan.baseline.covariates]
 
 
-def _beside(stream: Stream, plan: PlanText) -> tuple[preparing.Beside, ...]:
-    """The covariates that the plan names, by metric, of those tied to the stream."""
-    if not plan.baseline.covariates:
-        return ()
-    tied = {c.metric: c for c in stream.covariates.all()}
-    return tuple(preparing.Beside(n, *store.read(tied[n].pk)) for n in plan.baseline.covariates if n in tied)
+def _calendars(plan: PlanText) -> dict[str, Calendar]:
+    """The calendars that the plan names. Problem where one is not kept here."""
+    named = {c.file for c in plan.baseline.calendars}
+    held = {c.name: c for c in Calendar.objects.filter(name__in=named)} if named else {}
+    if named - set(held):
+        raise Problem(
+            f"no calendar is called {', '.join(sorted(named - set(held)))}",
+            place="baseline.calendars",
+            remedy="hand it in under Intake, or take one of: "
+            + (
+                ", ".join(Calendar.objects.order_by("name").values_list("name", flat=True))
+                or "none is kept yet"
+            ),
+        )
+    return held
 
 
 def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode: str = "fit") -> kept.Task:
@@ -232,6 +230,11 @@ def flagged(base: stages.Baselined, plan: PlanText, borrowed: dict[str, Any]) ->
     return stages.flag(base, plan, level=flagging.Level(**level) if level else None)
 
 
+def level_kept(level: flagging.Level) -> dict[str, Any]:
+    """A level as JSON can hold it; `flagged` takes it back."""
+    return {k: _finite(v) if k in ENDS else v for k, v in vars(level).items()}
+
+
 def blocks_of(number: Any, p: Any) -> bytes:
     """The fleet's p-values (k,) of the days (k,) since 1970, as kept."""
     rows = np.empty(len(number), BLOCK)
@@ -263,9 +266,15 @@ Recorded = tuple[ScanStream, list[Finding]]
 
 
 def record(
-    scan: Scan, stream: Stream, t: kept.Task, scanned: stages.Scanned, key: str, *, is_borrowed: bool = False
+    scan: Scan,
+    stream: Stream,
+    t: kept.Task,
+    scanned: stages.Scanned,
+    key: str,
+    *,
+    borrowed: dict[str, Any] | None = None,
 ) -> Recorded:
-    """Rows of one stream's result. is_borrowed : its level was read off its family's tail."""
+    """Rows of one stream's result. borrowed : its level as kept, where it was read off its family's tail."""
     base = scanned.base
     seen = np.flatnonzero(~np.isnan(base.series.values))
     ribbon, a, b = ribbon_of(base.series.times, scanned.z)
@@ -279,9 +288,7 @@ def record(
         notes=list(base.notes),
         level_above=_finite(scanned.level.above),
         level_below=_finite(scanned.level.below),
-        borrowed={k: _finite(v) if k in ENDS else v for k, v in vars(scanned.level).items()}
-        if is_borrowed
-        else {},
+        borrowed=borrowed or {},
         samples=len(base.series),
         last_value=_finite(base.series.values[seen[-1]]) if len(seen) else None,
         last_ns=int(base.series.times[seen[-1]]) if len(seen) else None,

@@ -82,8 +82,9 @@ def _lend(
         tails = together.lent([kept.fitted(tasks[k]) for k in members[family]], plan)
         for i in [i for i in short if units[i].family == family]:
             scanned = stages.flag(kept.fitted(tasks[i]), plan, family=tails)
+            level = services.level_kept(scanned.level)
             held[i] = services.record(
-                row, streams[i], tasks[i], scanned, kept.stage_key(tasks[i]), is_borrowed=True
+                row, streams[i], tasks[i], scanned, held[i][0].stage_key, borrowed=level
             )
 
 
@@ -91,26 +92,22 @@ def _hold_fleet(
     row: Scan, plan: Plan, streams: Sequence[Stream], tasks: Sequence[kept.Task], held: list[services.Recorded],
     units: Sequence[together.Unit],
 ) -> None:  # fmt: skip
-    """Keep each stream's p-values by day, and drop what the plan's fleet rule drops."""
+    """Drop what the plan's fleet rule drops, and keep each stream's p-values by day."""
     p = together.p_values(units)
-    for (record, _), unit, chances in zip(held, units, p, strict=True):
-        record.blocks = services.blocks_of(unit.blocks.number, chances)
-    rule = plan.flag.fleet
-    if rule is None:
-        return
-    block_ns = durations.parse_ns(rule.block)
-    scans = [
-        services.flagged(kept.fitted(t), plan, s.borrowed) for t, (s, _) in zip(tasks, held, strict=True)
-    ]
-    if block_ns != services.BLOCK_NS:
-        units = [together.unit_of(s, block_ns) for s in scans]
-        p = together.p_values(units)
-    keeping = together.rejected([u.blocks.number for u in units], p, rule)
-    for i, (scanned, mine) in enumerate(zip(scans, keeping, strict=True)):
-        record, _ = held[i]
-        blocks, borrowed = record.blocks, record.borrowed
-        record, found = services.record(
-            row, streams[i], tasks[i], together.held(scanned, mine, rule), record.stage_key
-        )
-        record.blocks, record.borrowed = blocks, borrowed
-        held[i] = record, found
+    if plan.flag.fleet is not None:
+        rule = plan.flag.fleet
+        scans = [
+            services.flagged(kept.fitted(t), plan, s.borrowed) for t, (s, _) in zip(tasks, held, strict=True)
+        ]
+        block_ns = durations.parse_ns(rule.block)
+        mine = units if block_ns == services.BLOCK_NS else [together.unit_of(s, block_ns) for s in scans]
+        chances = p if mine is units else together.p_values(mine)
+        keeping = together.rejected([u.blocks.number for u in mine], chances, rule)
+        for i, (scanned, numbers) in enumerate(zip(scans, keeping, strict=True)):
+            record = held[i][0]
+            held[i] = services.record(
+                row, streams[i], tasks[i], together.held(scanned, numbers, rule), record.stage_key,
+                borrowed=record.borrowed,
+            )  # fmt: skip
+    for (record, _), unit, chance in zip(held, units, p, strict=True):
+        record.blocks = services.blocks_of(unit.blocks.number, chance)

@@ -2,6 +2,7 @@
 
 import hashlib
 from datetime import timedelta
+from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
@@ -40,7 +41,13 @@ def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
     return kept, True
 
 
+@lru_cache(maxsize=16)
+def _read(payload: bytes, name: str) -> Any:
+    """A calendar's text read once: a scan asks for its days for every stream."""
+    return calendars.read(payload, name)
+
+
 def days_of(calendar: Calendar, first_ns: int, last_ns: int) -> list[calendars.Day]:
     """Occurrences of a kept calendar within a span."""
-    read = calendars.read(bytes(calendar.payload), calendar.name)
+    read = _read(bytes(calendar.payload), calendar.name)
     return calendars.days(read, first_ns, last_ns, calendar.zone, name=calendar.name)

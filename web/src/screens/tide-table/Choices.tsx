@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { plural } from "../../parts/words";
+import { begun, plural } from "../../parts/words";
 import { COLUMNS, FLEET } from "./caps";
 
 /** Of a thousand streams some always look odd: hold the share of false ones among those shown. */
@@ -19,7 +19,7 @@ export function FleetSwitch({
   onChange: (rate: number | null) => void;
 }) {
   return (
-    <span title={promise && `${promise.charAt(0).toUpperCase()}${promise.slice(1)}.`}>
+    <span title={promise && `${begun(promise)}.`}>
       <label>
         Across the fleet{" "}
         <select

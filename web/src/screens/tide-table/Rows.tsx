@@ -6,8 +6,7 @@ import { Ribbon } from "../../charts/Ribbon";
 import { ticks } from "../../charts/ticks";
 import { useKeys } from "../../keys/useKeys";
 import { day, dayTime, duration, figure, plural } from "../../parts/words";
-import { COLUMNS, type Span } from "./caps";
-import type { Line } from "./TideTable";
+import { COLUMNS, type Line, type Span } from "./caps";
 
 /** A place within the shared axis, dragged to a span: what the drag covers becomes the span. */
 function useBrush(span: Span, setSpan: (span: Span) => void) {

@@ -6,14 +6,13 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { FilterField } from "../../parts/FilterField";
 import { Mark } from "../../parts/marks";
+import { hasWords } from "../../parts/streams";
 import { plural, spanWords, utc, zoneName } from "../../parts/words";
 import { Columns, FleetSwitch } from "./Choices";
-import { CAPS, type Cap, type Span } from "./caps";
+import { CAPS, type Cap, type Line, type Span } from "./caps";
 import { Rows } from "./Rows";
 import { Strongest } from "./Strongest";
 import "./tide-table.css";
-
-export type Line = { kind: "family"; metric: string; rows: TideRow[] } | { kind: "stream"; row: TideRow };
 
 export default function TideTable() {
   const [params, setParams] = useSearchParams();
@@ -140,14 +139,9 @@ function spanOf(params: URLSearchParams): Span | null {
 }
 
 export function arrange(rows: TideRow[], sort: string, text: string): Line[] {
-  const words = text.toLowerCase().split(/\s+/);
   const families = new Map<string, TideRow[]>();
-  for (const row of rows) {
-    const hay =
-      `${row.metric} ${row.title} ${row.state} ${row.attributes} ${row.owner && `owner=${row.owner}`}`.toLowerCase();
-    if (words.every((w) => hay.includes(w)))
-      families.set(row.metric, [...(families.get(row.metric) ?? []), row]);
-  }
+  for (const row of rows)
+    if (hasWords(row, text)) families.set(row.metric, [...(families.get(row.metric) ?? []), row]);
   const weight = (r: TideRow) =>
     sort === "open" ? r.open : sort === "newest" ? (r.newest ?? 0) : r.strongest;
   const inOrder = (a: TideRow, b: TideRow) =>

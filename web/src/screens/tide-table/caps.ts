@@ -1,3 +1,7 @@
+import type { TideRow } from "../../api/client";
+
+/** A line of the table: the head of a family, or a stream. */
+export type Line = { kind: "family"; metric: string; rows: TideRow[] } | { kind: "stream"; row: TideRow };
 export type Span = [number, number];
 export type Cap = "most" | "family" | "stream";
 export const CAPS: Record<Cap, number> = { most: 8, family: 3, stream: 1 };

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, get, type Scan, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { Whisker } from "../../parts/marks";
-import { duration, figure, plural, ratio, spanWords } from "../../parts/words";
+import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
 import { LETTERS, scanWords } from "./Lanes";
 import type { StreamFacts } from "./Workbench";
 
@@ -177,5 +177,5 @@ function Sides({ told, letter, zone }: { told: Schema["Against"]; letter: string
 /** The server says "the one" and "the other"; here they have letters. */
 export function plain(words: string, letter: string): string {
   const named = words.replace("the other has", `${letter} has`).replace("the one has", "A has");
-  return named.charAt(0).toUpperCase() + named.slice(1);
+  return begun(named);
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { figure } from "../../parts/words";
+import { begun, figure } from "../../parts/words";
 import type { PlanData } from "./plan";
 import type { StreamFacts } from "./Workbench";
 
@@ -54,7 +54,7 @@ export function Examination({
           <ul className="diagnoses">
             {told.data.diagnoses.map((d) => (
               <li key={d.name + d.words}>
-                {d.words.charAt(0).toUpperCase() + d.words.slice(1)}.
+                {begun(d.words)}.
                 {d.plan && (
                   <div className="remedy">
                     <button

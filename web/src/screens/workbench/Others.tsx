@@ -1,8 +1,9 @@
-import { useQueries, useQuery } from "@tanstack/react-query";
+import { useQueries } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type ChartWindow, get, type TideRow } from "../../api/client";
-import { drawBand, drawFindings, drawGaps, OVERLAY_DASHES } from "../../charts/drawing";
+import { drawBand, drawFindings, drawGaps, endsOf, OVERLAY_DASHES } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
+import { useStreams } from "../../parts/streams";
 import { day } from "../../parts/words";
 import type { StreamFacts } from "./Workbench";
 
@@ -11,18 +12,14 @@ type PaneProps = Pick<
   "range" | "zone" | "tickWords" | "onRange" | "onCursor"
 >;
 
-export interface OtherStream {
+interface OtherStream {
   row: TideRow;
   view?: ChartWindow;
 }
 
 /** The other streams that are to be seen beside this one, each by its own standing scan, and all there are. */
 export function useOthers(ids: number[], range: Range, isAsked: boolean) {
-  const tide = useQuery({
-    queryKey: ["tide", {}],
-    enabled: isAsked || ids.length > 0,
-    queryFn: () => get(api.GET("/api/v1/tide")),
-  });
+  const tide = useStreams(isAsked || ids.length > 0);
   const rows = tide.data?.rows ?? [];
   const shown = ids.flatMap((id) => rows.filter((r) => r.id === id));
   const [from, to] = range;
@@ -59,7 +56,7 @@ export interface OthersChoice {
 /** Other streams beside this one on the same axis: below it, or their names where they are laid over it. */
 export function Others({
   stream,
-  own,
+  bounds,
   choice,
   rows,
   streams,
@@ -68,7 +65,8 @@ export function Others({
   onChange,
 }: {
   stream: StreamFacts;
-  own: ChartWindow;
+  /** One range for all of them, where they are on one scale. */
+  bounds?: Range;
   choice: OthersChoice;
   rows: TideRow[];
   streams: OtherStream[];
@@ -78,39 +76,36 @@ export function Others({
   onChange: (choice: OthersChoice) => void;
 }) {
   const { ids, isCommon, isOver } = choice;
-  const bounds = isCommon ? boundsOf([own, ...streams.flatMap((o) => (o.view ? [o.view] : []))]) : undefined;
   const family = rows.filter((r) => r.metric === stream.metric && r.id !== stream.id && !ids.includes(r.id));
   const rest = rows.filter((r) => r.metric !== stream.metric && !ids.includes(r.id));
   return (
     <div>
-      {streams.map(({ row: r, view }, i) => {
-        return (
-          <div className={isOver ? "over-name" : "pane"} style={{ marginTop: isOver ? 2 : 14 }} key={r.id}>
-            <span className="pane-label">
-              {isOver && <Dash dash={OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? []} />}
-              {r.metric} · {r.title}, {r.unit || "value"}{" "}
-              <button
-                type="button"
-                className="word"
-                aria-label={`Take ${r.metric} ${r.title} out of the view`}
-                onClick={() => onChange({ ...choice, ids: ids.filter((id) => id !== r.id) })}
-              >
-                take out
-              </button>
-            </span>
-            {view && !isOver && (
-              <OtherPane
-                view={view}
-                pane={pane}
-                bounds={bounds}
-                label={`${r.metric} ${r.title}`}
-                badSide={r.bad_side}
-              />
-            )}
-            <span />
-          </div>
-        );
-      })}
+      {streams.map(({ row: r, view }, i) => (
+        <div className={isOver ? "over-name" : "pane"} style={{ marginTop: isOver ? 2 : 14 }} key={r.id}>
+          <span className="pane-label">
+            {isOver && <Dash dash={OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? []} />}
+            {r.metric} · {r.title}, {r.unit || "value"}{" "}
+            <button
+              type="button"
+              className="word"
+              aria-label={`Take ${r.metric} ${r.title} out of the view`}
+              onClick={() => onChange({ ...choice, ids: ids.filter((id) => id !== r.id) })}
+            >
+              take out
+            </button>
+          </span>
+          {view && !isOver && (
+            <OtherPane
+              view={view}
+              pane={pane}
+              bounds={bounds}
+              label={`${r.metric} ${r.title}`}
+              badSide={r.bad_side}
+            />
+          )}
+          <span />
+        </div>
+      ))}
       <p className="saving small">
         {ids.length < 4 && (
           <label>
@@ -210,10 +205,9 @@ function OtherPane({
 
 /** One vertical range for all of them, with a margin. */
 export function boundsOf(views: Pick<ChartWindow, "value">[]): Range | undefined {
-  const all = views.flatMap((v) => v.value).filter((v): v is number => v !== null);
-  if (!all.length) return undefined;
-  const low = all.reduce((a, b) => Math.min(a, b));
-  const high = all.reduce((a, b) => Math.max(a, b));
+  const ends = endsOf(views.flatMap((v) => v.value));
+  if (!ends) return undefined;
+  const [low, high] = ends;
   const margin = (high - low || Math.abs(high) || 1) * 0.06;
   return [low - margin, high + margin];
 }

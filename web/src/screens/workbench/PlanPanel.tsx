@@ -57,6 +57,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
   const problem = error ?? trial.problem;
   const isBusy = trial.isBusy;
   const isReplay = scan?.mode === "replay";
+  const canAdopt = scan !== undefined && !isStanding && !isChanged && !isReplay;
   const wrong = problem instanceof Problem ? placesOf(problem) : [];
   return (
     <section aria-label="Plan">
@@ -135,12 +136,12 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
             {isChanged ? "Put back" : "Back to standing"}
           </button>
         )}
-        {scan && !isStanding && !isChanged && !isReplay && (
+        {canAdopt && (
           <button type="button" className="act" onClick={() => adopt()}>
             Make it standing{scan.streams > 1 ? ` for ${plural(scan.streams, "stream")}` : ""}
           </button>
         )}
-        {scan && !isStanding && !isChanged && !isReplay && scan.streams > 1 && (
+        {canAdopt && scan.streams > 1 && (
           <button type="button" className="act" onClick={() => adopt([stream.id])}>
             for this one only
           </button>

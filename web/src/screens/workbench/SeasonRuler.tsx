@@ -1,4 +1,5 @@
 import type { Range } from "../../charts/TimePane";
+import { offsetAt } from "../../charts/ticks";
 import { hours } from "../../parts/words";
 
 const DAY = 86_400_000;
@@ -12,7 +13,7 @@ export function cyclesOf(hoursLong: number, range: Range, zone: string): number[
   const starts: number[] = [];
   // A week begins on Monday; 1970 began on a Thursday.
   const origin = length % (7 * DAY) === 0 ? 4 * DAY : 0;
-  const shift = (ms: number) => (isCalendar ? offsetOf(ms, zone) : 0);
+  const shift = (ms: number) => (isCalendar ? offsetAt(ms, zone) : 0);
   const first = Math.floor((range[0] + shift(range[0]) - origin) / length);
   for (let k = first; starts.length < 2 / LEAST_SHARE; k++) {
     const wall = k * length + origin;
@@ -21,20 +22,6 @@ export function cyclesOf(hoursLong: number, range: Range, zone: string): number[
     starts.push(at);
   }
   return starts;
-}
-
-const formats = new Map<string, Intl.DateTimeFormat>();
-
-/** What the clocks of a zone are ahead of UTC at a moment, in ms. */
-function offsetOf(ms: number, zone: string): number {
-  let format = formats.get(zone);
-  if (!format) {
-    format = new Intl.DateTimeFormat("en-GB", { timeZone: zone, timeZoneName: "longOffset" });
-    formats.set(zone, format);
-  }
-  const words = format.formatToParts(ms).find((p) => p.type === "timeZoneName")?.value ?? "";
-  const [, sign, h, m] = /([+-])(\d+):(\d+)/.exec(words) ?? [];
-  return sign ? (sign === "-" ? -1 : 1) * (Number(h) * 60 + Number(m)) * 60_000 : 0;
 }
 
 /** One rule a season: its cycles in turn filled and open, so that the eye can count them. */

@@ -1,8 +1,7 @@
 import { Popover } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, get } from "../../api/client";
 import { Waiting } from "../../parts/ask";
+import { hasWords, useStreams } from "../../parts/streams";
 import { figure } from "../../parts/words";
 import type { StreamFacts } from "./Workbench";
 
@@ -19,15 +18,8 @@ export function Selection({
   const [isOpen, setOpen] = useState(false);
   const [picked, setPicked] = useState<number[]>([stream.id]);
   const [text, setText] = useState(stream.metric);
-  const tide = useQuery({
-    queryKey: ["tide", {}],
-    enabled: isOpen,
-    queryFn: () => get(api.GET("/api/v1/tide")),
-  });
-  const words = text.toLowerCase().split(/\s+/);
-  const found = (tide.data?.rows ?? []).filter((r) =>
-    words.every((w) => `${r.metric} ${r.title} ${r.attributes} ${r.owner}`.toLowerCase().includes(w)),
-  );
+  const tide = useStreams(isOpen);
+  const found = (tide.data?.rows ?? []).filter((r) => hasWords(r, text));
   const turn = (id: number, isIn: boolean) =>
     setPicked((old) => (isIn ? [...old, id] : old.filter((p) => p !== id)));
   return (

@@ -86,11 +86,10 @@ export function Stack(props: Props) {
   const [isAsked, setAsked] = useState(false);
   const { isOver, isCommon } = props.others;
   const others = useOthers(props.others.ids, range, isAsked);
-  const laid = isOver ? others.streams.flatMap((o) => (o.view ? [o.view] : [])) : [];
-  const bounds = useMemo(
-    () => (isCommon && laid.length ? boundsOf([view, ...laid]) : undefined),
-    [isCommon, laid, view],
-  );
+  const views = others.streams.flatMap((o) => (o.view ? [o.view] : []));
+  const laid = isOver ? views : [];
+  const common = isCommon && views.length ? boundsOf([view, ...views]) : undefined;
+  const bounds = isOver ? common : undefined;
   const redraw = `${laid.map((w) => w.time[0]).join()} ${bounds?.join()} ${levels.above} ${levels.below} ${props.chosen} ${view.findings?.map((f) => f.verdict).join()}`;
   const pane = { time: view.time, range, zone: stream.zone, tickWords: words, onRange: setRange, onCursor };
   return (
@@ -134,7 +133,7 @@ export function Stack(props: Props) {
       {hasScan && <ScorePane {...props} pane={pane} redraw={redraw} />}
       <Others
         stream={stream}
-        own={view}
+        bounds={common}
         choice={props.others}
         {...others}
         ask={() => setAsked(true)}

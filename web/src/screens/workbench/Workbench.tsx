@@ -7,7 +7,7 @@ import type { Range } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
-import { figure, plural, spanWords, utc, zoneName } from "../../parts/words";
+import { begun, figure, plural, spanWords, utc, zoneName } from "../../parts/words";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
 import { LETTERS, scanWords } from "./Lanes";
@@ -320,7 +320,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             <h2>What it rests on</h2>
             <ul className="notes">
               {view.data.notes.map((note) => (
-                <li key={note}>{note.charAt(0).toUpperCase() + note.slice(1)}.</li>
+                <li key={note}>{begun(note)}.</li>
               ))}
               {view.data.level_note && <li>Level: {view.data.level_note}.</li>}
             </ul>

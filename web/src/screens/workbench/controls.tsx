@@ -211,52 +211,30 @@ export function PersistenceControl({
 
 export type Options = Record<string, { words: string; help: string }>;
 
-/** A word that is one of a few. */
-export function ChoiceWord({
-  words,
-  name,
-  ask,
-  value,
-  options,
-  isWrong,
-  onDone,
-}: {
+/** What every word of the sentence has: how it reads, its name, and what its control is called. */
+interface WordProps {
   words: string;
   name: string;
   ask: string;
   value: string;
-  options: Options;
   isWrong: boolean;
   onDone: (value: string) => void;
-}) {
+}
+
+/** A word that is one of a few. */
+export function ChoiceWord({ words, name, ask, isWrong, ...control }: WordProps & { options: Options }) {
   return (
     <Word words={words} label={name} isWrong={isWrong}>
-      <Choice label={ask} value={value} options={options} onDone={onDone} />
+      <Choice label={ask} {...control} />
     </Word>
   );
 }
 
 /** A word that is written. */
-export function TextWord({
-  words,
-  name,
-  ask,
-  value,
-  help,
-  isWrong,
-  onDone,
-}: {
-  words: string;
-  name: string;
-  ask: string;
-  value: string;
-  help: string;
-  isWrong: boolean;
-  onDone: (text: string) => void;
-}) {
+export function TextWord({ words, name, ask, isWrong, ...control }: WordProps & { help: string }) {
   return (
     <Word words={words} label={name} isWrong={isWrong}>
-      <TextControl label={ask} value={value} help={help} onDone={onDone} />
+      <TextControl label={ask} {...control} />
     </Word>
   );
 }

@@ -347,7 +347,6 @@ describe("other streams below", () => {
       return (
         <Others
           stream={stream as never}
-          own={{ value: [1] } as never}
           choice={choice}
           {...useOthers([], [0, 1e6], isAsked)}
           ask={() => setAsked(true)}
