@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webdriver import WebDriver
@@ -57,8 +58,9 @@ def chromium(
 
 
 def wait_for(driver: WebDriver, condition, seconds: float = 20):
-    """Wait until a condition holds, and give its value."""
-    return WebDriverWait(driver, seconds, poll_frequency=0.05).until(condition)
+    """Wait until a condition holds, and give its value; what the page redrew meanwhile is looked at anew."""
+    redrawn = [StaleElementReferenceException]
+    return WebDriverWait(driver, seconds, poll_frequency=0.05, ignored_exceptions=redrawn).until(condition)
 
 
 def sign_in(driver: WebDriver, base: str, name: str = "demo", password: str = "demo") -> None:

@@ -110,6 +110,11 @@ class Page:
         path = f"//button[contains(normalize-space(.), {words!r})] | //a[contains(normalize-space(.), {words!r})]"
         return self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
 
+    def row(self, words):
+        """The row of a table that holds these words, once it is there."""
+        path = f"//tr[contains(normalize-space(.), {words!r})]"
+        return self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+
     def labelled(self, label):
         return self.find(f"[aria-label^={label!r}]")
 

@@ -14,10 +14,6 @@ LOG = "".join(
 PATTERN = r"(?P<time>\S+) (?P<verb>\w+) (?P<ms>\d+)"
 
 
-def row(page, words):
-    return page.wait(lambda: page.driver.find_elements(By.XPATH, f"//tr[contains(., {words!r})]"))[0]
-
-
 def hand_in(page, path):
     page.open("/intake")
     page.find("input[type=file]").send_keys(str(path))
@@ -33,14 +29,14 @@ def test_what_the_harbour_sends_is_seen_coming_in(page):
     page.open("/intake/live")
     # Its first push may wait for a busy machine.
     page.says("token harbour relay", seconds=150)
-    assert "pushed" in row(page, "token harbour relay").text
+    page.wait(lambda: "pushed" in page.row("token harbour relay").text)
     page.labelled("Fetch Ticket office now").click()
     # The schedule may have been quicker within the same step of the feed's grid.
     told = page.wait(
         lambda: page.driver.find_elements(By.XPATH, "//*[@role='status'][contains(., 'Ticket office: ')]")
     )
     assert "4 samples" in told[0].text or "fetched already" in told[0].text
-    assert "failed" not in row(page, "OpenMetrics text").text
+    assert "failed" not in page.row("OpenMetrics text").text
     page.wait(
         lambda: (
             [s["samples"] > 0 for s in page.fetch("/api/v1/catalogue?q=ticket_queue")["streams"]] == [True]
@@ -68,7 +64,8 @@ def test_a_token_is_shown_once_pushes_and_is_revoked(page, app):
     push = lambda: httpx.post(f"{app.base}/api/v1/push", content=body, headers=headers)
     assert push().json()["points"] == 1 and push().json()["is_repeat"]
     page.open("/intake/live")
-    assert text not in page.text() and "push samples" in row(page, text[:9]).text
+    page.wait(lambda: "push samples" in page.row(text[:9]).text)
+    assert text not in page.text()
     page.labelled("Revoke night loader").click()
     page.says("night loader is revoked")
     assert push().status_code == 401
@@ -86,7 +83,7 @@ def test_a_stream_is_found_given_an_owner_and_guarded_from_deletion(page):
     page.find("input[name=retention_days]").send_keys(Keys.CONTROL, "a", Keys.DELETE)
     page.button("Save").click()
     page.says("Saltmarsh is changed")
-    page.wait(lambda: "M. Rask" in row(page, "quay_wind").text)
+    page.wait(lambda: "M. Rask" in page.row("quay_wind").text)
     page.button("Delete this stream").click()
     assert not page.button("Delete for good").is_enabled()
     page.button("Keep it").click()

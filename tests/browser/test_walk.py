@@ -132,6 +132,7 @@ def test_review_by_keyboard_judges_skips_and_takes_back(page):
     judged = page.fetch("/api/v1/review")["judged"]
     first = page.text(".review-title h1")
     page.press("c")
+    page.wait(lambda: page.driver.switch_to.active_element.tag_name == "input")
     page.type("pages counted twice" + Keys.ENTER)
     page.press("i")
     page.says(f"{judged + 1} of", "header")
@@ -197,8 +198,7 @@ def test_a_file_of_ones_own_is_corrected_stored_scanned_and_opened(page, tmp_pat
     page.says("lockers", "header")
     page.says("finding")
     page.open("/intake")
-    row = next(r for r in page.all("table.rows tr") if "lockers.csv" in r.text)
-    assert "2,016" in row.text
+    page.wait(lambda: "2,016" in page.row("lockers.csv").text)
 
 
 def test_an_unusable_file_says_what_to_do(page, tmp_path):
