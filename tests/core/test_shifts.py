@@ -56,6 +56,40 @@ def test_search_equals_brute_force_on_small_series(cost, shortest):
         assert mine == pytest.approx(value, rel=1e-7, abs=1e-7)
 
 
+def least_objective(y, penalty, shortest):
+    """The optimum by plain dynamic programming: every start is tried for every end, nothing is pruned."""
+    n = len(y)
+    s, q = np.r_[0.0, np.cumsum(y)], np.r_[0.0, np.cumsum(y * y)]
+    best = np.full(n + 1, np.inf)
+    best[0] = -penalty
+    for t in range(shortest, n + 1):
+        a = np.arange(t - shortest + 1)
+        best[t] = np.min(best[a] + q[t] - q[a] - (s[t] - s[a]) ** 2 / (t - a)) + penalty
+    return best[n]
+
+
+@pytest.mark.parametrize("kind", ["still", "steps", "wander", "whole numbers", "constant"])
+def test_what_is_passed_over_in_a_long_search_never_hides_the_optimum(kind):
+    rng = np.random.default_rng(11)
+    for trial in range(12):
+        n = int(rng.integers(200, 900))
+        y = rng.normal(size=n)
+        if kind == "steps":
+            for at in rng.integers(0, n, 6):
+                y[at:] += rng.normal(0, 3)
+        if kind == "wander":
+            y += rng.normal(0, 0.2, n).cumsum()
+        if kind == "whole numbers":
+            y = np.round(2 * y)
+        if kind == "constant":
+            y[: n - 40] = 4.0
+        shortest, penalty = int(rng.integers(1, n // 6)), float(rng.choice([0.05, 2.0, 20.0, 80.0]))
+        found = shifts.search(y, penalty=penalty, shortest=shortest)
+        assert np.all(np.diff([0, *found, n]) >= shortest)
+        mine = naive_cost(y, found, "step") + len(found) * penalty
+        assert mine == pytest.approx(least_objective(y, penalty, shortest), rel=1e-7, abs=1e-7), trial
+
+
 @given(st.floats(-1e6, 1e6), st.floats(1e-3, 1e3))
 @settings(max_examples=40, deadline=None)
 def test_search_ignores_shift_and_scale(shift, scale):

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+from numba import njit
 
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, WallClock, wall_clock
 
@@ -108,7 +109,20 @@ def frame_of(series: Series, usable: Bools | None = None, weights: Floats | None
 def phase(frame: Frame, period: Period) -> Floats:
     """(n,) place of each sample within a season, 0 … 1; local seasons start at midnight, weeks on Monday."""
     moment = frame.times + frame.offsets_ns if period.is_local else frame.times
-    return ((moment - MONDAY_NS) % period.ns) / period.ns
+    return np.asarray(_remainders(moment, MONDAY_NS, period.ns) / period.ns)
+
+
+@njit(cache=True, nogil=True)
+def _remainders(moments, start, length):  # type: ignore[no-untyped-def]
+    """(n,) what is left of each moment after whole lengths since `start`; a division only where a cycle ends."""
+    out = np.empty(len(moments), np.int64)
+    rest = 0
+    for i in range(len(moments)):
+        rest += moments[i] - (moments[i - 1] if i else start)
+        if rest < 0 or rest >= length:
+            rest %= length
+        out[i] = rest
+    return out
 
 
 def slots(frame: Frame, period: Period, count: int) -> Ints:

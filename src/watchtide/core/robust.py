@@ -67,7 +67,7 @@ MOSTLY = 0.6
 def is_mostly_one_value(y: Floats) -> bool:
     """Whether most of what is observed is one and the same value, such as the zeros of a rare count."""
     seen = y[~np.isnan(y)]
-    return bool(len(seen) and np.mean(seen == np.median(seen)) >= MOSTLY)
+    return bool(len(seen) and np.mean(seen == median(seen)) >= MOSTLY)
 
 
 def resolution(y: Floats) -> float:
@@ -79,7 +79,8 @@ def resolution(y: Floats) -> float:
     seen = y[~np.isnan(y)]
     if len(seen) == 0:
         return 0.0
-    distinct = np.unique(seen)
+    ranked = np.sort(seen)
+    distinct = ranked[np.r_[True, np.diff(ranked) > 0]]
     if len(distinct) == 1:
         return max(abs(float(distinct[0])), 1.0) * 1e-9
     if len(distinct) > 0.9 * len(seen):

@@ -55,9 +55,13 @@ def infer_step(times: Ints) -> int:
     The smaller one wins a tie. Returns one day for fewer than two distinct stamps, since a lone
     sample has no cadence and needs none. O(n log n).
     """
-    steps = np.diff(np.unique(times))
+    steps = np.diff(times)
+    if np.any(steps <= 0):
+        steps = np.diff(np.unique(times))
     if len(steps) == 0:
         return 86_400 * SECOND_NS
+    if np.all(steps == steps[0]):
+        return int(steps[0])
     lengths, counts = np.unique(steps, return_counts=True)
     return int(lengths[np.argmax(counts)])
 

@@ -400,11 +400,11 @@ def _search(sums, code, penalty, shortest, floor):  # type: ignore[no-untyped-de
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _step_costs(base, level, starts, held, t, total, square, values):  # type: ignore[no-untyped-def]
-    """Least and largest cost of ending each candidate's segment at t. One short loop over arrays side by side, which
-    the compiler turns into vector instructions: this is where a search spends its time."""
+def _step_costs(base, level, starts, first, stop, t, total, square, values):  # type: ignore[no-untyped-def]
+    """Least and largest cost of ending at t the segments of candidates first … stop - 1. One short loop over arrays side
+    by side, which the compiler turns into vector instructions."""
     low, high = np.inf, -np.inf
-    for k in range(held):
+    for k in range(first, stop):
         d = total - level[k]
         value = base[k] + square - d * d / (t - starts[k])
         values[k] = value
@@ -413,11 +413,18 @@ def _step_costs(base, level, starts, held, t, total, square, values):  # type: i
     return low, high
 
 
+# Candidates that share one bound in a step search.
+BLOCK = 32
+
+
 @njit(cache=True, nogil=True)
 def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
     """`_search` for the step cost, with what each candidate needs kept side by side.
 
-    For squared errors the prune test is the candidate's value itself.
+    For squared errors the prune test is the candidate's value itself. Candidates are looked at in blocks: because
+    cost(s, t) >= cost(s, u) + cost(u, t), a block whose least value was m at u cannot hold the best at t while
+    m + cost(u, t) lies over the value of any other candidate. Without a change in sight nothing is pruned, and all but a
+    few blocks are passed over.
     """
     n = sums.shape[1] - 1
     best = np.full(n + 1, np.inf)
@@ -428,7 +435,10 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
     starts = np.empty(n + 1)
     doomed = np.empty(n + 1)
     values = np.empty(n + 1)
-    held = 0
+    # Each block's least value, and when it was taken.
+    least = np.full(n // BLOCK + 1, -np.inf)
+    taken = np.zeros(n // BLOCK + 1, np.int64)
+    held = at = 0
     slack = 1e-9 * (1.0 + abs(penalty))
     # When the earliest candidate still held was doomed.
     first_doomed = n + 1
@@ -439,23 +449,37 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
             level[held] = sums[1, fresh]
             starts[held] = fresh
             doomed[held] = n + 1
+            least[held // BLOCK] = -np.inf
             held += 1
-        least, most = _step_costs(base, level, starts, held, float(t), sums[1, t], sums[2, t], values)
-        at = 0
-        while values[at] > least:
-            at += 1
-        low = least + penalty
-        best[t] = low
+        total, square = sums[1, t], sums[2, t]
+        d = total - level[at]
+        near = base[at] + square - d * d / (t - starts[at]) + slack
+        low = np.inf
+        for block in range((held + BLOCK - 1) // BLOCK):
+            u = taken[block]
+            if least[block] > -np.inf:
+                d = total - sums[1, u]
+                if least[block] + (square - sums[2, u]) - d * d / (t - u) > near:
+                    continue
+            first, stop = block * BLOCK, min((block + 1) * BLOCK, held)
+            own, most = _step_costs(base, level, starts, first, stop, float(t), total, square, values)
+            least[block], taken[block] = own, t
+            if own < low:
+                low = own
+                at = first
+                while values[at] > low:
+                    at += 1
+            if most > near + penalty:
+                for k in range(first, stop):
+                    if values[k] > near + penalty and doomed[k] > n:
+                        doomed[k] = t
+                        first_doomed = min(first_doomed, t)
+        best[t] = low + penalty
         previous[t] = int(starts[at])
-        bound = low + slack
-        if most > bound:
-            for k in range(held):
-                if values[k] > bound and doomed[k] > n:
-                    doomed[k] = t
-                    first_doomed = min(first_doomed, t)
-        if t >= first_doomed + shortest:
+        # Closing ranks makes every block be looked at anew: not at each step.
+        if t % BLOCK == 0 and t >= first_doomed + shortest:
             first_doomed = n + 1
-            kept = 0
+            kept = moved = 0
             for k in range(held):
                 if doomed[k] > n or t < doomed[k] + shortest:
                     base[kept], level[kept], starts[kept], doomed[kept] = (
@@ -464,7 +488,10 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
                         starts[k],
                         doomed[k],
                     )
+                    if k == at:
+                        moved = kept
                     first_doomed = min(first_doomed, int(doomed[kept]))
                     kept += 1
-            held = kept
+            held, at = kept, moved
+            least[:] = -np.inf
     return previous

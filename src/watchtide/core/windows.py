@@ -115,6 +115,10 @@ def statistics(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
 def _statistics(z, lengths):  # type: ignore[no-untyped-def]
     n, k = len(z), len(lengths)
     mean, rough = np.full((k, n), np.nan), np.full((k, n), np.nan)
+    clipped, seen = np.zeros(n), np.zeros(n, np.int64)
+    for i in range(n):
+        if not np.isnan(z[i]):
+            clipped[i], seen[i] = min(max(z[i], -CLIP), CLIP), 1
     for li in range(k):
         length = lengths[li]
         # Sums of a sliding window begin anew at every sample that is a multiple of 4096, so that rounding
@@ -124,25 +128,14 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
                 total = square = 0.0
                 count = 0
                 for i in range(t - length + 1, t + 1):
-                    v = z[i]
-                    if not np.isnan(v):
-                        c = min(max(v, -CLIP), CLIP)
-                        total += c
-                        square += c * c
-                        count += 1
+                    total += clipped[i]
+                    square += clipped[i] * clipped[i]
+                    count += seen[i]
             else:
-                v = z[t]
-                if not np.isnan(v):
-                    c = min(max(v, -CLIP), CLIP)
-                    total += c
-                    square += c * c
-                    count += 1
-                v = z[t - length]
-                if not np.isnan(v):
-                    c = min(max(v, -CLIP), CLIP)
-                    total -= c
-                    square -= c * c
-                    count -= 1
+                come, gone = clipped[t], clipped[t - length]
+                total = total + come - gone
+                square = square + come * come - gone * gone
+                count += seen[t] - seen[t - length]
             if count >= LEAST_OBSERVED * length:
                 mean[li, t] = total / count
                 rough[li, t] = np.log(max(square / count, LEAST_SQUARE))
@@ -217,15 +210,9 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
         calm = np.where(out, np.nan, z)
         mean, rough = statistics(calm, lengths)
         of_mean, of_rough = _least_scales(calm, lengths)
-        away, wild = (
-            _standard(mean, _middles(mean, of_mean, lengths)),
-            _standard(rough, _middles(rough, of_rough, lengths)),
-        )
-        loud = np.zeros((3, len(lengths), len(z)))
-        for place, rows in enumerate((away, -away, wild)):
-            loud[place] = np.where(np.isnan(rows), 0.0, rows)
+        middles = _middles(mean, of_mean, lengths), _middles(rough, of_rough, lengths)
         clipped = np.clip(np.nan_to_num(calm), -CLIP, CLIP)
-        found = _loud(loud, lengths, clipped, ~np.isnan(calm))
+        found = _loud(mean, rough, *middles, lengths, clipped, ~np.isnan(calm))
         if not found.any():
             break
         out |= found
@@ -233,21 +220,27 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
 
 
 @njit(cache=True, nogil=True)
-def _loud(loud, lengths, clipped, seen):  # type: ignore[no-untyped-def]
+def _loud(mean, rough, mean_at, rough_at, lengths, clipped, seen):  # type: ignore[no-untyped-def]
+    """Samples that carry a window far above, far below, or far rougher than the rest."""
     n = len(clipped)
     out = np.zeros(n, np.bool_)
     for family in range(3):
+        rows, at = (rough, rough_at) if family == 2 else (mean, mean_at)
+        sign = -1.0 if family == 1 else 1.0
         for li in range(len(lengths)):
-            row = loud[family, li]
+            row, middle, scale = rows[li], at[li, 0], at[li, 1]
+            before = -np.inf
             for t in range(n):
-                # The head of each run of loud windows stands for it.
-                if (
-                    row[t] >= TROUBLE
-                    and (t == n - 1 or row[t + 1] < row[t])
-                    and (t == 0 or row[t - 1] <= row[t])
-                ):
-                    a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
-                    out[a : b + 1] = True
+                now = sign * (row[t] - middle) / scale
+                if np.isnan(now):
+                    now = 0.0
+                if now >= TROUBLE and before <= now:
+                    after = sign * (row[t + 1] - middle) / scale if t < n - 1 else 0.0
+                    # The head of each run of loud windows stands for it.
+                    if not after >= now:
+                        a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
+                        out[a : b + 1] = True
+                before = now
     return out
 
 
@@ -345,16 +338,20 @@ def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) ->
     return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain)
 
 
-def _middles(rows: Floats, least: Floats, lengths: Ints) -> Floats:
+@njit(cache=True, nogil=True)
+def _middles(rows, least, lengths):  # type: ignore[no-untyped-def]
     """(k, 2) median and robust scale of each row, by every eighth of its window: windows in between say nothing new.
 
     least : (k,) scales below which chance alone lies: most windows of a stream of hardly anything are alike.
     """
     out = np.zeros((len(rows), 2))
-    for i, row in enumerate(rows):
-        some = row[:: max(1, int(lengths[i]) // 8)].copy()
-        out[i, 0] = np.nan_to_num(robust.median(some))
-        out[i, 1] = max(1.4826 * np.nan_to_num(robust.median(np.abs(some - out[i, 0]))), least[i])
+    for i in range(len(rows)):
+        some = rows[i][:: max(1, lengths[i] // 8)]
+        some = some[~np.isnan(some)]
+        if len(some):
+            out[i, 0] = np.median(some)
+            out[i, 1] = 1.4826 * np.median(np.abs(some - out[i, 0]))
+        out[i, 1] = max(out[i, 1], least[i])
     return out
 
 

@@ -146,12 +146,10 @@ def _without_own(at, values, tame, level, how):  # type: ignore[no-untyped-def]
             out[i] = (level[(at[i] - 1) % count] + level[(at[i] + 1) % count]) / 2
             continue
         own = np.searchsorted(part, values[i])
-        rest = np.empty(m - 1)
-        for j in range(m - 1):
-            rest[j] = part[j] if j < own else part[j + 1]
-        if how == 0:
-            out[i] = (rest[(m - 2) // 2] + rest[(m - 1) // 2]) / 2
-        else:
-            cut = (m - 1) // 5 if how == 2 else 0
-            out[i] = rest[cut : m - 1 - cut].mean()
+        # A median needs its two middle ranks only.
+        cut = (m - 2) // 2 if how == 0 else ((m - 1) // 5 if how == 2 else 0)
+        total = 0.0
+        for j in range(cut, m - 1 - cut):
+            total += part[j] if j < own else part[j + 1]
+        out[i] = total / (m - 1 - 2 * cut)
     return out
