@@ -66,6 +66,15 @@ def rows_of(path):
         return list(csv.DictReader(file))
 
 
+@pytest.mark.parametrize("jobs", [1, 2])
+def test_findings_alone_are_those_that_come_with_points(folder, jobs):
+    # Nothing but findings is asked for and no stream leans on another: little comes back from the workers.
+    run("scan", "level.csv", "--level", "sigmas=6", "--jobs", jobs, "--findings", f"a{jobs}.csv", cwd=folder)
+    assert (folder / f"a{jobs}.csv").read_text() == (folder / "f.csv").read_text()
+    told = run("scan", "level.csv", "--level", "sigmas=6", "--jobs", jobs, cwd=folder)
+    assert told.stdout == (folder / "f.csv").read_text() and "judged samples of 2 streams" in told.stderr
+
+
 def test_scan_finds_what_was_planted_and_says_what_it_took(folder):
     found = rows_of(folder / "f.csv")
     at = world.stamps(1000)

@@ -13,7 +13,7 @@ import pyarrow as pa
 from watchtide.cli import inputs, taking
 from watchtide.cli.main import fail
 from watchtide.core import seasons as core_seasons
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import SECOND_NS, wall_clock
 from watchtide.engine import forms, outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
@@ -184,16 +184,19 @@ def scan(
     with run.workers(jobs) as executor:
         _, streams, spans = read_streams(source, table)
         streams = with_days(streams, plan, table)
+        common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}
+        if together.is_apart(plan) and not (points or summary or save):
+            found = list(run.find_many(streams, plan, [*left_out, *spans], **common))
+            write_findings([f for s in found for f in s.findings], findings or "-")
+            tell_count(found)
+            return
         done = run.scan_many(
             streams,
             plan,
             [*left_out, *spans],
-            mode=mode,
             is_kept=save is not None,
             is_told=save is not None or summary is not None,
-            jobs=jobs,
-            executor=executor,
-            progress=progress_line("scanned"),
+            **common,
         )
         scanned = together.finish(list(done), plan)
     if save:
@@ -220,19 +223,27 @@ def write_scan(
     summary: str | None,
 ) -> None:
     """What a scan found, in the files asked for; findings to standard output where none is."""
-    found = sorted((f for s in scanned for f in s.findings), key=lambda f: (f.start, f.series, f.kind))
+    found = [f for s in scanned for f in s.findings]
     if points:
         rows = results.points_table({s.base.key: outcome.points_of(s) for s in scanned})
         results.write_whole(points, results.table_bytes(rows, points))
     if summary:
         told = run.summarise(scanned, plan, mode)
         results.write_whole(summary, json.dumps(told, indent=1, allow_nan=False) + "\n")
-    if findings:
-        results.write_whole(findings, results.findings_text(found, findings))
-    if not (points or findings or summary):
-        results.write_whole("-", results.findings_text(found))
-    judged = sum(int(np.sum(~np.isnan(s.z))) for s in scanned)
-    print(f"{len(found)} findings in {judged:,} judged samples of {len(scanned)} streams", file=sys.stderr)
+    if findings or not (points or summary):
+        write_findings(found, findings or "-")
+    tell_count([run.found_of(s) for s in scanned])
+
+
+def write_findings(found: list[Finding], path: str) -> None:
+    """Findings in order of time; `-` is standard output, as CSV."""
+    ordered = sorted(found, key=lambda f: (f.start, f.series, f.kind))
+    results.write_whole(path, results.findings_text(ordered, path))
+
+
+def tell_count(found: list[run.Found]) -> None:
+    judged, count = sum(s.judged for s in found), sum(len(s.findings) for s in found)
+    print(f"{count} findings in {judged:,} judged samples of {len(found)} streams", file=sys.stderr)
 
 
 def decompose(

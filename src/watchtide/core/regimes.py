@@ -49,7 +49,9 @@ def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = N
 def moving_mean(y: Floats, window: int) -> Floats:
     """Mean of the window around each sample, over what is observed; the ends take what there is."""
     seen = ~np.isnan(y)
-    total, count = np.cumsum(np.r_[0.0, np.where(seen, y, 0.0)]), np.cumsum(np.r_[0, seen])
+    total, count = np.zeros(len(y) + 1), np.zeros(len(y) + 1, np.int64)
+    np.cumsum(np.where(seen, y, 0.0), out=total[1:])
+    np.cumsum(seen, out=count[1:])
     i = np.arange(len(y))
     a, b = np.maximum(i - window // 2, 0), np.minimum(i + window - window // 2, len(y))
     with np.errstate(invalid="ignore", divide="ignore"):

@@ -79,14 +79,14 @@ def resolution(y: Floats) -> float:
     seen = y[~np.isnan(y)]
     if len(seen) == 0:
         return 0.0
-    ranked = np.sort(seen)
-    distinct = ranked[np.r_[True, np.diff(ranked) > 0]]
-    if len(distinct) == 1:
-        return max(abs(float(distinct[0])), 1.0) * 1e-9
-    if len(distinct) > 0.9 * len(seen):
+    steps = np.diff(np.sort(seen))
+    steps = steps[steps > 0]
+    if len(steps) == 0:
+        return max(abs(float(seen[0])), 1.0) * 1e-9
+    if len(steps) + 1 > 0.9 * len(seen):
         return 0.0
     # The 5th percentile, not the least: one value given to more decimals must not set the floor.
-    return float(np.quantile(np.diff(distinct), 0.05))
+    return float(np.quantile(steps, 0.05))
 
 
 def lag_one(y: Floats) -> float:

@@ -49,15 +49,24 @@ class Series:
         return Series(self.times, values, self.step_ns, self.offsets_ns)
 
 
+def distinct(times: Ints) -> Ints:
+    """(m,) the stamps in order, each once; those that are so already come back as they are."""
+    steps = np.diff(times)
+    if np.all(steps > 0):
+        return times
+    ordered = times if np.all(steps >= 0) else np.sort(times)
+    keep = np.ones(len(ordered), np.bool_)
+    keep[1:] = ordered[1:] != ordered[:-1]
+    return ordered[keep]
+
+
 def infer_step(times: Ints) -> int:
     """The cadence in nanoseconds: the most frequent positive difference of sorted stamps.
 
     The smaller one wins a tie. Returns one day for fewer than two distinct stamps, since a lone
     sample has no cadence and needs none. O(n log n).
     """
-    steps = np.diff(times)
-    if np.any(steps <= 0):
-        steps = np.diff(np.unique(times))
+    steps = np.diff(distinct(times))
     if len(steps) == 0:
         return 86_400 * SECOND_NS
     if np.all(steps == steps[0]):
@@ -68,7 +77,7 @@ def infer_step(times: Ints) -> int:
 
 def share_of_step(times: Ints, step_ns: int) -> float:
     """Share of the differences between distinct stamps that are exactly `step_ns`."""
-    steps = np.diff(np.unique(times))
+    steps = np.diff(distinct(times))
     return float(np.mean(steps == step_ns)) if len(steps) else 1.0
 
 

@@ -311,8 +311,11 @@ def _sums(z: Floats, x: Ints) -> Floats:
     """(6, n + 1) prefix sums of 1, z, z², x, x², x z, with x scaled to 0 … 1 and centred."""
     span = max(float(x[-1] - x[0]), 1.0)
     u = (x - x[0]) / span - 0.5
-    rows = [np.ones(len(z)), z, z * z, u, u * u, u * z]
-    return np.ascontiguousarray([np.r_[0.0, np.cumsum(row)] for row in rows])
+    sums = np.zeros((6, len(z) + 1))
+    sums[0] = np.arange(len(z) + 1)
+    for row, of in zip(sums[1:], (z, z * z, u, u * u, u * z), strict=True):
+        np.cumsum(of, out=row[1:])
+    return sums
 
 
 @njit(cache=True, nogil=True)

@@ -6,12 +6,13 @@ history leaves open makes a level higher, not a promise weaker.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numba import njit
 from scipy.special import ndtri
 
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Floats, Ints, distinct
 
 # What exceeds the threshold: this share of the scores, within these numbers.
 TAIL_SHARE = 0.05
@@ -23,6 +24,8 @@ DRAWS = 60
 # An excess that a clean history of this length shows in one of so many cases is left out as an incident.
 IMPLAUSIBLE = 0.01
 MOST_LEFT_OUT = 0.45
+# Where rates are tabled, in largest scales beyond the threshold.
+REACHES = np.r_[0.0, np.geomspace(0.02, 2_000.0, 160)]
 
 
 @dataclass(frozen=True)
@@ -71,7 +74,7 @@ class Tail:
 
 def _table(start: float, rates: Floats, scales: Floats, shapes: Floats) -> tuple[Floats, Floats]:
     """Levels from the threshold on, and the log of the mean rate over the draws at each."""
-    levels = start + float(np.max(scales)) * np.r_[0.0, np.geomspace(0.02, 2_000.0, 160)]
+    levels = start + float(np.max(scales)) * REACHES
     return levels, np.asarray(np.log(np.maximum(_mean_rates(levels - start, rates, scales, shapes), 1e-30)))
 
 
@@ -245,6 +248,16 @@ def shape_hint(values: Floats) -> float:
     return 0.6 * float(np.interp(upper / middle, _RATIOS, _LADDER)) + 0.4 * USUAL_SHAPE
 
 
+@lru_cache(maxsize=16)
+def _picks(k: int, seed: int) -> tuple[Floats, Floats]:
+    """(DRAWS, k) how often each of k blocks is drawn, each once where they are too few; and (DRAWS,) standard normal
+    deviates in any order. The same for every stream of as many blocks."""
+    rng = np.random.default_rng(seed)
+    picks = rng.multinomial(k, np.full(k, 1 / k), size=DRAWS) if k >= 5 else np.ones((DRAWS, k))
+    jitter = ndtri((np.arange(DRAWS) + 0.5) / DRAWS)[rng.permutation(DRAWS)]
+    return picks.astype(np.float64), jitter
+
+
 def _draws(
     excess: Floats,
     w: Floats,
@@ -256,21 +269,13 @@ def _draws(
     seed: int,
 ) -> tuple[Floats, Floats, Floats]:
     """Rate, scale and shape of each draw of whole blocks; the shape varies by what the excesses leave open."""
-    names = np.unique(blocks)
+    names = distinct(blocks)
     own = np.searchsorted(names, where)
     count = np.bincount(own, w, len(names))
     total = np.bincount(own, w * excess, len(names))
-    rng = np.random.default_rng(seed)
-    k = len(names)
-    if k < 5:
-        draws_count = np.full(DRAWS, count.sum())
-        draws_total = np.full(DRAWS, total.sum())
-    else:
-        picks = rng.multinomial(k, np.full(k, 1 / k), size=DRAWS)
-        draws_count, draws_total = picks @ count, picks @ total
+    picks, jitter = _picks(len(names), seed)
+    draws_count, draws_total = picks @ count, picks @ total
     spread = min(SHAPE_SPREAD, (1 + shape) / np.sqrt(max(len(excess), 1))) * 0.7
-    grid = (np.arange(DRAWS) + 0.5) / DRAWS
-    jitter = ndtri(grid)[rng.permutation(DRAWS)]
     shapes = np.clip(shape + spread * jitter, *SHAPES)
     mean = float(np.sum(w * excess) / max(np.sum(w), 1e-300))
     means = np.where(draws_count > 0, draws_total / np.maximum(draws_count, 1e-300), mean)

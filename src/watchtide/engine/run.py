@@ -8,8 +8,10 @@ from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+import numpy as np
+
 from watchtide import __version__, kernels
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import stages
 from watchtide.plan import Plan
@@ -136,6 +138,24 @@ def scan_one(t: Task) -> stages.Scanned:
         raise StreamFailed(f"stream {t.stream.key or '(the only one)'}: {error}") from error
 
 
+@dataclass(frozen=True)
+class Found:
+    """What a scan found in one stream, and no more: all that a list of findings needs."""
+
+    key: str
+    findings: tuple[Finding, ...]
+    judged: int
+
+
+def found_of(s: stages.Scanned) -> Found:
+    return Found(s.base.key, s.findings, int(np.sum(~np.isnan(s.z))))
+
+
+def find_one(t: Task) -> Found:
+    """Scan one stream for its findings alone: little comes back from another process."""
+    return found_of(scan_one(t))
+
+
 def scan_many(
     streams: Sequence[stages.Input],
     plan: Plan,
@@ -152,6 +172,21 @@ def scan_many(
     """Every stream by itself, in order; `together.finish` then lets them help one another."""
     tasks = [Task(s, plan, tuple(labels), mode, is_kept, is_told) for s in streams]
     return each(scan_one, tasks, jobs=jobs, executor=executor, progress=progress, is_cancelled=is_cancelled)
+
+
+def find_many(
+    streams: Sequence[stages.Input],
+    plan: Plan,
+    labels: Sequence[Label] = (),
+    *,
+    mode: str = "fit",
+    jobs: int = 1,
+    executor: Executor | None = None,
+    progress: Callable[[int, int], None] | None = None,
+) -> Iterator[Found]:
+    """The findings of every stream by itself, in order: for plans whose streams do nothing for one another."""
+    tasks = [Task(s, plan, tuple(labels), mode, is_kept=False, is_told=False) for s in streams]
+    return each(find_one, tasks, jobs=jobs, executor=executor, progress=progress)
 
 
 def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") -> dict[str, Any]:

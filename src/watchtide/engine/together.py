@@ -17,6 +17,8 @@ from watchtide.plan.model import Fleet
 
 # In replay the fleet's tails are read anew after so many blocks.
 REFIT_BLOCKS = 7
+# Readings of the level that need no tail.
+OWN_READINGS = ("sigmas", "share")
 
 
 def family_of(key: str) -> str:
@@ -34,11 +36,17 @@ def finish(scanned: Sequence[Scanned], plan: Plan) -> list[Scanned]:
     return [held(s, mine, plan.flag.fleet) for s, mine in zip(out, keeping, strict=True)]
 
 
+def is_apart(plan: Plan) -> bool:
+    """Whether streams do nothing for one another under this plan: `finish` would change nothing."""
+    ((reading, _),) = plan.flag.level.items()
+    return reading in OWN_READINGS and plan.flag.fleet is None
+
+
 def lacks(s: Scanned, plan: Plan) -> bool:
     """Whether a stream has too little of its own to read its level from."""
     ((reading, _),) = plan.flag.level.items()
     is_short = s.level.odds is None or s.level.per_week is None
-    return reading not in ("sigmas", "share") and is_short and s.base.mode == "fit" and s.base.held.count > 0
+    return reading not in OWN_READINGS and is_short and s.base.mode == "fit" and s.base.held.count > 0
 
 
 def lent(family: Sequence[Baselined], plan: Plan) -> stages.Family:

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from watchtide.core import keys, rollups
-from watchtide.core.series import Bools, Floats, Ints, infer_step, share_of_step
+from watchtide.core.series import Bools, Floats, Ints, distinct, infer_step, share_of_step
 from watchtide.tables import clock, expressions
 from watchtide.tables.chunks import Chunk, cell_text
 from watchtide.tables.layout import FALSE, MISSING, NUMBER, Layout
@@ -369,7 +369,7 @@ def gather(extractor: Extractor, parts: Sequence[Rows]) -> list[StreamRows]:
 def duplicates_in(streams: Sequence[StreamRows], layout: Layout) -> list[Problem]:
     """What equal stamps there are, and what becomes of them. Raises TableError under `refuse`."""
     for s in streams:
-        if layout.duplicates == "refuse" and len(np.unique(s.times)) < len(s.times):
+        if layout.duplicates == "refuse" and len(distinct(s.times)) < len(s.times):
             times = np.sort(s.times)
             at = clock.format_time(int(times[1:][np.diff(times) == 0][0]))
             raise TableError(
@@ -378,7 +378,7 @@ def duplicates_in(streams: Sequence[StreamRows], layout: Layout) -> list[Problem
                 f"{at} stands twice",
                 "allow mean, last or first",
             )
-    count = sum(len(s.times) - len(np.unique(s.times)) for s in streams)
+    count = sum(len(s.times) - len(distinct(s.times)) for s in streams)
     if not count:
         return []
     becomes = {"mean": "they are combined in their bin", "last": "the last stays", "first": "the first stays"}

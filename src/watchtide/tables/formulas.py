@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Floats, Ints, distinct
 from watchtide.tables import expressions
 from watchtide.tables.expressions import ExpressionError, Formula, Streams
 
@@ -92,7 +92,7 @@ class Result:
 def evaluate(tree: Formula, group: Group, gridded: dict[int, tuple[Ints, Floats]]) -> Result:
     """A formula for one group. gridded : the group's streams by number, on one grid of stamps."""
     grids = [gridded[n][0] for n in group.numbers if len(gridded[n][0])]
-    times = np.unique(np.concatenate(grids)) if grids else np.empty(0, np.int64)
+    times = distinct(np.concatenate(grids)) if grids else np.empty(0, np.int64)
 
     def values(source: Streams) -> Floats:
         rows = np.array([_at(times, *gridded[n]) for n in group.sources[source]])

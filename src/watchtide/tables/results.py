@@ -65,17 +65,20 @@ def findings_text(findings: Sequence[Finding], path: str = "findings.csv") -> st
     """Findings as CSV, or JSON Lines where the path ends so."""
     rows = _finding_rows(findings)
     if path.endswith(".jsonl"):
+        named = (dict(zip(FINDING_COLUMNS, row, strict=True)) for row in rows)
         return "".join(
-            json.dumps({k: v for k, v in row.items() if v != ""}, ensure_ascii=False) + "\n" for row in rows
+            json.dumps({k: v for k, v in row.items() if v != ""}, ensure_ascii=False) + "\n" for row in named
         )
     out = io.StringIO()
-    writer = csv.DictWriter(out, FINDING_COLUMNS, lineterminator="\n")
-    writer.writeheader()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(FINDING_COLUMNS)
     writer.writerows(rows)
     return out.getvalue()
 
 
-def _finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
+def _finding_rows(findings: Sequence[Finding]) -> list[tuple[Any, ...]]:
+    """Cells of each finding, in the order of FINDING_COLUMNS."""
+
     def number(value: float) -> Any:
         return "" if math.isnan(value) else float(value)
 
@@ -83,22 +86,22 @@ def _finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     stamps = {t for f in findings for t in (f.start, f.end, f.peak_time, f.raised) if t is not None}
     text: dict[int | None, str] = {None: "", **clock.texts_of(stamps)}
     return [
-        {
-            "series": f.series,
-            "start": text[f.start],
-            "end": text[f.end],
-            "kind": f.kind,
-            "direction": f.direction,
-            "score": number(f.score),
-            "peak_time": text[f.peak_time],
-            "peak_value": number(f.peak_value),
-            "expected": number(f.expected),
-            "points": f.points,
-            "window": f.window,
-            "size": number(f.size),
-            "confidence": number(f.confidence),
-            "raised": text[f.raised],
-        }
+        (
+            f.series,
+            text[f.start],
+            text[f.end],
+            f.kind,
+            f.direction,
+            number(f.score),
+            text[f.peak_time],
+            number(f.peak_value),
+            number(f.expected),
+            f.points,
+            f.window,
+            number(f.size),
+            number(f.confidence),
+            text[f.raised],
+        )
         for f in findings
     ]
 

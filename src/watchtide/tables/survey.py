@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as papq
 
-from watchtide.core.series import SECOND_NS, Floats, Ints, infer_step, share_of_step
+from watchtide.core.series import SECOND_NS, Floats, Ints, distinct, infer_step, share_of_step
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape
 from watchtide.tables.chunks import Chunk
 from watchtide.tables.extract import StreamRows, numbers_of
@@ -268,7 +268,7 @@ def gaps(streams: list[StreamRows], step_ns: int, zone: str) -> list[Problem]:
     ends = [int(s.times.max()) for s in streams if len(s.times)]
     whole_end = max(ends, default=0)
     for s in streams[:GAP_STREAMS]:
-        times = np.unique(s.times)
+        times = distinct(s.times)
         if len(times) < 3:
             continue
         looked += 1
