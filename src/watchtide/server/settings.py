@@ -51,6 +51,7 @@ INSTALLED_APPS = [
     "watchtide.server.streams",
     "watchtide.server.logbook",
     "watchtide.server.scans",
+    "watchtide.server.incidents",
 ]
 MIDDLEWARE = [
     "watchtide.server.security.SecurityHeaders",

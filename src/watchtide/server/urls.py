@@ -4,6 +4,7 @@ from django.urls import path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
 from watchtide.server import pages, problems
+from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.people import api as people
@@ -52,6 +53,12 @@ urlpatterns = [
     path(f"{API}review", scans.ReviewView.as_view()),
     path(f"{API}findings/<int:pk>", scans.FindingView.as_view()),
     path(f"{API}findings/<int:pk>/verdict", scans.VerdictView.as_view()),
+    path(f"{API}incidents", incidents.IncidentsView.as_view()),
+    path(f"{API}incidents/proposed/<int:finding>", incidents.ProposalView.as_view()),
+    path(f"{API}incidents/<int:pk>", incidents.IncidentView.as_view()),
+    path(f"{API}incidents/<int:pk>/findings", incidents.PartsView.as_view()),
+    path(f"{API}incidents/<int:pk>/verdict", incidents.IncidentVerdictView.as_view()),
+    path(f"{API}incidents/<int:pk>/verdict/undo", incidents.TakeBackView.as_view()),
     path(f"{API}logbook", logbook.EntriesView.as_view()),
     path(f"{API}logbook/import", logbook.ImportView.as_view()),
     path(f"{API}logbook/export", logbook.ExportView.as_view()),

@@ -293,6 +293,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Incidents in a state; with the open ones those proposed. */
+        get: operations["incidents"];
+        put?: never;
+        /** @description Put findings together; or, with the state apart, say that they are not one thing. */
+        post: operations["make_incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Change its words or its state; take it, or let go of it. */
+        patch: operations["change_incident"];
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put findings into an incident, or take them out. */
+        post: operations["put_in_incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The same verdict for each of its findings that has none. */
+        post: operations["judge_incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/verdict/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take the entries of such a verdict back. */
+        post: operations["take_back_verdict"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/proposed/{finding}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is proposed around an open finding. */
+        get: operations["proposed_incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -1034,6 +1137,15 @@ export interface components {
          * @enum {string}
          */
         BadSideEnum: "both" | "above" | "below";
+        Bare: {
+            stream: number;
+            metric: string;
+            title: string;
+            /** Format: double */
+            start: number;
+            /** Format: double */
+            end: number;
+        };
         Batch: {
             id: number;
             source: string;
@@ -1115,6 +1227,15 @@ export interface components {
          * @enum {string}
          */
         CatalogueStreamKindEnum: "samples" | "counter" | "derived";
+        Change: {
+            action: string;
+            content: {
+                [key: string]: unknown;
+            };
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
         ChangedLine: {
             kind: components["schemas"]["ChangedLineKindEnum"];
             text: string;
@@ -1515,6 +1636,86 @@ export interface components {
          * @enum {string}
          */
         HowEnum: "count" | "sum" | "mean" | "min" | "max" | "p50" | "p90" | "p95" | "p99" | "distinct";
+        Incident: {
+            /** @description null while it is only proposed */
+            id: number | null;
+            /** @description its strongest finding */
+            finding: number | null;
+            title: string;
+            /** @description proposed, open, closed or apart */
+            state: string;
+            cause: string;
+            taken_by: string;
+            streams: number;
+            metrics: string[];
+            findings: number;
+            /** @description findings without a verdict */
+            open: number;
+            /** Format: double */
+            start: number | null;
+            /** Format: double */
+            end: number | null;
+            zone: string;
+            /** Format: double */
+            score: number | null;
+            kind: string;
+            direction: string;
+            bad_side: string;
+            note: string;
+            created_by: string;
+            /** Format: date-time */
+            created_at: string | null;
+            /** @description name=value that all streams have */
+            shared: string[];
+            fed_by: number[][];
+            members: components["schemas"]["Finding"][];
+            /** @description spans that no finding of the standing scans touches any more */
+            bare: components["schemas"]["Bare"][];
+            /** @description open findings within six hours that are not in it */
+            nearby: components["schemas"]["Finding"][];
+            entries: components["schemas"]["Entry"][];
+            changes: components["schemas"]["Change"][];
+        };
+        /**
+         * @description * `open` - open
+         *     * `closed` - closed
+         *     * `apart` - apart
+         * @enum {string}
+         */
+        IncidentChangeStateEnum: "open" | "closed" | "apart";
+        IncidentRow: {
+            /** @description null while it is only proposed */
+            id: number | null;
+            /** @description its strongest finding */
+            finding: number | null;
+            title: string;
+            /** @description proposed, open, closed or apart */
+            state: string;
+            cause: string;
+            taken_by: string;
+            streams: number;
+            metrics: string[];
+            findings: number;
+            /** @description findings without a verdict */
+            open: number;
+            /** Format: double */
+            start: number | null;
+            /** Format: double */
+            end: number | null;
+            zone: string;
+            /** Format: double */
+            score: number | null;
+            kind: string;
+            direction: string;
+            bad_side: string;
+        };
+        IncidentVerdictRequest: {
+            verdict: components["schemas"]["Verdict6d1Enum"];
+            /** @default  */
+            cause?: string;
+            /** @default  */
+            note?: string;
+        };
         Job: {
             readonly id: number;
             kind: string;
@@ -1545,6 +1746,9 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        Judged: {
+            entries: number[];
+        };
         Kept: {
             id: number;
             name: string;
@@ -1571,6 +1775,19 @@ export interface components {
             end: number;
             is_all_day: boolean;
         };
+        MakeRequest: {
+            findings: number[];
+            /** @default  */
+            title?: string;
+            /** @default open */
+            state?: components["schemas"]["MakeStateEnum"];
+        };
+        /**
+         * @description * `open` - open
+         *     * `apart` - apart
+         * @enum {string}
+         */
+        MakeStateEnum: "open" | "apart";
         MeasureRequest: {
             how: components["schemas"]["HowEnum"];
             field?: string | null;
@@ -1590,6 +1807,11 @@ export interface components {
          * @enum {string}
          */
         OriginEnum: "independent" | "finding" | "sampled";
+        PartsRequest: {
+            findings: number[];
+            /** @default false */
+            out?: boolean;
+        };
         PatchedEntryRequest: {
             /** @default  */
             scope?: string;
@@ -1620,6 +1842,13 @@ export interface components {
             };
             zone?: string;
             is_on?: boolean;
+        };
+        PatchedIncidentChangeRequest: {
+            title?: string;
+            cause?: string;
+            note?: string;
+            state?: components["schemas"]["IncidentChangeStateEnum"];
+            take?: boolean;
         };
         PatchedStreamEditRequest: {
             metric?: string;
@@ -1863,6 +2092,9 @@ export interface components {
             standing_scan: number | null;
             family: number[];
         };
+        TakeBackRequest: {
+            entries: number[];
+        };
         TakeRequest: {
             /** @default true */
             take?: boolean;
@@ -1979,12 +2211,20 @@ export interface components {
          *     * `foreseen` - foreseen
          *     * `false-alarm` - false-alarm
          *     * `unsure` - unsure
+         * @enum {string}
+         */
+        Verdict6d1Enum: "incident" | "foreseen" | "false-alarm" | "unsure";
+        /**
+         * @description * `incident` - incident
+         *     * `foreseen` - foreseen
+         *     * `false-alarm` - false-alarm
+         *     * `unsure` - unsure
          *     * `reviewed` - reviewed
          * @enum {string}
          */
         VerdictEnum: "incident" | "foreseen" | "false-alarm" | "unsure" | "reviewed";
         VerdictRequest: {
-            verdict: components["schemas"]["VerdictVerdictEnum"];
+            verdict: components["schemas"]["Verdict6d1Enum"];
             /** @default  */
             cause?: string;
             /** @default  */
@@ -1994,14 +2234,6 @@ export interface components {
             /** Format: double */
             end?: number;
         };
-        /**
-         * @description * `incident` - incident
-         *     * `foreseen` - foreseen
-         *     * `false-alarm` - false-alarm
-         *     * `unsure` - unsure
-         * @enum {string}
-         */
-        VerdictVerdictEnum: "incident" | "foreseen" | "false-alarm" | "unsure";
         /**
          * @description * `before` - before
          *     * `with` - with
@@ -2510,6 +2742,192 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    incidents: {
+        parameters: {
+            query?: {
+                state?: "apart" | "closed" | "open";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentRow"][];
+                };
+            };
+        };
+    };
+    make_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+        };
+    };
+    incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+        };
+    };
+    change_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedIncidentChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+        };
+    };
+    put_in_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartsRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+        };
+    };
+    judge_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IncidentVerdictRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Judged"];
+                };
+            };
+        };
+    };
+    take_back_verdict: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBackRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Judged"];
+                };
+            };
+        };
+    };
+    proposed_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                finding: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
             };
         };
     };

@@ -76,12 +76,18 @@ def _check(content: dict[str, Any]) -> None:
         ) from error
 
 
-@transaction.atomic
 def add(content: dict[str, Any], by: str) -> Entry:
-    _check(content)
-    entry = Entry.objects.create(**{"author": by, **content})
-    _note([entry], "add", by)
-    return entry
+    return add_all([content], by)[0]
+
+
+@transaction.atomic
+def add_all(contents: Sequence[dict[str, Any]], by: str) -> list[Entry]:
+    """Add entries, all of them or none."""
+    for content in contents:
+        _check(content)
+    entries = [Entry.objects.create(**{"author": by, **content}) for content in contents]
+    _note(entries, "add", by)
+    return entries
 
 
 @transaction.atomic
@@ -94,12 +100,17 @@ def change(entry: Entry, content: dict[str, Any], by: str) -> Entry:
     return entry
 
 
-@transaction.atomic
 def remove(entry: Entry, by: str) -> None:
-    """Take an entry out; it stays in the history and can be put back."""
-    entry.deleted_at = timezone.now()
-    entry.save(update_fields=["deleted_at"])
-    _note([entry], "remove", by)
+    remove_all([entry], by)
+
+
+@transaction.atomic
+def remove_all(entries: Sequence[Entry], by: str) -> None:
+    """Take entries out; they stay in the history and can be put back."""
+    now = timezone.now()
+    Entry.objects.filter(pk__in=[e.pk for e in entries]).update(deleted_at=now)
+    if entries:
+        _note(entries, "remove", by)
 
 
 @transaction.atomic

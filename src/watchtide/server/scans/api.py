@@ -527,16 +527,8 @@ class VerdictView(APIView):
         data = given.validated_data
         finding = Finding.objects.select_related("stream").get(pk=pk)
         entry = logbook.add(
-            {
-                "scope": finding.stream.key,
-                "start_ns": round(data["start"] * MS) if "start" in data else finding.start_ns,
-                "end_ns": round(data["end"] * MS) if "end" in data else finding.end_ns,
-                "verdict": data["verdict"],
-                "kind": "step" if finding.kind == "shift" else "",
-                "cause": data["cause"],
-                "note": data["note"],
-                "origin": "finding",
-            },
+            services.entry_of(finding, data["verdict"], data["cause"], data["note"])
+            | {f"{end}_ns": round(data[end] * MS) for end in ("start", "end") if end in data},
             request.user.get_username(),
         )
         return Response(EntrySerializer(entry).data, status=201)

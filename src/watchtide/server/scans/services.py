@@ -389,6 +389,20 @@ def verdicts(findings: Sequence[Finding], key_of: dict[int, str]) -> dict[int, A
     return out
 
 
+def entry_of(finding: Finding, verdict: str, cause: str, note: str) -> dict[str, Any]:
+    """What a verdict on a finding writes into the logbook, over the finding's own span."""
+    return {
+        "scope": finding.stream.key,
+        "start_ns": finding.start_ns,
+        "end_ns": finding.end_ns,
+        "verdict": verdict,
+        "kind": "step" if finding.kind == "shift" else "",
+        "cause": cause,
+        "note": note,
+        "origin": "finding",
+    }
+
+
 def setting_of(scan: Scan) -> Setting:
     return Setting(step_ns=scan.step_ns or None, longest_season_ns=scan.longest_season_ns)
 
