@@ -258,11 +258,14 @@ def test_every_screen_is_free_of_accessibility_violations(page, axe, dark):
         {"features": [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]},
     )
     number = stream_id(page, "berth_level", "Gullhaven")
+    page.open("/")
     paths = (
         "/",
         f"/workbench/{number}",
         f"/workbench/{number}?fold=1&explain=1&parts=1",
         "/review",
+        "/incidents",
+        page.find(".open-incidents li a").get_attribute("href").removeprefix(page.base),
         "/logbook",
         "/scorecards",
         "/scorecards/1",

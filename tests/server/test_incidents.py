@@ -45,7 +45,7 @@ def ids(*findings):
 
 def test_what_goes_together_is_proposed_and_lone_findings_are_not(api, together):
     (row,) = proposed(api)
-    assert (row["streams"], row["findings"], row["open"], row["title"]) == (2, 2, 2, "level")
+    assert (row["streams"], row["findings"], row["open"], row["title"]) == (2, 2, 2, "level above")
     assert (row["start"], row["end"]) == (at(900) / 1e6, at(903) / 1e6) and row["finding"] == together[
         "quay"
     ].pk

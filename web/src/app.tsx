@@ -10,6 +10,8 @@ import { SignIn } from "./screens/sign-in/SignIn";
 const TideTable = lazy(() => import("./screens/tide-table/TideTable"));
 const Workbench = lazy(() => import("./screens/workbench/Workbench"));
 const Review = lazy(() => import("./screens/review/Review"));
+const Incidents = lazy(() => import("./screens/incidents/Incidents"));
+const Incident = lazy(() => import("./screens/incidents/Incident"));
 const Logbook = lazy(() => import("./screens/logbook/Logbook"));
 const Scorecards = lazy(() => import("./screens/scorecard/Scorecards"));
 const Scorecard = lazy(() => import("./screens/scorecard/Scorecard"));
@@ -49,6 +51,9 @@ export function App() {
           <Route path="/workbench/:stream" element={<Workbench />} />
           <Route path="/workbench" element={<Navigate to="/" replace />} />
           <Route path="/review" element={<Review />} />
+          <Route path="/incidents" element={<Incidents />} />
+          <Route path="/incidents/proposed/:finding" element={<Incident />} />
+          <Route path="/incidents/:incident" element={<Incident />} />
           <Route path="/logbook" element={<Logbook />} />
           <Route path="/scorecards" element={<Scorecards />} />
           <Route path="/scorecards/:scan" element={<Scorecard />} />

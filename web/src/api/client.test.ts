@@ -99,6 +99,7 @@ describe("hints", () => {
       "curve",
       "scorecard",
       "tide",
+      "incidents",
     ]);
     expect(posted).toEqual(["logbook"]);
     stale.mockClear();

@@ -11,6 +11,8 @@ export type Curve = Schema["Curve"];
 export type ChartWindow = Schema["Window"];
 export type Preview = Schema["Preview"];
 export type Choices = Schema["ChoicesRequest"];
+export type IncidentRow = Schema["IncidentRow"];
+export type Incident = Schema["Incident"];
 export type Verdict = Schema["VerdictEnum"];
 
 /** An answer that says what is wrong, where, and what to do (RFC 9457). */

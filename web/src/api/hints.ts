@@ -3,8 +3,9 @@ import type { QueryClient } from "@tanstack/react-query";
 // What each hint makes stale. Hints are never data: the page fetches what they point at.
 const STALE: Record<string, string[][]> = {
   job: [["jobs"], ["scans"], ["scan"]],
-  scan: [["tide"], ["scans"], ["scan"], ["stream"], ["review"], ["scorecard"]],
-  logbook: [["logbook"], ["window"], ["curve"], ["scorecard"], ["tide"]],
+  scan: [["tide"], ["scans"], ["scan"], ["stream"], ["review"], ["scorecard"], ["incidents"]],
+  logbook: [["logbook"], ["window"], ["curve"], ["scorecard"], ["tide"], ["incidents"]],
+  incident: [["incidents"], ["tide"]],
   batch: [["batches"], ["doors"], ["tide"]],
   stream: [["tide"], ["stream"], ["catalogue"]],
   catalogue: [["catalogue"], ["tide"]],

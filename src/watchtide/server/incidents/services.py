@@ -104,7 +104,8 @@ def listed(state: str = OPEN) -> list[Row]:
     ]
     out.sort(key=lambda r: (-(r["start"] or 0), -r["id"]))
     if state == OPEN:
-        out += [_row(seen, None, places) for places in seen.proposed]
+        free = [_row(seen, None, places) for places in seen.proposed]
+        out += sorted(free, key=lambda r: (-r["streams"], -(r["score"] or 0.0)))
     return out
 
 
@@ -138,7 +139,9 @@ def _row(seen: Survey, incident: Incident | None, places: Sequence[int], parts: 
     return {
         "id": incident.pk if incident else None,
         "finding": strongest["id"] if strongest else None,
-        "title": incident.title if incident else title_of(list(streams.values())),
+        "title": incident.title
+        if incident
+        else title_of(list(streams.values()), {r["direction"] for r in rows}),
         "state": incident.state if incident else "proposed",
         "cause": incident.cause if incident else "",
         "taken_by": incident.taken_by if incident else "",
@@ -156,13 +159,14 @@ def _row(seen: Survey, incident: Incident | None, places: Sequence[int], parts: 
     }
 
 
-def title_of(streams: Sequence[Stream]) -> str:
-    """What these streams have in common, else their metrics."""
+def title_of(streams: Sequence[Stream], directions: set[str]) -> str:
+    """What these streams have in common, their metrics, and the side if it is one for all."""
     common = incidents.shared([s.key for s in streams])
     place = ", ".join(value for name, value in common if name != "metric")
     metrics = sorted({s.metric for s in streams})
-    words = metrics[0] if len(metrics) == 1 else f"{', '.join(metrics[:2])}{' …' if len(metrics) > 2 else ''}"
-    return f"{place}: {words}" if place else words
+    words = " and ".join(metrics) if len(metrics) < 3 else f"{metrics[0]} and {len(metrics) - 1} more"
+    side = next(iter(directions)) if len(directions) == 1 else ""
+    return f"{f'{place}: ' if place else ''}{words}{f' {side}' if side else ''}"
 
 
 def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], parts: Sequence[Part]) -> Row:
@@ -228,7 +232,9 @@ def make(finding_ids: Sequence[int], title: str, by: str, *, state: str = OPEN) 
     found = _findings(finding_ids)
     streams = {f.stream_id: f.stream for f in found}
     incident = Incident.objects.create(
-        title=title or title_of(list(streams.values())), state=state, created_by=by
+        title=title or title_of(list(streams.values()), {f.direction for f in found}),
+        state=state,
+        created_by=by,
     )
     _put(incident, found)
     _note(incident, "apart" if state == APART else "make", by, title=incident.title, spans=_spans(found))

@@ -1,13 +1,14 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, type Entry, type Finding, get, type Verdict } from "../../api/client";
+import { api, type Entry, type Finding, get } from "../../api/client";
 import { drawBand, drawFindings, drawFlags, drawGaps } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
-import { Mark, VERDICT_WORDS, VerdictMark } from "../../parts/marks";
+import { Mark, VERDICT_WORDS } from "../../parts/marks";
+import { type Judgement, Verdicts, verdictKeys } from "../../parts/Verdicts";
 import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/words";
 import { linkTo } from "../tide-table/Strongest";
 import { LogbookLane } from "../workbench/LogbookLane";
@@ -15,15 +16,6 @@ import { tickWords } from "../workbench/Stack";
 import { Before } from "./Before";
 import "../workbench/workbench.css";
 import "./review.css";
-
-type Judgement = Exclude<Verdict, "reviewed">;
-
-const VERDICTS: { verdict: Judgement; key: string; words: string; help: string }[] = [
-  { verdict: "incident", key: "i", words: "Incident", help: "something was wrong" },
-  { verdict: "foreseen", key: "f", words: "Foreseen", help: "a known event, all right" },
-  { verdict: "false-alarm", key: "x", words: "False alarm", help: "nothing there" },
-  { verdict: "unsure", key: "u", words: "Unsure", help: "leave it out of the count" },
-];
 
 interface Given {
   finding: Finding;
@@ -88,7 +80,7 @@ export default function Review() {
     }
   };
   useKeys({
-    ...Object.fromEntries(VERDICTS.map((v) => [v.key, () => void judge(v.verdict)])),
+    ...verdictKeys((verdict) => void judge(verdict)),
     ArrowRight: () => show(rest[Math.min(at + 1, rest.length - 1)]),
     ArrowLeft: () => show(rest[Math.max(at - 1, 0)]),
     z: () => void undo(),
@@ -138,23 +130,7 @@ export default function Review() {
             : `Of ${precision_counts[1]} judged findings ${precision_counts[0]} were real: precision ${ratio(precision)}, 95 % ${ratio(precision_ci?.[0])} to ${ratio(precision_ci?.[1])}.`}
         </p>
         <h2>What was it?</h2>
-        <div className="verdicts">
-          {VERDICTS.map((v) => (
-            <button
-              key={v.verdict}
-              type="button"
-              onClick={() => judge(v.verdict)}
-              disabled={!finding || isSending}
-            >
-              <kbd>{v.key.toUpperCase()}</kbd>
-              <VerdictMark verdict={v.verdict} />
-              <span>
-                <strong>{v.words}</strong>
-                <span className="soft small">{v.help}</span>
-              </span>
-            </button>
-          ))}
-        </div>
+        <Verdicts judge={(verdict) => void judge(verdict)} isOff={!finding || isSending} />
         {error !== null && <Trouble error={error} />}
         <label>
           Cause <kbd>C</kbd>

@@ -10,6 +10,7 @@ import { hasWords } from "../../parts/streams";
 import { plural, spanWords, utc, zoneName } from "../../parts/words";
 import { Columns, FleetSwitch } from "./Choices";
 import { CAPS, type Cap, type Line, type Span } from "./caps";
+import { OpenIncidents } from "./OpenIncidents";
 import { Rows } from "./Rows";
 import { Strongest } from "./Strongest";
 import "./tide-table.css";
@@ -79,6 +80,7 @@ export default function TideTable() {
           </button>
         )}
       </TopBar>
+      <OpenIncidents />
       <Strongest
         findings={tide.data.strongest}
         open={tide.data.open}

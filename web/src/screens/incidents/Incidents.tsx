@@ -1,0 +1,119 @@
+import { useQuery } from "@tanstack/react-query";
+import { useContext } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, get, type IncidentRow } from "../../api/client";
+import { TopBar } from "../../frame";
+import { Trouble, Waiting } from "../../parts/ask";
+import { Mark } from "../../parts/marks";
+import { PersonName } from "../../parts/person";
+import { figure, plural } from "../../parts/words";
+import { incidentLink, scopeWords, stateWords, whenWords } from "./words";
+
+type State = "open" | "closed" | "apart";
+
+const STATES: [State, string][] = [
+  ["open", "open and proposed"],
+  ["closed", "closed"],
+  ["apart", "said to be not one thing"],
+];
+
+/** All incidents of a state, one a line. */
+export default function Incidents() {
+  const me = useContext(PersonName);
+  const [params, setParams] = useSearchParams();
+  const state = (params.get("state") ?? "open") as State;
+  const incidents = useQuery({
+    queryKey: ["incidents", state],
+    queryFn: () => get(api.GET("/api/v1/incidents", { params: { query: { state } } })),
+  });
+  return (
+    <div className="padded">
+      <TopBar>
+        <h1>Incidents</h1>
+        <span className="soft">findings of several streams that belong together</span>
+      </TopBar>
+      <p style={{ marginTop: 0 }}>
+        <label>
+          Those{" "}
+          <select
+            className="word"
+            value={state}
+            onChange={(e) =>
+              setParams(e.target.value === "open" ? {} : { state: e.target.value }, { replace: true })
+            }
+          >
+            {STATES.map(([value, words]) => (
+              <option key={value} value={value}>
+                {words}
+              </option>
+            ))}
+          </select>
+        </label>{" "}
+        <span className="soft small">
+          {incidents.data && plural(incidents.data.length, "incident")}. Proposed are open findings of streams
+          that share an attribute and begin within an hour of one another, or that feed one another.
+        </span>
+      </p>
+      {incidents.isPending && <Waiting what="Reading the incidents" />}
+      {incidents.isError && <Trouble error={incidents.error} retry={() => incidents.refetch()} />}
+      {incidents.data?.length === 0 && <Nothing state={state} />}
+      {incidents.data && incidents.data.length > 0 && (
+        <table className="rows">
+          <thead>
+            <tr>
+              <th>what</th>
+              <th>began</th>
+              <th>over</th>
+              <th className="right">strongest</th>
+              <th className="right">to judge</th>
+              <th>state</th>
+              <th>cause</th>
+            </tr>
+          </thead>
+          <tbody>
+            {incidents.data.map((r) => (
+              <Row key={r.id ?? `p${r.finding}`} row={r} me={me} />
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
+  );
+}
+
+function Row({ row, me }: { row: IncidentRow; me: string }) {
+  return (
+    <tr>
+      <td>
+        <Mark kind={row.kind} direction={row.direction} />{" "}
+        <Link className="act" to={incidentLink(row)}>
+          {row.title}
+        </Link>
+      </td>
+      <td>{whenWords(row)}</td>
+      <td>{scopeWords(row)}</td>
+      <td className="figure right">{row.score === null ? "–" : `${figure(row.score, 1)} σ`}</td>
+      <td className="figure right">
+        {row.open} of {row.findings}
+      </td>
+      <td>{stateWords(row, me)}</td>
+      <td>{row.cause}</td>
+    </tr>
+  );
+}
+
+function Nothing({ state }: { state: State }) {
+  return (
+    <div className="empty">
+      <h2>{state === "open" ? "No open incident" : "None here"}</h2>
+      <p>
+        {state === "open"
+          ? "No open findings go together just now. Lone findings wait in the review."
+          : "Incidents come here once somebody has said so on their page."}{" "}
+        <Link className="act" to={state === "open" ? "/review" : "/incidents"}>
+          {state === "open" ? "Review findings" : "Open ones"}
+        </Link>
+      </p>
+    </div>
+  );
+}

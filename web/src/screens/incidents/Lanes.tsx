@@ -1,0 +1,88 @@
+import { useMemo } from "react";
+import { Link } from "react-router";
+import type { Finding, Incident } from "../../api/client";
+import { ticks } from "../../charts/ticks";
+import { Mark, VERDICT_WORDS, VerdictMark } from "../../parts/marks";
+import { figure } from "../../parts/words";
+import { linkTo } from "../tide-table/Strongest";
+import { tickWords } from "../workbench/Stack";
+
+/** One lane a finding on one axis, in order of time: who began, who followed, how long each lasted. */
+export function Lanes({
+  incident,
+  move,
+}: {
+  incident: Incident;
+  /** Take a finding out; none while the incident is only proposed. */
+  move?: (finding: Finding) => void;
+}) {
+  const [low, high] = useMemo(() => {
+    const a = incident.start ?? 0;
+    const b = incident.end ?? a;
+    const margin = Math.max(0.06 * (b - a), 1_800_000);
+    return [a - margin, b + margin];
+  }, [incident]);
+  const axis = ticks(low, high, incident.zone, 7);
+  const words = tickWords(incident.zone);
+  // A label at the very end would be cut off.
+  const fits = (t: number) => high - t > 0.08 * (high - low);
+  const x = (t: number) => `${(100 * (t - low)) / (high - low)}%`;
+  const width = (a: number, b: number) => `max(3px, ${(100 * (b - a)) / (high - low)}%)`;
+  return (
+    <div className="lanes">
+      <div className="lane lane-head soft small">
+        <span>stream</span>
+        <span className="lane-axis figure" aria-hidden="true">
+          {axis.at.filter(fits).map((t) => (
+            <i key={t} style={{ left: x(t) }}>
+              {words(t, axis.step)}
+            </i>
+          ))}
+        </span>
+        <span className="right">size</span>
+        <span>verdict</span>
+        <span />
+      </div>
+      <ol>
+        {incident.members.map((f) => (
+          <li key={f.id} className="lane">
+            <Link to={linkTo(f)} title="Open in the workbench">
+              <Mark kind={f.kind} direction={f.direction} /> {f.title}{" "}
+              <span className="soft small">{f.metric}</span>
+            </Link>
+            <span className="lane-track">
+              <b
+                data-side={f.kind === "shift" ? "shift" : f.direction}
+                style={{ left: x(f.start), width: width(f.start, f.end) }}
+              />
+            </span>
+            <span className="figure right">
+              {f.kind === "shift" ? `${figure(f.size)} ${f.unit}` : `${figure(f.score, 1)} σ`}
+            </span>
+            <span className="small">
+              {f.verdict ? (
+                <>
+                  <VerdictMark verdict={f.verdict} width={20} /> {VERDICT_WORDS[f.verdict]}
+                </>
+              ) : (
+                <span className="soft">open</span>
+              )}
+            </span>
+            <span>
+              {move && (
+                <button
+                  type="button"
+                  className="act small"
+                  onClick={() => move(f)}
+                  aria-label={`Take ${f.metric} ${f.title} out`}
+                >
+                  Take out
+                </button>
+              )}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </div>
+  );
+}

@@ -1,0 +1,58 @@
+import { useQuery } from "@tanstack/react-query";
+import { useContext } from "react";
+import { Link } from "react-router";
+import { api, get } from "../../api/client";
+import { Mark } from "../../parts/marks";
+import { PersonName } from "../../parts/person";
+import { figure, plural } from "../../parts/words";
+import { incidentLink, stateWords, whenWords } from "../incidents/words";
+
+/** So many fit side by side. */
+const SHOWN = 3;
+
+/** What is open over several streams, on top of the tide table: incidents first, then those only proposed. */
+export function OpenIncidents() {
+  const me = useContext(PersonName);
+  const incidents = useQuery({
+    queryKey: ["incidents", "open"],
+    queryFn: () => get(api.GET("/api/v1/incidents", { params: { query: { state: "open" } } })),
+  });
+  const rows = incidents.data ?? [];
+  if (!rows.length) return null;
+  const open = rows.filter((r) => r.id !== null).length;
+  return (
+    <section aria-label="Open incidents" className="open-incidents">
+      <h2>
+        {open ? plural(open, "open incident") : "Incidents"}
+        <span className="soft small plain">
+          {rows.length > open && `${figure(rows.length - open)} proposed from findings that go together`}
+        </span>
+        <Link to="/incidents" className="act plain">
+          {rows.length > SHOWN ? `All ${rows.length}` : "Open the list"}
+        </Link>
+      </h2>
+      <ol>
+        {rows.slice(0, SHOWN).map((r) => (
+          <li key={r.id ?? `p${r.finding}`} data-state={r.state}>
+            <Link to={incidentLink(r)}>
+              <Mark
+                kind={r.kind}
+                direction={r.direction}
+                isBad={r.bad_side === "both" || r.bad_side === r.direction}
+              />
+              <strong>
+                {r.title}
+                {r.state === "proposed" ? "?" : ""}
+              </strong>
+              <span className="soft small">{stateWords(r, me)}</span>
+              <span className="small">
+                {plural(r.streams, "stream")}, up to {figure(r.score, 1)} σ
+              </span>
+              <span className="small soft">{whenWords(r)}</span>
+            </Link>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
