@@ -6,6 +6,7 @@ from tests import world
 
 from watchtide.core.grouping import Group
 from watchtide.core.scoring import choice, compare, curve, sampling
+from watchtide.core.scoring.agreement import agreement
 from watchtide.core.scoring.card import Setting, score
 from watchtide.core.scoring.rows import Finding, Label, Points
 
@@ -239,3 +240,63 @@ def test_every_ratio_has_an_interval_where_there_are_blocks_enough():
             value = figures[where].get(name.split("_ci")[0], figures[where].get(f"{name.split('_ci')[0]}_s"))
             assert low <= value <= high, (where, name)
     assert figures["flagged_share_ci"][0] <= figures["flagged_share"] <= figures["flagged_share_ci"][1]
+
+
+def test_drawing_more_gives_all_drawn_by_now_the_same_chance():
+    strata = ["a"] * 30 + ["b"] * 10
+    first = sampling.draw(strata, 8, seed=1)
+    more = sampling.draw(strata, 12, seed=2, drawn=first.index)
+    assert not set(first.index) & set(more.index) and len(more.index) == 12
+    by_now = [strata[i] for i in (*first.index, *more.index)]
+    assert more.chances == {name: pytest.approx(by_now.count(name) / strata.count(name)) for name in "ab"}
+    assert more.probability.tolist() == [more.chances[s] for s in more.stratum]
+    rest = sampling.draw(strata, 99, seed=3, drawn=[*first.index, *more.index])
+    assert len(rest.index) == 20 and set(rest.chances.values()) == {1.0}
+
+
+def test_two_stages_of_drawing_estimate_without_bias():
+    rng = np.random.default_rng(5)
+    strata = ["a"] * 60 + ["b"] * 20
+    true = np.r_[rng.random(60) < 0.9, rng.random(20) < 0.3].astype(float)
+    means = []
+    for seed in range(400):
+        first = sampling.draw(strata, 12, seed=seed)
+        more = sampling.draw(strata, 12, seed=1000 + seed, drawn=first.index)
+        picked = np.r_[first.index, more.index]
+        chance = np.array([more.chances[strata[i]] for i in picked])
+        got, _ = sampling.weighted_ratio(true[picked], np.ones(24), chance, [strata[i] for i in picked])
+        means.append(got)
+    assert abs(np.mean(means) - true.mean()) < 3 * np.std(means) / 20
+
+
+def test_spans_that_came_near_the_level_get_half_of_the_draws():
+    near = lambda series, first, last: first < 10 * 6 * H
+    drawn = sampling.unflagged_spans([("a", 0, 600 * H)], [], 6 * H, 16, seed=1, is_near=near)
+    parts = {s: [d for d in drawn if d.stratum == s] for s in {d.stratum for d in drawn}}
+    assert {s: len(p) for s, p in parts.items()} == {"unflagged, near the level": 8, "unflagged": 8}
+    assert {p[0].probability for p in parts.values()} == {8 / 10, 8 / 90}
+    assert all(near("a", d.start, d.end) == d.stratum.endswith("level") for d in drawn)
+    few = sampling.unflagged_spans([("a", 0, 30 * H)], [], 6 * H, 99, seed=1, is_near=near)
+    assert len(few) == 5 and {d.probability for d in few} == {1.0}
+
+
+@pytest.mark.parametrize(
+    "pairs, same, kappa",
+    [
+        # The classical case of two readers and 50 grants: 20 + 15 agree, 5 and 10 do not.
+        ([("y", "y")] * 20 + [("y", "n")] * 5 + [("n", "y")] * 10 + [("n", "n")] * 15, 35, 0.4),
+        ([("y", "y")] * 3 + [("n", "n")] * 3, 6, 1.0),
+        ([("y", "n")] * 2 + [("n", "y")] * 2, 0, -1.0),
+        ([("y", "y")] * 4, 4, None),
+        ([], 0, None),
+    ],
+)
+def test_agreement_is_what_chance_does_not_make(pairs, same, kappa):
+    got = agreement([a for a, _ in pairs], [b for _, b in pairs])
+    assert (got.n, got.same) == (len(pairs), same)
+    assert got.kappa == (None if kappa is None else pytest.approx(kappa))
+
+
+def test_unpaired_verdicts_are_refused():
+    with pytest.raises(ValueError, match="pairs"):
+        agreement(["y"], [])

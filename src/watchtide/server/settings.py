@@ -52,6 +52,7 @@ INSTALLED_APPS = [
     "watchtide.server.logbook",
     "watchtide.server.scans",
     "watchtide.server.incidents",
+    "watchtide.server.review",
 ]
 MIDDLEWARE = [
     "watchtide.server.security.SecurityHeaders",

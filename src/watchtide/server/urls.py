@@ -8,6 +8,7 @@ from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.people import api as people
+from watchtide.server.review import api as review
 from watchtide.server.scans import api as scans
 from watchtide.server.scans import api_plans as plans
 from watchtide.server.scans import api_workbench as workbench
@@ -59,6 +60,12 @@ urlpatterns = [
     path(f"{API}incidents/<int:pk>/findings", incidents.PartsView.as_view()),
     path(f"{API}incidents/<int:pk>/verdict", incidents.IncidentVerdictView.as_view()),
     path(f"{API}incidents/<int:pk>/verdict/undo", incidents.TakeBackView.as_view()),
+    path(f"{API}rounds", review.RoundsView.as_view()),
+    path(f"{API}rounds/<int:pk>", review.RoundView.as_view()),
+    path(f"{API}rounds/<int:pk>/next", review.NextView.as_view()),
+    path(f"{API}rounds/<int:pk>/undo", review.UndoJudgementView.as_view()),
+    path(f"{API}rounds/<int:pk>/items/<int:item>/verdict", review.ItemVerdictView.as_view()),
+    path(f"{API}rounds/<int:pk>/items/<int:item>/settle", review.SettleView.as_view()),
     path(f"{API}logbook", logbook.EntriesView.as_view()),
     path(f"{API}logbook/import", logbook.ImportView.as_view()),
     path(f"{API}logbook/export", logbook.ExportView.as_view()),

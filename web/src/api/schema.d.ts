@@ -633,6 +633,107 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The latest rounds, newest first. */
+        get: operations["rounds"];
+        put?: never;
+        /** @description Fill a round from a scan: the strongest open findings, a fair sample, or spans that nobody flagged. */
+        post: operations["start_round"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["round"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}/items/{item}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Decide where two people differed. */
+        post: operations["settle_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}/items/{item}/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["judge_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What is before this person: nobody else is served it until they judge, skip, or are gone for a quarter of an hour. */
+        post: operations["next_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take back what this person said last here, step by step to the beginning. */
+        post: operations["undo_judgement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans": {
         parameters: {
             query?: never;
@@ -1125,6 +1226,12 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        Agreement: {
+            n: number;
+            same: number;
+            /** Format: double */
+            kappa: number | null;
+        };
         Alike: {
             finding: components["schemas"]["Finding"];
             /** Format: double */
@@ -1386,6 +1493,18 @@ export interface components {
             unit?: string;
             bad_side?: components["schemas"]["BadSideEnum"];
             zone?: string;
+        };
+        Dispute: {
+            item: number;
+            title: string;
+            metric: string;
+            /** Format: double */
+            start: number;
+            /** Format: double */
+            end: number;
+            zone: string;
+            finding: number | null;
+            verdicts: components["schemas"]["Said"][];
         };
         /** @description What came through one door from one source, all batches together. */
         Door: {
@@ -1716,6 +1835,49 @@ export interface components {
             /** @default  */
             note?: string;
         };
+        Item: {
+            id: number;
+            place: number;
+            stream: number;
+            scan: number;
+            metric: string;
+            title: string;
+            unit: string;
+            zone: string;
+            /** Format: double */
+            step_s: number;
+            /** Format: double */
+            start: number;
+            /** Format: double */
+            end: number;
+            stratum: string;
+            /** Format: double */
+            probability: number | null;
+            is_second: boolean;
+            finding: components["schemas"]["Finding"] | null;
+            incident: components["schemas"]["Mates"] | null;
+        };
+        ItemVerdictRequest: {
+            verdict: components["schemas"]["VerdictEnum"];
+            /** @default  */
+            cause?: string;
+            /** @default  */
+            note?: string;
+            /** Format: double */
+            start?: number;
+            /** Format: double */
+            end?: number;
+            /**
+             * Format: double
+             * @description the verdict ends before here; the rest stays
+             */
+            split?: number;
+            /**
+             * @description also for what else is open in the finding's incident
+             * @default false
+             */
+            rest?: boolean;
+        };
         Job: {
             readonly id: number;
             kind: string;
@@ -1766,6 +1928,13 @@ export interface components {
             /** Format: date-time */
             readonly updated_at: string;
         };
+        /**
+         * @description * `strongest` - strongest
+         *     * `sample` - sample
+         *     * `unflagged` - unflagged
+         * @enum {string}
+         */
+        KindCd0Enum: "strongest" | "sample" | "unflagged";
         KnownDay: {
             calendar: string;
             name: string;
@@ -1788,6 +1957,15 @@ export interface components {
          * @enum {string}
          */
         MakeStateEnum: "open" | "apart";
+        Mates: {
+            id: number | null;
+            finding: number | null;
+            title: string;
+            state: string;
+            streams: number;
+            /** @description others of it without a verdict */
+            open: number;
+        };
         MeasureRequest: {
             how: components["schemas"]["HowEnum"];
             field?: string | null;
@@ -1975,10 +2153,71 @@ export interface components {
             every: string;
             measures: components["schemas"]["MeasureRequest"][];
         };
+        Round: {
+            id: number;
+            scan: number;
+            plan: string;
+            kind: components["schemas"]["KindCd0Enum"];
+            metric: string;
+            created_by: string;
+            /** Format: date-time */
+            created_at: string;
+            total: number;
+            judged: number;
+            /** @description judged by another entry meanwhile */
+            passed_over: number;
+            second_looks: number;
+            left: number;
+            /**
+             * Format: double
+             * @description of judged findings that were real; of spans, with an incident
+             */
+            share: number | null;
+            share_ci: number[] | null;
+            counts: number[];
+            /**
+             * Format: double
+             * @description half the width of the interval
+             */
+            half: number | null;
+            /** Format: double */
+            half_at_end: number | null;
+            agreement: components["schemas"]["Agreement"];
+            disputed: components["schemas"]["Dispute"][];
+        };
+        RoundStartRequest: {
+            scan: number;
+            kind: components["schemas"]["KindCd0Enum"];
+            /** @default 50 */
+            size?: number;
+            metric?: string;
+            /**
+             * Format: double
+             * @description ms since 1970
+             */
+            begin?: number;
+            /** Format: double */
+            end?: number;
+            /**
+             * Format: double
+             * @description least score, in sigmas
+             */
+            least?: number;
+        };
         Row: {
             line: number;
             cells: string[];
             broken_column: string | null;
+        };
+        Said: {
+            by: string;
+            verdict: string;
+        };
+        SaidNow: {
+            /** @description none for a second look */
+            entry: components["schemas"]["Entry"] | null;
+            /** @description how many others took the same verdict */
+            also: number;
         };
         SaveLayoutRequest: {
             name: string;
@@ -2042,11 +2281,17 @@ export interface components {
             /** Format: date-time */
             computed_at: string;
         };
+        Served: {
+            item: components["schemas"]["Item"] | null;
+        };
         Session: {
             name: string | null;
             role: string | null;
             csrf_cookie: string;
             is_demo: boolean;
+        };
+        SettlingRequest: {
+            verdict: components["schemas"]["VerdictEnum"];
         };
         Shape: {
             kind: string;
@@ -2064,6 +2309,10 @@ export interface components {
         SignInRequest: {
             name: string;
             password: string;
+        };
+        SkipRequest: {
+            /** @description the item to put at the end of the queue */
+            skip?: number;
         };
         StreamCurve: {
             curve: components["schemas"]["Curve"];
@@ -3298,6 +3547,167 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Review"];
+                };
+            };
+        };
+    };
+    rounds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"][];
+                };
+            };
+        };
+    };
+    start_round: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoundStartRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+        };
+    };
+    round: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+        };
+    };
+    settle_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettlingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+        };
+    };
+    judge_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ItemVerdictRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidNow"];
+                };
+            };
+        };
+    };
+    next_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SkipRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Served"];
+                };
+            };
+        };
+    };
+    undo_judgement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Served"];
                 };
             };
         };

@@ -1,6 +1,6 @@
 """What to judge next: an unbiased sample of findings and of unflagged spans, and estimates weighted by it."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,11 +16,12 @@ SCORE_PARTS = 3
 
 @dataclass(frozen=True)
 class Drawn:
-    """Indices of the units drawn, the stratum of each, and the chance that it had of being drawn."""
+    """Indices of the units drawn, the stratum of each, the chance that it had of being drawn, and that of each stratum."""
 
     index: Ints
     stratum: tuple[str, ...]
     probability: Floats
+    chances: dict[str, float]
 
 
 def strata_of(findings: Sequence[Finding], family: Sequence[str]) -> tuple[str, ...]:
@@ -35,35 +36,47 @@ def strata_of(findings: Sequence[Finding], family: Sequence[str]) -> tuple[str, 
     return tuple(out)
 
 
-def draw(strata: Sequence[str], n: int, *, seed: int, spread: dict[str, float] | None = None) -> Drawn:
+def draw(
+    strata: Sequence[str],
+    n: int,
+    *,
+    seed: int,
+    spread: dict[str, float] | None = None,
+    drawn: Sequence[int] = (),
+) -> Drawn:
     """Draw n units without replacement within strata.
 
     First in proportion to the strata's sizes; with `spread` (standard deviation of the verdicts seen so far, per stratum) by
     Neyman's allocation, more where verdicts differ more. Every stratum gets at least one while there are enough.
+    drawn : indices that were drawn before: they are not drawn again, and the chance told is that of having been drawn
+    by now, the same for those before.
     Neyman (1934); Cochran (1977), sections 5.5 and 5.9. Raises ValueError for n under 1.
     """
     if n < 1:
         raise ValueError(f"at least 1 must be drawn, got {n}")
     names = sorted(set(strata))
-    where = {name: np.flatnonzero([s == name for s in strata]) for name in names}
+    before = np.zeros(len(strata), np.bool_)
+    before[np.asarray(drawn, np.int64)] = True
+    whole = {name: np.flatnonzero([s == name for s in strata]) for name in names}
+    where = {name: rows[~before[rows]] for name, rows in whole.items()}
     sizes = np.array([len(where[name]) for name in names], dtype=np.float64)
     # A stratum of which nothing is known counts as undecided as can be.
     weight = (
         sizes if spread is None else sizes * np.array([max(spread.get(name, 0.5), 0.05) for name in names])
     )
-    counts = allocate(weight, sizes.astype(np.int64), min(n, len(strata)))
+    counts = allocate(weight, sizes.astype(np.int64), min(n, int(sizes.sum())))
     rng = np.random.default_rng(seed)
-    index, stratum, probability = [], [], []
+    index: list[int] = []
+    stratum: list[str] = []
+    chances: dict[str, float] = {}
     for name, count in zip(names, counts, strict=True):
-        chosen = rng.choice(where[name], size=int(count), replace=False)
-        index += chosen.tolist()
+        index += rng.choice(where[name], size=int(count), replace=False).tolist()
         stratum += [name] * int(count)
-        probability += [float(count) / len(where[name])] * int(count)
+        chances[name] = (len(whole[name]) - len(where[name]) + float(count)) / len(whole[name])
     order = np.argsort(index, kind="stable")
+    named = tuple(stratum[i] for i in order)
     return Drawn(
-        np.asarray(index, np.int64)[order],
-        tuple(np.asarray(stratum, dtype=object)[order]),
-        np.asarray(probability)[order],
+        np.asarray(index, np.int64)[order], named, np.array([chances[name] for name in named]), chances
     )
 
 
@@ -79,11 +92,19 @@ def allocate(weight: Floats, sizes: Ints, n: int) -> Ints:
 
 
 def unflagged_spans(
-    times: Sequence[tuple[str, int, int]], flagged: Sequence[Finding], length_ns: int, n: int, *, seed: int
+    times: Sequence[tuple[str, int, int]],
+    flagged: Sequence[Finding],
+    length_ns: int,
+    n: int,
+    *,
+    seed: int,
+    is_near: Callable[[str, int, int], bool] | None = None,
 ) -> list[Label]:
-    """Spans of equal length drawn from the time nothing was flagged in, all as likely, with the chance of each.
+    """Spans of equal length drawn from the time nothing was flagged in, with the chance of each.
 
     times : (series, first, last) of what was scanned. Spans are cells of a fixed grid; a cell that a finding touches is none.
+    is_near : whether a span (series, first, last) came near the level; such spans are a stratum of their own and get half
+    of the draws, because what was missed is likelier there. Within a stratum all are as likely.
     """
     cells = []
     for series, first, last in times:
@@ -93,11 +114,21 @@ def unflagged_spans(
                 cells.append((series, start))
     if not cells:
         return []
-    count = min(n, len(cells))
-    chosen = np.sort(np.random.default_rng(seed).choice(len(cells), size=count, replace=False))
+    near = np.array([is_near is not None and is_near(s, a, a + length_ns - 1) for s, a in cells])
+    names = np.where(near, "unflagged, near the level", "unflagged")
+    sizes = np.array([int(np.sum(~near)), int(np.sum(near))], dtype=np.int64)
+    counts = allocate(np.where(sizes > 0, 1.0, 0.0), sizes, min(n, len(cells)))
+    rng = np.random.default_rng(seed)
+    chosen = np.concatenate(
+        [
+            rng.choice(np.flatnonzero(near == is_in), size=int(count), replace=False)
+            for is_in, count in zip((False, True), counts, strict=True)
+        ]
+    )
+    chance = np.where(near, counts[1] / max(sizes[1], 1), counts[0] / max(sizes[0], 1))
     return [
-        Label(cells[i][1], cells[i][1] + length_ns - 1, cells[i][0], "unsure", origin="sampled", stratum="unflagged", probability=count / len(cells))
-        for i in chosen
+        Label(cells[i][1], cells[i][1] + length_ns - 1, cells[i][0], "unsure", origin="sampled", stratum=str(names[i]), probability=float(chance[i]))
+        for i in np.sort(chosen)
     ]  # fmt: skip
 
 

@@ -91,8 +91,8 @@ class IncidentsView(APIView):
     @extend_schema(operation_id="make_incident", request=MakeSerializer, responses={201: IncidentSerializer})
     def post(self, request) -> Response:
         """Put findings together; or, with the state apart, say that they are not one thing."""
-        data = _given(MakeSerializer, request)
-        made = services.make(data["findings"], data["title"], _who(request), state=data["state"])
+        data = given(MakeSerializer, request)
+        made = services.make(data["findings"], data["title"], who(request), state=data["state"])
         return Response(services.detail(made.pk), status=201)
 
 
@@ -121,10 +121,10 @@ class IncidentView(APIView):
     )
     def patch(self, request, pk: int) -> Response:
         """Change its words or its state; take it, or let go of it."""
-        data = _given(IncidentChangeSerializer, request)
+        data = given(IncidentChangeSerializer, request)
         if "take" in data:
-            data["taken_by"] = _who(request) if data.pop("take") else ""
-        services.change(pk, data, _who(request))
+            data["taken_by"] = who(request) if data.pop("take") else ""
+        services.change(pk, data, who(request))
         return Response(services.detail(pk))
 
 
@@ -136,9 +136,9 @@ class PartsView(APIView):
     @extend_schema(operation_id="put_in_incident", request=PartsSerializer, responses=IncidentSerializer)
     def post(self, request, pk: int) -> Response:
         """Put findings into an incident, or take them out."""
-        data = _given(PartsSerializer, request)
+        data = given(PartsSerializer, request)
         move = services.take_out if data["out"] else services.put_in
-        move(pk, data["findings"], _who(request))
+        move(pk, data["findings"], who(request))
         return Response(services.detail(pk))
 
 
@@ -161,7 +161,7 @@ class IncidentVerdictView(APIView):
     )
     def post(self, request, pk: int) -> Response:
         """The same verdict for each of its findings that has none."""
-        entries = services.judge(pk, _given(IncidentVerdictSerializer, request), _who(request))
+        entries = services.judge(pk, given(IncidentVerdictSerializer, request), who(request))
         return Response({"entries": [e.pk for e in entries]}, status=201)
 
 
@@ -169,15 +169,15 @@ class TakeBackView(APIView):
     @extend_schema(operation_id="take_back_verdict", request=TakeBackSerializer, responses=JudgedSerializer)
     def post(self, request, pk: int) -> Response:
         """Take the entries of such a verdict back."""
-        ids = _given(TakeBackSerializer, request)["entries"]
-        return Response({"entries": services.unjudge(pk, ids, _who(request))})
+        ids = given(TakeBackSerializer, request)["entries"]
+        return Response({"entries": services.unjudge(pk, ids, who(request))})
 
 
-def _given(kind: type[serializers.Serializer], request: Any) -> dict[str, Any]:
+def given(kind: type[serializers.Serializer], request: Any) -> dict[str, Any]:
     given = kind(data=request.data)
     given.is_valid(raise_exception=True)
     return dict(given.validated_data)
 
 
-def _who(request: Any) -> str:
+def who(request: Any) -> str:
     return str(request.user.get_username())

@@ -299,11 +299,15 @@ def take_out(pk: int, finding_ids: Sequence[int], by: str) -> None:
 
 
 @transaction.atomic
-def judge(pk: int, content: dict[str, Any], by: str) -> list[Entry]:
-    """The same verdict for every finding of the incident that has none: one entry a finding, of that stream alone."""
+def judge(pk: int, content: dict[str, Any], by: str, *, but: int | None = None) -> list[Entry]:
+    """The same verdict for every finding of the incident that has none: one entry a finding, of that stream alone.
+
+    but : a finding that is judged by itself.
+    """
     incident = Incident.objects.select_for_update().get(pk=pk)
     seen = survey()
-    rows = [seen.rows[at] for at in seen.places[pk] if seen.rows[at]["verdict"] is None]
+    open_rows = [seen.rows[at] for at in seen.places[pk] if seen.rows[at]["verdict"] is None]
+    rows = [r for r in open_rows if r["id"] != but]
     if not rows:
         raise Problem(
             "every finding of this incident has a verdict", remedy="change it in the logbook", code=409
@@ -332,12 +336,38 @@ def unjudge(pk: int, entry_ids: Sequence[int], by: str) -> list[int]:
     return gone
 
 
-def covering(finding: Finding) -> Incident | None:
-    """The open or closed incident that a finding lies in."""
-    part = (
-        Part.objects.filter(
-            stream_id=finding.stream_id, start_ns__lte=finding.end_ns, end_ns__gte=finding.start_ns,
-            incident__state__in=(OPEN, CLOSED),
-        ).select_related("incident").order_by("-incident_id").first()
-    )  # fmt: skip
-    return part.incident if part else None
+def _around(finding: Finding) -> tuple[Survey, int | None, list[int]]:
+    """The incident that a finding of a standing scan lies in, or None for what is only proposed; and all its findings."""
+    seen = survey()
+    for pk, (incident, _) in seen.incidents.items():
+        if incident.state in (OPEN, CLOSED) and any(
+            seen.rows[at]["id"] == finding.pk for at in seen.places[pk]
+        ):
+            return seen, pk, seen.places[pk]
+    for places in seen.proposed:
+        if any(seen.rows[at]["id"] == finding.pk for at in places):
+            return seen, None, places
+    return seen, None, []
+
+
+def mates(finding: Finding) -> dict[str, Any] | None:
+    """What a finding belongs to, and how many others of it have no verdict; None for a lone one."""
+    seen, pk, places = _around(finding)
+    others = [at for at in places if seen.rows[at]["id"] != finding.pk and seen.rows[at]["verdict"] is None]
+    if not others:
+        return None
+    row = _row(seen, seen.incidents[pk][0] if pk else None, places, seen.incidents[pk][1] if pk else ())
+    return {name: row[name] for name in ("id", "finding", "title", "state", "streams")} | {
+        "open": len(others)
+    }
+
+
+@transaction.atomic
+def judge_rest(finding: Finding, content: dict[str, Any], by: str) -> tuple[Incident | None, list[Entry]]:
+    """A verdict for what is open beside a finding in its incident; what was only proposed is kept by it."""
+    seen, pk, places = _around(finding)
+    if not any(seen.rows[at]["id"] != finding.pk and seen.rows[at]["verdict"] is None for at in places):
+        return None, []
+    if pk is None:
+        pk = make([seen.rows[at]["id"] for at in places], "", by).pk
+    return Incident.objects.get(pk=pk), judge(pk, content, by, but=finding.pk)

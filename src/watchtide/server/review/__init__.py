@@ -1,0 +1,1 @@
+"""Review in rounds: who judges what next, by hand-picked order or by a fair sample."""
