@@ -50,7 +50,8 @@ def take(driver, base: str, dark: bool) -> None:
     pages = {
         "tide-table": "/",
         "workbench": f"/workbench/{stream}?{span}&explain=1",
-        "review": "/review",
+        "review": _begun_round(driver, base),
+        "incident": f"/incidents/proposed/{_first_proposed(driver)}",
         "scorecard": "/scorecards/1",
     }
     if not dark:
@@ -67,6 +68,19 @@ def take(driver, base: str, dark: bool) -> None:
             )
         # Charts are drawn once their data are here: until two pictures are the same.
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
+
+
+def _begun_round(driver, base: str) -> str:
+    """A round of review, begun as a person does."""
+    driver.get(base + "/review")
+    browser.wait_for(driver, lambda d: d.find_elements(By.CSS_SELECTOR, ".begin button"))[0].click()
+    browser.wait_for(driver, lambda d: re.search(r"/review/\d+$", d.current_url))
+    return "/review/" + driver.current_url.rsplit("/", 1)[1]
+
+
+def _first_proposed(driver) -> int:
+    script = "const done = arguments[0]; fetch('/api/v1/incidents').then((r) => r.json()).then(done)"
+    return next(r["finding"] for r in driver.execute_async_script(script) if r["state"] == "proposed")
 
 
 def _still(driver):

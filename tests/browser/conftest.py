@@ -1,5 +1,6 @@
 """The whole application on demo data, and headless Chromium to use it with."""
 
+import json
 import os
 import shutil
 import signal
@@ -140,6 +141,13 @@ class Page:
     def fetch(self, path):
         script = "const done = arguments[1]; fetch(arguments[0]).then((r) => r.json()).then(done)"
         return self.driver.execute_async_script(script, path)
+
+    def send(self, path, body):
+        script = """const [path, body, done] = arguments;
+            const token = document.cookie.split("; ").find((c) => c.includes("csrf")).split("=")[1];
+            fetch(path, {method: "POST", body, headers: {"Content-Type": "application/json", "X-CSRFToken": token}})
+              .then((r) => r.json()).then(done)"""
+        return self.driver.execute_async_script(script, path, json.dumps(body))
 
     def errors(self):
         return [entry["message"] for entry in self.driver.get_log("browser") if entry["level"] == "SEVERE"]

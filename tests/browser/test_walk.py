@@ -11,6 +11,12 @@ from tests.browser.conftest import Page
 pytestmark = pytest.mark.browser
 
 
+def round_of(page, **more):
+    """A fresh round of review over the first scan."""
+    body = {"scan": 1, "kind": "strongest", "size": 20, **more}
+    return page.send("/api/v1/rounds", body)["id"]
+
+
 def stream_id(page, metric, title):
     rows = page.fetch("/api/v1/tide")["rows"]
     return next(r["id"] for r in rows if r["metric"] == metric and r["title"] == title)
@@ -126,34 +132,6 @@ def test_panes_zoom_together_and_components_open(page):
     page.wait(lambda: "finding=" in page.driver.current_url)
 
 
-def test_review_by_keyboard_judges_skips_and_takes_back(page):
-    page.open("/review")
-    page.says("judged", "header")
-    judged = page.fetch("/api/v1/review")["judged"]
-    first = page.text(".review-title h1")
-    page.press("c")
-    page.wait(lambda: page.driver.switch_to.active_element.tag_name == "input")
-    page.type("pages counted twice" + Keys.ENTER)
-    page.press("i")
-    page.says(f"{judged + 1} of", "header")
-    entry = page.fetch("/api/v1/logbook?text=counted%20twice%20")["entries"]
-    assert any(
-        e["cause"] == "pages counted twice" and e["verdict"] == "incident"
-        for e in page.fetch("/api/v1/logbook")["entries"]
-    ), entry
-    place = page.text(".review-title")
-    page.press(Keys.ARROW_RIGHT)
-    page.wait(lambda: page.text(".review-title") != place)
-    page.press("x")
-    page.says(f"{judged + 2} of", "header")
-    page.press("z")
-    page.says(f"{judged + 1} of", "header")
-    page.press("z")
-    page.says(f"{judged} of", "header")
-    page.wait(lambda: page.text(".review-title h1") == first)
-    assert page.fetch("/api/v1/review")["judged"] == judged
-
-
 def test_the_scorecard_shows_the_servers_figures_and_leads_to_the_missed(page):
     page.open("/scorecards")
     page.button("harbour watch, v1").click()
@@ -264,6 +242,7 @@ def test_every_screen_is_free_of_accessibility_violations(page, axe, dark):
         f"/workbench/{number}",
         f"/workbench/{number}?fold=1&explain=1&parts=1",
         "/review",
+        f"/review/{round_of(page)}",
         "/incidents",
         page.find(".open-incidents li a").get_attribute("href").removeprefix(page.base),
         "/logbook",

@@ -9,6 +9,7 @@ import { SignIn } from "./screens/sign-in/SignIn";
 
 const TideTable = lazy(() => import("./screens/tide-table/TideTable"));
 const Workbench = lazy(() => import("./screens/workbench/Workbench"));
+const Rounds = lazy(() => import("./screens/review/Rounds"));
 const Review = lazy(() => import("./screens/review/Review"));
 const Incidents = lazy(() => import("./screens/incidents/Incidents"));
 const Incident = lazy(() => import("./screens/incidents/Incident"));
@@ -50,7 +51,8 @@ export function App() {
           <Route path="/" element={<TideTable />} />
           <Route path="/workbench/:stream" element={<Workbench />} />
           <Route path="/workbench" element={<Navigate to="/" replace />} />
-          <Route path="/review" element={<Review />} />
+          <Route path="/review" element={<Rounds />} />
+          <Route path="/review/:round" element={<Review />} />
           <Route path="/incidents" element={<Incidents />} />
           <Route path="/incidents/proposed/:finding" element={<Incident />} />
           <Route path="/incidents/:incident" element={<Incident />} />

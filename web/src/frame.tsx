@@ -177,12 +177,15 @@ const KEYS: [string, string][] = [
   ["Ctrl K", "find a stream"],
   ["↑ ↓", "tide table: row; workbench score pane: level"],
   ["Enter", "open what is chosen"],
-  ["← →", "tide table and workbench: pan; review: back and on"],
+  ["← →", "tide table and workbench: pan; review: undo and skip"],
   ["+ − 0", "tide table and workbench: zoom in, out, all"],
   ["N P", "workbench: next and previous finding"],
-  ["I F X U", "review: incident, foreseen, false alarm, unsure"],
-  ["Z", "review: take the last verdict back"],
-  ["C", "review: write the cause"],
+  ["I F X U", "review and incidents: incident, foreseen, false alarm (nothing there), unsure"],
+  ["Z", "review and incidents: take the last verdict back"],
+  ["C N R", "review: cause, note, the same for the rest of the incident"],
+  ["[ ] { }", "review: move the start, the end, by one sample"],
+  ["S < >", "review: cut in two, move the cut"],
+  ["M L", "review: join the next finding; looked through in full"],
 ];
 
 function KeyList() {

@@ -44,6 +44,9 @@ def load(say: Callable[[str], None]) -> None:
     if user is None:
         user = User.objects.create_user("demo", password="demo")
         give_role(user, "analyst")
+    if not User.objects.filter(username="mate").exists():
+        # A second person, so that a review by two can be tried.
+        give_role(User.objects.create_user("mate", password="mate"), "analyst")
     if Standing.objects.exists():
         say("the demo data are there")
         return

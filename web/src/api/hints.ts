@@ -5,6 +5,7 @@ const STALE: Record<string, string[][]> = {
   job: [["jobs"], ["scans"], ["scan"]],
   scan: [["tide"], ["scans"], ["scan"], ["stream"], ["review"], ["scorecard"], ["incidents"]],
   logbook: [["logbook"], ["window"], ["curve"], ["scorecard"], ["tide"], ["incidents"]],
+  review: [["rounds"], ["review"]],
   incident: [["incidents"], ["tide"]],
   batch: [["batches"], ["doors"], ["tide"]],
   stream: [["tide"], ["stream"], ["catalogue"]],

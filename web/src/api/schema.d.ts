@@ -1842,6 +1842,7 @@ export interface components {
             scan: number;
             metric: string;
             title: string;
+            scope: string;
             unit: string;
             zone: string;
             /** Format: double */

@@ -267,3 +267,28 @@ export function drawOverlay(
   pen.stroke();
   pen.setLineDash([]);
 }
+
+/** A span with its edges, as somebody has moved them; cut : where it is parted, or null. */
+export function drawSpan(u: uPlot, colours: Palette, start: number, end: number, cut: number | null): void {
+  const pen = u.ctx;
+  const { top, height } = u.bbox;
+  const k = ratio();
+  const [a, b] = [u.valToPos(start, "x", true), u.valToPos(end, "x", true)];
+  const until = cut === null ? b : u.valToPos(cut, "x", true);
+  pen.fillStyle = pen.strokeStyle = colours.ink;
+  pen.globalAlpha = 0.12;
+  pen.fillRect(a, top, Math.max(until - a, 2 * k), height);
+  pen.globalAlpha = 1;
+  pen.lineWidth = 1.6 * k;
+  for (const [x, dash] of [[a, []], [b, []], ...(cut === null ? [] : [[until, [4 * k, 3 * k]]])] as [
+    number,
+    number[],
+  ][]) {
+    pen.setLineDash(dash);
+    pen.beginPath();
+    pen.moveTo(x, top);
+    pen.lineTo(x, top + height);
+    pen.stroke();
+  }
+  pen.setLineDash([]);
+}

@@ -3,24 +3,50 @@ import { VerdictMark } from "./marks";
 
 export type Judgement = Exclude<Verdict, "reviewed">;
 
-export const VERDICTS: { verdict: Judgement; key: string; words: string; help: string }[] = [
+export interface Choice {
+  verdict: Verdict;
+  key: string;
+  words: string;
+  help: string;
+}
+
+export const VERDICTS: (Choice & { verdict: Judgement })[] = [
   { verdict: "incident", key: "i", words: "Incident", help: "something was wrong" },
   { verdict: "foreseen", key: "f", words: "Foreseen", help: "a known event, all right" },
   { verdict: "false-alarm", key: "x", words: "False alarm", help: "nothing there" },
   { verdict: "unsure", key: "u", words: "Unsure", help: "leave it out of the count" },
 ];
 
-/** The keys of the verdicts, for `useKeys`. */
-export function verdictKeys(judge: (verdict: Judgement) => void): Record<string, () => void> {
-  return Object.fromEntries(VERDICTS.map((v) => [v.key, () => judge(v.verdict)]));
+/** What may be said of a span that nobody flagged. */
+export const SPAN_VERDICTS: Choice[] = [
+  { verdict: "incident", key: "i", words: "Incident", help: "something was missed; move the edges" },
+  { verdict: "foreseen", key: "f", words: "Foreseen", help: "a known event, all right" },
+  { verdict: "reviewed", key: "x", words: "Nothing there", help: "rightly left alone" },
+  { verdict: "unsure", key: "u", words: "Unsure", help: "leave it out of the count" },
+];
+
+/** The keys of these verdicts, for `useKeys`. */
+export function verdictKeys<C extends Choice>(
+  judge: (choice: C) => void,
+  choices: C[],
+): Record<string, () => void> {
+  return Object.fromEntries(choices.map((c) => [c.key, () => judge(c)]));
 }
 
-/** The four verdicts as buttons, each with its key, pattern and what it means. */
-export function Verdicts({ judge, isOff }: { judge: (verdict: Judgement) => void; isOff: boolean }) {
+/** Verdicts as buttons, each with its key, pattern and what it means. */
+export function Verdicts<C extends Choice>({
+  choices,
+  judge,
+  isOff,
+}: {
+  choices: C[];
+  judge: (choice: C) => void;
+  isOff: boolean;
+}) {
   return (
     <div className="verdicts">
-      {VERDICTS.map((v) => (
-        <button key={v.verdict} type="button" onClick={() => judge(v.verdict)} disabled={isOff}>
+      {choices.map((v) => (
+        <button key={v.verdict} type="button" onClick={() => judge(v)} disabled={isOff}>
           <kbd>{v.key.toUpperCase()}</kbd>
           <VerdictMark verdict={v.verdict} />
           <span>

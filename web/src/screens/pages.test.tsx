@@ -8,6 +8,7 @@ import { serve } from "../test/serve";
 import Intake from "./intake/Intake";
 import Logbook from "./logbook/Logbook";
 import Review from "./review/Review";
+import type { Item, Round } from "./review/words";
 import Scorecard from "./scorecard/Scorecard";
 import Scorecards from "./scorecard/Scorecards";
 import { SignIn } from "./sign-in/SignIn";
@@ -258,60 +259,132 @@ describe("the logbook", () => {
 
 describe("review", () => {
   const context = { finding: aFinding(), beside: [], before: [], entries: [], causes: ["storm"] };
-  const routes = (queue: ReturnType<typeof aFinding>[]) => ({
-    "GET /api/v1/review": () => ({
-      queue,
-      judged: 2,
-      total: 2 + queue.length,
-      precision: 0.5,
-      precision_ci: [0.09, 0.91],
-      precision_counts: [1, 2],
-    }),
+  const anItem = (changes: Partial<Item> = {}): Item => ({
+    id: 7,
+    place: 0,
+    stream: 1,
+    scan: 1,
+    metric: "gate_taps",
+    title: "Northquay · adult",
+    scope: "metric=gate_taps,place=Northquay,fare=adult",
+    unit: "taps",
+    zone: "Europe/Dublin",
+    step_s: 900,
+    start: Date.UTC(2026, 7, 22, 8),
+    end: Date.UTC(2026, 7, 22, 9),
+    stratum: "",
+    probability: null,
+    is_second: false,
+    finding: aFinding(),
+    incident: null,
+    ...changes,
+  });
+  const aRound: Round = {
+    id: 1,
+    scan: 1,
+    plan: "harbour watch v1",
+    kind: "strongest",
+    metric: "",
+    created_by: "demo",
+    created_at: "2026-11-16T10:00:00Z",
+    total: 3,
+    judged: 1,
+    passed_over: 0,
+    second_looks: 0,
+    left: 2,
+    share: 1,
+    share_ci: [0.21, 1],
+    counts: [1, 1],
+    half: 0.4,
+    half_at_end: 0.23,
+    agreement: { n: 0, same: 0, kappa: null },
+    disputed: [],
+  };
+  const routes = (items: (Item | null)[], round: Partial<Round> = {}) => ({
+    "GET /api/v1/rounds/{id}": () => ({ ...aRound, ...round }),
+    "POST /api/v1/rounds/{id}/next": () => ({ item: items.length > 1 ? items.shift() : items[0] }),
     "GET /api/v1/findings/{id}": () => context,
+    "GET /api/v1/findings/{id}/explain": () => {
+      throw new Problem(409, "not here", "", "");
+    },
     "GET /api/v1/scans/{id}/streams/{stream}/window": () => {
       throw new Problem(409, "the samples have changed since this scan", "", "scan again");
     },
   });
+  const open = () =>
+    show(
+      <Routes>
+        <Route path="*" element={<Review />} />
+      </Routes>,
+    );
+  const verdicts = (calls: ReturnType<typeof serve>) =>
+    calls.filter((c) => c.path.endsWith("/verdict")).map((c) => c.body);
   it("judges by one key, goes on, and takes back by another", async () => {
-    const one = aFinding();
-    const two = aFinding({ id: 2, title: "Gullhaven · adult" });
     const calls = serve({
-      ...routes([one, two]),
-      "POST /api/v1/findings/{id}/verdict": ({ params }) => ({
-        ...entry,
-        id: Number(params?.path?.id) + 100,
-        verdict: "incident",
-      }),
-      "DELETE /api/v1/logbook/{id}": () => undefined,
+      ...routes([anItem(), anItem({ id: 8, title: "Gullhaven · adult" })]),
+      "POST /api/v1/rounds/{id}/items/{item}/verdict": () => ({ entry: null, also: 0 }),
+      "POST /api/v1/rounds/{id}/undo": () => ({ item: anItem() }),
     });
-    show(<Review />);
+    open();
     expect(await screen.findByRole("heading", { name: "Northquay · adult" })).toBeTruthy();
     await userEvent.type(screen.getByLabelText(/Cause/), "counted twice{Enter}");
-    await userEvent.keyboard("i");
+    await userEvent.keyboard("[[[[i");
     expect(await screen.findByRole("heading", { name: "Gullhaven · adult" })).toBeTruthy();
-    expect(calls.find((c) => c.method === "POST")?.body).toEqual({
-      verdict: "incident",
-      cause: "counted twice",
-    });
-    expect(screen.getByText(/takes back incident on Northquay · adult/)).toBeTruthy();
+    expect(verdicts(calls)).toEqual([
+      {
+        verdict: "incident",
+        cause: "counted twice",
+        note: "",
+        rest: false,
+        start: Date.UTC(2026, 7, 22, 7, 30),
+      },
+    ]);
+    expect(screen.getByText("Incident: Northquay · adult.")).toBeTruthy();
     await userEvent.keyboard("z");
     expect(await screen.findByRole("heading", { name: "Northquay · adult" })).toBeTruthy();
-    expect(calls.some((c) => c.method === "DELETE")).toBe(true);
+  });
+  it("cuts a span in two and never past its edges", async () => {
+    const calls = serve({
+      ...routes([anItem()]),
+      "POST /api/v1/rounds/{id}/items/{item}/verdict": () => ({ entry: null, also: 0 }),
+    });
+    open();
+    await screen.findByRole("heading", { name: "Northquay · adult" });
+    await userEvent.keyboard("s>>>>>>x");
+    await waitFor(() => expect(verdicts(calls)).toHaveLength(1));
+    expect(verdicts(calls)[0]).toMatchObject({ verdict: "false-alarm", split: Date.UTC(2026, 7, 22, 9) });
+  });
+  it("offers the same for the rest of the incident, and spans another set of words", async () => {
+    const incident = { id: 4, finding: 1, title: "Feed counted twice", state: "open", streams: 18, open: 17 };
+    const calls = serve({
+      ...routes([anItem({ incident })], { kind: "sample" }),
+      "POST /api/v1/rounds/{id}/items/{item}/verdict": () => ({ entry: null, also: 17 }),
+    });
+    const seen = open();
+    await screen.findByText("Feed counted twice");
+    await userEvent.keyboard("rf");
+    await waitFor(() => expect(verdicts(calls)[0]).toMatchObject({ verdict: "foreseen", rest: true }));
+    expect(await screen.findByText(/and 17 others of the incident/)).toBeTruthy();
+    seen.unmount();
+    serve(routes([anItem({ finding: null, probability: 0.1, stratum: "unflagged" })], { kind: "unflagged" }));
+    open();
+    expect(await screen.findByText("Nothing there")).toBeTruthy();
+    expect(screen.getByText(/drawn by chance, p = 0.10/)).toBeTruthy();
   });
   it("types a letter into the cause without judging", async () => {
-    const calls = serve(routes([aFinding()]));
-    show(<Review />);
+    const calls = serve(routes([anItem()]));
+    open();
     await userEvent.type(await screen.findByLabelText(/Cause/), "fixx");
-    expect(calls.some((c) => c.method === "POST")).toBe(false);
+    expect(verdicts(calls)).toEqual([]);
   });
   it("says so when the scan can no longer be shown, and when all is done", async () => {
-    serve(routes([aFinding()]));
-    const seen = show(<Review />);
+    serve(routes([anItem()]));
+    const seen = open();
     expect(await screen.findByText("the samples have changed since this scan")).toBeTruthy();
     seen.unmount();
-    serve(routes([]));
-    show(<Review />);
-    expect(await screen.findByText("Every finding has a verdict")).toBeTruthy();
+    serve(routes([null], { left: 0 }));
+    open();
+    expect(await screen.findByText("Every one has its verdict")).toBeTruthy();
   });
 });
 

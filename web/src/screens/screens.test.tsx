@@ -7,7 +7,7 @@ import { aFinding, aPreview, show } from "../test/helper";
 import { Columns } from "./intake/Columns";
 import { Becomes, Problems } from "./intake/Problems";
 import { Before } from "./review/Before";
-import { findingWords } from "./review/Review";
+import { findingWords } from "./review/words";
 import { wider } from "./scorecard/figures";
 import { linkTo } from "./tide-table/Strongest";
 import { arrange } from "./tide-table/TideTable";

@@ -86,6 +86,7 @@ class ItemSerializer(serializers.Serializer):
     scan = serializers.IntegerField()
     metric = serializers.CharField()
     title = serializers.CharField()
+    scope = serializers.CharField()
     unit = serializers.CharField()
     zone = serializers.CharField()
     step_s = serializers.FloatField()

@@ -458,6 +458,7 @@ def item_row(item: Item, by: str) -> dict[str, Any]:
         "scan": item.round.scan_id,
         "metric": item.stream.metric,
         "title": item.stream.title,
+        "scope": item.stream.key,
         "unit": item.stream.unit,
         "zone": item.stream.zone,
         "step_s": item.stream.step_ns / 1e9,

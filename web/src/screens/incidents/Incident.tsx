@@ -7,7 +7,7 @@ import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
-import { type Judgement, Verdicts, verdictKeys } from "../../parts/Verdicts";
+import { type Judgement, VERDICTS, Verdicts, verdictKeys } from "../../parts/Verdicts";
 import { begun, dayTime, duration, figure, plural, zoneName } from "../../parts/words";
 import { SmallChart } from "../scorecard/SmallChart";
 import { linkTo } from "../tide-table/Strongest";
@@ -119,7 +119,7 @@ function Known({ incident }: { incident: Data }) {
       setGiven(null);
     });
   useKeys({
-    ...verdictKeys((verdict) => void judge(verdict)),
+    ...verdictKeys((choice) => void judge(choice.verdict), VERDICTS),
     z: () => void undo(),
     c: () => causeField.current?.focus(),
   });
@@ -244,7 +244,11 @@ function Known({ incident }: { incident: Data }) {
             ? `One verdict for ${incident.open === incident.findings ? "all" : "the"} ${plural(incident.open, "finding")} without one.`
             : "Every finding has its verdict; the logbook changes them."}
         </p>
-        <Verdicts judge={(verdict) => void judge(verdict)} isOff={isBusy || incident.open === 0} />
+        <Verdicts
+          choices={VERDICTS}
+          judge={(choice) => void judge(choice.verdict)}
+          isOff={isBusy || incident.open === 0}
+        />
         <label>
           Cause <kbd>C</kbd>
           <input

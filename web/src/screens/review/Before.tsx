@@ -22,7 +22,9 @@ export function Before({ finding, before }: { finding: Finding; before: Record<s
       <h2>
         {past.length ? `The ${past.length} ${weekday}s before` : "The weeks before"}{" "}
         <span className="soft small plain">
-          {past.length ? `same scale, ${finding.unit}` : "there is no history that far back"}
+          {past.length
+            ? `same scale${finding.unit && `, ${finding.unit}`}`
+            : "there is no history that far back"}
         </span>
       </h2>
       <div className="before">

@@ -1,0 +1,262 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, get } from "../../api/client";
+import { TopBar } from "../../frame";
+import { Trouble, Waiting } from "../../parts/ask";
+import { VERDICT_WORDS } from "../../parts/marks";
+import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { agreementWords, KIND_WORDS, type Round } from "./words";
+import "./review.css";
+
+const SIZES = [10, 20, 50, 100, 200, 500];
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+const WHY: Record<Round["kind"], string> = {
+  strongest:
+    "Hand-picked by strength: quick to find what matters, but its precision speaks for the strongest only.",
+  sample:
+    "Drawn by chance within families and thirds of the score, so that precision holds for all findings of the scan; later samples draw more where verdicts differ.",
+  unflagged:
+    "Drawn by chance from the time in which nothing was flagged, half of it where the score came near the level: so it is known what is missed.",
+};
+
+/** Where a review begins: what to judge next, and the rounds so far. */
+export default function Rounds() {
+  const rounds = useQuery({ queryKey: ["rounds"], queryFn: () => get(api.GET("/api/v1/rounds")) });
+  const open = useQuery({ queryKey: ["review"], queryFn: () => get(api.GET("/api/v1/review")) });
+  const unfinished = rounds.data?.find((r) => r.left > 0);
+  return (
+    <div className="padded">
+      <TopBar>
+        <h1>Review</h1>
+        {open.data && (
+          <span className="soft" role="status" aria-label="Progress">
+            {figure(open.data.judged)} of {figure(open.data.total)} findings of the standing plans are judged
+          </span>
+        )}
+      </TopBar>
+      {unfinished && (
+        <p>
+          <Link className="act" to={`/review/${unfinished.id}`}>
+            Go on with round {unfinished.id}
+          </Link>
+          : {plural(unfinished.left, "verdict")} to go.
+        </p>
+      )}
+      <Begin />
+      {rounds.isPending && <Waiting what="Reading the rounds" />}
+      {rounds.isError && <Trouble error={rounds.error} retry={() => rounds.refetch()} />}
+      {rounds.data && rounds.data.length > 0 && <Table rounds={rounds.data} />}
+      {rounds.data?.map((r) => r.disputed.length > 0 && <Disputes key={r.id} round={r} />)}
+    </div>
+  );
+}
+
+function Begin() {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const scans = useQuery({ queryKey: ["scans"], queryFn: () => get(api.GET("/api/v1/scans")) });
+  // Standing ones first, those of most streams first among them.
+  const usable = useMemo(
+    () =>
+      (scans.data ?? [])
+        .filter((s) => s.state === "done" && s.mode === "fit")
+        .sort((a, b) => Number(b.is_standing) - Number(a.is_standing) || b.streams - a.streams),
+    [scans.data],
+  );
+  const [kind, setKind] = useState<Round["kind"]>("strongest");
+  const [size, setSize] = useState(50);
+  const [metric, setMetric] = useState("");
+  const [chosen, setChosen] = useState<number | null>(null);
+  const [error, setError] = useState<unknown>(null);
+  const scan = usable.find((s) => s.id === chosen) ?? usable[0];
+  if (scans.isPending) return null;
+  if (!scan)
+    return (
+      <div className="empty">
+        <h2>Nothing to review yet</h2>
+        <p>
+          A review needs a finished scan. <Link to="/intake">Bring in a file</Link> and scan it.
+        </p>
+      </div>
+    );
+  const begin = async () => {
+    setError(null);
+    try {
+      const made = await get(
+        api.POST("/api/v1/rounds", { body: { scan: scan.id, kind, size, metric: metric || undefined } }),
+      );
+      await client.invalidateQueries({ queryKey: ["rounds"] });
+      navigate(`/review/${made.id}`);
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  return (
+    <section aria-label="Begin a round" className="begin">
+      <p>
+        Judge{" "}
+        <select
+          className="word"
+          aria-label="What to judge"
+          value={kind}
+          onChange={(e) => setKind(e.target.value as Round["kind"])}
+        >
+          {Object.entries(KIND_WORDS).map(([value, words]) => (
+            <option key={value} value={value}>
+              {words}
+            </option>
+          ))}
+        </select>
+        , at most{" "}
+        <select
+          className="word"
+          aria-label="How many"
+          value={size}
+          onChange={(e) => setSize(Number(e.target.value))}
+        >
+          {SIZES.map((n) => (
+            <option key={n} value={n}>
+              {n}
+            </option>
+          ))}
+        </select>
+        , of{" "}
+        <select
+          className="word"
+          aria-label="Of which family"
+          value={metric}
+          onChange={(e) => setMetric(e.target.value)}
+        >
+          <option value="">all families</option>
+          {scan.metrics.map((m) => (
+            <option key={m} value={m}>
+              {m}
+            </option>
+          ))}
+        </select>
+        , found by{" "}
+        <select
+          className="word"
+          aria-label="Found by which scan"
+          value={scan.id}
+          onChange={(e) => setChosen(Number(e.target.value))}
+        >
+          {usable.map((s) => (
+            <option key={s.id} value={s.id}>
+              {s.plan} v{s.version} over {plural(s.streams, "stream")}
+              {s.is_standing ? ", standing" : ", trial"} ({s.id})
+            </option>
+          ))}
+        </select>
+        .
+      </p>
+      <p className="soft small">{WHY[kind]}</p>
+      <button type="button" className="primary" onClick={() => void begin()}>
+        Begin the round
+      </button>
+      {error !== null && <Trouble error={error} />}
+    </section>
+  );
+}
+
+function Table({ rounds }: { rounds: Round[] }) {
+  return (
+    <table className="rows">
+      <thead>
+        <tr>
+          <th>round</th>
+          <th>what</th>
+          <th>found by</th>
+          <th>begun, {LOCAL}</th>
+          <th className="right">judged</th>
+          <th className="right">real, or missed</th>
+          <th className="right">share, 95 %</th>
+          <th>two people</th>
+        </tr>
+      </thead>
+      <tbody>
+        {rounds.map((r) => (
+          <tr key={r.id}>
+            <td>
+              <Link className="act" to={`/review/${r.id}`} aria-label={`Round ${r.id}`}>
+                {r.id}
+              </Link>
+            </td>
+            <td>
+              {KIND_WORDS[r.kind]}
+              {r.metric && ` of ${r.metric}`}
+            </td>
+            <td>{r.plan}</td>
+            <td>
+              {dayTime(Date.parse(r.created_at), LOCAL)} <span className="soft">{r.created_by}</span>
+            </td>
+            <td className="figure right">
+              {r.judged} of {r.total - r.passed_over}
+            </td>
+            <td className="figure right">
+              {r.counts[0]} of {r.counts[1]}
+            </td>
+            <td className="figure right">
+              {ratio(r.share)}
+              {r.share_ci && ` (${ratio(r.share_ci[0])}–${ratio(r.share_ci[1])})`}
+            </td>
+            <td className="small">
+              {r.agreement.n
+                ? agreementWords(r).replace("A second person looks at every tenth; so far ", "")
+                : "–"}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** Where two people differed: who said what, and what is it to be. */
+function Disputes({ round }: { round: Round }) {
+  const client = useQueryClient();
+  const [error, setError] = useState<unknown>(null);
+  const settle = async (item: number, verdict: string) => {
+    setError(null);
+    try {
+      await api.POST("/api/v1/rounds/{id}/items/{item}/settle", {
+        params: { path: { id: round.id, item } },
+        body: { verdict: verdict as "incident" },
+      });
+      await client.invalidateQueries();
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  return (
+    <section aria-label={`Disputes of round ${round.id}`}>
+      <h2>
+        Two verdicts, round {round.id}{" "}
+        <span className="soft small plain">the first one stands until somebody settles it</span>
+      </h2>
+      <table className="rows">
+        <tbody>
+          {round.disputed.map((d) => (
+            <tr key={d.item}>
+              <td>
+                <strong>{d.title}</strong> <span className="soft">{d.metric}</span>
+              </td>
+              <td>{dayTime(d.start, d.zone)}</td>
+              {d.verdicts.map((v) => (
+                <td key={v.by}>
+                  {v.by}:{" "}
+                  <button type="button" className="act" onClick={() => void settle(d.item, v.verdict)}>
+                    it is {VERDICT_WORDS[v.verdict]}
+                  </button>
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {error !== null && <Trouble error={error} />}
+    </section>
+  );
+}
