@@ -330,3 +330,52 @@ def test_a_viewer_reads_and_writes_nothing(small_world, db):
     ):
         answer = vic.post(url, {}, format=form)
         assert answer.status_code == 403 and "analyst role" in answer.json()["title"]
+
+
+def test_an_entry_keeps_every_revision_and_goes_back_to_any(api):
+    made = post(
+        api,
+        "/api/v1/logbook",
+        {
+            "scope": "metric=level",
+            "start": "2026-08-04T10:00Z",
+            "end": "2026-08-04T12:00Z",
+            "verdict": "incident",
+        },
+    ).json()
+    url = f"/api/v1/logbook/{made['id']}"
+    api.patch(url, {"verdict": "foreseen", "cause": "regatta"}, format="json")
+    api.patch(url, {"end": "2026-08-04T14:00Z"}, format="json")
+    api.delete(url)
+    told = api.get(f"{url}/revisions").json()
+    assert [r["action"] for r in told] == ["remove", "change", "change", "add"] and {
+        r["by"] for r in told
+    } == {"ann"}
+    assert told[1]["changed"] == [
+        {"name": "end", "before": "2026-08-04T12:00:00Z", "after": "2026-08-04T14:00:00Z"}
+    ]
+    assert [c["name"] for c in told[2]["changed"]] == ["verdict", "cause"] and told[3]["changed"] == []
+    back = post(api, f"{url}/revisions/{told[3]['id']}/return").json()
+    assert (back["verdict"], back["cause"], back["end"]) == ("incident", "", "2026-08-04T12:00:00Z")
+    assert [r["action"] for r in api.get(f"{url}/revisions").json()][:2] == ["change", "restore"]
+    other = post(
+        api,
+        "/api/v1/logbook",
+        {"start": "2026-08-05T10:00Z", "end": "2026-08-05T10:00Z", "verdict": "unsure"},
+    ).json()
+    assert post(api, f"/api/v1/logbook/{other['id']}/revisions/{told[0]['id']}/return").status_code == 400
+
+
+def test_no_door_rewrites_what_was_written_down(api, small_world):
+    made = post(
+        api,
+        "/api/v1/logbook",
+        {"start": "2026-08-05T10:00Z", "end": "2026-08-05T10:00Z", "verdict": "unsure"},
+    ).json()
+    url = f"/api/v1/logbook/{made['id']}/revisions"
+    before = api.get(url).json()
+    for call in (api.put, api.patch, api.delete, api.post):
+        assert call(url, {"by": "nobody", "content": {}}, format="json").status_code == 405
+        assert call(f"{url}/{before[0]['id']}", {"by": "nobody"}, format="json").status_code in (404, 405)
+    assert api.get(url).json() == before
+    assert post(signed_in("vic"), f"{url}/{before[0]['id']}/return").status_code == 403

@@ -144,6 +144,8 @@ SPECTACULAR_SETTINGS = {
     "COMPONENT_SPLIT_REQUEST": True,
     "ENUM_NAME_OVERRIDES": {
         "VerdictEnum": "watchtide.server.logbook.models.VERDICT_CHOICES",
+        "JudgementEnum": "watchtide.server.logbook.models.JUDGEMENT_CHOICES",
+        "RoundKindEnum": "watchtide.server.review.models.KINDS",
         "JobStateEnum": "watchtide.server.jobs.models.STATE_CHOICES",
     },
 }

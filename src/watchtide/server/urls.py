@@ -71,6 +71,8 @@ urlpatterns = [
     path(f"{API}logbook/export", logbook.ExportView.as_view()),
     path(f"{API}logbook/<int:pk>", logbook.EntryView.as_view()),
     path(f"{API}logbook/<int:pk>/restore", logbook.RestoreView.as_view()),
+    path(f"{API}logbook/<int:pk>/revisions", logbook.RevisionsView.as_view()),
+    path(f"{API}logbook/<int:pk>/revisions/<int:revision>/return", logbook.ReturnView.as_view()),
     path(f"{API}uploads", intake.UploadsView.as_view()),
     path(f"{API}uploads/<int:pk>/preview", intake.PreviewView.as_view()),
     path(f"{API}uploads/<int:pk>/aside", intake.AsideView.as_view()),

@@ -511,6 +511,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logbook/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What an entry was, newest first; of one that was taken out, too. Nothing here can be rewritten. */
+        get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/{id}/revisions/{revision}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make an entry again what it was at a revision. */
+        post: operations["return_entry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/logbook/export": {
         parameters: {
             query?: never;
@@ -1659,6 +1693,12 @@ export interface components {
             zone?: string;
             is_on?: boolean;
         };
+        /** @description One field before and after; times in ISO 8601, UTC. */
+        FieldChange: {
+            name: string;
+            before: unknown;
+            after: unknown;
+        };
         Finding: {
             id: number;
             stream: number;
@@ -1829,7 +1869,7 @@ export interface components {
             bad_side: string;
         };
         IncidentVerdictRequest: {
-            verdict: components["schemas"]["Verdict6d1Enum"];
+            verdict: components["schemas"]["JudgementEnum"];
             /** @default  */
             cause?: string;
             /** @default  */
@@ -1912,6 +1952,14 @@ export interface components {
         Judged: {
             entries: number[];
         };
+        /**
+         * @description * `incident` - incident
+         *     * `foreseen` - foreseen
+         *     * `false-alarm` - false-alarm
+         *     * `unsure` - unsure
+         * @enum {string}
+         */
+        JudgementEnum: "incident" | "foreseen" | "false-alarm" | "unsure";
         Kept: {
             id: number;
             name: string;
@@ -1929,13 +1977,6 @@ export interface components {
             /** Format: date-time */
             readonly updated_at: string;
         };
-        /**
-         * @description * `strongest` - strongest
-         *     * `sample` - sample
-         *     * `unflagged` - unflagged
-         * @enum {string}
-         */
-        KindCd0Enum: "strongest" | "sample" | "unflagged";
         KnownDay: {
             calendar: string;
             name: string;
@@ -2150,6 +2191,15 @@ export interface components {
             precision_ci: number[] | null;
             precision_counts: number[];
         };
+        Revision: {
+            id: number;
+            /** @description add, change, remove, restore or import */
+            action: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            changed: components["schemas"]["FieldChange"][];
+        };
         RollUpRequest: {
             every: string;
             measures: components["schemas"]["MeasureRequest"][];
@@ -2158,7 +2208,7 @@ export interface components {
             id: number;
             scan: number;
             plan: string;
-            kind: components["schemas"]["KindCd0Enum"];
+            kind: components["schemas"]["RoundKindEnum"];
             metric: string;
             created_by: string;
             /** Format: date-time */
@@ -2186,9 +2236,16 @@ export interface components {
             agreement: components["schemas"]["Agreement"];
             disputed: components["schemas"]["Dispute"][];
         };
+        /**
+         * @description * `strongest` - strongest
+         *     * `sample` - sample
+         *     * `unflagged` - unflagged
+         * @enum {string}
+         */
+        RoundKindEnum: "strongest" | "sample" | "unflagged";
         RoundStartRequest: {
             scan: number;
-            kind: components["schemas"]["KindCd0Enum"];
+            kind: components["schemas"]["RoundKindEnum"];
             /** @default 50 */
             size?: number;
             metric?: string;
@@ -2461,20 +2518,12 @@ export interface components {
          *     * `foreseen` - foreseen
          *     * `false-alarm` - false-alarm
          *     * `unsure` - unsure
-         * @enum {string}
-         */
-        Verdict6d1Enum: "incident" | "foreseen" | "false-alarm" | "unsure";
-        /**
-         * @description * `incident` - incident
-         *     * `foreseen` - foreseen
-         *     * `false-alarm` - false-alarm
-         *     * `unsure` - unsure
          *     * `reviewed` - reviewed
          * @enum {string}
          */
         VerdictEnum: "incident" | "foreseen" | "false-alarm" | "unsure" | "reviewed";
         VerdictRequest: {
-            verdict: components["schemas"]["Verdict6d1Enum"];
+            verdict: components["schemas"]["JudgementEnum"];
             /** @default  */
             cause?: string;
             /** @default  */
@@ -3378,6 +3427,49 @@ export interface operations {
             header?: never;
             path: {
                 id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+        };
+    };
+    revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+        };
+    };
+    return_entry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                revision: number;
             };
             cookie?: never;
         };

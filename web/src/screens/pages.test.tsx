@@ -239,6 +239,34 @@ describe("the logbook", () => {
     expect(await screen.findByText("Put back.")).toBeTruthy();
     expect(calls.filter((c) => c.method !== "GET").map((c) => c.method)).toEqual(["DELETE", "POST"]);
   });
+  it("shows what an entry was and makes it so again", async () => {
+    const calls = serve({
+      "GET /api/v1/logbook": () => page,
+      "GET /api/v1/logbook/{id}/revisions": () => [
+        {
+          id: 9,
+          action: "change",
+          by: "mate",
+          at: "2026-11-16T10:00:00Z",
+          changed: [
+            { name: "verdict", before: "incident", after: "foreseen" },
+            { name: "cause", before: "", after: "market" },
+          ],
+        },
+        { id: 8, action: "add", by: "demo", at: "2026-11-16T09:00:00Z", changed: [] },
+      ],
+      "POST /api/v1/logbook/{id}/revisions/{revision}/return": () => entry,
+    });
+    show(<Logbook />);
+    await userEvent.click(await screen.findByRole("button", { name: "History of islanders' market" }));
+    expect(
+      await screen.findByText(/changed verdict from incident to foreseen, cause from nothing to “market”/),
+    ).toBeTruthy();
+    const back = screen.getAllByRole("button", { name: "Make it so again" });
+    expect(back).toHaveLength(1);
+    await userEvent.click(back[0] as HTMLElement);
+    await waitFor(() => expect(calls.some((c) => c.path.endsWith("/return"))).toBe(true));
+  });
   it("writes an entry with times in UTC and tells why one was refused", async () => {
     const calls = serve({
       "GET /api/v1/logbook": () => page,

@@ -1,5 +1,7 @@
 """The logbook over REST: list, write, import, export."""
 
+from typing import Any
+
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -10,7 +12,7 @@ from rest_framework.views import APIView
 
 from watchtide.core import keys
 from watchtide.server.logbook import services
-from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, Entry
+from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, Entry, Revision
 from watchtide.server.problems import Problem
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock, labels
@@ -131,6 +133,48 @@ class RestoreView(APIView):
     def post(self, request, pk: int) -> Response:
         entry = Entry.objects.get(pk=pk)
         services.restore(entry, request.user.get_username())
+        return Response(EntrySerializer(entry).data)
+
+
+class FieldChangeSerializer(serializers.Serializer):
+    """One field before and after; times in ISO 8601, UTC."""
+
+    name = serializers.CharField()
+    before = serializers.JSONField()
+    after = serializers.JSONField()
+
+    def to_representation(self, row: dict[str, Any]) -> dict[str, Any]:
+        name = row["name"]
+        if not name.endswith("_ns"):
+            return dict(row)
+        return {
+            "name": name.removesuffix("_ns"),
+            **{side: clock.format_time(row[side]) for side in ("before", "after")},
+        }
+
+
+class RevisionSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    action = serializers.CharField(help_text="add, change, remove, restore or import")
+    by = serializers.CharField()
+    at = serializers.DateTimeField()
+    changed = FieldChangeSerializer(many=True)
+
+
+class RevisionsView(APIView):
+    @extend_schema(operation_id="revisions", responses=RevisionSerializer(many=True))
+    def get(self, request, pk: int) -> Response:
+        """What an entry was, newest first; of one that was taken out, too. Nothing here can be rewritten."""
+        return Response(RevisionSerializer(services.history(Entry.objects.get(pk=pk)), many=True).data)
+
+
+class ReturnView(APIView):
+    @extend_schema(operation_id="return_entry", request=None, responses=EntrySerializer)
+    def post(self, request, pk: int, revision: int) -> Response:
+        """Make an entry again what it was at a revision."""
+        entry = services.return_to(
+            Entry.objects.get(pk=pk), Revision.objects.get(pk=revision), request.user.get_username()
+        )
         return Response(EntrySerializer(entry).data)
 
 

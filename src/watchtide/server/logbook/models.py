@@ -5,6 +5,8 @@ from django.db import models
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS
 
 VERDICT_CHOICES = [(v, v) for v in VERDICTS]
+# What may be said of a finding: that a span was looked through is said of time.
+JUDGEMENT_CHOICES = [c for c in VERDICT_CHOICES if c[0] != "reviewed"]
 ORIGIN_CHOICES = [(o, o) for o in ORIGINS]
 
 

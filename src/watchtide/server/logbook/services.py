@@ -121,6 +121,33 @@ def restore(entry: Entry, by: str) -> None:
 
 
 @transaction.atomic
+def return_to(entry: Entry, revision: Revision, by: str) -> Entry:
+    """Make an entry again what it was at one of its revisions; one that was taken out is put back."""
+    if revision.entry_id != entry.pk:
+        raise Problem(
+            "this is a revision of another entry", place="revision", remedy="take one of this entry"
+        )
+    if entry.deleted_at is not None:
+        restore(entry, by)
+    return change(entry, revision.content, by)
+
+
+def history(entry: Entry) -> list[dict[str, Any]]:
+    """Every revision of an entry, newest first, with what each changed: name, before, after."""
+    out: list[dict[str, Any]] = []
+    before: dict[str, Any] = {}
+    for r in entry.revisions.order_by("pk"):
+        changed = [
+            {"name": name, "before": before.get(name), "after": r.content.get(name)}
+            for name in FIELDS
+            if before and before.get(name) != r.content.get(name)
+        ]
+        out.append({"id": r.pk, "action": r.action, "by": r.by, "at": r.at, "changed": changed})
+        before = r.content
+    return out[::-1]
+
+
+@transaction.atomic
 def take_in(rows: Sequence[Label], by: str) -> tuple[int, int]:
     """Add labels of a file; those that stand in the logbook already are skipped. (added, skipped)"""
     known = {_content(as_label(e)) for e in live()}

@@ -17,7 +17,7 @@ from watchtide.plan import dump, load
 from watchtide.plan.text import from_data
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
-from watchtide.server.logbook.models import VERDICT_CHOICES
+from watchtide.server.logbook.models import JUDGEMENT_CHOICES
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
 from watchtide.server.scans import screens, services
@@ -511,7 +511,7 @@ class FindingView(APIView):
 
 
 class VerdictSerializer(serializers.Serializer):
-    verdict = serializers.ChoiceField(choices=[c for c in VERDICT_CHOICES if c[0] != "reviewed"])
+    verdict = serializers.ChoiceField(choices=JUDGEMENT_CHOICES)
     cause = serializers.CharField(allow_blank=True, default="", max_length=500)
     note = serializers.CharField(allow_blank=True, default="", max_length=10_000)
     start = serializers.FloatField(required=False)

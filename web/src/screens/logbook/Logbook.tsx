@@ -7,6 +7,7 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { FilterField } from "../../parts/FilterField";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, plural, utc } from "../../parts/words";
+import { History } from "./History";
 import "./logbook.css";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -188,6 +189,7 @@ export default function Logbook() {
 
 function EntryRow({ entry, onRemove, onSaved }: { entry: Entry; onRemove: () => void; onSaved: () => void }) {
   const [error, setError] = useState<unknown>(null);
+  const [isOpen, setOpen] = useState(false);
   const save = async (changes: Partial<Entry>) => {
     setError(null);
     try {
@@ -202,52 +204,66 @@ function EntryRow({ entry, onRemove, onSaved }: { entry: Entry; onRemove: () => 
   };
   const from = Date.parse(entry.start);
   const to = Date.parse(entry.end);
+  const words = entry.cause || entry.scope || "every stream";
   return (
-    <tr>
-      <td style={{ whiteSpace: "nowrap" }}>
-        <VerdictMark verdict={entry.verdict} />{" "}
-        <select
-          className="word"
-          aria-label={`Verdict, ${entry.cause || entry.scope}`}
-          value={entry.verdict}
-          onChange={(e) => save({ verdict: e.target.value as Verdict })}
-        >
-          {VERDICT_LIST.map((v) => (
-            <option key={v} value={v}>
-              {VERDICT_WORDS[v]}
-            </option>
-          ))}
-        </select>
-        {error !== null && <Trouble error={error} />}
-      </td>
-      <td title={utc(from)}>{dayTime(from, LOCAL)}</td>
-      <td title={utc(to)}>{dayTime(to, LOCAL)}</td>
-      <td>{entry.scope ? entry.scope.replaceAll(",", ", ").replaceAll("=", " ") : "every stream"}</td>
-      <td>{entry.kind}</td>
-      <td>
-        <input
-          className="in-place"
-          aria-label={`Cause, ${entry.scope}`}
-          defaultValue={entry.cause}
-          onBlur={(e) => e.target.value !== entry.cause && save({ cause: e.target.value })}
-          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
-        />
-      </td>
-      <td className="soft">
-        {entry.author}
-        {entry.origin === "finding" ? ", in review" : ""}
-      </td>
-      <td>
-        <button
-          type="button"
-          className="act"
-          onClick={onRemove}
-          aria-label={`Take out ${entry.cause || entry.scope}`}
-        >
-          Take out
-        </button>
-      </td>
-    </tr>
+    <>
+      <tr>
+        <td style={{ whiteSpace: "nowrap" }}>
+          <VerdictMark verdict={entry.verdict} />{" "}
+          <select
+            className="word"
+            aria-label={`Verdict, ${entry.cause || entry.scope}`}
+            value={entry.verdict}
+            onChange={(e) => save({ verdict: e.target.value as Verdict })}
+          >
+            {VERDICT_LIST.map((v) => (
+              <option key={v} value={v}>
+                {VERDICT_WORDS[v]}
+              </option>
+            ))}
+          </select>
+          {error !== null && <Trouble error={error} />}
+        </td>
+        <td title={utc(from)}>{dayTime(from, LOCAL)}</td>
+        <td title={utc(to)}>{dayTime(to, LOCAL)}</td>
+        <td>{entry.scope ? entry.scope.replaceAll(",", ", ").replaceAll("=", " ") : "every stream"}</td>
+        <td>{entry.kind}</td>
+        <td>
+          <input
+            className="in-place"
+            aria-label={`Cause, ${entry.scope}`}
+            defaultValue={entry.cause}
+            onBlur={(e) => e.target.value !== entry.cause && save({ cause: e.target.value })}
+            onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+          />
+        </td>
+        <td className="soft">
+          {entry.author}
+          {entry.origin === "finding" ? ", in review" : ""}
+        </td>
+        <td style={{ whiteSpace: "nowrap" }}>
+          <button
+            type="button"
+            className="act"
+            onClick={() => setOpen(!isOpen)}
+            aria-expanded={isOpen}
+            aria-label={`History of ${words}`}
+          >
+            History
+          </button>{" "}
+          <button type="button" className="act" onClick={onRemove} aria-label={`Take out ${words}`}>
+            Take out
+          </button>
+        </td>
+      </tr>
+      {isOpen && (
+        <tr>
+          <td colSpan={8}>
+            <History entry={entry} onReturned={onSaved} />
+          </td>
+        </tr>
+      )}
+    </>
   );
 }
 

@@ -1,0 +1,71 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Entry, get, type Schema } from "../../api/client";
+import { Trouble, Waiting } from "../../parts/ask";
+import { VERDICT_WORDS } from "../../parts/marks";
+import { dayTime } from "../../parts/words";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+const DONE: Record<string, string> = {
+  add: "wrote it down",
+  change: "changed",
+  remove: "took it out",
+  restore: "put it back",
+  import: "took it in from a file",
+};
+
+/** Every revision of an entry, newest first: who changed what, and the way back. */
+export function History({ entry, onReturned }: { entry: Entry; onReturned: () => void }) {
+  const client = useQueryClient();
+  const [error, setError] = useState<unknown>(null);
+  const revisions = useQuery({
+    queryKey: ["logbook", "revisions", entry.id],
+    queryFn: () => get(api.GET("/api/v1/logbook/{id}/revisions", { params: { path: { id: entry.id } } })),
+  });
+  const back = async (revision: number) => {
+    setError(null);
+    try {
+      await api.POST("/api/v1/logbook/{id}/revisions/{revision}/return", {
+        params: { path: { id: entry.id, revision } },
+      });
+      await client.invalidateQueries({ queryKey: ["logbook"] });
+      onReturned();
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  if (revisions.isPending) return <Waiting what="Reading its history" />;
+  if (revisions.isError) return <Trouble error={revisions.error} retry={() => revisions.refetch()} />;
+  return (
+    <>
+      <ul className="revisions" aria-label="Revisions">
+        {revisions.data.map((r, i) => (
+          <li key={r.id} className="small">
+            <span className="figure">{dayTime(Date.parse(r.at), LOCAL)}</span> <strong>{r.by}</strong>{" "}
+            {DONE[r.action] ?? r.action} {changeWords(r)}{" "}
+            {i > 0 && (
+              <button type="button" className="act" onClick={() => void back(r.id)}>
+                Make it so again
+              </button>
+            )}
+          </li>
+        ))}
+      </ul>
+      {error !== null && <Trouble error={error} />}
+    </>
+  );
+}
+
+function changeWords(revision: Schema["Revision"]): string {
+  return revision.changed
+    .map((c) => `${c.name} from ${valueWords(c.name, c.before)} to ${valueWords(c.name, c.after)}`)
+    .join(", ");
+}
+
+function valueWords(name: string, value: unknown): string {
+  if (value === null || value === undefined || value === "") return "nothing";
+  if (name === "verdict") return VERDICT_WORDS[String(value)] ?? String(value);
+  if (name === "start" || name === "end") return dayTime(Date.parse(String(value)), LOCAL);
+  return `“${String(value)}”`;
+}
