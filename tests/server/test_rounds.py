@@ -17,6 +17,7 @@ from watchtide.server.people.access import give_role
 from watchtide.server.review import services
 from watchtide.server.review.models import Item, Judgement, Round
 from watchtide.server.scans.models import Finding, Scan
+from watchtide.server.streams.models import Stream
 
 HOUR_MS = 3_600_000
 
@@ -107,16 +108,8 @@ def test_no_item_is_served_to_two_people_and_none_is_lost(api, bob, small_world,
     assert say(bob, pk, theirs["id"]).status_code == 409
 
 
-@pytest.mark.django_db(transaction=True)
-def test_eight_threads_at_once_are_served_eight_different_items(small_world, stream_of):
+def test_eight_threads_at_once_are_served_eight_different_items(small_world, django_db_blocker):
     scan = small_world["scan"]
-    made = [
-        Finding.objects.create(
-            scan=scan, stream=stream_of("quay"), start_ns=at(712 + 8 * i), end_ns=at(714 + 8 * i), kind="outlier",
-            direction="above", score=20 + i, peak_ns=at(713 + 8 * i),
-        ) for i in range(8)
-    ]  # fmt: skip
-    round_ = services.start(scan, "strongest", 8, {"least": 19.0}, "ann")
     served, gate = [], threading.Barrier(8)
 
     def ask(name):
@@ -125,16 +118,26 @@ def test_eight_threads_at_once_are_served_eight_different_items(small_world, str
         served.append(item.pk if item else None)
         connection.close()
 
-    threads = [threading.Thread(target=ask, args=(f"p{i}",)) for i in range(8)]
-    try:
-        for t in threads:
-            t.start()
-        for t in threads:
-            t.join()
-        assert None not in served and len(set(served)) == 8
-    finally:
-        round_.delete()
-        Finding.objects.filter(pk__in=[f.pk for f in made]).delete()
+    # Committed, so that the threads see it, and taken away again.
+    with django_db_blocker.unblock():
+        quay = Stream.objects.get(key="metric=level,place=quay")
+        made = [
+            Finding.objects.create(
+                scan=scan, stream=quay, start_ns=at(712 + 8 * i), end_ns=at(714 + 8 * i), kind="outlier",
+                direction="above", score=90 + i, peak_ns=at(713 + 8 * i),
+            ) for i in range(8)
+        ]  # fmt: skip
+        round_ = services.start(scan, "strongest", 8, {"least": 90.0}, "ann")
+        try:
+            threads = [threading.Thread(target=ask, args=(f"p{i}",)) for i in range(8)]
+            for t in threads:
+                t.start()
+            for t in threads:
+                t.join()
+            assert None not in served and len(set(served)) == 8
+        finally:
+            round_.delete()
+            Finding.objects.filter(pk__in=[f.pk for f in made]).delete()
 
 
 def test_a_skipped_item_comes_last_and_one_judged_elsewhere_is_passed_over(api, small_world, many, stream_of):
