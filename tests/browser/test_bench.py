@@ -95,6 +95,7 @@ def test_figures_on_the_page_are_those_of_the_command_line_on_the_exported_data(
 
 def test_the_span_is_brushed_zoomed_by_keys_and_kept_in_the_link(page):
     page.open("/")
+    page.find(".open-incidents li")
     axis = page.find(".axis.brush")
     ActionChains(page.driver).move_to_element_with_offset(axis, -100, 0).click_and_hold().move_by_offset(
         160, 0

@@ -6,7 +6,7 @@ import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { type Choice, SPAN_VERDICTS, VERDICTS, Verdicts, verdictKeys } from "../../parts/Verdicts";
-import { begun, figure, plural } from "../../parts/words";
+import { figure, plural } from "../../parts/words";
 import { OneItem } from "./OneItem";
 import { agreementWords, estimateWords, type Item, KIND_WORDS } from "./words";
 import "../workbench/workbench.css";
@@ -108,9 +108,8 @@ export default function Review() {
           },
         }),
       );
-      const words = begun(choice.words.toLowerCase());
       setTold(
-        `${words}: ${item.title}${said.also ? `, and ${plural(said.also, "other")} of the incident` : ""}.`,
+        `${choice.words}: ${item.title}${said.also ? `, and ${plural(said.also, "other")} of the incident` : ""}.`,
       );
       return next();
     });

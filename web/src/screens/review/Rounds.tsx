@@ -6,7 +6,7 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
-import { agreementWords, KIND_WORDS, type Round } from "./words";
+import { agreedWords, KIND_WORDS, type Round } from "./words";
 import "./review.css";
 
 const SIZES = [10, 20, 50, 100, 200, 500];
@@ -202,11 +202,7 @@ function Table({ rounds }: { rounds: Round[] }) {
               {ratio(r.share)}
               {r.share_ci && ` (${ratio(r.share_ci[0])}–${ratio(r.share_ci[1])})`}
             </td>
-            <td className="small">
-              {r.agreement.n
-                ? agreementWords(r).replace("A second person looks at every tenth; so far ", "")
-                : "–"}
-            </td>
+            <td className="small">{r.agreement.n ? agreedWords(r.agreement) : "–"}</td>
           </tr>
         ))}
       </tbody>

@@ -45,10 +45,15 @@ export function estimateWords(round: Round): string {
     : `Of ${n} judged findings ${hits} were real: precision ${ratio(round.share)}${sure}${weighted}.`;
 }
 
+/** On how many two people agree, and what chance does not make of it. */
+export function agreedWords({ n, same, kappa }: Round["agreement"]): string {
+  return `${same} of ${n} agree${kappa === null ? "" : ` (κ ${ratio(kappa)})`}`;
+}
+
 export function agreementWords(round: Round): string {
-  const { n, same, kappa } = round.agreement;
   if (!round.second_looks) return "";
   const twice = "A second person looks at every tenth";
-  if (!n) return `${twice}; nobody has yet.`;
-  return `${twice}; so far ${same} of ${n} agree${kappa === null ? "" : ` (κ ${ratio(kappa)})`}.`;
+  return round.agreement.n
+    ? `${twice}; so far ${agreedWords(round.agreement)}.`
+    : `${twice}; nobody has yet.`;
 }
