@@ -8,6 +8,7 @@ from types import SimpleNamespace
 
 import pytest
 from bench import browser
+from selenium.common.exceptions import TimeoutException
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
@@ -127,8 +128,15 @@ class Page:
 
     def change_word(self, label, text):
         """Open a word of the plan's sentence and write another in its place."""
-        self.labelled(label).click()
-        field = self.wait(lambda: self.all("[role=dialog] input"))[0]
+        # What is still loading may draw the sentence anew under the click.
+        for seconds in (5, 5, 25):
+            self.labelled(label).click()
+            try:
+                field = self.wait(lambda: self.all("[role=dialog] input"), seconds)[0]
+                break
+            except TimeoutException:
+                if seconds == 25:
+                    raise
         field.send_keys(Keys.CONTROL + "a")
         field.send_keys(text + Keys.ENTER)
 

@@ -8,6 +8,7 @@ from watchtide.core.grouping import Group
 from watchtide.core.scoring import choice, compare, curve, sampling
 from watchtide.core.scoring.agreement import agreement
 from watchtide.core.scoring.card import Setting, score
+from watchtide.core.scoring.intervals import wilson
 from watchtide.core.scoring.rows import Finding, Label, Points
 
 H = 3_600 * 10**9
@@ -300,3 +301,14 @@ def test_agreement_is_what_chance_does_not_make(pairs, same, kappa):
 def test_unpaired_verdicts_are_refused():
     with pytest.raises(ValueError, match="pairs"):
         agreement(["y"], [])
+
+
+def test_a_share_is_never_surer_than_its_count():
+    all_real, interval = sampling.share_of([True] * 4, [0.5] * 4, ["a"] * 4)
+    assert all_real == 1.0 and interval == list(wilson(4, 4))
+    plain, wide = sampling.share_of([True, False], [None, None], ["", ""])
+    assert plain == 0.5 and wide == list(wilson(1, 2))
+    weighted, _ = sampling.share_of([True, False], [0.1, 0.5], ["a", "b"])
+    assert weighted == pytest.approx(10 / 12)
+    assert sampling.share_of([], [], []) == (None, None)
+    assert sampling.spread_of([("a", True), ("a", False), ("b", True)]) == {"a": 0.5, "b": 0.0}

@@ -308,3 +308,13 @@ def test_viewers_read_rounds_and_judge_nothing(api, small_world, many):
     ):  # fmt: skip
         assert post(vic, f"/api/v1/rounds{path}", body).status_code == 403, path
     assert post(api, f"/api/v1/rounds/{pk}/items/999999/verdict", {"verdict": "incident"}).status_code == 404
+
+
+def test_what_another_entry_judged_does_not_hold_up_the_next_sample(api, small_world, many):
+    pk = begin(api, small_world["scan"], "sample", size=6)["id"]
+    other = Item.objects.filter(round=pk).order_by("place").last()
+    logbook.take_in([Label(other.start_ns, other.end_ns, other.stream.key, "foreseen")], "ann")
+    while (item := take(api, pk)) is not None:
+        say(api, pk, item["id"])
+    assert Item.objects.filter(round=pk, done=0).count() == 1
+    assert begin(api, small_world["scan"], "sample", size=3)["total"] == 3

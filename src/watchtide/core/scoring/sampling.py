@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from watchtide.core.scoring.intervals import wilson
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import Floats, Ints
 
@@ -155,6 +156,32 @@ def weighted_ratio(
         np.quantile(tops[usable] / bottoms[usable], [0.025, 0.975]) if usable.any() else (np.nan, np.nan)
     )
     return float(np.sum(w * top)) / below, [float(low), float(high)]
+
+
+def spread_of(told: Sequence[tuple[str, bool]]) -> dict[str, float]:
+    """Standard deviation of the verdicts seen so far in each stratum, for `draw`. told : stratum, whether it was real."""
+    return {
+        name: float(np.std([is_real for own, is_real in told if own == name]))
+        for name in {s for s, _ in told}
+    }
+
+
+def share_of(
+    hits: Sequence[bool], probability: Sequence[float | None], strata: Sequence[str]
+) -> tuple[float | None, list[float] | None]:
+    """Share of hits with its 95 % interval: weighted where units were drawn by chance, else plain with Wilson's.
+
+    Never narrower than the plain count's: resampling a few verdicts that are all alike shows no spread.
+    """
+    plain = wilson(sum(hits), len(hits))
+    if plain is None:
+        return None, None
+    if any(p is None for p in probability):
+        return sum(hits) / len(hits), list(plain)
+    chance = np.array([p or 1.0 for p in probability])
+    share, ends = weighted_ratio(np.array(hits, dtype=np.float64), np.ones(len(hits)), chance, strata)
+    is_wider = ends is None or plain[1] - plain[0] > ends[1] - ends[0]
+    return share, list(plain) if is_wider else ends
 
 
 def sampled_block(

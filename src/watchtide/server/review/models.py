@@ -16,7 +16,6 @@ class Round(models.Model):
     scan = models.ForeignKey(Scan, on_delete=models.CASCADE)
     kind = models.CharField(max_length=10, choices=KINDS)
     filters = models.JSONField(default=dict)
-    seed = models.BigIntegerField(default=1)
     created_by = models.CharField(max_length=150, default="", blank=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

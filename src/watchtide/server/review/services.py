@@ -10,7 +10,7 @@ from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
 from watchtide.core.scoring import rows as core_rows
-from watchtide.core.scoring import sampling, wilson
+from watchtide.core.scoring import sampling
 from watchtide.core.scoring.agreement import agreement
 from watchtide.server.incidents import services as incidents
 from watchtide.server.jobs import services as jobs
@@ -38,17 +38,13 @@ OF_FINDINGS = ("incident", "foreseen", "false-alarm", "unsure")
 OF_SPANS = ("incident", "foreseen", "reviewed", "unsure")
 
 
-def start(
-    scan: Scan, kind: str, size: int, filters: dict[str, Any], by: str, *, seed: int | None = None
-) -> Round:
+def start(scan: Scan, kind: str, size: int, filters: dict[str, Any], by: str) -> Round:
     """Fill a round from a finished scan. Problem where nothing is there to be judged."""
     if scan.finished_at is None:
         raise Problem("the scan has not finished", place="scan", remedy="wait for its job", code=409)
     fill = {STRONGEST: _strongest, SAMPLE: _sample, UNFLAGGED: _unflagged}[kind]
     with transaction.atomic():
         round_ = Round.objects.create(scan=scan, kind=kind, filters=filters, created_by=by)
-        round_.seed = round_.pk if seed is None else seed
-        round_.save(update_fields=["seed"])
         items = fill(round_, size)
         if not items:
             raise Problem(
@@ -108,7 +104,8 @@ def _sample(round_: Round, size: int) -> list[Item]:
         return []
     same = Round.objects.filter(scan=round_.scan, kind=SAMPLE, filters=round_.filters).exclude(pk=round_.pk)
     before = Item.objects.filter(round__in=same, finding__isnull=False)
-    if before.filter(done=0).exists():
+    # What another entry has judged meanwhile is passed over, and holds up nothing.
+    if before.filter(done=0).exclude(finding__in=list(known)).exists():
         raise Problem(
             "an earlier sample of this scan is not judged to its end",
             place="kind", remedy="finish that round first: half a sample says nothing fair", code=409,
@@ -116,27 +113,22 @@ def _sample(round_: Round, size: int) -> list[Item]:
     place = {f.pk: i for i, f in enumerate(free)}
     drawn = sorted({place[pk] for pk in before.values_list("finding_id", flat=True) if pk in place})
     strata = sampling.strata_of([_row(f) for f in free], [f.stream.metric for f in free])
-    spread = None
-    if drawn:
-        told: dict[str, list[bool]] = {}
-        for i in drawn:
-            entry = known.get(free[i].pk)
-            if entry is not None and entry.verdict != "unsure":
-                told.setdefault(strata[i], []).append(entry.verdict == "incident")
-        spread = {name: float(np.std(seen)) for name, seen in told.items()}
-    got = sampling.draw(strata, size, seed=round_.seed, spread=spread, drawn=drawn)
-    for i in drawn:
-        entry = known.get(free[i].pk)
-        if entry is not None and entry.origin == "sampled":
-            logbook.change(
-                entry, {"stratum": strata[i], "probability": got.chances[strata[i]]}, round_.created_by
-            )
+    judged = [(strata[i], known[free[i].pk]) for i in drawn if free[i].pk in known]
+    told = [(name, e.verdict == "incident") for name, e in judged if e.verdict != "unsure"]
+    spread = sampling.spread_of(told) if drawn else None
+    got = sampling.draw(strata, size, seed=round_.pk, spread=spread, drawn=drawn)
+    for name, entry in judged:
+        logbook.change(entry, {"stratum": name, "probability": got.chances[name]}, round_.created_by)
     items = [
         _item(round_, free[i], name, float(chance))
         for i, name, chance in zip(got.index, got.stratum, got.probability, strict=True)
     ]
-    # In any order: what is judged so far is then a fair part of the sample.
-    return [items[i] for i in np.random.default_rng(round_.seed).permutation(len(items))]
+    return _shuffled(round_, items)
+
+
+def _shuffled(round_: Round, items: list[Item]) -> list[Item]:
+    """In any order: what is judged so far is then a fair part of the sample."""
+    return [items[i] for i in np.random.default_rng(round_.pk).permutation(len(items))]
 
 
 def _row(f: Finding) -> core_rows.Finding:
@@ -174,7 +166,7 @@ def _unflagged(round_: Round, size: int) -> list[Item]:
         )
         return bool(near[key][max(a, 0) : b + 1].any())
 
-    drawn = sampling.unflagged_spans(times, flagged, length, size, seed=round_.seed, is_near=is_near)
+    drawn = sampling.unflagged_spans(times, flagged, length, size, seed=round_.pk, is_near=is_near)
     items = [
         Item(
             round=round_, stream=of_key[x.series].stream, start_ns=x.start, end_ns=x.end, stratum=x.stratum,
@@ -182,7 +174,7 @@ def _unflagged(round_: Round, size: int) -> list[Item]:
         )
         for x in drawn
     ]  # fmt: skip
-    return [items[i] for i in np.random.default_rng(round_.seed).permutation(len(items))]
+    return _shuffled(round_, items)
 
 
 def _near_bins(row: ScanStream) -> np.ndarray:
@@ -195,16 +187,12 @@ def _near_bins(row: ScanStream) -> np.ndarray:
 # Serving and judging
 
 
-def _open(round_: Round) -> QuerySet[Item]:
-    return round_.items.filter(done__lt=F("looks"))
-
-
 def _for(round_: Round, by: str) -> QuerySet[Item]:
     """Items that this person may be served: not done, not judged by them, and before nobody else."""
     stale = timezone.now() - LEASE
     mine = Judgement.objects.filter(item__round=round_, by=by, undone_at=None).values("item_id")
     free = Q(claimed_by="") | Q(claimed_by=by) | Q(claimed_at__lt=stale)
-    return _open(round_).exclude(pk__in=mine).filter(free)
+    return round_.items.filter(done__lt=F("looks")).exclude(pk__in=mine).filter(free)
 
 
 @transaction.atomic
@@ -213,9 +201,10 @@ def serve(round_: Round, by: str) -> Item | None:
 
     Findings that meanwhile have a verdict by another entry are passed over.
     """
-    waiting = _for(round_, by).select_related("finding__stream").order_by("place", "pk")
+    waiting = list(_for(round_, by).select_related("finding__stream").order_by("place", "pk"))
+    known = _with_verdicts([i.finding for i in waiting if i.finding is not None])
     for item in sorted(waiting, key=lambda i: i.claimed_by != by):
-        if item.claimed_by != by and _is_covered(item):
+        if item.claimed_by != by and item.done == 0 and item.finding_id in known:
             continue
         # Locked one by one, so that others are served the next ones at the same moment.
         locked = Item.objects.select_for_update(skip_locked=True).filter(pk=item.pk).first()
@@ -228,10 +217,6 @@ def _is_free(item: Item, by: str) -> bool:
     """Whether an item is still to be had, now that it is locked."""
     is_stale = item.claimed_at is None or item.claimed_at < timezone.now() - LEASE
     return item.done < item.looks and (item.claimed_by in ("", by) or is_stale)
-
-
-def _is_covered(item: Item) -> bool:
-    return item.done == 0 and item.finding is not None and bool(_with_verdicts([item.finding]))
 
 
 def _claim(item: Item, by: str) -> Item:
@@ -419,25 +404,13 @@ def _estimate(round_: Round, firsts: Sequence[tuple[Item, Judgement]], total: in
     """
     sure = [(i, (j.entry.verdict if j.entry else j.verdict)) for i, j in firsts]
     sure = [(i, v) for i, v in sure if v != "unsure"]
-    hits = np.array([float(v == "incident") for _, v in sure])
-    share, ends = None, None
-    if len(sure):
-        if round_.kind == STRONGEST:
-            share, ends = float(hits.mean()), list(wilson(int(hits.sum()), len(sure)) or ()) or None
-        else:
-            chance = np.array([i.probability or 1.0 for i, _ in sure])
-            share, ends = sampling.weighted_ratio(
-                hits, np.ones(len(sure)), chance, [i.stratum for i, _ in sure]
-            )
-            plain = wilson(int(hits.sum()), len(sure))
-            # Draws from a few verdicts that are all alike show no spread: never narrower than the plain count's.
-            if ends is not None and plain is not None and plain[1] - plain[0] > ends[1] - ends[0]:
-                ends = list(plain)
+    hits = [v == "incident" for _, v in sure]
+    share, ends = sampling.share_of(hits, [i.probability for i, _ in sure], [i.stratum for i, _ in sure])
     half = (ends[1] - ends[0]) / 2 if ends else None
     return {
         "share": share,
         "share_ci": ends,
-        "counts": [int(hits.sum()), len(sure)],
+        "counts": [sum(hits), len(sure)],
         "half": half,
         "half_at_end": half * (len(sure) / total) ** 0.5 if half is not None and total else None,
     }

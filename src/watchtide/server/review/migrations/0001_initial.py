@@ -21,7 +21,6 @@ class Migration(migrations.Migration):
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('kind', models.CharField(choices=[('strongest', 'strongest'), ('sample', 'sample'), ('unflagged', 'unflagged')], max_length=10)),
                 ('filters', models.JSONField(default=dict)),
-                ('seed', models.BigIntegerField(default=1)),
                 ('created_by', models.CharField(blank=True, default='', max_length=150)),
                 ('created_at', models.DateTimeField(auto_now_add=True)),
                 ('scan', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='scans.scan')),
