@@ -118,11 +118,24 @@ def test_samples_of_windows_count_where_the_level_is_one_in_so_many_samples():
 
 def test_a_level_in_sigmas_is_the_same_whether_its_odds_are_told_or_not():
     z = np.random.default_rng(0).normal(size=3000)
+    none = dict.fromkeys(("above", "below"), flagging.SideTails(None, None))
     told, untold = (
-        flagging.resolve_level("sigmas", 3.5, held(z), "both", Group(), is_told=told)
-        for told in (True, False)
+        flagging.resolve_level("sigmas", 3.5, held(z), "both", Group(), own=own) for own in (None, none)
     )
     assert (told.above, told.below, told.odd) == (untold.above, untold.below, untold.odd) == (3.5, 3.5, 3.5)
     assert told.odds is not None and untold.odds is None and untold.per_week is None
-    # A level that needs the tails has them all the same.
-    assert flagging.resolve_level("odds", 500, held(z), "both", Group(), is_told=False).odds is not None
+    assert not flagging.needs_tails("sigmas") and flagging.needs_tails("odds")
+
+
+def test_a_promise_at_the_level_in_force_is_the_levels_own():
+    z = np.random.default_rng(1).normal(size=5_040)
+    own = flagging.tails_by_side(held(z), "both", Group())
+    level = flagging.resolve_level("sigmas", 4.0, held(z), "both", Group(), own=own)
+    samples, findings = flagging.promise(own, np.array([3.0, 4.0, 5.0]))
+    assert samples[1] == pytest.approx(1 / level.odds) and findings[1] == pytest.approx(level.per_week)
+    # The higher the level, the less is promised.
+    assert (np.diff(samples) < 0).all() and (np.diff(findings) < 0).all()
+    assert flagging.promise(dict.fromkeys(own, flagging.SideTails(None, None)), np.array([4.0])) == (
+        None,
+        None,
+    )

@@ -16,6 +16,8 @@ const Incident = lazy(() => import("./screens/incidents/Incident"));
 const Logbook = lazy(() => import("./screens/logbook/Logbook"));
 const Scorecards = lazy(() => import("./screens/scorecard/Scorecards"));
 const Scorecard = lazy(() => import("./screens/scorecard/Scorecard"));
+const Comparison = lazy(() => import("./screens/scorecard/Comparison"));
+const Published = lazy(() => import("./screens/scorecard/Published"));
 const Intake = lazy(() => import("./screens/intake/Intake"));
 const Live = lazy(() => import("./screens/intake/Live"));
 const Streams = lazy(() => import("./screens/intake/Streams"));
@@ -58,7 +60,9 @@ export function App() {
           <Route path="/incidents/:incident" element={<Incident />} />
           <Route path="/logbook" element={<Logbook />} />
           <Route path="/scorecards" element={<Scorecards />} />
+          <Route path="/scorecards/compare" element={<Comparison />} />
           <Route path="/scorecards/:scan" element={<Scorecard />} />
+          <Route path="/published/:published" element={<Published />} />
           <Route path="/intake" element={<Intake />} />
           <Route path="/intake/live" element={<Live />} />
           <Route path="/intake/streams" element={<Streams />} />

@@ -8,13 +8,12 @@ from typing import Any
 import numpy as np
 import typer
 
-from watchtide.cli import report
 from watchtide.cli.main import fail
 from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.series import SECOND_NS
 from watchtide.plan import durations
-from watchtide.tables import clock, labels, results
+from watchtide.tables import clock, labels, report, results
 
 
 def score(
@@ -71,7 +70,8 @@ def score(
     if json_out:
         results.write_whole(json_out, json.dumps(figures, indent=1, allow_nan=False) + "\n")
     if html_out:
-        results.write_whole(html_out, report.page(figures, Path(findings).name, Path(labels_path).name))
+        about = [f"{Path(findings).name} against {Path(labels_path).name}"]
+        results.write_whole(html_out, report.page({"figures": figures}, "Scorecard", about))
     if json_out != "-":
         _tell(figures)
     unmet = _unmet(figures["events"], bounds)

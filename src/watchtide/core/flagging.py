@@ -1,6 +1,6 @@
 """Where flagging starts: levels in their readings, and the flags they give."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -191,6 +191,28 @@ def watched_sides(side: str) -> tuple[str, ...]:
     return ("above", "below") if side == "both" else (side,)
 
 
+def tails_by_side(held: Held, side: str, group: grouping.Group) -> dict[str, SideTails]:
+    """The stream's own tails on each side that is watched."""
+    watched = watched_sides(side)
+    return {s: own_tails(held, s, len(watched), group) for s in watched}
+
+
+def needs_tails(kind: str) -> bool:
+    """Whether a level stated so is read off tails; else they only tell its odds and its findings a week."""
+    return kind not in ("sigmas", "share")
+
+
+def promise(own: Mapping[str, SideTails], levels: Floats) -> tuple[Floats | None, Floats | None]:
+    """(share of clean samples, findings a week) that reach each level over all sides; None where a side has no tail."""
+    tails = list(own.values())
+    samples = findings = None
+    if tails and all(t.samples is not None for t in tails):
+        samples = np.sum([t.sample_rates(levels) for t in tails], axis=0)
+    if tails and all(t.findings is not None for t in tails):
+        findings = np.sum([t.findings.rates_at(levels) for t in tails if t.findings is not None], axis=0)
+    return samples, findings
+
+
 def resolve_level(
     kind: str,
     amount: float,
@@ -199,23 +221,19 @@ def resolve_level(
     group: grouping.Group,
     *,
     family: Callable[[str], SideTails] | None = None,
-    is_told: bool = True,
+    own: Mapping[str, SideTails] | None = None,
 ) -> Level:
     """Sigmas for a stated level, by this stream's own held-out scores where the reading needs them.
 
     kind : sigmas | odds | per-week | interval | share; amount in that reading. A rate is the total over the
     sides watched: with both, each side gets half. family : tails of a side over the whole family, asked
     for where the stream has under 400 clean scores or 40 findings of its own; without it such a stream
-    takes 4 sigmas and says so. is_told : whether odds and findings a week are told of a level that is stated in sigmas;
-    they need the tails, which take longer than the rest.
+    takes 4 sigmas and says so. own : the stream's own tails by side, as `tails_by_side` gives them; None reads them off.
     """
     watched = watched_sides(side)
     if kind == "interval":
         kind, amount = "odds", 1 / (1 - amount)
-    needs_tails = is_told or kind not in ("sigmas", "share")
-    own = {
-        s: own_tails(held, s, len(watched), group) if needs_tails else SideTails(None, None) for s in watched
-    }
+    own = dict(tails_by_side(held, side, group) if own is None else own)
     pooled = set()
     for s in watched:
         if family is not None and (own[s].samples is None or own[s].findings is None):

@@ -1,6 +1,7 @@
 """Series keys: attributes as `name=value`, joined by commas; and which streams a scope covers."""
 
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 
 _ESCAPES = {"%": "%25", ",": "%2C", "=": "%3D"}
 
@@ -30,7 +31,13 @@ def covers(scope: str, stream: str) -> bool:
     """Whether all name=value pairs of a scope are among the stream's, in any order."""
     if scope in ("", stream):
         return True
-    return set(decode(scope)) <= set(decode(stream))
+    return _pairs(scope) <= _pairs(stream)
+
+
+@lru_cache(maxsize=65_536)
+def _pairs(key: str) -> frozenset[tuple[str, str]]:
+    """The pairs of a key; kept, as the same few scopes are asked of every stream."""
+    return frozenset(decode(key))
 
 
 def _escape(text: str) -> str:

@@ -74,7 +74,9 @@ class Baselined:
 
 @dataclass(frozen=True)
 class Scanned:
-    """One stream scanned: the baseline stage, its level, and its findings."""
+    """One stream scanned: the baseline stage, its level, and its findings.
+
+    promised : flagging.promise at the 201 levels, where the tails were read for this."""
 
     base: Baselined
     z: Floats
@@ -83,3 +85,4 @@ class Scanned:
     in_finding: Bools
     findings: tuple[Finding, ...]
     resolved: dict[str, Any]
+    promised: tuple[Floats | None, Floats | None] = (None, None)

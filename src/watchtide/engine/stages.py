@@ -22,6 +22,7 @@ from watchtide.core import (
 from watchtide.core.baselines import fixed
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.series import Bools, Floats, Ints, Series, infer_step
 from watchtide.core.transforms import Transform
@@ -354,8 +355,8 @@ def flag(
 ) -> Scanned:  # fmt: skip
     """Flag and group a fitted stream. Cheap: a new level never fits anew.
 
-    family : tails to borrow; level : one that is settled already, as a kept model's is; is_told : see
-    flagging.resolve_level.
+    family : tails to borrow; level : one that is settled already, as a kept model's is; is_told : whether odds and
+    findings a week are told of a level that needs no tails, which take longer to read than all the rest.
     """
     group = group_of(plan, base.series.step_ns)
     ((level_kind, amount),) = _level_of(plan).items()
@@ -364,15 +365,19 @@ def flag(
         limits = base.resolved["facts"]
         one_sided = {(True, False): "below", (False, True): "above"}
         side = one_sided.get((limits.get("lower") is not None, limits.get("upper") is not None), side)
+    own: dict[str, flagging.SideTails] = {}
+    is_settled = level is not None
     if level is None:
-        level = flagging.resolve_level(
-            level_kind, amount, base.held, side, group, family=family, is_told=is_told
-        )
+        if is_told or flagging.needs_tails(level_kind):
+            own = flagging.tails_by_side(base.held, side, group)
+        none = flagging.SideTails(None, None)
+        read = own or dict.fromkeys(flagging.watched_sides(side), none)
+        level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family, own=read)
     evidence = base.evidence
     is_replay = base.mode == "replay" and len(base.above) == len(base.series)
     if is_replay and level_kind != "sigmas":
         above, below, odd = (np.nan_to_num(x, nan=np.inf) for x in (base.above, base.below, base.odd))
-        level = _last_level(base, level)
+        level = level if is_settled else _last_level(base, level)
         flags = flagging.flag(evidence, above, below, odd)
     else:
         flags = flagging.flag(evidence, level.above, level.below, level.odd)
@@ -397,7 +402,8 @@ def flag(
         "shifts": plan.shifts.model_dump(mode="json"),
     }
     in_finding = grouping.mark(runs, evidence.score)
-    return Scanned(base, evidence.signed, level, flags, in_finding, tuple(found), resolved)
+    promised = flagging.promise(own, LEVELS)
+    return Scanned(base, evidence.signed, level, flags, in_finding, tuple(found), resolved, promised)
 
 
 def _last_level(base: Baselined, level: flagging.Level) -> flagging.Level:

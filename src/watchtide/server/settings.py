@@ -53,6 +53,7 @@ INSTALLED_APPS = [
     "watchtide.server.scans",
     "watchtide.server.incidents",
     "watchtide.server.review",
+    "watchtide.server.cards",
 ]
 MIDDLEWARE = [
     "watchtide.server.security.SecurityHeaders",

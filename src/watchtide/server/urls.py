@@ -4,6 +4,7 @@ from django.urls import path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
 from watchtide.server import pages, problems
+from watchtide.server.cards import api as cards
 from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
@@ -38,7 +39,15 @@ urlpatterns = [
     path(f"{API}scans", scans.ScansView.as_view()),
     path(f"{API}scans/<int:pk>", scans.ScanView.as_view()),
     path(f"{API}scans/<int:pk>/adopt", scans.AdoptView.as_view()),
-    path(f"{API}scans/<int:pk>/scorecard", scans.ScorecardView.as_view()),
+    path(f"{API}scans/<int:pk>/scorecard", cards.ScorecardView.as_view()),
+    path(f"{API}scans/<int:pk>/scorecard.<str:kind>", cards.CardFileView.as_view()),
+    path(f"{API}scans/<int:pk>/level", cards.LevelView.as_view()),
+    path(f"{API}scans/<int:pk>/publish", cards.PublishView.as_view()),
+    path(f"{API}comparison", cards.ComparisonView.as_view()),
+    path(f"{API}published", cards.PublishedListView.as_view()),
+    path(f"{API}published/<int:pk>", cards.PublishedView.as_view()),
+    path(f"{API}published/<int:pk>/since", cards.SinceView.as_view()),
+    path(f"{API}published/<int:pk>/<str:name>", cards.PublishedFileView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/window", scans.WindowView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/curve", scans.CurveView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/examination", workbench.ExaminationView.as_view()),
@@ -50,6 +59,7 @@ urlpatterns = [
     path(f"{API}findings/<int:pk>/explain", workbench.ExplainView.as_view()),
     path(f"{API}plans", plans.PlansView.as_view()),
     path(f"{API}plans/check", scans.PlanCheckView.as_view()),
+    path(f"{API}plans/<int:pk>/trend", cards.TrendView.as_view()),
     path(f"{API}plans/<int:pk>/versions", plans.PlanVersionsView.as_view()),
     path(f"{API}review", scans.ReviewView.as_view()),
     path(f"{API}findings/<int:pk>", scans.FindingView.as_view()),

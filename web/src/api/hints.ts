@@ -5,6 +5,8 @@ const STALE: Record<string, string[][]> = {
   job: [["jobs"], ["scans"], ["scan"]],
   scan: [["tide"], ["scans"], ["scan"], ["stream"], ["review"], ["scorecard"], ["incidents"]],
   logbook: [["logbook"], ["window"], ["curve"], ["scorecard"], ["tide"], ["incidents"]],
+  scorecard: [["scorecard"]],
+  published: [["published"]],
   review: [["rounds"], ["review"]],
   incident: [["incidents"], ["tide"]],
   batch: [["batches"], ["doors"], ["tide"]],

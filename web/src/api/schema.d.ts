@@ -123,6 +123,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Two to six scans over what all of them judged, each against the first with paired intervals. */
+        get: operations["comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/doors": {
         parameters: {
             query?: never;
@@ -595,6 +612,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{id}/trend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Precision and recall by month for every version of a plan that was scanned, oldest version first. */
+        get: operations["plan_trend"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{id}/versions": {
         parameters: {
             query?: never;
@@ -623,6 +657,74 @@ export interface paths {
         put?: never;
         /** @description Read a plan's text; mistakes come back by line. */
         post: operations["check_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/published": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Published scorecards, newest first; 200 at most. */
+        get: operations["published_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/published/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A scorecard as it was frozen. */
+        get: operations["published"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/published/{id}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was counted (findings.csv, labels.json, points.parquet, plan.yaml), or the card as card.html, .csv, .json, .svg. */
+        get: operations["published_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/published/{id}/since": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What has changed since a scorecard was frozen, and its figures as they would be today. */
+        get: operations["published_since"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -819,6 +921,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans/{id}/level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The best common level under a constraint: apparent, cross-validated, and on the locked span. */
+        get: operations["best_level"];
+        put?: never;
+        /** @description Make a level part of the plan: a new version, run over the scan's streams. */
+        post: operations["adopt_level"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Freeze a scorecard with a copy of its findings, labels and scores; the job's result is its number. */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{id}/scorecard": {
         parameters: {
             query?: never;
@@ -826,8 +963,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Every figure of a scan against the present logbook. */
+        /** @description Every figure of a scan, or of a part of it, against the present logbook; 202 while a job counts. */
         get: operations["scorecard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/scorecard.{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A scorecard as html, csv, json or a badge (svg). */
+        get: operations["scorecard_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1234,6 +1388,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AdoptLevelRequest: {
+            /** Format: double */
+            level: number;
+        };
         AdoptRequest: {
             /** @description of the scan's; all where left out */
             streams?: number[];
@@ -1259,6 +1417,18 @@ export interface components {
             recall: {
                 [key: string]: unknown;
             };
+        };
+        AgainstFirst: {
+            /** Format: double */
+            block_s: number;
+            notes: {
+                [key: string]: string;
+            };
+            precision: components["schemas"]["Paired"];
+            recall: components["schemas"]["Paired"];
+            found_by_both: number;
+            found_by_one_only: number;
+            found_by_other_only: number;
         };
         Agreement: {
             n: number;
@@ -1320,6 +1490,27 @@ export interface components {
             /** Format: double */
             goes_lag_s: number | null;
         };
+        BestLevel: {
+            /** Format: double */
+            level: number;
+            is_met: boolean;
+            by: string;
+            constraint: {
+                [key: string]: number;
+            };
+            apparent: {
+                [key: string]: unknown;
+            };
+            cross_validated: {
+                [key: string]: unknown;
+            } | null;
+            block_levels: number[];
+            locked: {
+                [key: string]: unknown;
+            } | null;
+            /** @description levels that meet the constraint */
+            feasible: number[];
+        };
         Calendar: {
             readonly id: number;
             name: string;
@@ -1327,6 +1518,18 @@ export interface components {
             events?: number;
             /** Format: date-time */
             readonly updated_at: string;
+        };
+        /** @description False findings a stream-week, promised and seen; levels : both at the levels of the curve. */
+        Calibration: {
+            /** Format: double */
+            promised: number | null;
+            /** Format: double */
+            seen: number | null;
+            seen_ci: (number | null)[] | null;
+            false: number;
+            /** Format: double */
+            weeks: number;
+            levels: components["schemas"]["Levels"] | null;
         };
         CataloguePage: {
             total: number;
@@ -1447,6 +1650,36 @@ export interface components {
         ColumnsRequest: {
             columns: components["schemas"]["ColumnsEnum"][];
         };
+        Compared: {
+            scan: number;
+            plan: string;
+            version: number;
+            mode: string;
+            findings: number;
+            events: {
+                [key: string]: unknown;
+            };
+            points: {
+                [key: string]: unknown;
+            } | null;
+            delay: {
+                [key: string]: unknown;
+            };
+            false_per_week: {
+                [key: string]: unknown;
+            };
+            /** @description this one less the first; null for the first */
+            against: components["schemas"]["AgainstFirst"] | null;
+        };
+        Comparison: {
+            streams: number;
+            /** Format: double */
+            span_from: number;
+            /** Format: double */
+            span_to: number;
+            labels: number;
+            scans: components["schemas"]["Compared"][];
+        };
         /** @description Parts of a whole, from its expected to its observed total; without rows, `why` says why. */
         Contributors: {
             attributes: string[];
@@ -1462,6 +1695,9 @@ export interface components {
             missing?: number;
             unit?: string;
             why: string;
+        };
+        Counting: {
+            counting_job: number;
         };
         /** @description Counts and figures at 201 levels; null where a figure has no denominator. */
         Curve: {
@@ -1491,6 +1727,30 @@ export interface components {
             /** Format: double */
             stream_weeks: number;
         };
+        /** @description Counts of one stream, family, cause or month; ratios are null where there is nothing to divide by. */
+        Cut: {
+            stream?: number;
+            name: string;
+            tp_findings: number;
+            fp_findings: number;
+            unjudged: number;
+            tp_labels: number;
+            fn_labels: number;
+            /** Format: double */
+            precision: number | null;
+            precision_ci: (number | null)[] | null;
+            /** Format: double */
+            recall: number | null;
+            recall_ci: (number | null)[] | null;
+            /** Format: double */
+            f1: number | null;
+            /** Format: double */
+            delay_s: number | null;
+            /** Format: double */
+            weeks?: number;
+            /** Format: double */
+            false_per_week?: number | null;
+        };
         Day: {
             calendar: string;
             name: string;
@@ -1505,6 +1765,13 @@ export interface components {
             formula: components["schemas"]["Derived"];
             streams: number;
             job: components["schemas"]["Job"];
+        };
+        Delay: {
+            /** Format: double */
+            seconds: number;
+            kind: string;
+            cause: string;
+            start_ns: number;
         };
         Derived: {
             readonly id: number;
@@ -1940,6 +2207,9 @@ export interface components {
             /** Format: date-time */
             ended_at?: string | null;
         };
+        JobStarted: {
+            job: number;
+        };
         /**
          * @description * `queued` - queued
          *     * `running` - running
@@ -1986,6 +2256,25 @@ export interface components {
             end: number;
             is_all_day: boolean;
         };
+        Levels: {
+            /** @description that promise at every level, and are counted here */
+            streams: number;
+            promised: (number | null)[];
+            seen: (number | null)[];
+        };
+        /** @description Figures on the locked span alone; broken : in words, what had seen it before it was locked. */
+        Locked: {
+            span: {
+                [key: string]: number;
+            };
+            events: {
+                [key: string]: unknown;
+            };
+            false_per_week: {
+                [key: string]: unknown;
+            };
+            broken: string;
+        };
         MakeRequest: {
             findings: number[];
             /** @default  */
@@ -2027,6 +2316,16 @@ export interface components {
          * @enum {string}
          */
         OriginEnum: "independent" | "finding" | "sampled";
+        Paired: {
+            /** Format: double */
+            one: number | null;
+            /** Format: double */
+            other: number | null;
+            /** Format: double */
+            difference: number | null;
+            difference_ci: (number | null)[] | null;
+            words: string;
+        };
         PartsRequest: {
             findings: number[];
             /** @default false */
@@ -2153,6 +2452,71 @@ export interface components {
         Promised: {
             odds: (number | null)[] | null;
             per_week: (number | null)[] | null;
+        };
+        PublishRequest: {
+            title: string;
+        };
+        Published: {
+            id: number;
+            title: string;
+            scan: number | null;
+            plan: string;
+            version: number;
+            mode: string;
+            author: string;
+            /** Format: date-time */
+            created_at: string;
+            logbook_version: number;
+            code_version: string;
+            /** Format: double */
+            precision: number | null;
+            /** Format: double */
+            recall: number | null;
+            streams: number;
+            figures: {
+                [key: string]: unknown;
+            };
+            curve: components["schemas"]["Curve"];
+            missed: {
+                [key: string]: unknown;
+            }[];
+            false: {
+                [key: string]: unknown;
+            }[];
+            labels: number;
+            zone: string;
+            /**
+             * Format: double
+             * @description stream-weeks with a score, looked through or not
+             */
+            judged_weeks: number;
+            by_stream: components["schemas"]["Cut"][];
+            by_family: components["schemas"]["Cut"][];
+            by_cause: components["schemas"]["Cut"][];
+            by_month: components["schemas"]["Cut"][];
+            delays: components["schemas"]["Delay"][];
+            calibration: components["schemas"]["Calibration"];
+            locked: components["schemas"]["Locked"] | null;
+            plan_text: string;
+            data_digest: string;
+        };
+        PublishedHead: {
+            id: number;
+            title: string;
+            scan: number | null;
+            plan: string;
+            version: number;
+            mode: string;
+            author: string;
+            /** Format: date-time */
+            created_at: string;
+            logbook_version: number;
+            code_version: string;
+            /** Format: double */
+            precision: number | null;
+            /** Format: double */
+            recall: number | null;
+            streams: number;
         };
         Push: {
             name: string;
@@ -2322,7 +2686,6 @@ export interface components {
          */
         ScopesEnum: "push" | "read" | "write";
         Scorecard: {
-            scan: components["schemas"]["Scan"];
             figures: {
                 [key: string]: unknown;
             };
@@ -2334,6 +2697,22 @@ export interface components {
                 [key: string]: unknown;
             }[];
             labels: number;
+            zone: string;
+            /**
+             * Format: double
+             * @description stream-weeks with a score, looked through or not
+             */
+            judged_weeks: number;
+            by_stream: components["schemas"]["Cut"][];
+            by_family: components["schemas"]["Cut"][];
+            by_cause: components["schemas"]["Cut"][];
+            by_month: components["schemas"]["Cut"][];
+            delays: components["schemas"]["Delay"][];
+            calibration: components["schemas"]["Calibration"];
+            locked: components["schemas"]["Locked"] | null;
+            scan: components["schemas"]["Scan"];
+            /** @description the latest replay of the same plan version */
+            replay: number | null;
             logbook_version: number;
             data_digest: string;
             /** Format: date-time */
@@ -2367,6 +2746,18 @@ export interface components {
         SignInRequest: {
             name: string;
             password: string;
+        };
+        Since: {
+            is_stale: boolean;
+            entries_new: number;
+            entries_gone: number;
+            /** @description whose samples are others in their latest scan */
+            streams_changed: number;
+            is_scan_gone: boolean;
+            /** @description counted today, where the entries have changed */
+            figures: {
+                [key: string]: unknown;
+            } | null;
         };
         SkipRequest: {
             /** @description the item to put at the end of the queue */
@@ -2486,6 +2877,19 @@ export interface components {
             scopes: components["schemas"]["ScopesEnum"][];
             /** @description until it expires */
             days?: number | null;
+        };
+        Trend: {
+            version: number;
+            scan: number;
+            author: string;
+            /** Format: date-time */
+            created_at: string;
+            streams: number;
+            /** Format: double */
+            precision: number | null;
+            /** Format: double */
+            recall: number | null;
+            months: components["schemas"]["Cut"][];
         };
         TrialRequest: {
             plan?: {
@@ -2757,6 +3161,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CataloguePage"];
+                };
+            };
+        };
+    };
+    comparison: {
+        parameters: {
+            query: {
+                family?: string;
+                /** @description ms since 1970 */
+                from?: number;
+                scans: string;
+                /** @description numbers joined by commas; all where left out */
+                streams?: string;
+                to?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
         };
@@ -3551,6 +3982,27 @@ export interface operations {
             };
         };
     };
+    plan_trend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trend"][];
+                };
+            };
+        };
+    };
     plan_versions: {
         parameters: {
             query?: never;
@@ -3591,6 +4043,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanData"];
+                };
+            };
+        };
+    };
+    published_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PublishedHead"][];
+                };
+            };
+        };
+    };
+    published: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+        };
+    };
+    published_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    published_since: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Since"];
                 };
             };
         };
@@ -3894,9 +4429,111 @@ export interface operations {
             };
         };
     };
-    scorecard: {
+    best_level: {
+        parameters: {
+            query?: {
+                /**
+                 * @description * `events` - events
+                 *     * `points` - points
+                 */
+                by?: "events" | "points";
+                cost_false?: number;
+                cost_miss?: number;
+                family?: string;
+                /** @description ms since 1970 */
+                from?: number;
+                max_false_per_week?: number;
+                max_gap?: number;
+                min_recall?: number;
+                /** @description numbers joined by commas; all where left out */
+                streams?: string;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BestLevel"];
+                };
+            };
+        };
+    };
+    adopt_level: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptLevelRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scan"];
+                };
+            };
+        };
+    };
+    publish: {
+        parameters: {
+            query?: {
+                family?: string;
+                /** @description ms since 1970 */
+                from?: number;
+                /** @description numbers joined by commas; all where left out */
+                streams?: string;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    scorecard: {
+        parameters: {
+            query?: {
+                family?: string;
+                /** @description ms since 1970 */
+                from?: number;
+                /** @description numbers joined by commas; all where left out */
+                streams?: string;
+                to?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -3911,6 +4548,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Scorecard"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counting"];
+                };
+            };
+        };
+    };
+    scorecard_file: {
+        parameters: {
+            query?: {
+                family?: string;
+                /** @description ms since 1970 */
+                from?: number;
+                /** @description numbers joined by commas; all where left out */
+                streams?: string;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
         };

@@ -3,14 +3,12 @@ import userEvent from "@testing-library/user-event";
 import { Route, Routes } from "react-router";
 import { describe, expect, it, vi } from "vitest";
 import { Problem } from "../api/client";
-import { aCurve, aFinding, aPreview, show } from "../test/helper";
+import { aFinding, aPreview, show } from "../test/helper";
 import { serve } from "../test/serve";
 import Intake from "./intake/Intake";
 import Logbook from "./logbook/Logbook";
 import Review from "./review/Review";
 import type { Item, Round } from "./review/words";
-import Scorecard from "./scorecard/Scorecard";
-import Scorecards from "./scorecard/Scorecards";
 import { SignIn } from "./sign-in/SignIn";
 import { Columns, FleetSwitch } from "./tide-table/Choices";
 import TideTable from "./tide-table/TideTable";
@@ -27,75 +25,6 @@ const entry = {
   author: "M. Rask",
   origin: "independent",
   created_at: "2026-09-01T00:00:00Z",
-};
-
-const aScan = {
-  id: 1,
-  plan: "harbour watch",
-  version: 3,
-  plan_data: {},
-  plan_text: "",
-  is_standing: true,
-  mode: "fit",
-  streams: 36,
-  metrics: ["gate_taps"],
-  findings: 142,
-  precision: 0.82,
-  recall: null,
-  job: 1,
-  state: "done",
-  span_from: 0,
-  span_to: 1,
-  created_by: "demo",
-  created_at: "2026-11-20T10:00:00Z",
-  finished_at: "2026-11-20T10:01:00Z",
-  code_version: "0.1.0",
-  logbook_version: 2,
-  logbook_now: 2,
-};
-
-const figures = {
-  span: { from: 0, to: 7 * 86_400e9 },
-  events: {
-    tp_findings: 35,
-    fp_findings: 6,
-    tp_labels: 35,
-    fn_labels: 4,
-    precision: 0.8537,
-    precision_ci: [0.7156, 0.9312],
-    precision_ci_clustered: [0.6, 0.95],
-    precision_bounds: [0.74, 0.87],
-    recall: 0.8974,
-    recall_ci: [0.764, 0.9594],
-    recall_ci_clustered: null,
-    recall_of: "incidents",
-    f1: 0.875,
-    f1_ci: null,
-    incident_precision: 0.9,
-    fragmentation: 1,
-  },
-  points: {
-    tp: 412,
-    fp: 71,
-    fn: 118,
-    tn: 120_359,
-    precision: 0.85,
-    recall: 0.78,
-    specificity: 0.9994,
-    specificity_ci: null,
-    precision_ci: null,
-    recall_ci: null,
-  },
-  ranges: { precision: 0.81, recall: null, f1: null },
-  flagged_share: 0.004,
-  delay: { median_s: 1800, p90_s: 7200, n: 35 },
-  false_per_week: { per_stream: 0.03, total: 1.1, false_findings: 6, stream_weeks: 180, per_stream_ci: null },
-  by_kind: {
-    findings: { outlier: { tp: 35, fp: 4, precision: 0.9 }, shift: { tp: 0, fp: 2, precision: 0 } },
-    labels: { ramp: { tp: 4, fn: 2, recall: 0.667, recall_ci: [0.3, 0.9], delay: { median_s: 68_400 } } },
-  },
-  excluded: { unjudged: 6, unsure: 1, unscored: 0, incidents_not_reviewed: 0 },
-  notes: { clustered: "the span holds under 10 blocks" },
 };
 
 describe("signing in", () => {
@@ -164,51 +93,6 @@ describe("choices of the tide table", () => {
     expect(calls[0]?.body).toEqual({ columns: ["value", "state", "owner"] });
     await userEvent.click(screen.getByLabelText("last value"));
     expect(calls[1]?.body).toEqual({ columns: ["owner"] });
-  });
-});
-
-describe("scorecards", () => {
-  it("list every scan with its figures, and what has none as a dash", async () => {
-    serve({
-      "GET /api/v1/scans": () => [
-        { ...aScan, id: 2, is_standing: false, state: "running", precision: null },
-        aScan,
-      ],
-    });
-    show(<Scorecards />);
-    const rows = await screen.findAllByRole("row");
-    expect(rows[1]?.textContent).toContain("standing");
-    expect(rows[1]?.textContent).toContain("0.82");
-    expect(rows[2]?.textContent).toContain("running");
-    expect(screen.getAllByRole("link")).toHaveLength(1);
-  });
-  it("speak in a sentence with figures and show the wider interval", async () => {
-    serve({
-      "GET /api/v1/scans/{id}/scorecard": () => ({
-        scan: aScan,
-        figures,
-        curve: aCurve().curve,
-        missed: [],
-        false: [],
-        labels: 40,
-        logbook_version: 2,
-        data_digest: "4f1c9a77aa",
-        computed_at: "",
-      }),
-    });
-    URL.createObjectURL = () => "blob:x";
-    show(<Scorecard />);
-    expect(
-      await screen.findByText("Of 41 findings counted, 35 were real; of 39 incidents, 35 were found."),
-    ).toBeTruthy();
-    expect(screen.getByText("0.60 – 0.95")).toBeTruthy();
-    expect(screen.getByText("0.76 – 0.96")).toBeTruthy();
-    expect(
-      screen.getByText(/6 findings elsewhere have no verdict: precision lies between 0.74 and 0.87/),
-    ).toBeTruthy();
-    expect(screen.getByText("120,359")).toBeTruthy();
-    expect(screen.getByText("none: every incident was found")).toBeTruthy();
-    expect(screen.getByText(/data 4f1c9a77aa/)).toBeTruthy();
   });
 });
 

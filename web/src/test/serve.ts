@@ -6,12 +6,19 @@ type Route = (options: {
   body?: unknown;
 }) => unknown;
 
+interface Call {
+  method: string;
+  path: string;
+  body: unknown;
+  query?: Record<string, unknown>;
+}
+
 /** Answer the client's calls by method and path; a route that throws refuses. Returns what was called. */
-export function serve(routes: Record<string, Route>): { method: string; path: string; body: unknown }[] {
-  const calls: { method: string; path: string; body: unknown }[] = [];
+export function serve(routes: Record<string, Route>): Call[] {
+  const calls: Call[] = [];
   for (const method of ["GET", "POST", "PUT", "PATCH", "DELETE"] as const) {
     vi.spyOn(api, method).mockImplementation((async (path: string, options: Parameters<Route>[0] = {}) => {
-      calls.push({ method, path, body: options.body });
+      calls.push({ method, path, body: options.body, query: options.params?.query });
       const route = routes[`${method} ${path}`];
       if (!route) throw new Error(`no route ${method} ${path}`);
       return { data: route(options) };

@@ -32,12 +32,14 @@ class Outcome:
 @dataclass(frozen=True)
 class Scorecard:
     """figures : the JSON form of contracts; outcomes : one a finding in the span; found, missed :
-    label rows that count for recall."""
+    label rows that count for recall; delays : seconds by found row, where there is a first sign."""
 
     figures: dict[str, Any]
     outcomes: tuple[Outcome, ...]
     found: tuple[int, ...]
     missed: tuple[int, ...]
+    delays: Mapping[int, float]
+    observed: "Observed"
 
 
 @dataclass(frozen=True)
@@ -164,7 +166,7 @@ def score(
     _note_nulls(figures, notes, points, setting)
     _note_unreached(labels, in_span, coverage, points, setting, notes)
     figures["notes"] = notes
-    return Scorecard(figures, tuple(outcomes), found, missed)
+    return Scorecard(figures, tuple(outcomes), found, missed, delays, observed)
 
 
 def default_span(
@@ -253,12 +255,16 @@ class Observed:
 
     def seconds(self, step_ns: int | None) -> float:
         """Stream-seconds of observed time."""
+        return sum(self.seconds_of(series, step_ns) for series in self.spans)
+
+    def seconds_of(self, series: str, step_ns: int | None) -> float:
+        """Seconds of observed time of one stream; 0 for one that is not scored."""
         if self.points is None:
-            return sum(b - a for spans in self.spans.values() for a, b in spans) / SECOND_NS
-        total = 0.0
-        for series, mask in self.masks.items():
-            total += int(mask.sum()) * (step_ns or median_step(self.points[series].times))
-        return total / SECOND_NS
+            return sum(b - a for a, b in self.spans.get(series, [])) / SECOND_NS
+        if series not in self.masks:
+            return 0.0
+        samples = int(self.masks[series].sum())
+        return samples * (step_ns or median_step(self.points[series].times)) / SECOND_NS
 
     def touches(self, f: Finding) -> bool:
         if self.points is None:

@@ -12,12 +12,14 @@ from watchtide.core.series import Floats, Ints
 
 
 def paired(
-    one: Scorecard, other: Scorecard, labels: Sequence[Label], *, block_ns: int, seed: int = 1
-) -> dict[str, Any]:
+    one: Scorecard, other: Scorecard, labels: Sequence[Label], *, block_ns: int, seed: int = 1,
+    names: tuple[str, str] = ("the one", "the other"),
+) -> dict[str, Any]:  # fmt: skip
     """Precision and recall of two scans, their differences, and paired 95 % intervals of these.
 
     Whole blocks of time are drawn (circular, 1,000 draws), the same for both, so that a hard week is hard for both.
-    An interval is None with the reason where the span holds under 10 blocks. words : what can be said, and what cannot.
+    An interval is None with the reason where the span holds under 10 blocks. words : what can be said, and what cannot,
+    of the two by their names.
     Politis and Romano (1992).
     """
     a, b = one.figures, other.figures
@@ -45,7 +47,7 @@ def paired(
                 told["notes"][name] = (
                     f"{dropped} of {intervals.DRAWS} draws had nothing to divide by and were dropped"
                 )
-        entry["words"] = _words(name, entry)
+        entry["words"] = _words(name, entry, names)
         told[name] = entry
     same = set(one.found) & set(other.found)
     told["found_by_both"] = len(same)
@@ -85,7 +87,7 @@ def shared(one: Sequence[Finding], other: Sequence[Finding]) -> tuple[int, int, 
     return both, len(one) - both, len(other) - met(other, one)
 
 
-def _words(name: str, entry: dict[str, Any]) -> str:
+def _words(name: str, entry: dict[str, Any], names: tuple[str, str]) -> str:
     if entry["difference"] is None:
         return f"nothing can be said of {name}"
     ci = entry["difference_ci"]
@@ -94,6 +96,6 @@ def _words(name: str, entry: dict[str, Any]) -> str:
             f"{name} differs by {entry['difference']:+.3f}; too little history to say whether that is chance"
         )
     if ci[0] > 0 or ci[1] < 0:
-        better = "the other" if entry["difference"] > 0 else "the one"
+        better = names[1] if entry["difference"] > 0 else names[0]
         return f"{better} has the higher {name}, by {abs(entry['difference']):.3f}; chance alone would hardly make it so"
     return f"{name} differs by {entry['difference']:+.3f}; chance alone could have made that ({ci[0]:+.3f} to {ci[1]:+.3f})"

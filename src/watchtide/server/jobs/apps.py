@@ -7,5 +7,6 @@ class JobsConfig(AppConfig):
 
     def ready(self) -> None:
         # Each noun's tasks module registers what it does.
+        import watchtide.server.cards.counting
         import watchtide.server.scans.tasks
         import watchtide.server.streams.tasks  # noqa: F401

@@ -4,7 +4,6 @@ import json
 from typing import Any
 
 import numpy as np
-from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
@@ -532,42 +531,6 @@ class VerdictView(APIView):
             request.user.get_username(),
         )
         return Response(EntrySerializer(entry).data, status=201)
-
-
-class ScorecardSerializer(serializers.Serializer):
-    scan = ScanSerializer()
-    figures = serializers.DictField(child=serializers.JSONField())
-    curve = CurveSerializer()
-    missed = serializers.ListField(child=serializers.DictField(child=serializers.JSONField()))
-    false = serializers.ListField(child=serializers.DictField(child=serializers.JSONField()))
-    labels = serializers.IntegerField()
-    logbook_version = serializers.IntegerField()
-    data_digest = serializers.CharField()
-    computed_at = serializers.DateTimeField()
-
-
-class ScorecardView(APIView):
-    @extend_schema(operation_id="scorecard", responses=ScorecardSerializer)
-    def get(self, request, pk: int) -> Response:
-        """Every figure of a scan against the present logbook."""
-        scan = Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)
-        if scan.finished_at is None:
-            raise Problem("the scan has not finished", remedy="wait for its job", code=409)
-        content = services.scorecard(scan)
-        digest = (
-            ScanStream.objects.filter(scan=scan)
-            .order_by("stream_id")
-            .values_list("samples_digest", flat=True)
-        )
-        return Response(
-            {
-                "scan": screens.scan_list([scan])[0],
-                **content,
-                "logbook_version": logbook.version(),
-                "data_digest": services.hashlib.sha256("".join(digest).encode()).hexdigest(),
-                "computed_at": timezone.now(),
-            }
-        )
 
 
 class PlanCheckSerializer(serializers.Serializer):

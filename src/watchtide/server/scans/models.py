@@ -52,8 +52,8 @@ class Scan(models.Model):
 class ScanStream(models.Model):
     """One stream of a scan: what was resolved, the ribbon, and where the stage output is kept.
 
-    borrowed : the level, where it was read off the family's tail; blocks : the fleet's p-values by day, as
-    services.BLOCK.
+    level : as it settled, some by their family's tail; promised : what the stream's own tails say of the levels of a
+    curve, as services.promises_kept; blocks : the fleet's p-values by day, as services.BLOCK.
     """
 
     scan = models.ForeignKey(Scan, on_delete=models.CASCADE, related_name="streams")
@@ -63,7 +63,8 @@ class ScanStream(models.Model):
     left_out = models.JSONField(default=list)
     resolved = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
-    borrowed = models.JSONField(default=dict)
+    level = models.JSONField(default=dict)
+    promised = models.BinaryField(default=b"")
     blocks = models.BinaryField(default=b"")
     level_above = models.FloatField(null=True)
     level_below = models.FloatField(null=True)
@@ -118,13 +119,17 @@ class Standing(models.Model):
 
 
 class Card(models.Model):
-    """A scorecard as computed: the figures and the curve, for one scan and one version of the logbook."""
+    """What was counted of a scan against one version of the logbook.
+
+    selection : empty for the scorecard of all of its streams; else what was asked, as the cards' services write it.
+    """
 
     scan = models.ForeignKey(Scan, on_delete=models.CASCADE)
     logbook_version = models.BigIntegerField()
+    selection = models.CharField(max_length=80, default="", db_collation=EXACT)
     content = models.JSONField()
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         db_table = "scorecard"
-        unique_together = [("scan", "logbook_version")]
+        unique_together = [("scan", "logbook_version", "selection")]

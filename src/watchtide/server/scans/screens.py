@@ -9,21 +9,19 @@ from typing import Any
 import numpy as np
 from django.db.models import Count
 
-from watchtide.core import choosing, explaining, flagging, fleet, keys
+from watchtide.core import choosing, explaining, fleet, keys
 from watchtide.core.frame import MONDAY_NS, Period
 from watchtide.core.scoring import compare, wilson
 from watchtide.core.scoring.card import score as score_card
-from watchtide.core.scoring.curve import LEVELS
-from watchtide.core.scoring.rows import Points, inside_any
+from watchtide.core.scoring.rows import inside_any
 from watchtide.core.series import Series
 from watchtide.engine import forms, reduce, stages, together
-from watchtide.plan import Plan as PlanText
 from watchtide.plan.model import Fleet
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
-from watchtide.server.scans import services
+from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import Card, Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
 
@@ -250,7 +248,7 @@ def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
         metrics.setdefault(scan_id, set()).add(metric)
     # The figures of the latest card of each, out of the database's own JSON: the curves stay there.
     events = "content__figures__events__"
-    cards = Card.objects.filter(scan_id__in=ids).values_list(
+    cards = Card.objects.filter(scan_id__in=ids, selection="").values_list(
         "scan_id", f"{events}precision", f"{events}recall"
     )
     figures = {scan_id: (precision, recall) for scan_id, precision, recall in cards}
@@ -301,10 +299,13 @@ def histogram(scanned: stages.Scanned, entries: Sequence[Entry]) -> dict[str, li
 def stream_curve(row: ScanStream) -> dict[str, Any]:
     """One stream's curve, and its figures at the level in force."""
     scanned = services.rescan(row)
-    lines = services.curve_of(row.scan, [scanned])
-    points = {scanned.base.key: Points(scanned.base.series.times, np.abs(scanned.z), scanned.in_finding)}
+    setting = services.setting_of(row.scan)
     labels = [x for x in logbook.labels() if keys.covers(x.series, scanned.base.key)]
-    figures = score_card(scanned.findings, labels, points, services.setting_of(row.scan)).figures
+    sheet = sheets.of(scanned)
+    step = scanned.base.series.step_ns
+    lines = services.curve_of(row.scan, [sheet.scored], scanned.findings, labels, setting, step)
+    points = {sheet.key: sheet.points}
+    figures = score_card(scanned.findings, labels, points, setting).figures
     return {
         "curve": services.curve_data(lines),
         "in_force": {
@@ -318,7 +319,7 @@ def stream_curve(row: ScanStream) -> dict[str, Any]:
             "false_per_week": figures["false_per_week"],
             "excluded": figures["excluded"],
         },
-        "promised": promised(scanned, services.plan_of(row.scan.plan_version.text)),
+        "promised": promised(row),
         "logbook_version": logbook.version(),
     }
 
@@ -342,7 +343,7 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
     for s, r in ((one, row), (two, other)):
         setting = replace(services.setting_of(r.scan), span=span)
         mine = [f for f in s.findings if f.start <= span[1] and f.end >= span[0]]
-        points = {s.base.key: Points(s.base.series.times, np.abs(s.z), s.in_finding)}
+        points = {s.base.key: sheets.of(s).points}
         cards.append(score_card(mine, labels, points, setting))
         found.append(mine)
     told = compare.paired(cards[0], cards[1], labels, block_ns=7 * DAY_MS * MS)
@@ -369,23 +370,16 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
     }
 
 
-def promised(scanned: stages.Scanned, plan: PlanText) -> dict[str, Any]:
+def promised(row: ScanStream) -> dict[str, Any]:
     """One in how many clean samples, and how many false findings a week, at each of the 201 levels: by the stream's tails.
 
     None for a figure that this stream has too little history for.
     """
-    side = plan.flag.side
-    group = stages.group_of(plan, scanned.base.series.step_ns)
-    watched = flagging.watched_sides(side)
-    tails = [flagging.own_tails(scanned.base.held, s, len(watched), group) for s in watched]
-    out: dict[str, Any] = {"odds": None, "per_week": None}
-    if all(t.samples is not None for t in tails):
-        rate = sum(t.sample_rates(LEVELS) for t in tails)
-        out["odds"] = [float(f"{1 / r:.3g}") if r > 0 else None for r in rate]
-    if all(t.findings is not None for t in tails):
-        rate = sum(t.findings.rates_at(LEVELS) for t in tails if t.findings is not None)
-        out["per_week"] = [float(f"{r:.3g}") for r in rate]
-    return out
+    samples, findings = services.promises_of(row)
+    return {
+        "odds": None if samples is None else [float(f"{1 / r:.3g}") if r > 0 else None for r in samples],
+        "per_week": None if findings is None else [float(f"{r:.3g}") for r in findings],
+    }
 
 
 def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dict[str, Any]:

@@ -18,10 +18,8 @@ from watchtide import __version__
 from watchtide.core import flagging, keys
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.card import Setting
-from watchtide.core.scoring.card import score as score_card
-from watchtide.core.scoring.curve import Curve, Scored, curve
+from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.series import SECOND_NS, at_stamps
-from watchtide.core.windows import ODD
 from watchtide.engine import cache, kept, preparing, stages, together
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, load
@@ -29,10 +27,11 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people.models import Person
 from watchtide.server.problems import Problem
-from watchtide.server.scans.models import Card, Finding, Plan, PlanVersion, Scan, ScanStream, Standing
+from watchtide.server.scans.models import Finding, Plan, PlanVersion, Scan, ScanStream, Standing
 from watchtide.server.streams import calendars, store
 from watchtide.server.streams.models import Calendar, Stream
 
+MS = 1_000_000
 RIBBON_BINS = 400
 STANDARD = "harbour watch"
 # Ends of a level that may be infinite, which JSON cannot hold.
@@ -211,7 +210,7 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode
 def rescan(row: ScanStream) -> stages.Scanned:
     """A stream's result again: its baseline stage, flagged by its plan, with what family and fleet had to say."""
     plan = plan_of(row.scan.plan_version.text)
-    scanned = flagged(base_of(row), plan, row.borrowed)
+    scanned = flagged(base_of(row), plan, row.level)
     if "fleet" not in row.resolved:
         return scanned
     known = {
@@ -224,15 +223,31 @@ def rescan(row: ScanStream) -> stages.Scanned:
     return together.only(scanned, kept_ones, row.resolved["fleet"])
 
 
-def flagged(base: stages.Baselined, plan: PlanText, borrowed: dict[str, Any]) -> stages.Scanned:
-    """A fitted stream flagged by its plan, at the level it has borrowed where it has."""
-    level = {k: math.inf if v is None and k in ENDS else v for k, v in borrowed.items()}
+def flagged(base: stages.Baselined, plan: PlanText, settled: dict[str, Any]) -> stages.Scanned:
+    """A fitted stream flagged by its plan, at the level it has settled on where that is known."""
+    level = {k: math.inf if v is None and k in ENDS else v for k, v in settled.items()}
     return stages.flag(base, plan, level=flagging.Level(**level) if level else None)
 
 
 def level_kept(level: flagging.Level) -> dict[str, Any]:
     """A level as JSON can hold it; `flagged` takes it back."""
     return {k: _finite(v) if k in ENDS else v for k, v in vars(level).items()}
+
+
+def promises_kept(promised: tuple[Any, Any]) -> bytes:
+    """What a stream's tails promise at the 201 levels, as kept; empty where they were not read."""
+    if all(p is None for p in promised):
+        return b""
+    rows = [np.full(len(LEVELS), np.nan) if p is None else p for p in promised]
+    return np.stack(rows).astype("<f4").tobytes()
+
+
+def promises_of(row: ScanStream) -> tuple[Any, Any]:
+    """(share of clean samples, findings a week) at the 201 levels; None for what there was too little history for."""
+    if not row.promised:
+        return None, None
+    samples, findings = np.frombuffer(bytes(row.promised), "<f4").reshape(2, -1).astype(np.float64)
+    return (None if np.isnan(samples).any() else samples), (None if np.isnan(findings).any() else findings)
 
 
 def blocks_of(number: Any, p: Any) -> bytes:
@@ -271,10 +286,8 @@ def record(
     t: kept.Task,
     scanned: stages.Scanned,
     key: str,
-    *,
-    borrowed: dict[str, Any] | None = None,
 ) -> Recorded:
-    """Rows of one stream's result. borrowed : its level as kept, where it was read off its family's tail."""
+    """Rows of one stream's result."""
     base = scanned.base
     seen = np.flatnonzero(~np.isnan(base.series.values))
     ribbon, a, b = ribbon_of(base.series.times, scanned.z)
@@ -288,7 +301,8 @@ def record(
         notes=list(base.notes),
         level_above=_finite(scanned.level.above),
         level_below=_finite(scanned.level.below),
-        borrowed=borrowed or {},
+        level=level_kept(scanned.level),
+        promised=promises_kept(scanned.promised),
         samples=len(base.series),
         last_value=_finite(base.series.values[seen[-1]]) if len(seen) else None,
         last_ns=int(base.series.times[seen[-1]]) if len(seen) else None,
@@ -407,84 +421,41 @@ def setting_of(scan: Scan) -> Setting:
     return Setting(step_ns=scan.step_ns or None, longest_season_ns=scan.longest_season_ns)
 
 
-def curve_of(scan: Scan, scanned: Sequence[stages.Scanned]) -> Curve:
-    """The operating curve over these streams of a scan, against the present logbook."""
+def findings_of(scan: Scan, key_of: dict[int, str]) -> list[core_rows.Finding]:
+    """The findings of some streams of a scan, by their keys, as the scorer takes them: by stream, then start."""
+
+    def number(value: float | None) -> float:
+        return math.nan if value is None else value
+
+    found = Finding.objects.filter(scan=scan, stream_id__in=key_of).order_by("stream_id", "start_ns", "pk")
+    return [
+        core_rows.Finding(
+            key_of[f.stream_id], f.start_ns, f.end_ns, f.kind, f.direction, number(f.score), f.peak_ns,
+            number(f.peak_value), number(f.expected), f.points, f.window, number(f.size), number(f.confidence), f.raised_ns,
+        )
+        for f in found
+    ]  # fmt: skip
+
+
+def curve_of(
+    scan: Scan, scored: Sequence[Scored], shifts: Sequence[core_rows.Finding], labels: Sequence[core_rows.Label],
+    setting: Setting, step_ns: int | None = None,
+) -> Curve:  # fmt: skip
+    """The operating curve over these streams of a scan. step_ns : of a single stream, else the scan's finest."""
     plan = plan_of(scan.plan_version.text)
     return curve(
-        [Scored(s.base.key, s.base.series.times, s.z, s.base.side == ODD) for s in scanned],
-        logbook.labels(),
-        group=stages.group_of(plan, min(s.base.series.step_ns for s in scanned)),
-        side=plan.flag.side,
-        shifts=[f for s in scanned for f in s.findings if f.kind == "shift"],
-        setting=setting_of(scan),
-    )
+        scored, labels, group=stages.group_of(plan, step_ns or scan.step_ns), side=plan.flag.side, shifts=[f for f in shifts if f.kind == "shift"],
+        setting=setting,
+    )  # fmt: skip
 
 
-def scorecard(scan: Scan) -> dict[str, Any]:
-    """Figures, curve, and what was missed and false; kept for this version of the logbook."""
-    version = logbook.version()
-    known = Card.objects.filter(scan=scan, logbook_version=version).first()
-    if known is not None:
-        return dict(known.content)
-    content = compute_card(scan)
-    Card.objects.filter(scan=scan).delete()
-    Card.objects.update_or_create(scan=scan, logbook_version=version, defaults={"content": content})
-    return content
-
-
-def compute_card(scan: Scan) -> dict[str, Any]:
-    rows = list(scan.streams.select_related("stream").order_by("stream__metric", "stream_id"))
-    labels = logbook.labels()
-    scanned = [rescan(row) for row in rows]
-    points = {s.base.key: core_rows.Points(s.base.series.times, np.abs(s.z), s.in_finding) for s in scanned}
-    found = [f for s in scanned for f in s.findings]
-    card = score_card(found, labels, points, setting_of(scan))
-    lines = curve_of(scan, scanned)
-    id_of = {row.stream.key: row.stream_id for row in rows}
-    title_of = {row.stream.key: f"{row.stream.metric} · {row.stream.title}" for row in rows}
-    false = [
-        {
-            "stream": id_of[o.finding.series],
-            "title": title_of[o.finding.series],
-            "start_ns": o.finding.start,
-            "end_ns": o.finding.end,
-            "kind": o.finding.kind,
-            "direction": o.finding.direction,
-            "score": _finite(o.finding.score),
-        }
-        for o in card.outcomes
-        if o.state == "false"
-    ]
-    missed = []
-    for i in card.missed:
-        label = labels[i]
-        covered = [k for k in id_of if keys.covers(label.series, k)]
-        missed.append(
-            {
-                "stream": id_of[covered[0]] if covered else None,
-                "title": title_of[covered[0]] if len(covered) == 1 else label.series or "every stream",
-                "streams": len(covered),
-                "start_ns": label.start,
-                "end_ns": label.end,
-                "kind": label.kind,
-                "cause": label.cause,
-            }
-        )
-    false.sort(key=lambda f: -(f["score"] or 0))
-    return {
-        "figures": card.figures,
-        "curve": curve_data(lines),
-        "missed": missed,
-        "false": false,
-        "labels": len(labels),
-    }
+def plain(values: Any) -> list[Any]:
+    """An array as a list; what has no value is null."""
+    return [None if isinstance(v, float) and math.isnan(v) else v for v in values.tolist()]
 
 
 def curve_data(lines: Curve) -> dict[str, Any]:
     """A curve as plain lists; what has no value is null."""
-
-    def plain(values: Any) -> list[Any]:
-        return [None if isinstance(v, float) and math.isnan(v) else v for v in values.tolist()]
 
     out: dict[str, Any] = {}
     for name, value in vars(lines).items():

@@ -8,9 +8,10 @@ from django.utils import timezone
 
 from watchtide.engine import kept, run, stages, together
 from watchtide.plan import Plan, durations
+from watchtide.server.cards import counting as cards
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
-from watchtide.server.scans import services
+from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
 
@@ -35,8 +36,10 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         progress=lease.progress,
         is_cancelled=lease.is_cancelled,
     )
+    kept_scores: dict[int, sheets.Sheet] = {}
     for i, (stream, task, (scanned, key)) in enumerate(zip(streams, tasks, results, strict=True)):
         held.append(services.record(row, stream, task, scanned, key))
+        kept_scores[stream.pk] = sheets.of(scanned)
         units.append(together.unit_of(scanned, services.BLOCK_NS))
         if together.lacks(scanned, plan):
             short.append(i)
@@ -44,6 +47,8 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         seasons += [p * scanned.base.series.step_ns for p, _ in scanned.base.found_seasons]
     _lend(row, plan, streams, tasks, held, units, short)
     _hold_fleet(row, plan, streams, tasks, held, units)
+    # What family or fleet changed is not what was scored above: the sheet is then made when it is first read.
+    relabelled = bool(short) or plan.flag.fleet is not None
     if row.is_standing:
         services.carry_taken([f for _, found in held for f in found])
     with lease.write():
@@ -65,8 +70,10 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
                 Standing.objects.update_or_create(
                     stream=stream, defaults={"plan_version": row.plan_version, "scan": row}
                 )
+    if not relabelled:
+        sheets.keep(row, kept_scores.items())
     jobs.tell("scan", row.pk)
-    services.scorecard(Scan.objects.get(pk=row.pk))
+    cards.card_of(Scan.objects.get(pk=row.pk), cards.Selection())
     return {"scan": row.pk, "findings": sum(len(found) for _, found in held)}
 
 
@@ -82,10 +89,9 @@ def _lend(
         tails = together.lent([kept.fitted(tasks[k]) for k in members[family]], plan)
         for i in [i for i in short if units[i].family == family]:
             scanned = stages.flag(kept.fitted(tasks[i]), plan, family=tails)
-            level = services.level_kept(scanned.level)
-            held[i] = services.record(
-                row, streams[i], tasks[i], scanned, held[i][0].stage_key, borrowed=level
-            )
+            promised = held[i][0].promised
+            held[i] = services.record(row, streams[i], tasks[i], scanned, held[i][0].stage_key)
+            held[i][0].promised = promised
 
 
 def _hold_fleet(
@@ -97,7 +103,7 @@ def _hold_fleet(
     if plan.flag.fleet is not None:
         rule = plan.flag.fleet
         scans = [
-            services.flagged(kept.fitted(t), plan, s.borrowed) for t, (s, _) in zip(tasks, held, strict=True)
+            services.flagged(kept.fitted(t), plan, s.level) for t, (s, _) in zip(tasks, held, strict=True)
         ]
         block_ns = durations.parse_ns(rule.block)
         mine = units if block_ns == services.BLOCK_NS else [together.unit_of(s, block_ns) for s in scans]
@@ -106,8 +112,8 @@ def _hold_fleet(
         for i, (scanned, numbers) in enumerate(zip(scans, keeping, strict=True)):
             record = held[i][0]
             held[i] = services.record(
-                row, streams[i], tasks[i], together.held(scanned, numbers, rule), record.stage_key,
-                borrowed=record.borrowed,
-            )  # fmt: skip
+                row, streams[i], tasks[i], together.held(scanned, numbers, rule), record.stage_key
+            )
+            held[i][0].promised = record.promised
     for (record, _), unit, chance in zip(held, units, p, strict=True):
         record.blocks = services.blocks_of(unit.blocks.number, chance)

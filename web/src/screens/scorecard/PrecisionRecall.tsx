@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Curve } from "../../api/client";
 import { ratio } from "../../parts/words";
-import type { Figures } from "./figures";
+import type { Events } from "./figures";
 import { wider } from "./figures";
 
 const W = 430;
@@ -12,13 +12,44 @@ const SIDE = 280;
 const x = (recall: number) => L + recall * (W - L - 16);
 const y = (precision: number) => T + (1 - precision) * SIDE;
 
-/** Precision over recall at every level, the level in force as a point of its own with its intervals. */
-export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figures["events"] }) {
+/** A constraint as the chart shows it: where it holds, and the best level under it. */
+export interface Marked {
+  level: number;
+  isMet: boolean;
+  feasible: number[];
+  minRecall?: number;
+}
+
+interface Point {
+  level: number;
+  p: number;
+  r: number;
+}
+
+function pointsOf(curve: Curve): Point[] {
+  return curve.levels
+    .map((level, i) => ({ level: level ?? 0, p: curve.precision[i] ?? null, r: curve.recall[i] ?? null }))
+    .filter((q): q is Point => q.p !== null && q.r !== null);
+}
+
+const pathOf = (points: Point[]) =>
+  points.map((q, i) => `${i ? "L" : "M"}${x(q.r).toFixed(1)} ${y(q.p).toFixed(1)}`).join("");
+
+/** Precision over recall at every level, the levels in force as a point of its own with its intervals. */
+export function PrecisionRecall({
+  curve,
+  events,
+  replay,
+  marked,
+}: {
+  curve: Curve;
+  events: Events;
+  replay?: Curve;
+  marked?: Marked | null;
+}) {
   const [at, setAt] = useState<number | null>(null);
-  const points = curve.levels
-    .map((level, i) => ({ level: level ?? 0, i, p: curve.precision[i] ?? null, r: curve.recall[i] ?? null }))
-    .filter((q) => q.p !== null && q.r !== null) as { level: number; i: number; p: number; r: number }[];
-  const path = points.map((q, i) => `${i ? "L" : "M"}${x(q.r).toFixed(1)} ${y(q.p).toFixed(1)}`).join("");
+  const points = pointsOf(curve);
+  const replayed = replay ? pointsOf(replay) : [];
   const pCi = wider(events.precision_ci, events.precision_ci_clustered);
   const rCi = wider(events.recall_ci, events.recall_ci_clustered);
   const chosen = at === null ? null : points[at];
@@ -34,6 +65,10 @@ export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figur
     setAt(best);
   };
   const grid = [0, 0.25, 0.5, 0.75, 1];
+  const best = marked?.isMet ? points.find((q) => Math.abs(q.level - marked.level) < 1e-6) : undefined;
+  const feasible = new Set(marked?.feasible.map((v) => v.toFixed(2)));
+  const within = points.filter((q) => feasible.has(q.level.toFixed(2)));
+  const last = replayed[0];
   return (
     <figure style={{ margin: 0 }}>
       <svg
@@ -42,8 +77,22 @@ export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figur
         onPointerMove={near}
         onPointerLeave={() => setAt(null)}
         role="img"
-        aria-label={`Precision over recall at ${points.length} levels; in force ${ratio(events.precision)} and ${ratio(events.recall)}`}
+        aria-label={`Precision over recall at ${points.length} levels; in force ${ratio(events.precision)} and ${ratio(events.recall)}${best ? `; best under the constraint ${best.level.toFixed(2)} sigmas` : ""}`}
       >
+        {marked?.minRecall !== undefined && (
+          <g>
+            <rect
+              x={x(marked.minRecall)}
+              y={y(1)}
+              width={x(1) - x(marked.minRecall)}
+              height={SIDE}
+              fill="var(--band)"
+            />
+            <text x={x(1) - 4} y={y(0) - 6} fontSize="12.5" textAnchor="end" fill="var(--ink-soft)">
+              recall ≥ {marked.minRecall.toFixed(2)}
+            </text>
+          </g>
+        )}
         {grid.map((g) => (
           <g key={g} fontSize="12" fill="var(--ink-soft)" fontFamily="var(--mono)">
             <path d={`M${x(0)} ${y(g)}H${x(1)}M${x(g)} ${y(0)}V${y(1)}`} stroke="var(--hair)" />
@@ -61,7 +110,24 @@ export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figur
         <text x={2} y={10} fontSize="12.5" fill="var(--ink-soft)">
           precision
         </text>
-        <path d={path} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
+        {marked && (
+          <path d={pathOf(within)} fill="none" stroke="var(--shift)" strokeWidth="6" opacity="0.35" />
+        )}
+        {last && (
+          <g>
+            <path
+              d={pathOf(replayed)}
+              fill="none"
+              stroke="var(--ink)"
+              strokeWidth="1.4"
+              strokeDasharray="5 4"
+            />
+            <text x={x(0) + 8} y={y(0) - 24} fontSize="12.5" fill="var(--ink-soft)">
+              solid: in-sample; broken: replay
+            </text>
+          </g>
+        )}
+        <path d={pathOf(points)} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
         {events.precision !== null && events.recall !== null && (
           <g stroke="var(--ink)" strokeWidth="1.6">
             {pCi && <path d={`M${x(events.recall)} ${y(pCi[0])}V${y(pCi[1])}`} />}
@@ -75,21 +141,36 @@ export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figur
             />
           </g>
         )}
-        {chosen && (
+        {best && (
           <g>
             <circle
-              cx={x(chosen.r)}
-              cy={y(chosen.p)}
-              r="5"
-              fill="none"
+              cx={x(best.r)}
+              cy={y(best.p)}
+              r="6.5"
+              fill="var(--paper)"
               stroke="var(--shift)"
-              strokeWidth="2"
+              strokeWidth="2.4"
             />
             <text
-              x={Math.min(x(chosen.r), W - 110)}
-              y={Math.max(24, y(chosen.p) - 12)}
+              x={Math.max(L + 128, x(best.r) - 12)}
+              y={y(best.p) + 24}
               fontSize="13"
               fill="var(--shift)"
+              fontWeight="700"
+              textAnchor="end"
+            >
+              best: {best.level.toFixed(2)} σ
+            </text>
+          </g>
+        )}
+        {chosen && (
+          <g>
+            <circle cx={x(chosen.r)} cy={y(chosen.p)} r="5" fill="none" stroke="var(--ink)" strokeWidth="2" />
+            <text
+              x={Math.min(x(chosen.r), W - 130)}
+              y={Math.max(24, y(chosen.p) - 12)}
+              fontSize="13"
+              fill="var(--ink)"
               fontWeight="700"
             >
               {chosen.level.toFixed(2)} σ: {ratio(chosen.p)} / {ratio(chosen.r)}
@@ -98,8 +179,7 @@ export function PrecisionRecall({ curve, events }: { curve: Curve; events: Figur
         )}
       </svg>
       <figcaption className="soft small">
-        Line: one level for all streams, 2 to 12 σ, in-sample. Square: the plan's own levels, with 95 %
-        intervals.
+        Line: one level for all streams, 2 to 12 σ. Square: the plan's own levels, with 95 % intervals.
       </figcaption>
     </figure>
   );

@@ -1,0 +1,1 @@
+"""Scorecards: counted, compared, a level chosen on them, published and frozen, sent out."""

@@ -1,0 +1,458 @@
+"""Scorecards over REST: counted, a level chosen on them, compared, published, and sent out as files."""
+
+from typing import Any
+
+from django.http import HttpResponse
+from django.utils import timezone
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.core.scoring.choice import Constraint
+from watchtide.server.cards import counting, publishing
+from watchtide.server.cards.counting import Selection
+from watchtide.server.cards.models import Published
+from watchtide.server.logbook import services as logbook
+from watchtide.server.problems import Problem
+from watchtide.server.scans import screens
+from watchtide.server.scans.api import MS, CurveSerializer, NumbersField, ScanSerializer
+from watchtide.server.scans.models import Plan, Scan
+from watchtide.tables import clock, report
+
+
+def plain_row(**options: Any) -> serializers.DictField:
+    """A row whose names are known to the core and the page alone."""
+    return serializers.DictField(child=serializers.JSONField(), **options)
+
+
+class CutSerializer(serializers.Serializer):
+    """Counts of one stream, family, cause or month; ratios are null where there is nothing to divide by."""
+
+    stream = serializers.IntegerField(required=False)
+    name = serializers.CharField(allow_blank=True)
+    tp_findings = serializers.IntegerField()
+    fp_findings = serializers.IntegerField()
+    unjudged = serializers.IntegerField()
+    tp_labels = serializers.IntegerField()
+    fn_labels = serializers.IntegerField()
+    precision = serializers.FloatField(allow_null=True)
+    precision_ci = NumbersField(allow_null=True)
+    recall = serializers.FloatField(allow_null=True)
+    recall_ci = NumbersField(allow_null=True)
+    f1 = serializers.FloatField(allow_null=True)
+    delay_s = serializers.FloatField(allow_null=True)
+    weeks = serializers.FloatField(required=False)
+    false_per_week = serializers.FloatField(allow_null=True, required=False)
+
+
+class DelaySerializer(serializers.Serializer):
+    seconds = serializers.FloatField()
+    kind = serializers.CharField(allow_blank=True)
+    cause = serializers.CharField(allow_blank=True)
+    start_ns = serializers.IntegerField()
+
+
+class LevelsSerializer(serializers.Serializer):
+    streams = serializers.IntegerField(help_text="that promise at every level, and are counted here")
+    promised = NumbersField()
+    seen = NumbersField()
+
+
+class CalibrationSerializer(serializers.Serializer):
+    """False findings a stream-week, promised and seen; levels : both at the levels of the curve."""
+
+    promised = serializers.FloatField(allow_null=True)
+    seen = serializers.FloatField(allow_null=True)
+    seen_ci = NumbersField(allow_null=True)
+    false = serializers.IntegerField()
+    weeks = serializers.FloatField()
+    levels = LevelsSerializer(allow_null=True)
+
+
+class LockedSerializer(serializers.Serializer):
+    """Figures on the locked span alone; broken : in words, what had seen it before it was locked."""
+
+    span = serializers.DictField(child=serializers.IntegerField())
+    events = plain_row()
+    false_per_week = plain_row()
+    broken = serializers.CharField(allow_blank=True)
+
+
+class CardSerializer(serializers.Serializer):
+    figures = plain_row()
+    curve = CurveSerializer()
+    missed = serializers.ListField(child=plain_row())
+    false = serializers.ListField(child=plain_row())
+    labels = serializers.IntegerField()
+    zone = serializers.CharField()
+    judged_weeks = serializers.FloatField(help_text="stream-weeks with a score, looked through or not")
+    by_stream = CutSerializer(many=True)
+    by_family = CutSerializer(many=True)
+    by_cause = CutSerializer(many=True)
+    by_month = CutSerializer(many=True)
+    delays = DelaySerializer(many=True)
+    calibration = CalibrationSerializer()
+    locked = LockedSerializer(allow_null=True)
+
+
+class ScorecardSerializer(CardSerializer):
+    scan = ScanSerializer()
+    replay = serializers.IntegerField(allow_null=True, help_text="the latest replay of the same plan version")
+    logbook_version = serializers.IntegerField()
+    data_digest = serializers.CharField()
+    computed_at = serializers.DateTimeField()
+
+
+class CountingSerializer(serializers.Serializer):
+    counting_job = serializers.IntegerField()
+
+
+PART = [
+    OpenApiParameter("streams", str, description="numbers joined by commas; all where left out"),
+    OpenApiParameter("family", str),
+    OpenApiParameter("from", float, description="ms since 1970"),
+    OpenApiParameter("to", float),
+]
+
+
+def part_of(request) -> Selection:
+    """Which part of a scan a request asks for."""
+
+    def number(name: str) -> int | None:
+        text = request.GET.get(name)
+        try:
+            return round(float(text) * MS) if text else None
+        except (ValueError, OverflowError) as error:
+            raise Problem(
+                f"{text!r} is no time", place=name, remedy="give milliseconds since 1970"
+            ) from error
+
+    try:
+        streams = tuple(sorted({int(x) for x in request.GET.get("streams", "").split(",") if x}))
+    except ValueError as error:
+        raise Problem(
+            "streams are numbers", place="streams", remedy="join them by commas, such as 3,7"
+        ) from error
+    return Selection(streams, request.GET.get("family", ""), number("from"), number("to"))
+
+
+def scan_of(pk: int) -> Scan:
+    scan = Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)
+    if scan.finished_at is None:
+        raise Problem("the scan has not finished", remedy="wait for its job", code=409)
+    return scan
+
+
+class ScorecardView(APIView):
+    @extend_schema(
+        operation_id="scorecard",
+        parameters=PART,
+        responses={200: ScorecardSerializer, 202: CountingSerializer},
+    )
+    def get(self, request, pk: int) -> Response:
+        """Every figure of a scan, or of a part of it, against the present logbook; 202 while a job counts."""
+        scan, part = scan_of(pk), part_of(request)
+        job = counting.pending(scan, part, request.user)
+        if job is not None:
+            return Response({"counting_job": job.pk}, status=202)
+        rows = counting.rows_of(scan, part)
+        replayed = counting.replay_of(scan) if scan.mode == "fit" else None
+        return Response(
+            {
+                "scan": screens.scan_list([scan])[0],
+                **counting.card_of(scan, part),
+                "replay": replayed.pk if replayed else None,
+                "logbook_version": logbook.version(),
+                "data_digest": publishing.data_digest([r.samples_digest for r in rows]),
+                "computed_at": timezone.now(),
+            }
+        )
+
+
+FILES = {
+    "html": "text/html; charset=utf-8", "csv": "text/csv; charset=utf-8", "json": "application/json",
+    "svg": "image/svg+xml",
+}  # fmt: skip
+
+
+def as_file(kind: str, card: dict[str, Any], title: str, about: list[str], name: str) -> HttpResponse:
+    """A scorecard as a file of its own. Problem for a kind that is not known."""
+    figures = card["figures"]
+    if kind == "html":
+        told = figures | {"span": {k: clock.format_time(v) for k, v in figures["span"].items()}}
+        body = report.page({**card, "figures": told}, title, about)
+    elif kind == "csv":
+        body = report.table(figures)
+    elif kind == "svg":
+        body = report.badge(figures["events"])
+    elif kind == "json":
+        body = publishing.as_json(figures | {"about": about})
+    else:
+        raise Problem(f"a scorecard has no form {kind}", remedy=f"take one of {', '.join(FILES)}", code=404)
+    answer = HttpResponse(body, content_type=FILES[kind])
+    answer["Content-Disposition"] = f'attachment; filename="{name}.{kind}"'
+    return answer
+
+
+class CardFileView(APIView):
+    @extend_schema(
+        operation_id="scorecard_file", parameters=PART, responses={(200, "text/html"): OpenApiTypes.STR}
+    )
+    def get(self, request, pk: int, kind: str) -> HttpResponse:
+        """A scorecard as html, csv, json or a badge (svg)."""
+        scan, part = scan_of(pk), part_of(request)
+        plan = f"{scan.plan_version.plan.name}, v{scan.plan_version.number}"
+        words = "replayed as if live" if scan.mode == "replay" else "in-sample"
+        about = [
+            f"{plan}, {words}, on {len(counting.rows_of(scan, part))} streams",
+            f"logbook version {logbook.version()}, code {scan.code_version}, scan {scan.pk}",
+        ]
+        return as_file(kind, counting.card_of(scan, part), f"Scorecard of {plan}", about, f"scorecard-{pk}")
+
+
+class ConstraintSerializer(serializers.Serializer):
+    """One constraint: least recall, most false a stream-week, most gap (by points), or both costs."""
+
+    min_recall = serializers.FloatField(min_value=0, max_value=1, required=False)
+    max_false_per_week = serializers.FloatField(min_value=0, required=False)
+    max_gap = serializers.FloatField(min_value=0, max_value=1, required=False)
+    cost_miss = serializers.FloatField(min_value=0, required=False)
+    cost_false = serializers.FloatField(min_value=0, required=False)
+    by = serializers.ChoiceField(choices=("events", "points"), default="events")
+
+
+class BestLevelSerializer(serializers.Serializer):
+    level = serializers.FloatField()
+    is_met = serializers.BooleanField()
+    by = serializers.CharField()
+    constraint = serializers.DictField(child=serializers.FloatField())
+    apparent = plain_row()
+    cross_validated = plain_row(allow_null=True)
+    block_levels = serializers.ListField(child=serializers.FloatField())
+    locked = plain_row(allow_null=True)
+    feasible = serializers.ListField(
+        child=serializers.FloatField(), help_text="levels that meet the constraint"
+    )
+
+
+class AdoptLevelSerializer(serializers.Serializer):
+    level = serializers.FloatField()
+
+
+class LevelView(APIView):
+    @extend_schema(
+        operation_id="best_level", parameters=[ConstraintSerializer, *PART], responses=BestLevelSerializer
+    )
+    def get(self, request, pk: int) -> Response:
+        """The best common level under a constraint: apparent, cross-validated, and on the locked span."""
+        given = ConstraintSerializer(data=request.GET)
+        given.is_valid(raise_exception=True)
+        stated = dict(given.validated_data)
+        by = stated.pop("by")
+        try:
+            constraint = Constraint(**stated)
+        except ValueError as error:
+            raise Problem(str(error), place="constraint", remedy="state one, and only one") from error
+        return Response(counting.best_level(scan_of(pk), part_of(request), constraint, by))
+
+    @extend_schema(operation_id="adopt_level", request=AdoptLevelSerializer, responses={202: ScanSerializer})
+    def post(self, request, pk: int) -> Response:
+        """Make a level part of the plan: a new version, run over the scan's streams."""
+        given = AdoptLevelSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        scan = counting.adopt_level(scan_of(pk), given.validated_data["level"], request.user)
+        return Response(screens.scan_list([scan])[0], status=202)
+
+
+class PairedSerializer(serializers.Serializer):
+    one = serializers.FloatField(allow_null=True)
+    other = serializers.FloatField(allow_null=True)
+    difference = serializers.FloatField(allow_null=True)
+    difference_ci = NumbersField(allow_null=True)
+    words = serializers.CharField()
+
+
+class AgainstFirstSerializer(serializers.Serializer):
+    block_s = serializers.FloatField()
+    notes = serializers.DictField(child=serializers.CharField())
+    precision = PairedSerializer()
+    recall = PairedSerializer()
+    found_by_both = serializers.IntegerField()
+    found_by_one_only = serializers.IntegerField()
+    found_by_other_only = serializers.IntegerField()
+
+
+class ComparedSerializer(serializers.Serializer):
+    scan = serializers.IntegerField()
+    plan = serializers.CharField()
+    version = serializers.IntegerField()
+    mode = serializers.CharField()
+    findings = serializers.IntegerField()
+    events = plain_row()
+    points = plain_row(allow_null=True)
+    delay = plain_row()
+    false_per_week = plain_row()
+    against = AgainstFirstSerializer(allow_null=True, help_text="this one less the first; null for the first")
+
+
+class ComparisonSerializer(serializers.Serializer):
+    streams = serializers.IntegerField()
+    span_from = serializers.FloatField()
+    span_to = serializers.FloatField()
+    labels = serializers.IntegerField()
+    scans = ComparedSerializer(many=True)
+
+
+class ComparisonView(APIView):
+    @extend_schema(
+        operation_id="comparison",
+        parameters=[OpenApiParameter("scans", str, required=True), *PART],
+        responses=ComparisonSerializer,
+    )
+    def get(self, request) -> Response:
+        """Two to six scans over what all of them judged, each against the first with paired intervals."""
+        try:
+            numbers = [int(x) for x in request.GET.get("scans", "").split(",") if x]
+        except ValueError as error:
+            raise Problem("scans are numbers", place="scans", remedy="join them by commas") from error
+        if len(numbers) > counting.MOST_SCANS:
+            raise Problem(
+                f"a comparison takes two to {counting.MOST_SCANS} different scans",
+                place="scans",
+                remedy="choose fewer",
+            )
+        return Response(counting.comparison([scan_of(pk) for pk in numbers], part_of(request)))
+
+
+class TrendSerializer(serializers.Serializer):
+    version = serializers.IntegerField()
+    scan = serializers.IntegerField()
+    author = serializers.CharField(allow_blank=True)
+    created_at = serializers.DateTimeField()
+    streams = serializers.IntegerField()
+    precision = serializers.FloatField(allow_null=True)
+    recall = serializers.FloatField(allow_null=True)
+    months = CutSerializer(many=True)
+
+
+class TrendView(APIView):
+    @extend_schema(operation_id="plan_trend", responses=TrendSerializer(many=True))
+    def get(self, request, pk: int) -> Response:
+        """Precision and recall by month for every version of a plan that was scanned, oldest version first."""
+        return Response(counting.trend(Plan.objects.get(pk=pk).pk))
+
+
+class PublishSerializer(serializers.Serializer):
+    title = serializers.CharField(max_length=200)
+
+
+class JobStartedSerializer(serializers.Serializer):
+    job = serializers.IntegerField()
+
+
+class PublishView(APIView):
+    @extend_schema(
+        operation_id="publish",
+        parameters=PART,
+        request=PublishSerializer,
+        responses={202: JobStartedSerializer},
+    )
+    def post(self, request, pk: int) -> Response:
+        """Freeze a scorecard with a copy of its findings, labels and scores; the job's result is its number."""
+        given = PublishSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        job = publishing.start(scan_of(pk), part_of(request), given.validated_data["title"], request.user)
+        return Response({"job": job.pk}, status=202)
+
+
+class PublishedHeadSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    title = serializers.CharField()
+    scan = serializers.IntegerField(allow_null=True)
+    plan = serializers.CharField()
+    version = serializers.IntegerField()
+    mode = serializers.CharField()
+    author = serializers.CharField()
+    created_at = serializers.DateTimeField()
+    logbook_version = serializers.IntegerField()
+    code_version = serializers.CharField()
+    precision = serializers.FloatField(allow_null=True)
+    recall = serializers.FloatField(allow_null=True)
+    streams = serializers.IntegerField()
+
+
+class PublishedSerializer(PublishedHeadSerializer, CardSerializer):
+    plan_text = serializers.CharField()
+    data_digest = serializers.CharField()
+
+
+class PublishedListView(APIView):
+    @extend_schema(operation_id="published_list", responses=PublishedHeadSerializer(many=True))
+    def get(self, request) -> Response:
+        """Published scorecards, newest first; 200 at most."""
+        rows = Published.objects.defer("findings", "labels", "plan_text").order_by("-pk")[:200]
+        return Response([publishing.head_of(r) for r in rows])
+
+
+class PublishedView(APIView):
+    @extend_schema(operation_id="published", responses=PublishedSerializer)
+    def get(self, request, pk: int) -> Response:
+        """A scorecard as it was frozen."""
+        row = Published.objects.get(pk=pk)
+        digests = list(row.streams.order_by("pk").values_list("samples_digest", flat=True))
+        return Response(
+            {
+                **publishing.head_of(row), **row.content, "plan_text": row.plan_text,
+                "data_digest": publishing.data_digest(digests),
+            }
+        )  # fmt: skip
+
+
+class SinceSerializer(serializers.Serializer):
+    is_stale = serializers.BooleanField()
+    entries_new = serializers.IntegerField()
+    entries_gone = serializers.IntegerField()
+    streams_changed = serializers.IntegerField(help_text="whose samples are others in their latest scan")
+    is_scan_gone = serializers.BooleanField()
+    figures = serializers.DictField(
+        child=serializers.JSONField(),
+        allow_null=True,
+        help_text="counted today, where the entries have changed",
+    )
+
+
+class SinceView(APIView):
+    @extend_schema(operation_id="published_since", responses=SinceSerializer)
+    def get(self, request, pk: int) -> Response:
+        """What has changed since a scorecard was frozen, and its figures as they would be today."""
+        return Response(publishing.staleness(Published.objects.select_related("scan").get(pk=pk)))
+
+
+class PublishedFileView(APIView):
+    @extend_schema(operation_id="published_file", responses={(200, "text/csv"): OpenApiTypes.STR})
+    def get(self, request, pk: int, name: str) -> HttpResponse:
+        """What was counted (findings.csv, labels.json, points.parquet, plan.yaml), or the card as card.html, .csv, .json, .svg."""
+        row = Published.objects.get(pk=pk)
+        copies = {
+            "findings.csv": lambda: (publishing.findings_csv(row), "text/csv; charset=utf-8"),
+            "labels.json": lambda: (publishing.gzip.decompress(bytes(row.labels)), "application/json"),
+            "points.parquet": lambda: (publishing.points_parquet(row), "application/vnd.apache.parquet"),
+            "plan.yaml": lambda: (row.plan_text.encode(), "application/yaml"),
+        }
+        stem, _, kind = name.rpartition(".")
+        if stem == "card" and kind in FILES:
+            about = [
+                f"{row.plan_name}, v{row.plan_number}, published by {row.author} on {row.created_at:%Y-%m-%d %H:%M} UTC",
+                f"logbook version {row.logbook_version}, code {row.code_version}",
+            ]
+            return as_file(kind, row.content, row.title, about, f"published-{pk}")
+        if name not in copies:
+            raise Problem(
+                f"a published scorecard has no {name}", remedy=f"take one of {', '.join(copies)}", code=404
+            )
+        body, content_type = copies[name]()
+        answer = HttpResponse(body, content_type=content_type)
+        answer["Content-Disposition"] = f'attachment; filename="published-{pk}-{name}"'
+        return answer

@@ -1,0 +1,129 @@
+"""The scores of a whole scan in one file, so that counting it reads once and flags nothing anew.
+
+A cache: what is lost is made again from the kept stages.
+"""
+
+import contextlib
+import os
+import tempfile
+import zipfile
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+
+from watchtide.core.scoring.curve import Scored
+from watchtide.core.scoring.rows import Points
+from watchtide.core.windows import ODD
+from watchtide.engine import stages
+from watchtide.server.scans import services
+from watchtide.server.scans.models import Scan, ScanStream
+
+IN_FINDING, IS_ODD = 1, 2
+# A share of what stages may take on disk.
+SHARE = 0.25
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One stream's signed scores (n,), NaN where not judged; which are odd, and which lie in a finding."""
+
+    key: str
+    times: Any
+    z: Any
+    odd: Any
+    in_finding: Any
+
+    @property
+    def points(self) -> Points:
+        return Points(self.times, np.abs(self.z), self.in_finding)
+
+    @property
+    def scored(self) -> Scored:
+        return Scored(self.key, self.times, self.z, self.odd)
+
+
+def of(s: stages.Scanned) -> Sheet:
+    return Sheet(s.base.key, s.base.series.times, s.z, s.base.side == ODD, s.in_finding)
+
+
+def folder() -> Path:
+    return Path(settings.DATA_FOLDER) / "sheets"
+
+
+def keep(scan: Scan, sheets: Iterable[tuple[int, Sheet]]) -> None:
+    """Keep the scores of all streams of a scan, by their numbers."""
+    held = sorted(sheets, key=lambda s: s[0])
+    folder().mkdir(parents=True, exist_ok=True)
+    handle, temporary = tempfile.mkstemp(dir=folder(), suffix=".part")
+
+    def joined(arrays: Sequence[Any], kind: Any) -> Any:
+        return np.concatenate([np.asarray(a, kind) for a in arrays]) if arrays else np.empty(0, kind)
+
+    try:
+        with os.fdopen(handle, "wb") as file:
+            np.savez(
+                file,
+                streams=np.array([pk for pk, _ in held], np.int64),
+                bounds=np.cumsum([0, *(len(s.times) for _, s in held)]),
+                times=joined([s.times for _, s in held], np.int64),
+                z=joined([s.z for _, s in held], np.float64),
+                marks=joined([s.in_finding * IN_FINDING + s.odd * IS_ODD for _, s in held], np.uint8),
+            )
+        os.replace(temporary, folder() / f"{scan.pk}.npz")
+    except BaseException:
+        os.unlink(temporary)
+        raise
+    _trim()
+
+
+def of_scan(
+    scan: Scan, rows: Sequence[ScanStream], progress: Callable[[int, int], None] | None = None
+) -> list[Sheet]:
+    """The scores of these streams of a scan, in their order; made anew, and kept, where the file is lost."""
+    known = _load(scan)
+    if known is None or any(r.stream_id not in known for r in rows):
+        known = {}
+        every = list(scan.streams.select_related("stream", "scan__plan_version"))
+        for i, row in enumerate(every):
+            known[row.stream_id] = of(services.rescan(row))
+            if progress is not None:
+                progress(i + 1, len(every))
+        keep(scan, known.items())
+    return [Sheet(r.stream.key, s.times, s.z, s.odd, s.in_finding) for r in rows if (s := known[r.stream_id])]
+
+
+def _load(scan: Scan) -> dict[int, Sheet] | None:
+    path = folder() / f"{scan.pk}.npz"
+    try:
+        with np.load(path, allow_pickle=False) as held:
+            bounds, times, z, marks = (held[k] for k in ("bounds", "times", "z", "marks"))
+            streams = held["streams"].tolist()
+    except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
+        return None
+    with contextlib.suppress(OSError):
+        os.utime(path)
+    out = {}
+    for i, pk in enumerate(streams):
+        part = slice(int(bounds[i]), int(bounds[i + 1]))
+        out[pk] = Sheet("", times[part], z[part], (marks[part] & IS_ODD) > 0, (marks[part] & IN_FINDING) > 0)
+    return out
+
+
+def _trim() -> None:
+    """The oldest used go when the folder grows over its share."""
+    files = []
+    for path in folder().glob("*.npz"):
+        with contextlib.suppress(OSError):
+            stat = path.stat()
+            files.append((stat.st_mtime, stat.st_size, path))
+    total = sum(size for _, size, _ in files)
+    for _, size, path in sorted(files)[:-1]:
+        if total <= SHARE * settings.STAGE_CACHE_BYTES:
+            return
+        with contextlib.suppress(OSError):
+            path.unlink()
+        total -= size

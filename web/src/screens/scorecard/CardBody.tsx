@@ -1,0 +1,392 @@
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import type { Curve } from "../../api/client";
+import { Whisker } from "../../parts/marks";
+import { dayTime, duration, figure, plural, ratio } from "../../parts/words";
+import { Calibration } from "./Calibration";
+import { Cuts } from "./Cuts";
+import { Delays } from "./Delays";
+import { type Card, type False, type Figures, type Missed, type Pair, wider } from "./figures";
+import { Months } from "./Months";
+import { type Marked, PrecisionRecall } from "./PrecisionRecall";
+import { SmallChart } from "./SmallChart";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+interface Props {
+  card: Card;
+  /** Whose charts the small pictures show; null where the scan is gone. */
+  scan: number | null;
+  mode: string;
+  replay?: Curve;
+  marked?: Marked | null;
+  part?: ReactNode;
+  level?: ReactNode;
+  beside?: ReactNode;
+}
+
+/** All of a scorecard that a live one and a published one share. */
+export function CardBody({ card, scan, mode, replay, marked, part, level, beside }: Props) {
+  const figures = card.figures as unknown as Figures;
+  const e = figures.events;
+  const counted = e.tp_findings + e.fp_findings;
+  const incidents = e.tp_labels + e.fn_labels;
+  return (
+    <>
+      <h1 className="verdict">
+        {counted
+          ? `Of ${figure(counted)} findings counted, ${figure(e.tp_findings)} were real; `
+          : "No finding could be counted; "}
+        {incidents
+          ? `of ${figure(incidents)} ${e.recall_of}, ${figure(e.tp_labels)} were found.`
+          : "no incident is noted in what was looked at."}
+      </h1>
+      <p className="soft small looked">
+        <LookedAt figures={figures} judged={card.judged_weeks} /> {part}
+      </p>
+      <Locked locked={card.locked} />
+      <div className="card-top">
+        <div>
+          <PrecisionRecall curve={card.curve} events={e} replay={replay} marked={marked} />
+          {level}
+          {beside ?? (
+            <p className="soft small">
+              {mode === "replay"
+                ? "Of a replay as if live."
+                : "In-sample: judged by a baseline that had seen it."}
+            </p>
+          )}
+        </div>
+        <div>
+          <div className="card-right">
+            <Matrix points={figures.points} share={figures.flagged_share} />
+            <KeyFigures figures={figures} />
+          </div>
+          <ByKind kinds={figures.by_kind} />
+          <SampledWords figures={figures} />
+        </div>
+      </div>
+      <div className="card-charts">
+        <Misses missed={card.missed as unknown as Missed[]} scan={scan} />
+        <Falses wrong={card.false as unknown as False[]} scan={scan} />
+      </div>
+      <div className="card-three">
+        <Delays delays={card.delays} />
+        <Calibration calibration={card.calibration} levels={card.curve.levels} />
+        <Months months={card.by_month} />
+      </div>
+      <Cuts card={card} scan={scan} />
+      <Notes notes={figures.notes} />
+    </>
+  );
+}
+
+function LookedAt({ figures, judged }: { figures: Figures; judged: number }) {
+  const { excluded, events, false_per_week } = figures;
+  const bounds = events.precision_bounds;
+  const share = judged ? (100 * false_per_week.stream_weeks) / judged : null;
+  return (
+    <>
+      {figure(false_per_week.stream_weeks, 1)} of {figure(judged, 1)} stream-weeks were looked through in full
+      {share === null ? "" : ` (${figure(share, 0)} %)`}.{" "}
+      {excluded.unjudged > 0 &&
+        bounds &&
+        `${plural(excluded.unjudged, "finding")} elsewhere have no verdict: precision lies between ${ratio(bounds[0])} and ${ratio(bounds[1])} whatever they are. `}
+      {excluded.unsure > 0 && `${plural(excluded.unsure, "finding")} marked unsure are left out. `}
+    </>
+  );
+}
+
+/** Figures of the locked span alone, and whether they can be trusted. */
+function Locked({ locked }: { locked: Card["locked"] }) {
+  if (!locked) return null;
+  const e = locked.events as unknown as Figures["events"];
+  return (
+    <p className="small">
+      On the locked span, {dayTime((locked.span.from ?? 0) / 1e6, LOCAL)} to{" "}
+      {dayTime((locked.span.to ?? 0) / 1e6, LOCAL)}: precision {ratio(e.precision)} ({e.tp_findings} of{" "}
+      {e.tp_findings + e.fp_findings}), recall {ratio(e.recall)} ({e.tp_labels} of {e.tp_labels + e.fn_labels}
+      ). {locked.broken && <strong className="broken">The lock is broken: {locked.broken}.</strong>}
+    </p>
+  );
+}
+
+function Matrix({ points, share }: { points: Figures["points"]; share: number | null }) {
+  if (!points) return null;
+  const cell = (n: number, tone: number) => (
+    <td
+      className="figure"
+      style={{
+        background: `color-mix(in srgb, var(--ink) ${tone}%, var(--paper))`,
+        color: tone > 45 ? "var(--paper)" : "var(--ink)",
+      }}
+    >
+      {figure(n)}
+    </td>
+  );
+  const total = points.tp + points.fp + points.fn + points.tn;
+  return (
+    <section aria-label="Samples">
+      <h2>
+        Samples{" "}
+        <span className="soft small plain">{`${figure(total)} judged, ${figure((share ?? 0) * 100, 2)} % flagged`}</span>
+      </h2>
+      <table className="matrix">
+        <tbody>
+          <tr>
+            <th scope="row">flagged</th>
+            {cell(points.tp, 78)}
+            {cell(points.fp, 16)}
+          </tr>
+          <tr>
+            <th scope="row">passed</th>
+            {cell(points.fn, 16)}
+            {cell(points.tn, 5)}
+          </tr>
+          <tr>
+            <td className="blank" />
+            <th scope="col">incident</th>
+            <th scope="col">not</th>
+          </tr>
+        </tbody>
+      </table>
+      <p className="small soft">
+        By sample: precision {ratio(points.precision)}, recall {ratio(points.recall)}, accuracy{" "}
+        {points.accuracy === null ? "–" : points.accuracy.toFixed(4)}, F1 {ratio(points.f1)}.
+      </p>
+    </section>
+  );
+}
+
+function KeyFigures({ figures }: { figures: Figures }) {
+  const e = figures.events;
+  const p = figures.points;
+  const rate = figures.false_per_week;
+  const pair = (v: Pair | undefined, digits = 2) =>
+    v ? `${v[0].toFixed(digits)} – ${v[1].toFixed(digits)}` : "";
+  const rows: [string, string, string, string][] = [
+    [
+      "Precision",
+      ratio(e.precision),
+      pair(wider(e.precision_ci, e.precision_ci_clustered)),
+      `${e.tp_findings} of ${e.tp_findings + e.fp_findings}`,
+    ],
+    [
+      "Recall",
+      ratio(e.recall),
+      pair(wider(e.recall_ci, e.recall_ci_clustered)),
+      `${e.tp_labels} of ${e.tp_labels + e.fn_labels}`,
+    ],
+    ["F1", ratio(e.f1), pair(e.f1_ci), "of the two"],
+    ["Incident precision", ratio(e.incident_precision), pair(e.incident_precision_ci), "joined"],
+    [
+      "Specificity",
+      p?.specificity == null ? "–" : p.specificity.toFixed(4),
+      pair(p?.specificity_ci, 4),
+      "by sample",
+    ],
+    ["Range precision", ratio(figures.ranges?.precision), pair(figures.ranges?.precision_ci), "by range"],
+    ["Range recall", ratio(figures.ranges?.recall), pair(figures.ranges?.recall_ci), "by range"],
+    [
+      "False a week",
+      figure(rate.per_stream, 2),
+      pair(rate.per_stream_ci),
+      `${figure(rate.total, 1)} for all`,
+    ],
+    [
+      "Delay, median",
+      duration(figures.delay.median_s),
+      figures.delay.median_ci
+        ? `${duration(figures.delay.median_ci[0])} – ${duration(figures.delay.median_ci[1])}`
+        : "",
+      `of ${figures.delay.n}`,
+    ],
+  ];
+  return (
+    <section aria-label="Figures">
+      <h2>
+        Figures <span className="soft small plain">95 % intervals, the wider of two</span>
+      </h2>
+      <table className="key-figures">
+        <tbody>
+          {rows.map(([name, value, interval, of]) => (
+            <tr key={name}>
+              <th scope="row">{name}</th>
+              <td className="figure">
+                <strong>{value}</strong>
+              </td>
+              <td className="figure soft">{interval}</td>
+              <td className="soft small">{of}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function ByKind({ kinds }: { kinds: Figures["by_kind"] }) {
+  return (
+    <section aria-label="By kind" className="by-kind">
+      <h2>By kind</h2>
+      <table className="rows">
+        <thead>
+          <tr>
+            <th>incidents</th>
+            <th className="figure">found</th>
+            <th>recall</th>
+            <th className="figure">median delay</th>
+          </tr>
+        </thead>
+        <tbody>
+          {Object.entries(kinds.labels).map(([kind, k]) => (
+            <tr key={kind}>
+              <td>{kind}</td>
+              <td className="figure">
+                {k.tp} of {k.tp + k.fn}
+              </td>
+              <td>
+                <Whisker value={k.recall} low={k.recall_ci?.[0] ?? null} high={k.recall_ci?.[1] ?? null} />{" "}
+                <span className="figure">{ratio(k.recall)}</span>
+              </td>
+              <td className="figure">{duration(k.delay.median_s)}</td>
+            </tr>
+          ))}
+          {Object.entries(kinds.findings).map(([kind, k]) => (
+            <tr key={`finding ${kind}`}>
+              <td className="soft">findings: {kind}</td>
+              <td className="figure">
+                {k.tp} of {k.tp + k.fp}
+              </td>
+              <td className="soft">real, precision {ratio(k.precision)}</td>
+              <td />
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+/** What findings and spans drawn by chance say of those that nobody looked at. */
+function SampledWords({ figures }: { figures: Figures }) {
+  const s = figures.sampled;
+  if (!s) return null;
+  const pair = (v: Pair) => (v ? ` (${ratio(v[0])} to ${ratio(v[1])})` : "");
+  return (
+    <section aria-label="Sampled">
+      <h2>By a fair sample</h2>
+      <p>
+        {plural(s.n, "verdict")} on what was drawn by chance, each weighted by that chance: precision{" "}
+        <strong>{ratio(s.precision)}</strong>
+        {pair(s.precision_ci)}, recall <strong>{ratio(s.recall)}</strong>
+        {pair(s.recall_ci)}.
+      </p>
+    </section>
+  );
+}
+
+/** A link to the workbench around a span. */
+export function chartLink(stream: number, scan: number, startNs: number, endNs: number): string {
+  const margin = Math.max(2 * 86_400_000, (endNs - startNs) / 1e6);
+  return `/workbench/${stream}?scan=${scan}&from=${Math.round(startNs / 1e6 - margin)}&to=${Math.round(endNs / 1e6 + margin)}`;
+}
+
+const SHOWN = 4;
+
+function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
+  return (
+    <section aria-label="Missed">
+      <h2>
+        Missed{" "}
+        <span className="soft small plain">
+          {missed.length ? plural(missed.length, "incident") : "none: every incident was found"}
+        </span>
+      </h2>
+      <ul className="charts">
+        {missed.slice(0, SHOWN).map((m) => (
+          <li key={`${m.title}${m.start_ns}`}>
+            <Piece scan={scan} stream={m.stream} start={m.start_ns} end={m.end_ns} title={m.title}>
+              {m.kind || "incident"}, {dayTime(m.start_ns / 1e6, LOCAL)}
+              {m.cause ? `: ${m.cause}` : ""}
+            </Piece>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
+  return (
+    <section aria-label="False">
+      <h2>
+        False{" "}
+        <span className="soft small plain">
+          {wrong.length ? `${plural(wrong.length, "finding")}, the strongest first` : "none"}
+        </span>
+      </h2>
+      <ul className="charts">
+        {wrong.slice(0, SHOWN).map((f) => (
+          <li key={`${f.stream}${f.kind}${f.start_ns}`}>
+            <Piece scan={scan} stream={f.stream} start={f.start_ns} end={f.end_ns} title={f.title}>
+              {f.kind} {f.direction || "without a side"}, {dayTime(f.start_ns / 1e6, LOCAL)},{" "}
+              {figure(f.score, 1)} σ
+            </Piece>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** A small chart that leads to the workbench; words alone where there is no chart to be had. */
+function Piece({
+  scan,
+  stream,
+  start,
+  end,
+  title,
+  children,
+}: {
+  scan: number | null;
+  stream: number | null;
+  start: number;
+  end: number;
+  title: string;
+  children: ReactNode;
+}) {
+  const words = (
+    <>
+      <span>{title}</span>
+      <span className="soft small">{children}</span>
+    </>
+  );
+  if (scan === null || stream === null) return <div className="piece">{words}</div>;
+  return (
+    <Link to={chartLink(stream, scan, start, end)} className="piece">
+      <SmallChart scan={scan} stream={stream} from={start / 1e6} to={end / 1e6} />
+      {words}
+    </Link>
+  );
+}
+
+function Notes({ notes }: { notes: Record<string, string> }) {
+  return (
+    <details className="small soft">
+      <summary>How it is counted, and what is not computed</summary>
+      <p>
+        A finding and an incident match when their closed spans overlap on a stream the entry covers.
+        Precision counts findings, recall counts incidents; foreseen and false alarm count as false, unsure is
+        left out. Only spans that were looked through count, plus findings somebody judged.
+      </p>
+      <ul>
+        {Object.entries(notes).map(([name, text]) => (
+          <li key={name}>
+            {name}: {text}
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
