@@ -91,6 +91,8 @@ def _words(name: str, entry: dict[str, Any], names: tuple[str, str]) -> str:
     if entry["difference"] is None:
         return f"nothing can be said of {name}"
     ci = entry["difference_ci"]
+    if entry["difference"] == 0 and (ci is None or ci[0] == ci[1]):
+        return f"{name} is the same"
     if ci is None:
         return (
             f"{name} differs by {entry['difference']:+.3f}; too little history to say whether that is chance"

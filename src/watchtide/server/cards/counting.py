@@ -440,23 +440,25 @@ def _judged_by_all(held: Sequence[Sequence[Sheet]], stated: tuple[int, int] | No
 
 
 def trend(plan_id: int) -> list[dict[str, Any]]:
-    """Precision and recall by month, for the latest counted in-sample scan of each version of a plan."""
-    latest: dict[int, Card] = {}
+    """Precision and recall by month, for one in-sample scan of each version of a plan: of the most streams, the latest."""
+    widest: dict[int, Card] = {}
     found = Card.objects.filter(
         scan__plan_version__plan_id=plan_id, selection="", scan__mode="fit"
     ).select_related("scan__plan_version")
     for card in found.order_by("scan_id"):
-        latest[card.scan.plan_version.number] = card
+        known = widest.get(card.scan.plan_version.number)
+        if known is None or len(card.content["by_stream"]) >= len(known.content["by_stream"]):
+            widest[card.scan.plan_version.number] = card
     return [
         {
             "version": number,
             "scan": card.scan_id,
             "author": card.scan.plan_version.author,
             "created_at": card.scan.plan_version.created_at,
-            "streams": len(card.content.get("by_stream", [])),
+            "streams": len(card.content["by_stream"]),
             "precision": card.content["figures"]["events"]["precision"],
             "recall": card.content["figures"]["events"]["recall"],
-            "months": card.content.get("by_month", []),
+            "months": card.content["by_month"],
         }
-        for number, card in sorted(latest.items())
+        for number, card in sorted(widest.items())
     ]

@@ -141,7 +141,7 @@ function Difference({ of }: { of?: Schema["Paired"] }) {
   const signed = (v: number | null | undefined) =>
     v === null || v === undefined ? "–" : `${v < 0 ? "−" : "+"}${Math.abs(v).toFixed(2)}`;
   return (
-    <span className="soft small figure">
+    <span className="soft small figure difference">
       {signed(of.difference)}
       {of.difference_ci ? ` (${signed(of.difference_ci[0])} to ${signed(of.difference_ci[1])})` : ""}
     </span>

@@ -153,7 +153,7 @@ export function PrecisionRecall({
             />
             <text
               x={Math.max(L + 128, x(best.r) - 12)}
-              y={y(best.p) + 24}
+              y={y(best.p) > T + 24 ? y(best.p) - 12 : y(best.p) + 22}
               fontSize="13"
               fill="var(--shift)"
               fontWeight="700"

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, get } from "../../api/client";
-import { ratio } from "../../parts/words";
+import { plural, ratio } from "../../parts/words";
 import { monthWords } from "./Months";
 
 const W = 560;
@@ -86,8 +86,8 @@ export function Trend({ plan, name }: { plan: number; name: string }) {
       <p className="small">
         {versions.map((v) => (
           <span key={v.version} style={{ marginRight: 16 }}>
-            <Link to={`/scorecards/${v.scan}`}>v{v.version}</Link> in all: precision {ratio(v.precision)},
-            recall {ratio(v.recall)}
+            <Link to={`/scorecards/${v.scan}`}>v{v.version}</Link> on {plural(v.streams, "stream")}: precision{" "}
+            {ratio(v.precision)}, recall {ratio(v.recall)}
           </span>
         ))}
       </p>
