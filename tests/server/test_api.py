@@ -291,10 +291,11 @@ def test_the_logbook_is_imported_whole_or_not_at_all_and_exported_the_same(api):
     bad = send(good + '"",2026-08-03,2026-08-01,incident\n')
     assert bad.status_code == 400 and "line 4, column end" in bad.json()["place"]
     assert api.get("/api/v1/logbook").json()["total"] == count
-    assert send(good).json() == {"added": 2, "skipped": 0}
-    assert send(good).json() == {"added": 0, "skipped": 2}
+    counts = lambda text: {k: v for k, v in send(text).json().items() if k in ("added", "skipped")}
+    assert counts(good) == {"added": 2, "skipped": 0}
+    assert counts(good) == {"added": 0, "skipped": 2}
     exported = api.get("/api/v1/logbook/export").content.decode()
-    assert send(exported).json() == {"added": 0, "skipped": count + 2}
+    assert counts(exported) == {"added": 0, "skipped": count + 2}
     assert exported.count("\n") == count + 3
 
 

@@ -14,6 +14,7 @@ const Review = lazy(() => import("./screens/review/Review"));
 const Incidents = lazy(() => import("./screens/incidents/Incidents"));
 const Incident = lazy(() => import("./screens/incidents/Incident"));
 const Logbook = lazy(() => import("./screens/logbook/Logbook"));
+const Effect = lazy(() => import("./screens/logbook/Effect"));
 const Scorecards = lazy(() => import("./screens/scorecard/Scorecards"));
 const Scorecard = lazy(() => import("./screens/scorecard/Scorecard"));
 const Comparison = lazy(() => import("./screens/scorecard/Comparison"));
@@ -59,6 +60,7 @@ export function App() {
           <Route path="/incidents/proposed/:finding" element={<Incident />} />
           <Route path="/incidents/:incident" element={<Incident />} />
           <Route path="/logbook" element={<Logbook />} />
+          <Route path="/logbook/effect" element={<Effect />} />
           <Route path="/scorecards" element={<Scorecards />} />
           <Route path="/scorecards/compare" element={<Comparison />} />
           <Route path="/scorecards/:scan" element={<Scorecard />} />

@@ -185,6 +185,7 @@ const KEYS: [string, string][] = [
   ["C N R", "review: cause, note, the same for the rest of the incident"],
   ["[ ] { }", "review: move the start, the end, by one sample"],
   ["S < >", "review: cut in two, move the cut"],
+  ["W", "workbench: write an entry over what is in sight (or drag with Shift held); logbook: write one"],
   ["M L", "review: join the next finding; looked through in full"],
 ];
 

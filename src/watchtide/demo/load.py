@@ -82,7 +82,9 @@ def load(say: Callable[[str], None]) -> None:
             _wait([renewing.define(dict(formula), user)[1]["job"]], say)
     calendars.keep("Harbour days", more.calendar_ics(), world.ZONE, user)
     if not Entry.objects.exists():
-        added, _ = logbook.take_in(labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask")
+        added, _, _ = logbook.take_in(
+            labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask"
+        )
         say(f"{added} entries in the logbook")
 
     version = scans.plan_version(

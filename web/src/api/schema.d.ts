@@ -486,7 +486,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Live entries, latest start first; of one stream, those that cover it. */
+        /** @description Live entries that fit, latest start first. */
         get: operations["entries"];
         put?: never;
         post: operations["add_entry"];
@@ -562,6 +562,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logbook/bulk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Change many entries in one go, all of them or none. */
+        post: operations["change_entries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was changed in one go lately, newest first. */
+        get: operations["change_sets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/changes/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make the entries what they were before a change; those changed again since stay as they are. */
+        post: operations["undo_change_set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Expectation, band and findings of two scans, stream by stream, what changed most first. */
+        get: operations["logbook_effect"];
+        put?: never;
+        /** @description Run the standing plan once more with the logbook as it is now, or with these entries as known days. */
+        post: operations["try_logbook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/logbook/export": {
         parameters: {
             query?: never;
@@ -569,6 +638,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The entries that fit as csv, json or ics; all of them come back the same when they are read in. */
         get: operations["export_entries"];
         put?: never;
         post?: never;
@@ -587,9 +657,78 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Take in a labels file, all of it or nothing. */
+        /** @description Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry. */
         post: operations["import_entries"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/import/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a labels file would do to the logbook; nothing is stored. */
+        post: operations["look_at_entries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The entries that fit over time, a lane for each scope, those with most entries first. */
+        get: operations["lanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Planned work, the latest first; 200 at most. */
+        get: operations["quiets"];
+        put?: never;
+        /** @description Note planned work, from now unless a start is given: findings are kept, marked, and left out of figures. */
+        post: operations["make_quiet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/quiet/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description End planned work now. */
+        delete: operations["end_quiet"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1448,6 +1587,14 @@ export interface components {
          * @enum {string}
          */
         BadSideEnum: "both" | "above" | "below";
+        Bar: {
+            id: number;
+            /** Format: double */
+            start: number;
+            /** Format: double */
+            end: number;
+            verdict: string;
+        };
         Bare: {
             stream: number;
             metric: string;
@@ -1510,6 +1657,17 @@ export interface components {
             } | null;
             /** @description levels that meet the constraint */
             feasible: number[];
+        };
+        /** @description Which entries, and what they are to be; `take_out` takes them out instead. */
+        BulkRequest: {
+            entries: number[];
+            verdict?: components["schemas"]["VerdictEnum"];
+            kind?: string;
+            cause?: string;
+            note?: string;
+            scope?: string;
+            /** @default false */
+            take_out?: boolean;
         };
         Calendar: {
             readonly id: number;
@@ -1579,6 +1737,19 @@ export interface components {
             by: string;
             /** Format: date-time */
             at: string;
+        };
+        ChangeSet: {
+            id: number;
+            title: string;
+            added: number;
+            changed: number;
+            removed: number;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            undone_by: string;
+            /** Format: date-time */
+            undone_at: string | null;
         };
         ChangedLine: {
             kind: components["schemas"]["ChangedLineKindEnum"];
@@ -1833,6 +2004,22 @@ export interface components {
          * @enum {string}
          */
         DuplicatesEnum: "mean" | "last" | "first" | "refuse";
+        Effect: {
+            before: number;
+            after: number;
+            streams: components["schemas"]["StreamEffect"][];
+        };
+        EffectStartRequest: {
+            entries: number[];
+            /** @default false */
+            as_known_days?: boolean;
+        };
+        EffectStarted: {
+            /** @description the standing scan */
+            before: number;
+            /** @description the trial that was started */
+            after: number;
+        };
         Entry: {
             readonly id: number;
             /** @default  */
@@ -2002,6 +2189,8 @@ export interface components {
              */
             raised: number | null;
             taken_by: string;
+            /** @description in planned work */
+            quiet: boolean;
             verdict: string | null;
             entry: number | null;
         };
@@ -2256,6 +2445,21 @@ export interface components {
             end: number;
             is_all_day: boolean;
         };
+        /** @description Entries of one scope, the first 500; times in ms. */
+        Lane: {
+            scope: string;
+            count: number;
+            entries: components["schemas"]["Bar"][];
+        };
+        Lanes: {
+            lanes: components["schemas"]["Lane"][];
+            /** @description entries of further scopes that are not shown */
+            others: number;
+            /** Format: double */
+            first: number | null;
+            /** Format: double */
+            last: number | null;
+        };
         Levels: {
             /** @description that promise at every level, and are counted here */
             streams: number;
@@ -2275,6 +2479,13 @@ export interface components {
             };
             broken: string;
         };
+        Look: {
+            new: number;
+            same: number;
+            changes: number;
+            /** @description what is new or changes, 500 at most */
+            rows: components["schemas"]["Match"][];
+        };
         MakeRequest: {
             findings: number[];
             /** @default  */
@@ -2288,6 +2499,26 @@ export interface components {
          * @enum {string}
          */
         MakeStateEnum: "open" | "apart";
+        /** @description A row of a file: new, same (stands there already), or changes (an entry it is about). */
+        Match: {
+            /** @description of the row, from 1 */
+            number: number;
+            state: components["schemas"]["MatchStateEnum"];
+            scope: string;
+            start: string;
+            end: string;
+            verdict: string;
+            cause: string;
+            entry: number | null;
+            changed: components["schemas"]["FieldChange"][];
+        };
+        /**
+         * @description * `new` - new
+         *     * `same` - same
+         *     * `changes` - changes
+         * @enum {string}
+         */
+        MatchStateEnum: "new" | "same" | "changes";
         Mates: {
             id: number | null;
             finding: number | null;
@@ -2536,6 +2767,29 @@ export interface components {
             refusals: string;
             is_repeat: boolean;
         };
+        Quiet: {
+            readonly id: number;
+            /** @default  */
+            scope?: string;
+            /** Format: date-time */
+            start?: string;
+            /** Format: date-time */
+            end: string;
+            reason: string;
+            readonly by: string;
+            /** Format: date-time */
+            readonly at: string;
+            readonly ended_by: string;
+        };
+        QuietRequest: {
+            /** @default  */
+            scope?: string;
+            /** Format: date-time */
+            start?: string;
+            /** Format: date-time */
+            end: string;
+            reason: string;
+        };
         Remedy: {
             name: string;
             words: string;
@@ -2751,6 +3005,8 @@ export interface components {
             is_stale: boolean;
             entries_new: number;
             entries_gone: number;
+            /** @description planned work was noted or ended */
+            quiet_changed: boolean;
             /** @description whose samples are others in their latest scan */
             streams_changed: number;
             is_scan_gone: boolean;
@@ -2770,6 +3026,27 @@ export interface components {
             };
             promised: components["schemas"]["Promised"];
             logbook_version: number;
+        };
+        StreamEffect: {
+            stream: number;
+            name: string;
+            /**
+             * Format: double
+             * @description median move of the expectation, in sigmas
+             */
+            moved: number | null;
+            /**
+             * Format: double
+             * @description median width of the band, after over before
+             */
+            band: number | null;
+            /** @description spans that training left out */
+            left_out_before: number;
+            left_out_after: number;
+            /** @description findings that both have */
+            kept: number;
+            gone: (number | null)[][];
+            new: (number | null)[][];
         };
         /** @description What a workbench shows beside the chart. */
         StreamScan: {
@@ -2800,6 +3077,9 @@ export interface components {
         TakenIn: {
             added: number;
             skipped: number;
+            changed: number;
+            /** @description to undo it by */
+            change_set: number | null;
         };
         Tide: {
             rows: components["schemas"]["TideRow"][];
@@ -2810,6 +3090,8 @@ export interface components {
             zone: string;
             open: number;
             new: number;
+            /** @description findings in planned work, not counted as open */
+            quiet: number;
             /** @description open findings that the fleet's rule hides */
             held_back: number;
             fleet_promise: string;
@@ -2909,6 +3191,11 @@ export interface components {
             message: string;
             remedy: string;
             sets_aside: boolean;
+        };
+        Undone: {
+            undone: number;
+            /** @description changed again since, and left as they are */
+            left: number;
         };
         Upload: {
             id: number;
@@ -3764,8 +4051,14 @@ export interface operations {
         parameters: {
             query?: {
                 cursor?: number;
+                /** @description ms since 1970 */
+                from?: number;
+                origin?: string;
+                /** @description entries that cover this stream */
                 stream?: number;
+                /** @description words, all of which must be in cause, note, scope, kind or author */
                 text?: string;
+                to?: number;
                 verdict?: string;
             };
             header?: never;
@@ -3916,10 +4209,127 @@ export interface operations {
             };
         };
     };
+    change_entries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSet"];
+                };
+            };
+        };
+    };
+    change_sets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSet"][];
+                };
+            };
+        };
+    };
+    undo_change_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Undone"];
+                };
+            };
+        };
+    };
+    logbook_effect: {
+        parameters: {
+            query: {
+                after: number;
+                before: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+        };
+    };
+    try_logbook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EffectStartRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectStarted"];
+                };
+            };
+        };
+    };
     export_entries: {
         parameters: {
             query?: {
-                kind?: string;
+                /** @description ms since 1970 */
+                from?: number;
+                kind?: "csv" | "ics" | "json";
+                origin?: string;
+                /** @description entries that cover this stream */
+                stream?: number;
+                /** @description words, all of which must be in cause, note, scope, kind or author */
+                text?: string;
+                to?: number;
+                verdict?: string;
             };
             header?: never;
             path?: never;
@@ -3949,6 +4359,10 @@ export interface operations {
                 "multipart/form-data": {
                     /** Format: binary */
                     file?: string;
+                    /** @description of stamps without one */
+                    zone?: string;
+                    /** @enum {string} */
+                    matches?: "skip" | "change" | "add";
                 };
             };
         };
@@ -3960,6 +4374,127 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TakenIn"];
                 };
+            };
+        };
+    };
+    look_at_entries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file?: string;
+                    /** @description of stamps without one */
+                    zone?: string;
+                    /** @enum {string} */
+                    matches?: "skip" | "change" | "add";
+                };
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
+                };
+            };
+        };
+    };
+    lanes: {
+        parameters: {
+            query?: {
+                /** @description ms since 1970 */
+                from?: number;
+                origin?: string;
+                /** @description entries that cover this stream */
+                stream?: number;
+                /** @description words, all of which must be in cause, note, scope, kind or author */
+                text?: string;
+                to?: number;
+                verdict?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lanes"];
+                };
+            };
+        };
+    };
+    quiets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quiet"][];
+                };
+            };
+        };
+    };
+    make_quiet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuietRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quiet"];
+                };
+            };
+        };
+    };
+    end_quiet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

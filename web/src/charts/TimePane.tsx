@@ -27,6 +27,8 @@ interface Props {
   /** Fixed bounds of the vertical axis; otherwise what is in sight, with a margin. */
   bounds?: Range;
   onRange?: (range: Range) => void;
+  /** A drag with Shift held: a span to write something about. */
+  onSpan?: (range: Range) => void;
   onCursor?: (index: number | null, left: number) => void;
   /** Drawn between the grid and the lines, and over the lines. */
   under?: (u: uPlot, colours: Palette) => void;
@@ -56,6 +58,7 @@ export function TimePane(props: Props) {
     if (!element) return;
     const now = latest.current;
     const colours = palette(element);
+    let isShift = false;
     const font = `12px ${getComputedStyle(element).getPropertyValue("--mono")}`;
     const made = new uPlot(
       {
@@ -125,7 +128,8 @@ export function TimePane(props: Props) {
               const from = u.posToVal(u.select.left, "x");
               const to = u.posToVal(u.select.left + u.select.width, "x");
               u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
-              latest.current.onRange?.([from, to]);
+              const { onSpan, onRange } = latest.current;
+              (isShift && onSpan ? onSpan : onRange)?.([from, to]);
             },
           ],
         },
@@ -144,6 +148,9 @@ export function TimePane(props: Props) {
       zoom(event.deltaY > 0 ? 1.25 : 0.8, event.clientX);
     };
     made.over.addEventListener("wheel", wheel, { passive: false });
+    made.over.addEventListener("mousedown", (event) => {
+      isShift = event.shiftKey;
+    });
     const unpinch = pinching(made.over, zoom);
     const watch = new ResizeObserver(() =>
       made.setSize({ width: element.clientWidth, height: latest.current.height }),

@@ -1,3 +1,5 @@
+import { clock, day } from "../parts/words";
+
 const STEPS = [
   60_000, 300_000, 900_000, 3_600_000, 10_800_000, 21_600_000, 43_200_000, 86_400_000, 172_800_000,
   604_800_000, 1_209_600_000, 2_419_200_000, 7_257_600_000,
@@ -33,4 +35,9 @@ export function ticks(from: number, to: number, zone: string, most: number): { a
     if (moment >= from && moment <= to) at.push(moment);
   }
   return { at, step };
+}
+
+export function tickWords(zone: string) {
+  return (ms: number, step: number) =>
+    step >= 86_400_000 ? day(ms, zone) : clock(ms, zone) === "00:00" ? day(ms, zone) : clock(ms, zone);
 }

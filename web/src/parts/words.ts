@@ -86,3 +86,9 @@ export function hours(h: number): string {
 export function begun(words: string): string {
   return words.charAt(0).toUpperCase() + words.slice(1);
 }
+
+/** A moment as a local date-and-time field holds it, to the second. */
+export function toLocalField(ms: number): string {
+  const local = new Date(ms - new Date(ms).getTimezoneOffset() * 60_000);
+  return local.toISOString().slice(0, 19);
+}

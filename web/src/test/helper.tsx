@@ -40,6 +40,7 @@ export function aFinding(changes: Partial<Finding> = {}): Finding {
     confidence: null,
     raised: null,
     taken_by: "",
+    quiet: false,
     verdict: null,
     entry: null,
     ...changes,

@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.scoring.choice import Constraint
-from watchtide.server.cards import counting, publishing
+from watchtide.server.cards import counting, effects, publishing
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published
 from watchtide.server.logbook import services as logbook
@@ -414,6 +414,7 @@ class SinceSerializer(serializers.Serializer):
     is_stale = serializers.BooleanField()
     entries_new = serializers.IntegerField()
     entries_gone = serializers.IntegerField()
+    quiet_changed = serializers.BooleanField(help_text="planned work was noted or ended")
     streams_changed = serializers.IntegerField(help_text="whose samples are others in their latest scan")
     is_scan_gone = serializers.BooleanField()
     figures = serializers.DictField(
@@ -456,3 +457,60 @@ class PublishedFileView(APIView):
         answer = HttpResponse(body, content_type=content_type)
         answer["Content-Disposition"] = f'attachment; filename="published-{pk}-{name}"'
         return answer
+
+
+class EffectStartSerializer(serializers.Serializer):
+    entries = serializers.ListField(child=serializers.IntegerField(), min_length=1, max_length=5_000)
+    as_known_days = serializers.BooleanField(default=False)
+
+
+class EffectStartedSerializer(serializers.Serializer):
+    before = serializers.IntegerField(help_text="the standing scan")
+    after = serializers.IntegerField(help_text="the trial that was started")
+
+
+class StreamEffectSerializer(serializers.Serializer):
+    stream = serializers.IntegerField()
+    name = serializers.CharField()
+    moved = serializers.FloatField(allow_null=True, help_text="median move of the expectation, in sigmas")
+    band = serializers.FloatField(allow_null=True, help_text="median width of the band, after over before")
+    left_out_before = serializers.IntegerField(help_text="spans that training left out")
+    left_out_after = serializers.IntegerField()
+    kept = serializers.IntegerField(help_text="findings that both have")
+    gone = serializers.ListField(child=NumbersField())
+    new = serializers.ListField(child=NumbersField())
+
+
+class EffectSerializer(serializers.Serializer):
+    before = serializers.IntegerField()
+    after = serializers.IntegerField()
+    streams = StreamEffectSerializer(many=True)
+
+
+class EffectView(APIView):
+    @extend_schema(
+        operation_id="logbook_effect",
+        parameters=[OpenApiParameter(n, int, required=True) for n in ("before", "after")],
+        responses=EffectSerializer,
+    )
+    def get(self, request) -> Response:
+        """Expectation, band and findings of two scans, stream by stream, what changed most first."""
+        try:
+            one, other = (int(request.GET.get(name, "")) for name in ("before", "after"))
+        except ValueError as error:
+            raise Problem(
+                "before and after are numbers of scans", place="before", remedy="give both"
+            ) from error
+        return Response(effects.effect(scan_of(one), scan_of(other)))
+
+    @extend_schema(
+        operation_id="try_logbook", request=EffectStartSerializer, responses={202: EffectStartedSerializer}
+    )
+    def post(self, request) -> Response:
+        """Run the standing plan once more with the logbook as it is now, or with these entries as known days."""
+        given = EffectStartSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        entries = list(logbook.live().filter(pk__in=data["entries"]))
+        before, after = effects.start(entries, as_known_days=data["as_known_days"], user=request.user)
+        return Response({"before": before.pk, "after": after.pk}, status=202)

@@ -36,6 +36,8 @@ Progress = Callable[[int, int], None]
 # More samples than this are counted by a job: in a request it would take longer than a second.
 MOST_SAMPLES = 400_000
 MOST_SCANS = 6
+# So many missed and false ones are told one by one, the strongest of these.
+MOST_ROWS = 200
 DAY_NS = 86_400 * SECOND_NS
 
 
@@ -150,16 +152,21 @@ class Counted:
     labels: Sequence[Label]
     setting: Setting
     card: Scorecard
+    quiet: dict[str, list[tuple[int, int]]]
 
 
 def counted(scan: Scan, selection: Selection, progress: Progress | None = None) -> Counted:
     rows = rows_of(scan, selection)
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
     setting = setting_of(scan, selection)
-    held = sheets.of_scan(scan, rows, progress)
-    findings = scans.findings_of(scan, {r.stream_id: r.stream.key for r in rows})
+    quiet = sheets.Quieting()
+    held = [quiet.sheet(s) for s in sheets.of_scan(scan, rows, progress)]
+    all_of = scans.findings_of(scan, {r.stream_id: r.stream.key for r in rows})
+    findings = quiet.findings(all_of)
     card = score_card(findings, labels, {s.key: s.points for s in held}, setting)
-    return Counted(scan, rows, held, findings, labels, setting, card)
+    card.figures["excluded"]["quiet"] = len(all_of) - len(findings)
+    spans = {r.stream.key: quiet.spans(r.stream.key) for r in rows}
+    return Counted(scan, rows, held, findings, labels, setting, card, {k: v for k, v in spans.items() if v})
 
 
 def covering(labels: Sequence[Label], streams: Sequence[str]) -> list[Label]:
@@ -189,8 +196,8 @@ def compute(scan: Scan, selection: Selection, progress: Progress | None = None) 
     return {
         "figures": c.card.figures,
         "curve": scans.curve_data(lines),
-        "missed": [missed_row(c.labels[i], id_of, title_of) for i in c.card.missed],
-        "false": false_rows(c.card, id_of, title_of),
+        "missed": [missed_row(c.labels[i], id_of, title_of) for i in c.card.missed[:MOST_ROWS]],
+        "false": false_rows(c.card, id_of, title_of)[:MOST_ROWS],
         "labels": len(c.labels),
         "zone": str(zone),
         "judged_weeks": judged / WEEK_S,
@@ -207,6 +214,7 @@ def compute(scan: Scan, selection: Selection, progress: Progress | None = None) 
         ],
         "calibration": calibration,
         "locked": _locked(c),
+        "quiet": c.quiet,
     }  # fmt: skip
 
 
@@ -308,9 +316,10 @@ def best_level(scan: Scan, selection: Selection, constraint: choice.Constraint, 
     version = logbook.version()
     rows = rows_of(scan, selection)
     plan = scans.plan_of(scan.plan_version.text)
+    quiet = sheets.Quieting()
     try:
         told = choice.best_level(
-            [s.scored for s in sheets.of_scan(scan, rows)], covering(logbook.labels(), [r.stream.key for r in rows]), constraint, by=by,
+            [quiet.sheet(s).scored for s in sheets.of_scan(scan, rows)], covering(logbook.labels(), [r.stream.key for r in rows]), constraint, by=by,
             group=stages.group_of(plan, scan.step_ns), side=plan.flag.side,
             setting=setting_of(scan, selection), locked=locked_span(rows),
         )  # fmt: skip
@@ -382,12 +391,14 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
     part = replace(selection, streams=tuple(sorted(shared)))
     rows = rows_of(found[0], part)
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
-    held = [sheets.of_scan(s, rows_of(s, part)) for s in found]
+    quiet = sheets.Quieting()
+    held = [[quiet.sheet(x) for x in sheets.of_scan(s, rows_of(s, part))] for s in found]
     span = _judged_by_all(held, setting_of(found[0], part).span)
     key_of = {r.stream_id: r.stream.key for r in rows}
     cards, shown = [], []
     for scan, own in zip(found, held, strict=True):
-        findings = [f for f in scans.findings_of(scan, key_of) if f.start <= span[1] and f.end >= span[0]]
+        every = quiet.findings(scans.findings_of(scan, key_of))
+        findings = [f for f in every if f.start <= span[1] and f.end >= span[0]]
         points = {s.key: s.points for s in own}
         card = score_card(findings, labels, points, replace(scans.setting_of(scan), span=span))
         cards.append(card)

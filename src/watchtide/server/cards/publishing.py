@@ -134,8 +134,12 @@ def staleness(row: Published) -> dict[str, Any]:
         "is_scan_gone": row.scan_id is None,
         "figures": None,
     }
-    told["is_stale"] = bool(told["entries_new"] or told["entries_gone"] or newer)
-    if (told["entries_new"] or told["entries_gone"]) and row.scan is not None:
+    spans = logbook.quiet_spans()
+    quiet = {k: own for k in keys_of if (own := [list(x) for x in logbook.quiet_for(k, spans)])}
+    told["quiet_changed"] = quiet != {k: [list(x) for x in v] for k, v in row.content["quiet"].items()}
+    changed = bool(told["entries_new"] or told["entries_gone"] or told["quiet_changed"])
+    told["is_stale"] = changed or bool(newer)
+    if changed and row.scan is not None:
         told["figures"] = counting.card_of(row.scan, selection)["figures"]
     return told
 

@@ -1,7 +1,9 @@
 """The logbook over REST: list, write, import, export."""
 
+import time
 from typing import Any
 
+from django.db.models import F, QuerySet
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -10,14 +12,15 @@ from rest_framework.parsers import JSONParser, MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.core import keys
 from watchtide.server.logbook import services
-from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, Entry, Revision
+from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
 from watchtide.server.problems import Problem
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock, labels
 
+MS = 1_000_000
 PAGE = 200
+MOST_SHOWN, MOST_LANES = 500, 14
 MOST_LABEL_BYTES = 32 * 2**20
 
 
@@ -64,41 +67,54 @@ class EntryPageSerializer(serializers.Serializer):
 class TakenInSerializer(serializers.Serializer):
     added = serializers.IntegerField()
     skipped = serializers.IntegerField()
+    changed = serializers.IntegerField()
+    change_set = serializers.IntegerField(allow_null=True, help_text="to undo it by")
+
+
+FILTER = [
+    OpenApiParameter("stream", int, description="entries that cover this stream"), OpenApiParameter("verdict", str),
+    OpenApiParameter("text", str, description="words, all of which must be in cause, note, scope, kind or author"),
+    OpenApiParameter("origin", str), OpenApiParameter("from", float, description="ms since 1970"),
+    OpenApiParameter("to", float),
+]  # fmt: skip
+
+
+def whole(request, name: str) -> int | None:
+    """A number of the query. Problem where it is none."""
+    text = request.GET.get(name)
+    try:
+        return round(float(text)) if text else None
+    except (ValueError, OverflowError) as error:
+        raise Problem(f"{text!r} is no number", place=name, remedy="give a whole number") from error
+
+
+def asked(request) -> QuerySet[Entry]:
+    """The entries that fit a request's filter."""
+    pk, begin, end = whole(request, "stream"), whole(request, "from"), whole(request, "to")
+    return services.found(
+        verdict=request.GET.get("verdict", ""), text=request.GET.get("text", ""), origin=request.GET.get("origin", ""),
+        stream=Stream.objects.values_list("key", flat=True).get(pk=pk) if pk else None,
+        begin_ns=begin * MS if begin is not None else None, end_ns=end * MS if end is not None else None,
+    )  # fmt: skip
 
 
 class EntriesView(APIView):
     @extend_schema(
         operation_id="entries",
-        parameters=[
-            OpenApiParameter("stream", int), OpenApiParameter("verdict", str), OpenApiParameter("text", str),
-            OpenApiParameter("cursor", int),
-        ],
+        parameters=[*FILTER, OpenApiParameter("cursor", int)],
         responses=EntryPageSerializer,
-    )  # fmt: skip
+    )
     def get(self, request) -> Response:
-        """Live entries, latest start first; of one stream, those that cover it."""
-        found = services.live()
-        if request.GET.get("verdict"):
-            found = found.filter(verdict=request.GET["verdict"])
-        if request.GET.get("text"):
-            text = request.GET["text"]
-            found = (
-                found.filter(cause__icontains=text)
-                | found.filter(note__icontains=text)
-                | found.filter(scope__icontains=text)
-            )
-        rows = list(found.order_by("-start_ns", "-pk"))
-        if request.GET.get("stream"):
-            key = Stream.objects.values_list("key", flat=True).get(pk=int(request.GET["stream"]))
-            rows = [e for e in rows if keys.covers(e.scope, key)]
-        at = int(request.GET.get("cursor") or 0)
-        page = rows[at : at + PAGE]
-        following = at + PAGE if at + PAGE < len(rows) else None
+        """Live entries that fit, latest start first."""
+        rows = asked(request)
+        at = whole(request, "cursor") or 0
+        page = list(rows.order_by("-start_ns", "-pk")[at : at + PAGE])
+        total = rows.count()
         return Response(
             {
                 "entries": EntrySerializer(page, many=True).data,
-                "next": following,
-                "total": len(rows),
+                "next": at + PAGE if at + PAGE < total else None,
+                "total": total,
                 "version": services.version(),
             }
         )
@@ -178,47 +194,273 @@ class ReturnView(APIView):
         return Response(EntrySerializer(entry).data)
 
 
+class MatchSerializer(serializers.Serializer):
+    """A row of a file: new, same (stands there already), or changes (an entry it is about)."""
+
+    number = serializers.IntegerField(help_text="of the row, from 1")
+    state = serializers.ChoiceField(choices=[(x, x) for x in ("new", "same", "changes")])
+    scope = serializers.CharField(allow_blank=True)
+    start = serializers.CharField()
+    end = serializers.CharField()
+    verdict = serializers.CharField()
+    cause = serializers.CharField(allow_blank=True)
+    entry = serializers.IntegerField(allow_null=True)
+    changed = FieldChangeSerializer(many=True)
+
+
+class LookSerializer(serializers.Serializer):
+    new = serializers.IntegerField()
+    same = serializers.IntegerField()
+    changes = serializers.IntegerField()
+    rows = MatchSerializer(many=True, help_text="what is new or changes, 500 at most")
+
+
+def labels_of(request) -> tuple[str, list[Any]]:
+    """Name and labels of the file that was sent. Problem, with line and remedy, where it cannot be read."""
+    file = request.FILES.get("file")
+    if file is None:
+        raise Problem("no file was sent", place="file", remedy="choose a labels file")
+    if file.size > MOST_LABEL_BYTES:
+        raise Problem("the labels file is larger than 32 MB", place=file.name, remedy="split it", code=413)
+    zone = request.data.get("zone") or "UTC"
+    clock.zone(zone)
+    return file.name, labels.read_labels(file.read(), file.name, zone=zone)
+
+
+SENT = {
+    "multipart/form-data": {
+        "type": "object",
+        "properties": {
+            "file": {"type": "string", "format": "binary"},
+            "zone": {"type": "string", "description": "of stamps without one"},
+            "matches": {"type": "string", "enum": ["skip", "change", "add"]},
+        },
+    }
+}
+
+
+class LookView(APIView):
+    parser_classes = [MultiPartParser]
+
+    @extend_schema(operation_id="look_at_entries", request=SENT, responses=LookSerializer)
+    def post(self, request) -> Response:
+        """What a labels file would do to the logbook; nothing is stored."""
+        _, rows = labels_of(request)
+        found = services.matched(rows)
+        shown = [(i, m) for i, m in enumerate(found, start=1) if m.state != "same"][:MOST_SHOWN]
+        counts = {state: sum(m.state == state for m in found) for state in ("new", "same", "changes")}
+        return Response({**counts, "rows": [_match_row(i, m) for i, m in shown]})
+
+
+def _match_row(number: int, m: services.Match) -> dict[str, Any]:
+    changed = []
+    if m.state == "changes" and m.entry is not None:
+        after = services.fields(m.label)
+        changed = FieldChangeSerializer(
+            [
+                {"name": k, "before": getattr(m.entry, k), "after": v}
+                for k, v in after.items()
+                if getattr(m.entry, k) != v
+            ],
+            many=True,
+        ).data
+    return {
+        "number": number, "state": m.state, "scope": m.label.series, "start": clock.format_time(m.label.start),
+        "end": clock.format_time(m.label.end), "verdict": m.label.verdict, "cause": m.label.cause,
+        "entry": m.entry.pk if m.entry is not None else None, "changed": changed,
+    }  # fmt: skip
+
+
 class ImportView(APIView):
     parser_classes = [MultiPartParser, JSONParser]
 
-    @extend_schema(
-        operation_id="import_entries",
-        request={
-            "multipart/form-data": {
-                "type": "object",
-                "properties": {"file": {"type": "string", "format": "binary"}},
-            }
-        },
-        responses=TakenInSerializer,
-    )
+    @extend_schema(operation_id="import_entries", request=SENT, responses=TakenInSerializer)
     def post(self, request) -> Response:
-        """Take in a labels file, all of it or nothing."""
-        file = request.FILES.get("file")
-        if file is None:
-            raise Problem("no file was sent", place="file", remedy="choose a labels file")
-        if file.size > MOST_LABEL_BYTES:
-            raise Problem(
-                "the labels file is larger than 32 MB", place=file.name, remedy="split it", code=413
-            )
-        added, skipped = services.take_in(
-            labels.read_labels(file.read(), file.name), request.user.get_username()
+        """Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry."""
+        matches = request.data.get("matches") or "skip"
+        if matches not in ("skip", "change", "add"):
+            raise Problem(f"matches cannot be {matches!r}", place="matches", remedy="skip, change or add")
+        name, rows = labels_of(request)
+        added, skipped, done = services.take_in(
+            rows, request.user.get_username(), title=name, matches=matches
         )
-        return Response({"added": added, "skipped": skipped})
+        return Response(
+            {
+                "added": added, "skipped": skipped, "changed": done.changed if done else 0,
+                "change_set": done.pk if done else None,
+            }
+        )  # fmt: skip
+
+
+KINDS = {"csv": "text/csv; charset=utf-8", "json": "application/json", "ics": "text/calendar; charset=utf-8"}
 
 
 class ExportView(APIView):
     @extend_schema(
         operation_id="export_entries",
         responses={(200, "text/csv"): OpenApiTypes.STR},
-        parameters=[OpenApiParameter("kind", str)],
+        parameters=[OpenApiParameter("kind", str, enum=list(KINDS)), *FILTER],
     )
     def get(self, request) -> HttpResponse:
-        rows = services.labels()
-        if request.GET.get("kind") == "json":
-            body, kind = labels.to_json(rows), "application/json"
-        else:
-            body, kind = labels.to_csv(rows), "text/csv; charset=utf-8"
-        response = HttpResponse(body, content_type=kind)
-        suffix = "json" if "json" in kind else "csv"
-        response["Content-Disposition"] = f'attachment; filename="logbook.{suffix}"'
+        """The entries that fit as csv, json or ics; all of them come back the same when they are read in."""
+        kind = request.GET.get("kind") or "csv"
+        if kind not in KINDS:
+            raise Problem(f"entries do not come as {kind}", place="kind", remedy=f"one of {', '.join(KINDS)}")
+        rows = [services.as_label(e) for e in asked(request).order_by("pk")]
+        response = HttpResponse(labels.to_text(rows, f"logbook.{kind}"), content_type=KINDS[kind])
+        response["Content-Disposition"] = f'attachment; filename="logbook.{kind}"'
         return response
+
+
+class BulkSerializer(serializers.Serializer):
+    """Which entries, and what they are to be; `take_out` takes them out instead."""
+
+    entries = serializers.ListField(child=serializers.IntegerField(), min_length=1, max_length=5_000)
+    verdict = serializers.ChoiceField(choices=VERDICT_CHOICES, required=False)
+    kind = serializers.CharField(allow_blank=True, max_length=80, required=False)
+    cause = serializers.CharField(allow_blank=True, max_length=500, required=False)
+    note = serializers.CharField(allow_blank=True, max_length=10_000, required=False)
+    scope = serializers.CharField(allow_blank=True, max_length=2000, required=False)
+    take_out = serializers.BooleanField(default=False)
+
+
+class ChangeSetSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    title = serializers.CharField()
+    added = serializers.IntegerField()
+    changed = serializers.IntegerField()
+    removed = serializers.IntegerField()
+    by = serializers.CharField()
+    at = serializers.DateTimeField()
+    undone_by = serializers.CharField(allow_blank=True)
+    undone_at = serializers.DateTimeField(allow_null=True)
+
+
+class BulkView(APIView):
+    @extend_schema(operation_id="change_entries", request=BulkSerializer, responses=ChangeSetSerializer)
+    def post(self, request) -> Response:
+        """Change many entries in one go, all of them or none."""
+        given = BulkSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = dict(given.validated_data)
+        wanted, take_out = set(data.pop("entries")), data.pop("take_out")
+        entries = list(services.live().filter(pk__in=wanted))
+        if len(entries) != len(wanted):
+            raise Problem(
+                f"{len(wanted) - len(entries)} of the entries are not there",
+                place="entries",
+                remedy="reload the page",
+                code=409,
+            )
+        if take_out == bool(data):
+            raise Problem(
+                "nothing to change", place="entries", remedy="say what they are to be, or take them out"
+            )
+        by = request.user.get_username()
+        done = services.take_out_all(entries, by) if take_out else services.change_all(entries, data, by)
+        return Response(ChangeSetSerializer(done).data)
+
+
+class ChangeSetsView(APIView):
+    @extend_schema(operation_id="change_sets", responses=ChangeSetSerializer(many=True))
+    def get(self, request) -> Response:
+        """What was changed in one go lately, newest first."""
+        return Response(ChangeSetSerializer(ChangeSet.objects.order_by("-pk")[:20], many=True).data)
+
+
+class UndoneSerializer(serializers.Serializer):
+    undone = serializers.IntegerField()
+    left = serializers.IntegerField(help_text="changed again since, and left as they are")
+
+
+class UndoChangeSetView(APIView):
+    @extend_schema(operation_id="undo_change_set", request=None, responses=UndoneSerializer)
+    def post(self, request, pk: int) -> Response:
+        """Make the entries what they were before a change; those changed again since stay as they are."""
+        undone, left = services.undo(ChangeSet.objects.get(pk=pk), request.user.get_username())
+        return Response({"undone": undone, "left": left})
+
+
+class BarSerializer(serializers.Serializer):
+    id = serializers.IntegerField()
+    start = serializers.FloatField()
+    end = serializers.FloatField()
+    verdict = serializers.CharField()
+
+
+class LaneSerializer(serializers.Serializer):
+    """Entries of one scope, the first 500; times in ms."""
+
+    scope = serializers.CharField(allow_blank=True)
+    count = serializers.IntegerField()
+    entries = BarSerializer(many=True)
+
+
+class LanesSerializer(serializers.Serializer):
+    lanes = LaneSerializer(many=True)
+    others = serializers.IntegerField(help_text="entries of further scopes that are not shown")
+    first = serializers.FloatField(allow_null=True)
+    last = serializers.FloatField(allow_null=True)
+
+
+class LanesView(APIView):
+    @extend_schema(operation_id="lanes", parameters=FILTER, responses=LanesSerializer)
+    def get(self, request) -> Response:
+        """The entries that fit over time, a lane for each scope, those with most entries first."""
+        rows = (
+            asked(request)
+            .order_by("start_ns", "pk")
+            .values_list("scope", "pk", "start_ns", "end_ns", "verdict")
+        )
+        by_scope: dict[str, list[dict[str, Any]]] = {}
+        for scope, pk, start, end, verdict in rows:
+            by_scope.setdefault(scope, []).append(
+                {"id": pk, "start": start / MS, "end": end / MS, "verdict": verdict}
+            )
+        ordered = sorted(by_scope.items(), key=lambda kv: (-len(kv[1]), kv[0]))
+        shown = ordered[:MOST_LANES]
+        whole_of = [e for _, own in ordered for e in own]
+        return Response(
+            {
+                "lanes": [{"scope": s, "count": len(own), "entries": own[:MOST_SHOWN]} for s, own in shown],
+                "others": sum(len(own) for _, own in ordered[MOST_LANES:]),
+                "first": min((e["start"] for e in whole_of), default=None),
+                "last": max((e["end"] for e in whole_of), default=None),
+            }
+        )
+
+
+class QuietSerializer(serializers.Serializer):
+    id = serializers.IntegerField(read_only=True)
+    scope = serializers.CharField(allow_blank=True, default="", max_length=2000)
+    start = TimeField(source="start_ns", required=False)
+    end = TimeField(source="end_ns")
+    reason = serializers.CharField(max_length=500)
+    by = serializers.CharField(read_only=True)
+    at = serializers.DateTimeField(read_only=True)
+    ended_by = serializers.CharField(read_only=True)
+
+
+class QuietsView(APIView):
+    @extend_schema(operation_id="quiets", responses=QuietSerializer(many=True))
+    def get(self, request) -> Response:
+        """Planned work, the latest first; 200 at most."""
+        rows = Quiet.objects.filter(end_ns__gte=F("start_ns")).order_by("-end_ns", "-pk")[:200]
+        return Response(QuietSerializer(rows, many=True).data)
+
+    @extend_schema(operation_id="make_quiet", request=QuietSerializer, responses=QuietSerializer)
+    def post(self, request) -> Response:
+        """Note planned work, from now unless a start is given: findings are kept, marked, and left out of figures."""
+        given = QuietSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = {"start_ns": time.time_ns(), **given.validated_data}
+        row = services.make_quiet(**data, by=request.user.get_username())
+        return Response(QuietSerializer(row).data, status=201)
+
+
+class QuietView(APIView):
+    @extend_schema(operation_id="end_quiet", responses={204: None})
+    def delete(self, request, pk: int) -> Response:
+        """End planned work now."""
+        services.end_quiet(Quiet.objects.get(pk=pk), time.time_ns(), request.user.get_username())
+        return Response(status=204)

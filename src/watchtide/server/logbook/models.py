@@ -32,10 +32,43 @@ class Entry(models.Model):
         indexes = [models.Index(fields=["start_ns", "end_ns"]), models.Index(fields=["deleted_at"])]
 
 
-class Revision(models.Model):
-    """What an entry became, when, and by whom. Its number is the logbook's version."""
+class ChangeSet(models.Model):
+    """Entries that were changed in one go, by an import or by hand; it can be undone in one go."""
 
-    entry = models.ForeignKey(Entry, on_delete=models.CASCADE, related_name="revisions")
+    title = models.CharField(max_length=200)
+    added = models.IntegerField(default=0)
+    changed = models.IntegerField(default=0)
+    removed = models.IntegerField(default=0)
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField(auto_now_add=True)
+    undone_by = models.CharField(max_length=150, default="", blank=True)
+    undone_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "logbook_change_set"
+
+
+class Quiet(models.Model):
+    """Planned work: until its end findings are kept and marked, and left out of figures."""
+
+    scope = models.TextField(default="", blank=True, db_collation="utf8mb4_bin")
+    start_ns = models.BigIntegerField()
+    end_ns = models.BigIntegerField()
+    reason = models.CharField(max_length=500)
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField(auto_now_add=True)
+    ended_by = models.CharField(max_length=150, default="", blank=True)
+
+    class Meta:
+        db_table = "logbook_quiet"
+
+
+class Revision(models.Model):
+    """What an entry, or planned work, became, when, and by whom. Its number is the logbook's version."""
+
+    entry = models.ForeignKey(Entry, null=True, on_delete=models.CASCADE, related_name="revisions")
+    quiet = models.ForeignKey(Quiet, null=True, on_delete=models.CASCADE, related_name="revisions")
+    change_set = models.ForeignKey(ChangeSet, null=True, on_delete=models.PROTECT, related_name="revisions")
     action = models.CharField(max_length=12)
     content = models.JSONField()
     by = models.CharField(max_length=150)

@@ -64,6 +64,7 @@ class FindingSerializer(serializers.Serializer):
     confidence = serializers.FloatField(allow_null=True)
     raised = serializers.FloatField(allow_null=True, help_text="when it was known; replays only")
     taken_by = serializers.CharField(allow_blank=True)
+    quiet = serializers.BooleanField(help_text="in planned work")
     verdict = serializers.CharField(allow_null=True)
     entry = serializers.IntegerField(allow_null=True)
 
@@ -99,6 +100,7 @@ class TideSerializer(serializers.Serializer):
     zone = serializers.CharField()
     open = serializers.IntegerField()
     new = serializers.IntegerField()
+    quiet = serializers.IntegerField(help_text="findings in planned work, not counted as open")
     held_back = serializers.IntegerField(help_text="open findings that the fleet's rule hides")
     fleet_promise = serializers.CharField(allow_blank=True)
     columns = serializers.ListField(child=serializers.CharField())

@@ -13,7 +13,7 @@ from watchtide.core import choosing, explaining, fleet, keys
 from watchtide.core.frame import MONDAY_NS, Period
 from watchtide.core.scoring import compare, wilson
 from watchtide.core.scoring.card import score as score_card
-from watchtide.core.scoring.rows import inside_any
+from watchtide.core.scoring.rows import inside_any, touches
 from watchtide.core.series import Series
 from watchtide.engine import forms, reduce, stages, together
 from watchtide.plan.model import Fleet
@@ -37,6 +37,7 @@ def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
     """Findings with their stream and verdict; two queries however many there are."""
     streams = Stream.objects.in_bulk({f.stream_id for f in findings})
     entries = services.verdicts(findings, {pk: s.key for pk, s in streams.items()})
+    quiet = sheets.Quieting()
     rows = []
     for f in findings:
         stream, entry = streams[f.stream_id], entries.get(f.pk)
@@ -62,6 +63,7 @@ def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
                 "confidence": f.confidence,
                 "raised": f.raised_ns / MS if f.raised_ns is not None else None,
                 "taken_by": f.taken_by,
+                "quiet": touches(f.start_ns, f.end_ns, quiet.spans(stream.key)),
                 "verdict": entry.verdict if entry else None,
                 "entry": entry.pk if entry else None,
             }
@@ -120,7 +122,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
         own = standing.get(stream.pk)
         r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None
         mine = by_stream.get(stream.pk, [])
-        unjudged = [f for f in mine if f["verdict"] is None]
+        unjudged = [f for f in mine if _is_open(f)]
         rows.append(
             {
                 "id": stream.pk,
@@ -150,7 +152,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
                 ],
             }
         )
-    unjudged_all = [f for f in findings if f["verdict"] is None]
+    unjudged_all = [f for f in findings if _is_open(f)]
     scans = {s.scan_id: s.scan.finished_at for s in standing.values() if s.scan is not None}
     new = sum(
         last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
@@ -164,11 +166,17 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
         "zone": max(set(zones), key=zones.count) if zones else "UTC",
         "open": len(unjudged_all),
         "held_back": held_back,
+        "quiet": sum(f["quiet"] and f["verdict"] is None for f in findings),
         "fleet_promise": fleet.PROMISE if caps.fleet is not None else "",
         "new": new,
         "last_looked": last_looked,
         "strongest": _strongest(unjudged_all, caps),
     }
+
+
+def _is_open(f: dict[str, Any]) -> bool:
+    """Whether somebody should look: no verdict yet, and not in planned work."""
+    return f["verdict"] is None and not f["quiet"]
 
 
 def _held_to_fleet(
@@ -194,7 +202,7 @@ def _held_to_fleet(
         return f["kind"] != "outlier" or own is None or not own.isdisjoint(span)
 
     kept = [f for f in findings if stands_out(f)]
-    return kept, sum(f["verdict"] is None for f in findings) - sum(f["verdict"] is None for f in kept)
+    return kept, sum(map(_is_open, findings)) - sum(map(_is_open, kept))
 
 
 def _judged_until(stream: Stream, row: ScanStream | None) -> float | None:
@@ -301,11 +309,12 @@ def stream_curve(row: ScanStream) -> dict[str, Any]:
     scanned = services.rescan(row)
     setting = services.setting_of(row.scan)
     labels = [x for x in logbook.labels() if keys.covers(x.series, scanned.base.key)]
-    sheet = sheets.of(scanned)
+    quiet = sheets.Quieting()
+    sheet, findings = quiet.sheet(sheets.of(scanned)), quiet.findings(scanned.findings)
     step = scanned.base.series.step_ns
-    lines = services.curve_of(row.scan, [sheet.scored], scanned.findings, labels, setting, step)
+    lines = services.curve_of(row.scan, [sheet.scored], findings, labels, setting, step)
     points = {sheet.key: sheet.points}
-    figures = score_card(scanned.findings, labels, points, setting).figures
+    figures = score_card(findings, labels, points, setting).figures
     return {
         "curve": services.curve_data(lines),
         "in_force": {
@@ -339,11 +348,12 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
     if span[0] >= span[1]:
         raise Problem("the two judged no common span", remedy="compare scans that reach as far", code=409)
     labels = [x for x in logbook.labels() if keys.covers(x.series, one.base.key)]
+    quiet = sheets.Quieting()
     cards, found = [], []
     for s, r in ((one, row), (two, other)):
         setting = replace(services.setting_of(r.scan), span=span)
-        mine = [f for f in s.findings if f.start <= span[1] and f.end >= span[0]]
-        points = {s.base.key: sheets.of(s).points}
+        mine = [f for f in quiet.findings(s.findings) if f.start <= span[1] and f.end >= span[0]]
+        points = {s.base.key: quiet.sheet(sheets.of(s)).points}
         cards.append(score_card(mine, labels, points, setting))
         found.append(mine)
     told = compare.paired(cards[0], cards[1], labels, block_ns=7 * DAY_MS * MS)

@@ -8,7 +8,7 @@ import os
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,9 +16,10 @@ import numpy as np
 from django.conf import settings
 
 from watchtide.core.scoring.curve import Scored
-from watchtide.core.scoring.rows import Points
+from watchtide.core.scoring.rows import Finding, Points, inside_any, touches
 from watchtide.core.windows import ODD
 from watchtide.engine import stages
+from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
 from watchtide.server.scans.models import Scan, ScanStream
 
@@ -44,6 +45,29 @@ class Sheet:
     @property
     def scored(self) -> Scored:
         return Scored(self.key, self.times, self.z, self.odd)
+
+
+class Quieting:
+    """Leaves out what planned work made quiet: its findings, and its samples as if they had not been judged."""
+
+    def __init__(self) -> None:
+        self._all = logbook.quiet_spans()
+        self._of: dict[str, list[tuple[int, int]]] = {}
+
+    def spans(self, key: str) -> list[tuple[int, int]]:
+        if key not in self._of:
+            self._of[key] = logbook.quiet_for(key, self._all)
+        return self._of[key]
+
+    def sheet(self, s: Sheet) -> Sheet:
+        spans = self.spans(s.key)
+        if not spans:
+            return s
+        inside = inside_any(s.times, spans)
+        return replace(s, z=np.where(inside, np.nan, s.z), in_finding=s.in_finding & ~inside)
+
+    def findings(self, found: Sequence[Finding]) -> list[Finding]:
+        return [f for f in found if not touches(f.start, f.end, self.spans(f.series))]
 
 
 def of(s: stages.Scanned) -> Sheet:

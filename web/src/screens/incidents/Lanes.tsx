@@ -1,11 +1,10 @@
 import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Finding, Incident } from "../../api/client";
-import { ticks } from "../../charts/ticks";
+import { ticks, tickWords } from "../../charts/ticks";
 import { Mark, VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { figure } from "../../parts/words";
 import { linkTo } from "../tide-table/Strongest";
-import { tickWords } from "../workbench/Stack";
 
 /** One lane a finding on one axis, in order of time: who began, who followed, how long each lasted. */
 export function Lanes({

@@ -5,7 +5,7 @@ import { type Line, TimePane } from "../../charts/TimePane";
 import { Trouble, Waiting } from "../../parts/ask";
 import { figure, hours } from "../../parts/words";
 
-type Pane = Pick<Parameters<typeof TimePane>[0], "range" | "zone" | "tickWords" | "onRange">;
+type Pane = Pick<Parameters<typeof TimePane>[0], "range" | "zone" | "tickWords" | "onRange" | "onSpan">;
 const FORMS = ["additive", "multiplicative"] as const;
 const WORDS = { additive: "Parts that add", multiplicative: "Parts that multiply" };
 

@@ -28,7 +28,7 @@ export function FindingLane({
   return (
     <div style={{ position: "relative", marginRight: 108 }}>
       <span className="lane-name">{name}</span>
-      <div className="lane">
+      <div className="span-lane">
         <svg
           width="100%"
           height="18"

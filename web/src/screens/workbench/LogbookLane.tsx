@@ -3,6 +3,7 @@ import { laneEntries } from "../../charts/drawing";
 import type { Range } from "../../charts/TimePane";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime } from "../../parts/words";
+import "../../charts/lane.css";
 
 /** About how much of the lane's width a letter takes, in per cent. */
 const LETTER = 0.95;
@@ -35,7 +36,7 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
   return (
     <div style={{ position: "relative", marginRight: "var(--gutter, 108px)" }}>
       <span className="lane-name">logbook</span>
-      <div className="lane">
+      <div className="span-lane">
         {inSight.map((e) => {
           const a = Math.max(0, x(Date.parse(e.start)));
           const b = Math.min(100, x(Date.parse(e.end)));

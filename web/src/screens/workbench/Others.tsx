@@ -9,7 +9,7 @@ import type { StreamFacts } from "./Workbench";
 
 type PaneProps = Pick<
   Parameters<typeof TimePane>[0],
-  "range" | "zone" | "tickWords" | "onRange" | "onCursor"
+  "range" | "zone" | "tickWords" | "onRange" | "onSpan" | "onCursor"
 >;
 
 interface OtherStream {

@@ -13,7 +13,8 @@ import {
 } from "../../charts/drawing";
 import { pngOf, save, svgOf } from "../../charts/picture";
 import { AXIS_WIDTH, type Line, PAD_BOTTOM, PAD_TOP, type Range, TimePane } from "../../charts/TimePane";
-import { clock, day, dayTime, figure, hours, zoneName } from "../../parts/words";
+import { tickWords } from "../../charts/ticks";
+import { dayTime, figure, hours, zoneName } from "../../parts/words";
 import { Explain } from "./Explain";
 import { Fold } from "./Fold";
 import { Forms } from "./Forms";
@@ -33,6 +34,8 @@ interface Props {
   overview?: ChartWindow;
   whole: Range;
   range: Range;
+  /** A span was drawn with Shift held, to write about. */
+  onSpan: (range: Range) => void;
   setRange: (range: Range) => void;
   levels: Levels;
   level: number | null;
@@ -58,11 +61,6 @@ interface Props {
 function useTall(): number {
   const { height } = useViewportSize();
   return Math.min(620, Math.max(240, height - 452));
-}
-
-export function tickWords(zone: string) {
-  return (ms: number, step: number) =>
-    step >= 86_400_000 ? day(ms, zone) : clock(ms, zone) === "00:00" ? day(ms, zone) : clock(ms, zone);
 }
 
 /** A stack of panes on one time axis. */
@@ -91,7 +89,8 @@ export function Stack(props: Props) {
   const common = isCommon && views.length ? boundsOf([view, ...views]) : undefined;
   const bounds = isOver ? common : undefined;
   const redraw = `${laid.map((w) => w.time[0]).join()} ${bounds?.join()} ${levels.above} ${levels.below} ${props.chosen} ${view.findings?.map((f) => f.verdict).join()}`;
-  const pane = { time: view.time, range, zone: stream.zone, tickWords: words, onRange: setRange, onCursor };
+  const shared = { range, zone: stream.zone, tickWords: words, onRange: setRange, onSpan: props.onSpan };
+  const pane = { ...shared, time: view.time, onCursor };
   return (
     <div>
       <SeasonRuler hours={view.season_hours ?? []} range={range} zone={stream.zone} />
@@ -137,7 +136,7 @@ export function Stack(props: Props) {
         choice={props.others}
         {...others}
         ask={() => setAsked(true)}
-        pane={{ range, zone: stream.zone, tickWords: words, onRange: setRange }}
+        pane={shared}
         onChange={props.setOthers}
       />
       {hasScan && props.scanId !== null && <Saving {...props} words={words} scanId={props.scanId} />}
@@ -174,12 +173,7 @@ export function Stack(props: Props) {
             words="parts that add beside parts that multiply, and what speaks for either"
           />
           {props.open.forms && (
-            <Forms
-              streamId={stream.id}
-              unit={stream.unit}
-              scanId={props.scanId}
-              pane={{ range, zone: stream.zone, tickWords: words, onRange: setRange }}
-            />
+            <Forms streamId={stream.id} unit={stream.unit} scanId={props.scanId} pane={shared} />
           )}
         </>
       )}
@@ -287,7 +281,7 @@ function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
   return (
     <div style={{ position: "relative", marginRight: GUTTER }}>
       <span className="lane-name">split</span>
-      <div className="lane split">
+      <div className="span-lane split">
         <div
           className="trained"
           style={{ width: `${x(until ?? range[1])}%` }}
@@ -310,7 +304,7 @@ function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
 
 type PaneProps = Pick<
   Parameters<typeof TimePane>[0],
-  "time" | "range" | "zone" | "tickWords" | "onRange" | "onCursor"
+  "time" | "range" | "zone" | "tickWords" | "onRange" | "onSpan" | "onCursor"
 >;
 
 function Tip({

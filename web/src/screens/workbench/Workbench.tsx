@@ -1,5 +1,5 @@
 import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, get } from "../../api/client";
 import type { Levels } from "../../charts/drawing";
@@ -8,6 +8,7 @@ import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { begun, figure, plural, spanWords, utc, zoneName } from "../../parts/words";
+import { EntryForm } from "../logbook/EntryForm";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
 import { LETTERS, scanWords } from "./Lanes";
@@ -113,6 +114,8 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
     queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: scanId ?? 0 } } })),
   });
 
+  // A span to write an entry over, drawn on a chart with Shift held or taken from what is in sight.
+  const [noted, setNoted] = useState<Range | null>(null);
   const client = useQueryClient();
   const scans = useQuery({
     queryKey: ["scans", id],
@@ -186,6 +189,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
     "+": () => setRange([from + span / 6, to - span / 6]),
     "-": () => setRange([from - span / 4, to + span / 4]),
     "0": () => setRange(whole),
+    w: () => setNoted(range),
     n: () => step(1),
     p: () => step(-1),
   });
@@ -213,6 +217,16 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
       </TopBar>
       <section className="bench-charts" aria-label="Charts">
         {view.isError && <Trouble error={view.error} retry={() => view.refetch()} />}
+        {noted && (
+          <EntryForm
+            key={noted.join()}
+            scope={stream.key}
+            from={noted[0]}
+            to={noted[1]}
+            onForget={() => setNoted(null)}
+            onDone={() => setNoted(null)}
+          />
+        )}
         {view.data && (
           <Stack
             stream={stream}
@@ -221,6 +235,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             whole={whole}
             range={range}
             setRange={setRange}
+            onSpan={setNoted}
             levels={levels}
             level={level}
             setLevel={(value) => change({ level: value })}

@@ -1,0 +1,116 @@
+"""What the logbook does to a plan: the standing plan once more with the entries as they are now, and what that changes."""
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import keys
+from watchtide.core.scoring import compare
+from watchtide.plan import Plan as PlanText
+from watchtide.plan import dump
+from watchtide.server.cards import counting
+from watchtide.server.logbook import services as logbook
+from watchtide.server.logbook.models import Entry
+from watchtide.server.problems import Problem
+from watchtide.server.scans import services as scans
+from watchtide.server.scans.models import Scan, ScanStream, Standing
+from watchtide.server.streams import calendars
+from watchtide.tables import label_calendar, labels
+
+MOST_STREAMS = 200
+DAYS = "Days of the logbook"
+
+
+def start(entries: Sequence[Entry], *, as_known_days: bool, user: Any) -> tuple[Scan, Scan]:
+    """(standing scan, trial of its plan over the streams that these entries cover, with the logbook as it is now).
+
+    as_known_days : the entries are kept as a calendar, and the plan knows its days; what they label is then not left out.
+    """
+    standing = list(
+        Standing.objects.filter(scan__isnull=False).select_related("stream", "scan__plan_version__plan")
+    )
+    scopes = {e.scope for e in entries}
+    mine = [s for s in standing if any(keys.covers(scope, s.stream.key) for scope in scopes)]
+    if not mine:
+        raise Problem(
+            "no scanned stream is covered by these entries", place="entries", remedy="tick others", code=409
+        )
+    # One plan at a time: that of the most streams.
+    by_scan: dict[int, list[Standing]] = {}
+    for s in mine:
+        by_scan.setdefault(s.scan_id, []).append(s)
+    own = max(by_scan.values(), key=len)
+    before = own[0].scan
+    plan = scans.plan_of(before.plan_version.text)
+    if as_known_days:
+        plan = with_days(plan, entries, user)
+    name = before.plan_version.plan.name
+    text = dump(plan)
+    version = (
+        before.plan_version
+        if text == before.plan_version.text
+        else scans.plan_version(name, plan, user.get_username())
+    )
+    after = scans.start(version, [s.stream_id for s in own[:MOST_STREAMS]], user=user)
+    return before, after
+
+
+def with_days(plan: PlanText, entries: Sequence[Entry], user: Any) -> PlanText:
+    """The plan knowing the days of these entries, under the calendar baseline that can learn from them."""
+    rows = [logbook.as_label(e) for e in entries]
+    zone = "UTC"
+    text = label_calendar.to_calendar(labels.as_rows(rows), rows)
+    kept, _ = calendars.keep(DAYS, text.encode(), zone, user)
+    data = plan.as_data()
+    known = [c for c in data["baseline"]["calendars"] if c["file"] != kept.name]
+    data["baseline"]["calendars"] = [*known, {"file": kept.name}]
+    if data["baseline"]["kind"] not in ("auto", "harmonic"):
+        data["baseline"]["kind"] = "harmonic"
+        data["baseline"]["options"] = {}
+    return PlanText.model_validate(data)
+
+
+def effect(before: Scan, after: Scan) -> dict[str, Any]:
+    """What changed from one scan to another, stream by stream, the most first.
+
+    moved : median of how far the expectation moved, in sigmas of before; band : the width of the band, after over before;
+    left_out : samples that taught nothing. Problem where they share no stream.
+    """
+    rows = {r.stream_id: r for r in counting.rows_of(before, counting.Selection())}
+    pairs = [
+        (rows[r.stream_id], r) for r in counting.rows_of(after, counting.Selection()) if r.stream_id in rows
+    ]
+    if not pairs:
+        raise Problem("these scans share no stream", place="before", remedy="choose others", code=409)
+    told = [_stream(one, other) for one, other in pairs[:MOST_STREAMS]]
+    told.sort(key=lambda t: -(len(t["gone"]) + len(t["new"]) + (t["moved"] or 0.0)))
+    return {"before": before.pk, "after": after.pk, "streams": told}
+
+
+def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:
+    a, b = scans.base_of(one), scans.base_of(other)
+    found = [scans.findings_of(r.scan, {r.stream_id: r.stream.key}) for r in (one, other)]
+    moved = band = None
+    if len(a.series) == len(b.series):
+        with np.errstate(invalid="ignore", divide="ignore"):
+            shift = np.abs(b.expected - a.expected) / a.spread
+            width = b.spread / a.spread
+        moved, band = (float(np.nanmedian(x)) if np.isfinite(x).any() else None for x in (shift, width))
+    spans = [[(f.start, f.end) for f in own] for own in found]
+    both, _, _ = compare.shared(found[0], found[1])
+
+    def alone(own: Sequence[tuple[int, int]], others: Sequence[tuple[int, int]]) -> list[list[float]]:
+        return [[x / scans.MS, y / scans.MS] for x, y in own if not any(x <= d and c <= y for c, d in others)]
+
+    return {
+        "stream": one.stream_id,
+        "name": f"{one.stream.metric} · {one.stream.title}",
+        "moved": moved,
+        "band": band,
+        "left_out_before": len(one.left_out),
+        "left_out_after": len(other.left_out),
+        "kept": both,
+        "gone": alone(spans[0], spans[1]),
+        "new": alone(spans[1], spans[0]),
+    }

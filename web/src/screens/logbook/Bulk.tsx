@@ -1,0 +1,104 @@
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, get, type Verdict } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { VERDICT_WORDS } from "../../parts/marks";
+import { plural } from "../../parts/words";
+
+const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
+
+/** What can be done with all ticked entries in one go. */
+export function Bulk({
+  entries,
+  onDone,
+  onForget,
+}: {
+  entries: number[];
+  onDone: (words: string, changes: number) => void;
+  onForget: () => void;
+}) {
+  const navigate = useNavigate();
+  const [cause, setCause] = useState("");
+  const [error, setError] = useState<unknown>(null);
+  const count = plural(entries.length, "entry", "entries");
+  const change = async (body: { verdict?: Verdict; cause?: string; take_out?: boolean }, words: string) => {
+    setError(null);
+    try {
+      const done = await get(
+        api.POST("/api/v1/logbook/bulk", { body: { take_out: false, ...body, entries } }),
+      );
+      onDone(`${count} ${words}.`, done.id);
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  const effect = async (asDays: boolean) => {
+    setError(null);
+    try {
+      const told = await get(
+        api.POST("/api/v1/logbook/effect", { body: { entries, as_known_days: asDays } }),
+      );
+      navigate(`/logbook/effect?before=${told.before}&after=${told.after}`);
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  return (
+    <div className="bulk" role="toolbar" aria-label="Ticked entries">
+      <strong>{count} ticked:</strong>
+      <label>
+        make them{" "}
+        <select
+          className="word"
+          value=""
+          onChange={(e) =>
+            change({ verdict: e.target.value as Verdict }, `made ${VERDICT_WORDS[e.target.value]}`)
+          }
+        >
+          <option value="">…</option>
+          {VERDICT_LIST.map((v) => (
+            <option key={v} value={v}>
+              {VERDICT_WORDS[v]}
+            </option>
+          ))}
+        </select>
+      </label>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (cause) void change({ cause }, `caused by ${cause}`);
+        }}
+      >
+        <label>
+          cause <input className="field" value={cause} onChange={(e) => setCause(e.target.value)} size={18} />
+        </label>{" "}
+        <button type="submit" className="act" disabled={!cause}>
+          Set
+        </button>
+      </form>
+      <button type="button" className="act" onClick={() => change({ take_out: true }, "taken out")}>
+        Take out
+      </button>
+      <button
+        type="button"
+        className="act"
+        title="The standing plan once more, with the logbook as it is now left out of training"
+        onClick={() => effect(false)}
+      >
+        What do they change?
+      </button>
+      <button
+        type="button"
+        className="act"
+        title="The plan with these entries as days it knows of, such as holidays"
+        onClick={() => effect(true)}
+      >
+        Try them as known days
+      </button>
+      <button type="button" className="act" onClick={onForget}>
+        Untick
+      </button>
+      {error !== null && <Trouble error={error} />}
+    </div>
+  );
+}

@@ -1,0 +1,119 @@
+import { type FormEvent, useState } from "react";
+import { api, Problem, type Verdict } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { VERDICT_WORDS } from "../../parts/marks";
+import { toLocalField } from "../../parts/words";
+import "./logbook.css";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
+
+/** Write an entry: over a stated scope and span where it is begun on a chart. */
+export function EntryForm({
+  scope = "",
+  from,
+  to,
+  onDone,
+  onForget,
+}: {
+  scope?: string;
+  from?: number;
+  to?: number;
+  onDone: () => void;
+  onForget?: () => void;
+}) {
+  const [error, setError] = useState<unknown>(null);
+  const submit = async (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const moment = (name: string) => {
+      const local = String(form.get(name) ?? "");
+      return local ? new Date(local).toISOString() : "";
+    };
+    setError(null);
+    try {
+      if (!moment("start"))
+        throw new Problem(400, "an entry needs a start", "from", "choose a day and a time");
+      await api.POST("/api/v1/logbook", {
+        body: {
+          scope: String(form.get("scope") ?? ""),
+          start: moment("start"),
+          end: moment("end") || moment("start"),
+          verdict: String(form.get("verdict")) as Verdict,
+          cause: String(form.get("cause") ?? ""),
+          kind: String(form.get("kind") ?? ""),
+        },
+      });
+      onDone();
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  return (
+    <form
+      onSubmit={submit}
+      className="new-entry"
+      aria-label="New entry"
+      onKeyDown={(e) => e.key === "Escape" && onForget?.()}
+    >
+      <label>
+        Verdict
+        {/* biome-ignore lint/a11y/noAutofocus: the form opens because somebody asked for it */}
+        <select name="verdict" className="field" autoFocus>
+          {VERDICT_LIST.map((v) => (
+            <option key={v} value={v}>
+              {VERDICT_WORDS[v]}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label>
+        From, {LOCAL}
+        <input
+          className="field"
+          type="datetime-local"
+          step="1"
+          name="start"
+          required
+          defaultValue={from === undefined ? "" : toLocalField(from)}
+        />
+      </label>
+      <label>
+        To
+        <input
+          className="field"
+          type="datetime-local"
+          step="1"
+          name="end"
+          defaultValue={to === undefined ? "" : toLocalField(to)}
+        />
+      </label>
+      <label style={{ flex: 1 }}>
+        Over (empty: every stream)
+        <input
+          className="field"
+          name="scope"
+          defaultValue={scope}
+          placeholder="metric=gate_taps,place=Gullhaven"
+        />
+      </label>
+      <label>
+        Kind
+        <input className="field" name="kind" placeholder="spike, step, …" size={12} />
+      </label>
+      <label style={{ flex: 1 }}>
+        Cause
+        <input className="field" name="cause" />
+      </label>
+      <button type="submit" className="primary">
+        Write it down
+      </button>
+      {onForget && (
+        <button type="button" className="act" onClick={onForget}>
+          Leave it
+        </button>
+      )}
+      {error !== null && <Trouble error={error} />}
+    </form>
+  );
+}

@@ -1,0 +1,146 @@
+import { useState } from "react";
+import { type Schema, sendFile } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
+import { dayTime, figure, plural } from "../../parts/words";
+import { scopeWords } from "./EntryRow";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+const SHOWN = 12;
+
+type Look = Schema["Look"];
+type TakenIn = Schema["TakenIn"];
+const MATCHES = {
+  skip: "leave these entries as they are",
+  change: "change these entries to what the file says",
+  add: "add them beside these entries",
+} as const;
+
+/** A labels file: what it would do first, then all of it or nothing. */
+export function Import({ onDone }: { onDone: (words: string, changes: number | null) => void }) {
+  const [file, setFile] = useState<File | null>(null);
+  const [zone, setZone] = useState(LOCAL);
+  const [look, setLook] = useState<Look | null>(null);
+  const [matches, setMatches] = useState<keyof typeof MATCHES>("skip");
+  const [error, setError] = useState<unknown>(null);
+  const see = async (chosen: File, inZone: string) => {
+    setFile(chosen);
+    setLook(null);
+    setError(null);
+    try {
+      setLook(await sendFile<Look>("/api/v1/logbook/import/look", chosen, { zone: inZone }));
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  const take = async () => {
+    if (!file) return;
+    setError(null);
+    try {
+      const done = await sendFile<TakenIn>("/api/v1/logbook/import", file, { zone, matches });
+      const parts = [
+        done.added && `${plural(done.added, "entry", "entries")} taken in`,
+        done.changed && `${plural(done.changed, "entry", "entries")} changed`,
+        done.skipped && `${figure(done.skipped)} left out`,
+      ].filter(Boolean);
+      onDone(`From ${file.name}: ${parts.join(", ") || "nothing new"}.`, done.change_set);
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  const nothing = look !== null && look.new === 0 && (look.changes === 0 || matches === "skip");
+  return (
+    <section className="import" aria-label="Import labels">
+      <p>
+        <input
+          type="file"
+          accept=".csv,.json,.ics"
+          aria-label="Labels file"
+          onChange={(e) => {
+            const chosen = e.target.files?.[0];
+            if (chosen) void see(chosen, zone);
+          }}
+        />{" "}
+        <span className="soft">CSV, JSON or a calendar (.ics); stamps without a zone are in</span>{" "}
+        <input
+          className="word"
+          aria-label="Zone of the file's stamps"
+          value={zone}
+          onChange={(e) => setZone(e.target.value)}
+          onBlur={() => file && void see(file, zone)}
+        />
+      </p>
+      {error !== null && <Trouble error={error} />}
+      {look && (
+        <>
+          <p>
+            <strong>{figure(look.new)}</strong> new, <strong>{figure(look.changes)}</strong> about entries
+            that stand here otherwise, {figure(look.same)} stand here already.
+          </p>
+          {look.rows.length > 0 && (
+            <table className="rows">
+              <thead>
+                <tr>
+                  <th className="figure">row</th>
+                  <th>verdict</th>
+                  <th>from, {LOCAL}</th>
+                  <th>to</th>
+                  <th>over</th>
+                  <th>what it does</th>
+                </tr>
+              </thead>
+              <tbody>
+                {look.rows.slice(0, SHOWN).map((r) => (
+                  <tr key={r.number}>
+                    <td className="figure">{r.number}</td>
+                    <td>
+                      <VerdictMark verdict={r.verdict} /> {VERDICT_WORDS[r.verdict]}
+                    </td>
+                    <td>{dayTime(Date.parse(r.start), LOCAL)}</td>
+                    <td>{dayTime(Date.parse(r.end), LOCAL)}</td>
+                    <td>{scopeWords(r.scope)}</td>
+                    <td>
+                      {r.state === "new"
+                        ? `new${r.cause ? `: ${r.cause}` : ""}`
+                        : r.changed
+                            .map(
+                              (c) =>
+                                `${c.name}: ${String(c.before ?? "") || "–"} → ${String(c.after ?? "") || "–"}`,
+                            )
+                            .join("; ")}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+          {look.new + look.changes > SHOWN && (
+            <p className="soft small">and {figure(look.new + look.changes - SHOWN)} more</p>
+          )}
+          {look.changes > 0 && (
+            <p>
+              Where a row is about an entry that stands here otherwise,{" "}
+              <select
+                className="word"
+                aria-label="What becomes of them"
+                value={matches}
+                onChange={(e) => setMatches(e.target.value as keyof typeof MATCHES)}
+              >
+                {Object.entries(MATCHES).map(([name, words]) => (
+                  <option key={name} value={name}>
+                    {words}
+                  </option>
+                ))}
+              </select>
+              .
+            </p>
+          )}
+          <button type="button" className="primary" disabled={nothing} onClick={take}>
+            Take it in
+          </button>{" "}
+          {nothing && <span className="soft">There is nothing to take in.</span>}
+        </>
+      )}
+    </section>
+  );
+}
