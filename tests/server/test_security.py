@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 from django.test import Client
+from rest_framework.parsers import JSONParser
 from tests.server.conftest import signed_in
 
 from watchtide.server.supervise import ROOT
@@ -29,6 +30,44 @@ READS = (
 def test_without_signing_in_nothing_is_read(client, path):
     answer = client.get(f"/api/v1/{path}")
     assert answer.status_code == 401 and answer["Content-Type"] == "application/problem+json"
+
+
+def _doors():
+    """Every address of the API with a method it takes, and whether that is a person's own."""
+    from watchtide.server.urls import urlpatterns
+
+    for pattern in urlpatterns:
+        route = str(pattern.pattern)
+        view = getattr(pattern.callback, "cls", None)
+        if view is None or not route.startswith("api/v1/"):
+            continue
+        for method in ("get", "post", "put", "patch", "delete"):
+            if hasattr(view, method):
+                address = re.sub(r"<int:\w+>", "1", re.sub(r"<str:\w+>", "csv", route))
+                yield f"/{address}", method, view
+
+
+# Signing in, and the description of the interface, which names no data.
+OPEN_TO_ALL = {"/api/v1/session", "/api/v1/schema"}
+# A person's own keys, which can do no more than they.
+OWN = {"/api/v1/tokens", "/api/v1/tokens/1"}
+
+
+@pytest.mark.parametrize(("url", "method"), [(u, m) for u, m, _ in _doors() if u not in OPEN_TO_ALL])
+def test_no_door_opens_without_signing_in(client, url, method):
+    assert getattr(client, method)(url).status_code in (401, 403)
+
+
+def test_a_viewer_writes_at_no_door_but_their_own(small_world, db):
+    vic = signed_in("vic")
+    tried = 0
+    for url, method, view in _doors():
+        if method == "get" or getattr(view, "is_personal", False) or url in OPEN_TO_ALL | OWN:
+            continue
+        kind = "json" if JSONParser in view.parser_classes else "multipart"
+        assert getattr(vic, method)(url, {}, format=kind).status_code == 403, (url, method)
+        tried += 1
+    assert tried > 40
 
 
 def test_signing_in_needs_the_csrf_token_and_the_password(small_world):

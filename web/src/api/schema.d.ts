@@ -2728,6 +2728,8 @@ export interface components {
             delays: components["schemas"]["Delay"][];
             calibration: components["schemas"]["Calibration"];
             locked: components["schemas"]["Locked"] | null;
+            /** @description left out, for they lie in planned work */
+            quiet_findings: number;
             plan_text: string;
             data_digest: string;
         };
@@ -2964,6 +2966,8 @@ export interface components {
             delays: components["schemas"]["Delay"][];
             calibration: components["schemas"]["Calibration"];
             locked: components["schemas"]["Locked"] | null;
+            /** @description left out, for they lie in planned work */
+            quiet_findings: number;
             scan: components["schemas"]["Scan"];
             /** @description the latest replay of the same plan version */
             replay: number | null;

@@ -125,6 +125,7 @@ const aCard = {
   delays: [{ seconds: 0, kind: "spike", cause: "market", start_ns: 0 }],
   calibration: { promised: 0.1, seen: 0.09, seen_ci: [0.05, 0.15], false: 15, weeks: 170, levels: null },
   locked: null,
+  quiet_findings: 2,
   replay: null,
   logbook_version: 2,
   data_digest: "4f1c9a77aa",

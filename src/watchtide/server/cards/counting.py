@@ -153,6 +153,7 @@ class Counted:
     setting: Setting
     card: Scorecard
     quiet: dict[str, list[tuple[int, int]]]
+    quieted: int
 
 
 def counted(scan: Scan, selection: Selection, progress: Progress | None = None) -> Counted:
@@ -164,9 +165,11 @@ def counted(scan: Scan, selection: Selection, progress: Progress | None = None) 
     all_of = scans.findings_of(scan, {r.stream_id: r.stream.key for r in rows})
     findings = quiet.findings(all_of)
     card = score_card(findings, labels, {s.key: s.points for s in held}, setting)
-    card.figures["excluded"]["quiet"] = len(all_of) - len(findings)
     spans = {r.stream.key: quiet.spans(r.stream.key) for r in rows}
-    return Counted(scan, rows, held, findings, labels, setting, card, {k: v for k, v in spans.items() if v})
+    quieted = len(all_of) - len(findings)
+    return Counted(
+        scan, rows, held, findings, labels, setting, card, {k: v for k, v in spans.items() if v}, quieted
+    )
 
 
 def covering(labels: Sequence[Label], streams: Sequence[str]) -> list[Label]:
@@ -215,6 +218,7 @@ def compute(scan: Scan, selection: Selection, progress: Progress | None = None) 
         "calibration": calibration,
         "locked": _locked(c),
         "quiet": c.quiet,
+        "quiet_findings": c.quieted,
     }  # fmt: skip
 
 

@@ -7,6 +7,8 @@ import { day, dayTime, plural } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
 import "../../charts/lane.css";
 
+const SHOWN = 8;
+
 interface Filter {
   verdict?: string;
   text?: string;
@@ -25,6 +27,7 @@ export function EntryLanes({
   zone: string;
 }) {
   const box = useRef<HTMLDivElement>(null);
+  const [isAll, setAll] = useState(false);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const lanes = useQuery({
     queryKey: ["logbook", "lanes", filter],
@@ -82,7 +85,7 @@ export function EntryLanes({
           )}
         </div>
       </div>
-      {d.lanes.map((lane) => (
+      {d.lanes.slice(0, isAll ? undefined : SHOWN).map((lane) => (
         <div className="entry-lane" key={lane.scope}>
           <span title={scopeWords(lane.scope)}>
             {scopeWords(lane.scope)} <span className="soft small">{lane.count}</span>
@@ -114,6 +117,14 @@ export function EntryLanes({
       <p className="soft small">
         {day(low, zone)} – {day(high, zone)}, {zone}. Solid: incident; hollow: foreseen; struck through: false
         alarm; dotted: unsure; shaded: looked through.
+        {d.lanes.length > SHOWN && (
+          <>
+            {" "}
+            <button type="button" className="act" onClick={() => setAll(!isAll)}>
+              {isAll ? "Fewer lanes" : `All ${d.lanes.length} lanes`}
+            </button>
+          </>
+        )}
         {d.others > 0 && ` ${plural(d.others, "entry", "entries")} of further scopes stand in the list only.`}
       </p>
     </section>

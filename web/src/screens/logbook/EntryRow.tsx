@@ -9,7 +9,12 @@ const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
 
 export function scopeWords(scope: string): string {
-  return scope ? scope.replaceAll(",", ", ").replaceAll("=", " ") : "every stream";
+  return scope
+    ? scope
+        .replace(/(^|,)metric=/, "$1")
+        .replaceAll(",", ", ")
+        .replaceAll("=", " ")
+    : "every stream";
 }
 
 /** One entry: verdict and cause are changed in place, its history unfolds under it. */

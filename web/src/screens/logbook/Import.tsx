@@ -16,6 +16,12 @@ const MATCHES = {
   add: "add them beside these entries",
 } as const;
 
+/** A value as it is read: moments in local time, nothing as a dash. */
+function shown(name: string, value: unknown): string {
+  const text = String(value ?? "");
+  return name === "start" || name === "end" ? dayTime(Date.parse(text), LOCAL) : text || "–";
+}
+
 /** A labels file: what it would do first, then all of it or nothing. */
 export function Import({ onDone }: { onDone: (words: string, changes: number | null) => void }) {
   const [file, setFile] = useState<File | null>(null);
@@ -93,7 +99,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                 {look.rows.slice(0, SHOWN).map((r) => (
                   <tr key={r.number}>
                     <td className="figure">{r.number}</td>
-                    <td>
+                    <td style={{ whiteSpace: "nowrap" }}>
                       <VerdictMark verdict={r.verdict} /> {VERDICT_WORDS[r.verdict]}
                     </td>
                     <td>{dayTime(Date.parse(r.start), LOCAL)}</td>
@@ -103,10 +109,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                       {r.state === "new"
                         ? `new${r.cause ? `: ${r.cause}` : ""}`
                         : r.changed
-                            .map(
-                              (c) =>
-                                `${c.name}: ${String(c.before ?? "") || "–"} → ${String(c.after ?? "") || "–"}`,
-                            )
+                            .map((c) => `${c.name}: ${shown(c.name, c.before)} → ${shown(c.name, c.after)}`)
                             .join("; ")}
                     </td>
                   </tr>

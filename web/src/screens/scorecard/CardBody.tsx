@@ -42,7 +42,7 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
           : "no incident is noted in what was looked at."}
       </h1>
       <p className="soft small looked">
-        <LookedAt figures={figures} judged={card.judged_weeks} /> {part}
+        <LookedAt figures={figures} judged={card.judged_weeks} quiet={card.quiet_findings} /> {part}
       </p>
       <Locked locked={card.locked} />
       <div className="card-top">
@@ -81,7 +81,7 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
   );
 }
 
-function LookedAt({ figures, judged }: { figures: Figures; judged: number }) {
+function LookedAt({ figures, judged, quiet }: { figures: Figures; judged: number; quiet: number }) {
   const { excluded, events, false_per_week } = figures;
   const bounds = events.precision_bounds;
   const share = judged ? (100 * false_per_week.stream_weeks) / judged : null;
@@ -92,6 +92,7 @@ function LookedAt({ figures, judged }: { figures: Figures; judged: number }) {
       {excluded.unjudged > 0 &&
         bounds &&
         `${plural(excluded.unjudged, "finding")} elsewhere have no verdict: precision lies between ${ratio(bounds[0])} and ${ratio(bounds[1])} whatever they are. `}
+      {quiet > 0 && `${plural(quiet, "finding")} in planned work ${quiet === 1 ? "is" : "are"} left out. `}
       {excluded.unsure > 0 && `${plural(excluded.unsure, "finding")} marked unsure are left out. `}
     </>
   );
