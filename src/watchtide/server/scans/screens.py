@@ -21,7 +21,7 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
-from watchtide.server.scans import services, sheets
+from watchtide.server.scans import services, sheets, standing
 from watchtide.server.scans.models import Card, Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
 
@@ -34,40 +34,21 @@ MOST_CYCLES, MOST_SLOTS = 26, 700
 
 
 def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
-    """Findings with their stream and verdict; two queries however many there are."""
+    """Findings with their stream and verdict; a few queries however many there are."""
+    if not findings:
+        return []
     streams = Stream.objects.in_bulk({f.stream_id for f in findings})
-    entries = services.verdicts(findings, {pk: s.key for pk, s in streams.items()})
+    entries = standing.Entries((min(f.start_ns for f in findings), max(f.end_ns for f in findings)))
     quiet = sheets.Quieting()
     rows = []
     for f in findings:
-        stream, entry = streams[f.stream_id], entries.get(f.pk)
-        rows.append(
-            {
-                "id": f.pk,
-                "stream": f.stream_id,
-                "metric": stream.metric,
-                "title": stream.title,
-                "unit": stream.unit,
-                "zone": stream.zone,
-                "scan": f.scan_id,
-                "start": f.start_ns / MS,
-                "end": f.end_ns / MS,
-                "kind": f.kind,
-                "direction": f.direction,
-                "score": f.score,
-                "peak": f.peak_ns / MS if f.peak_ns is not None else None,
-                "peak_value": f.peak_value,
-                "expected": f.expected,
-                "points": f.points,
-                "size": f.size,
-                "confidence": f.confidence,
-                "raised": f.raised_ns / MS if f.raised_ns is not None else None,
-                "taken_by": f.taken_by,
-                "quiet": touches(f.start_ns, f.end_ns, quiet.spans(stream.key)),
-                "verdict": entry.verdict if entry else None,
-                "entry": entry.pk if entry else None,
-            }
-        )
+        own = streams[f.stream_id]
+        peak = f.start_ns if f.peak_ns is None else f.peak_ns
+        entry, verdict = entries.taken(own.key, *(np.array([x]) for x in (f.start_ns, f.end_ns, peak)))
+        shared = {"metric": own.metric, "title": own.title, "unit": own.unit, "zone": own.zone}
+        values = tuple(getattr(f, name) for name in standing.FIELDS)
+        is_quiet = touches(f.start_ns, f.end_ns, quiet.spans(own.key))
+        rows.append(standing.row((*values, int(entry[0]), int(verdict[0]), is_quiet), shared, f.taken_by))
     return rows
 
 
@@ -75,16 +56,15 @@ def standing_findings(
     stream: int | None = None, between: tuple[int, int] | None = None
 ) -> list[dict[str, Any]]:
     """All findings of the standing scans, strongest first; between : only those that touch this span, in ns."""
-    pairs = Standing.objects.filter(scan__isnull=False)
-    if stream is not None:
-        pairs = pairs.filter(stream_id=stream)
+    if between is None:
+        return standing.rows(stream)
     by_scan: dict[int, list[int]] = {}
-    for scan_id, stream_id in pairs.values_list("scan_id", "stream_id"):
+    for scan_id, stream_id in standing.pairs(stream):
         by_scan.setdefault(scan_id, []).append(stream_id)
     found: list[Finding] = []
     for scan_id, ids in by_scan.items():
         own = Finding.objects.filter(scan_id=scan_id, stream_id__in=ids)
-        found += own if between is None else own.filter(start_ns__lte=between[1], end_ns__gte=between[0])
+        found += own.filter(start_ns__lte=between[1], end_ns__gte=between[0])
     rows = finding_rows(found)
     rows.sort(key=lambda r: (-(r["score"] or 0), r["start"], r["id"]))
     return rows
@@ -107,9 +87,12 @@ class Strongest:
 
 def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
     """One row a stream, strongest open first within families, families by their strongest."""
-    standing = {s.stream_id: s for s in Standing.objects.select_related("scan")}
-    scan_ids = {s.scan_id for s in standing.values() if s.scan_id}
-    scanned = {(r.scan_id, r.stream_id): r for r in ScanStream.objects.filter(scan_id__in=scan_ids)}
+    stands = {s.stream_id: s for s in Standing.objects.select_related("scan")}
+    scan_ids = {s.scan_id for s in stands.values() if s.scan_id}
+    scanned = {
+        (r.scan_id, r.stream_id): r
+        for r in ScanStream.objects.filter(scan_id__in=scan_ids).defer("promised", "notes", "left_out")
+    }
     findings, held_back = _held_to_fleet(standing_findings(), scanned, caps.fleet)
     by_stream: dict[int, list[dict[str, Any]]] = {}
     for f in findings:
@@ -119,7 +102,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
     # What counters hold, and what ratios divide by, is there for others to read.
     shown = Stream.objects.exclude(kind="counter").filter(numerators__isnull=True)
     for stream in shown.order_by("metric", "pk"):
-        own = standing.get(stream.pk)
+        own = stands.get(stream.pk)
         r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None
         mine = by_stream.get(stream.pk, [])
         unjudged = [f for f in mine if _is_open(f)]
@@ -153,7 +136,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
             }
         )
     unjudged_all = [f for f in findings if _is_open(f)]
-    scans = {s.scan_id: s.scan.finished_at for s in standing.values() if s.scan is not None}
+    scans = {s.scan_id: s.scan.finished_at for s in stands.values() if s.scan is not None}
     new = sum(
         last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
     )

@@ -374,33 +374,24 @@ def _finite(value: float | None) -> float | None:
     return float(value) if value is not None and math.isfinite(value) else None
 
 
-PRECEDENCE = {"incident": 0, "unsure": 1, "foreseen": 2, "false-alarm": 3}
-
-
 def verdicts(findings: Sequence[Finding], key_of: dict[int, str]) -> dict[int, Any]:
     """The entry whose verdict each finding takes: one that covers its peak, else half of its span."""
+    from watchtide.server.scans import standing
+
     if not findings:
         return {}
-    low, high = min(f.start_ns for f in findings), max(f.end_ns for f in findings)
-    entries = list(logbook.live().filter(start_ns__lte=high, end_ns__gte=low).exclude(verdict="reviewed"))
-    by_stream: dict[int, list[Any]] = {}
-    out = {}
+    entries = standing.Entries((min(f.start_ns for f in findings), max(f.end_ns for f in findings)))
+    by_stream: dict[int, list[Finding]] = {}
     for f in findings:
-        if f.stream_id not in by_stream:
-            by_stream[f.stream_id] = [e for e in entries if keys.covers(e.scope, key_of[f.stream_id])]
-        best = None
-        for e in by_stream[f.stream_id]:
-            peak = f.peak_ns if f.peak_ns is not None else f.start_ns
-            at_peak = e.start_ns <= peak <= e.end_ns
-            shared = min(e.end_ns, f.end_ns) - max(e.start_ns, f.start_ns)
-            half = f.end_ns > f.start_ns and shared * 2 >= f.end_ns - f.start_ns
-            if at_peak or half:
-                rank = (not at_peak, PRECEDENCE[e.verdict])
-                if best is None or rank < best[0]:
-                    best = (rank, e)
-        if best is not None:
-            out[f.pk] = best[1]
-    return out
+        by_stream.setdefault(f.stream_id, []).append(f)
+    taken: dict[int, int] = {}
+    for stream, own in by_stream.items():
+        start, end = (np.array([getattr(f, n) for f in own], np.int64) for n in ("start_ns", "end_ns"))
+        peak = np.array([f.start_ns if f.peak_ns is None else f.peak_ns for f in own], np.int64)
+        pk, _ = entries.taken(key_of[stream], start, end, peak)
+        taken |= {f.pk: int(n) for f, n in zip(own, pk, strict=True) if n}
+    known = logbook.live().in_bulk(set(taken.values()))
+    return {finding: known[n] for finding, n in taken.items() if n in known}
 
 
 def entry_of(finding: Finding, verdict: str, cause: str, note: str) -> dict[str, Any]:
