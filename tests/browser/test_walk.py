@@ -11,6 +11,14 @@ from tests.browser.conftest import Page
 pytestmark = pytest.mark.browser
 
 
+def two_scans(page):
+    """Numbers of two finished scans of the same streams."""
+    late = [r["id"] for r in page.fetch("/api/v1/tide")["rows"] if r["metric"] == "late_rows"]
+    trial = page.send("/api/v1/scans", {"plan": {"flag": {"level": {"sigmas": 7}}}, "streams": late})["id"]
+    page.wait(lambda: page.fetch(f"/api/v1/scans/{trial}")["state"] == "done")
+    return f"1,{trial}"
+
+
 def round_of(page, **more):
     """A fresh round of review over the first scan."""
     body = {"scan": 1, "kind": "strongest", "size": 20, **more}
@@ -146,7 +154,7 @@ def test_the_scorecard_shows_the_servers_figures_and_leads_to_the_missed(page):
     assert f"{e['precision']:.2f}" in page.text(
         ".key-figures"
     ) and f"{e['precision_ci'][0]:.2f} – {e['precision_ci'][1]:.2f}" in page.text(".key-figures")
-    assert f"{e['tp_labels']} of {e['tp_labels'] + e['fn_labels']} incidents" in page.text(".key-figures")
+    assert f"{e['tp_labels']} of {e['tp_labels'] + e['fn_labels']}" in page.text(".key-figures")
     page.find("[aria-label=Missed] a").click()
     page.wait(lambda: "/workbench/" in page.driver.current_url and f"scan={scan}" in page.driver.current_url)
 
@@ -193,8 +201,10 @@ def test_labels_are_imported_and_exported(page, tmp_path):
         world.labels_csv([("metric=gate_taps,place=Tern Rock", 40, 44, "foreseen")])
     )
     page.open("/logbook")
+    page.button("Import labels").click()
     page.find("input[type=file]").send_keys(str(tmp_path / "labels.csv"))
-    page.says("1 entry taken in from labels.csv")
+    page.button("Take it in").click()
+    page.says("From labels.csv: 1 entry taken in")
     exported = page.driver.execute_async_script(
         "const done = arguments[0]; fetch('/api/v1/logbook/export').then((r) => r.text()).then(done)"
     )
@@ -248,6 +258,7 @@ def test_every_screen_is_free_of_accessibility_violations(page, axe, dark):
         "/logbook",
         "/scorecards",
         "/scorecards/1",
+        f"/scorecards/compare?scans={two_scans(page)}",
         "/intake",
         "/intake/live",
         "/intake/streams",

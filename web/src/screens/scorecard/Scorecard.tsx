@@ -157,7 +157,9 @@ function PartWords({
       >
         <option value="">all families</option>
         {metrics.map((m) => (
-          <option key={m}>{m}</option>
+          <option key={m} value={m}>
+            {m}
+          </option>
         ))}
       </select>{" "}
       from{" "}
