@@ -2,6 +2,10 @@
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
+from itertools import combinations
+from typing import TypeVar
+
+T = TypeVar("T")
 
 _ESCAPES = {"%": "%25", ",": "%2C", "=": "%3D"}
 
@@ -32,6 +36,20 @@ def covers(scope: str, stream: str) -> bool:
     if scope in ("", stream):
         return True
     return _pairs(scope) <= _pairs(stream)
+
+
+def covering(scopes: Mapping[frozenset[tuple[str, str]], T], stream: str) -> list[T]:
+    """What is kept under the scopes that cover a stream; scopes : by their pairs, as `pairs_of` gives them."""
+    own = _pairs(stream)
+    if 2 ** len(own) > 4 * len(scopes):
+        return [kept for pairs, kept in scopes.items() if pairs <= own]
+    subsets = (frozenset(some) for n in range(len(own) + 1) for some in combinations(own, n))
+    return [scopes[some] for some in subsets if some in scopes]
+
+
+def pairs_of(scope: str) -> frozenset[tuple[str, str]]:
+    """The pairs of a scope, in no order; none for every stream."""
+    return _pairs(scope)
 
 
 @lru_cache(maxsize=65_536)

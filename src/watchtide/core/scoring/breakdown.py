@@ -7,11 +7,10 @@ from typing import Any
 import numpy as np
 from scipy.stats import chi2
 
-from watchtide.core import keys
 from watchtide.core.scoring import spans
 from watchtide.core.scoring.card import WEEK_S, Outcome, Scorecard
 from watchtide.core.scoring.curve import Curve
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Coverage, Label
 from watchtide.core.series import Floats
 
 Names = Callable[[Outcome], Iterable[str]]
@@ -56,20 +55,20 @@ def cut(
 def by_stream(card: Scorecard, labels: Sequence[Label], step_ns: int | None = None) -> dict[str, Any]:
     """`cut` by stream; every stream that was scored has a row, with its false findings a week of observed time."""
     streams = list(card.observed.spans)
-    rows = cut(
-        card,
-        lambda o: (o.finding.series,),
-        lambda row: (s for s in streams if keys.covers(labels[row].series, s)),
-    )
+    covered = Coverage(labels).covered(streams)
+    rows = cut(card, lambda o: (o.finding.series,), lambda row: covered.get(row, ()))
+    false: dict[str, int] = {}
+    for o in card.outcomes:
+        if o.state == "false" and card.observed.touches(o.finding):
+            false[o.finding.series] = false.get(o.finding.series, 0) + 1
     blank = {**vars(spans.count(0, 0, 0, 0)), "unjudged": 0, "delay_s": None}
     out = {}
     for series in sorted({*streams, *rows}):
         weeks = card.observed.seconds_of(series, step_ns) / WEEK_S
-        seen = _false_seen(card, lambda o, series=series: o.finding.series == series)  # type: ignore[misc]
         out[series] = {
             **rows.get(series, blank),
             "weeks": weeks,
-            "false_per_week": seen / weeks if weeks > 0 else None,
+            "false_per_week": false.get(series, 0) / weeks if weeks > 0 else None,
         }
     return out
 
@@ -78,11 +77,11 @@ def by_family(
     card: Scorecard, labels: Sequence[Label], family_of: Callable[[str], str]
 ) -> dict[str, dict[str, Any]]:
     """`cut` by family of streams: an incident over several streams of one family counts once there."""
-    streams = list(card.observed.spans)
+    covered = Coverage(labels).covered(list(card.observed.spans))
     return cut(
         card,
         lambda o: (family_of(o.finding.series),),
-        lambda row: {family_of(s) for s in streams if keys.covers(labels[row].series, s)},
+        lambda row: {family_of(s) for s in covered.get(row, ())},
     )
 
 

@@ -240,6 +240,7 @@ class Observed:
         self.span = span
         self.spans: dict[str, list[tuple[int, int]]] = {}
         self.masks: dict[str, Bools] = {}
+        self._touched: dict[int, bool] = {}
         for series in streams:
             looked = [span]
             if has_reviews:
@@ -267,6 +268,13 @@ class Observed:
         return samples * (step_ns or median_step(self.points[series].times)) / SECOND_NS
 
     def touches(self, f: Finding) -> bool:
+        """Whether a finding overlaps observed time; told once for each, as several figures ask."""
+        known = self._touched.get(id(f))
+        if known is None:
+            known = self._touched[id(f)] = self._touches(f)
+        return known
+
+    def _touches(self, f: Finding) -> bool:
         if self.points is None:
             return touches(f.start, f.end, self.spans.get(f.series, []))
         if f.series not in self.masks:
@@ -295,10 +303,11 @@ def incidents_counted(
 ) -> tuple[list[int], dict[str, Any], str]:
     """Rows of incidents that count for recall, what was left out, and what recall is of."""
     rows, unscored, outside = [], 0, 0
+    covered_by = coverage.covered(streams)
     for i, label in enumerate(labels):
         if label.verdict != "incident" or not in_span[i]:
             continue
-        covered = [s for s in streams if keys.covers(label.series, s)]
+        covered = covered_by.get(i)
         if not covered:
             unscored += 1
             continue
@@ -457,6 +466,7 @@ def _delays(
     for o in true:
         for row in o.incidents:
             by_row.setdefault(row, []).append(o.finding)
+    covered_by = coverage.covered(list(points)) if points is not None else {}
     for row in found:
         label, matching = labels[row], by_row[row]
         raised = [f.raised for f in matching if f.raised is not None]
@@ -466,15 +476,14 @@ def _delays(
             out[row] = max(0, min(f.start for f in matching) - label.start) / SECOND_NS
         else:
             first = []
-            for series, p in points.items():
-                if keys.covers(label.series, series):
-                    a, b = (
-                        np.searchsorted(p.times, label.start),
-                        np.searchsorted(p.times, label.end, side="right"),
-                    )
-                    hits = np.flatnonzero(p.flagged[a:b] & p.observed[a:b])
-                    if len(hits):
-                        first.append(int(p.times[a + hits[0]]))
+            for p in (points[series] for series in covered_by.get(row, ())):
+                a, b = (
+                    np.searchsorted(p.times, label.start),
+                    np.searchsorted(p.times, label.end, side="right"),
+                )
+                hits = np.flatnonzero(p.flagged[a:b] & ~np.isnan(p.score[a:b]))
+                if len(hits):
+                    first.append(int(p.times[a + hits[0]]))
             if first:
                 out[row] = (min(first) - label.start) / SECOND_NS
     return out
@@ -656,7 +665,7 @@ def _point_draws(
     points: Mapping[str, Points], coverage: Coverage, observed: Observed, total: Callable[..., Any]
 ) -> list[Floats]:
     """Draws of the point level's ratios, in the order of its targets; every sample belongs to its own block."""
-    sums = dict.fromkeys(("tp", "fp", "fn", "tn", "flagged", "seen"), np.zeros(intervals.DRAWS))
+    at: dict[str, list[Ints]] = {}
     for series, p in points.items():
         seen = observed.masks[series]
         incident, unsure = label_masks(p, coverage[series])
@@ -666,7 +675,11 @@ def _point_draws(
             ("fn", known & ~p.flagged & incident), ("tn", known & ~p.flagged & ~incident),
             ("flagged", seen & p.flagged), ("seen", seen),
         ):  # fmt: skip
-            sums[name] = sums[name] + total(p.times[mask])
+            at.setdefault(name, []).append(p.times[mask])
+    # All streams at once: one sort of their times, and one look-up of each draw's blocks.
+    none = [np.empty(0, np.int64)]
+    names = ("tp", "fp", "fn", "tn", "flagged", "seen")
+    sums = {name: total(np.concatenate(at.get(name, none))) for name in names}
     tp, fp, fn, tn = (sums[k] for k in ("tp", "fp", "fn", "tn"))
     precision, recall = intervals.ratio_draws(tp, tp + fp), intervals.ratio_draws(tp, tp + fn)
     accuracy = intervals.ratio_draws(tp + tn, tp + fp + fn + tn)
@@ -704,10 +717,11 @@ def _note_unreached(
 ) -> None:
     if points is None:
         return
+    covered_by = coverage.covered(list(points))
     for i, label in enumerate(labels):
         if label.verdict == "reviewed" or not in_span[i]:
             continue
-        covered = [p for s, p in points.items() if keys.covers(label.series, s)]
+        covered = [points[s] for s in covered_by.get(i, ())]
         if covered and not any(
             np.searchsorted(p.times, label.start) < np.searchsorted(p.times, label.end, side="right")
             for p in covered

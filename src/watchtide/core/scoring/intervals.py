@@ -45,8 +45,11 @@ def drawn_sums(starts: Ints, span_ns: tuple[int, int], block_ns: int, at: Ints, 
     """
     if len(at) == 0:
         return np.zeros(len(starts))
-    order = np.argsort(at, kind="stable")
-    times, total = at[order], np.r_[0.0, np.cumsum(amounts[order])]
+    if np.all(amounts == 1.0):
+        times, total = np.sort(at), np.arange(len(at) + 1, dtype=np.float64)
+    else:
+        order = np.argsort(at, kind="stable")
+        times, total = at[order], np.r_[0.0, np.cumsum(amounts[order])]
     stop = starts + block_ns
     over = np.maximum(stop - (span_ns[1] + 1), 0)
 

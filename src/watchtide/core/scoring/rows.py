@@ -86,14 +86,34 @@ class Coverage:
 
     labels: Sequence[Label]
     _known: dict[str, Covering] = field(default_factory=dict)
+    _scopes: dict[frozenset[tuple[str, str]], list[int]] = field(default_factory=dict)
+    _own: dict[str, list[int]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for i, label in enumerate(self.labels):
+            try:
+                self._scopes.setdefault(keys.pairs_of(label.series), []).append(i)
+            except ValueError:
+                # A name that is no key covers the stream of that very name alone.
+                self._own.setdefault(label.series, []).append(i)
 
     def __getitem__(self, series: str) -> Covering:
         if series not in self._known:
-            rows = tuple(
-                (i, label) for i, label in enumerate(self.labels) if keys.covers(label.series, series)
-            )
-            self._known[series] = Covering(rows)
+            found = self._own.get(series, []).copy()
+            try:
+                found += [i for own in keys.covering(self._scopes, series) for i in own]
+            except ValueError:
+                found += [i for pairs, own in self._scopes.items() if not pairs for i in own]
+            self._known[series] = Covering(tuple((i, self.labels[i]) for i in sorted(found)))
         return self._known[series]
+
+    def covered(self, streams: Sequence[str]) -> dict[int, list[str]]:
+        """The streams that each label row covers, in their order; rows that cover none are not there."""
+        out: dict[int, list[str]] = {}
+        for s in streams:
+            for i, _ in self[s].rows:
+                out.setdefault(i, []).append(s)
+        return out
 
 
 def inside_any(times: Ints, spans: Sequence[tuple[int, int]]) -> Bools:
