@@ -1,5 +1,6 @@
 """`./run shots`: the pictures of docs/screenshots/, made from a fresh demo."""
 
+import json
 import re
 import signal
 import subprocess
@@ -55,7 +56,9 @@ def take(driver, base: str, dark: bool) -> None:
         "scorecard": "/scorecards/1",
     }
     if not dark:
+        scans, published = _trials(driver)
         pages |= {"logbook": "/logbook", "scorecards": "/scorecards", "intake": "/intake"}
+        pages |= {"comparison": f"/scorecards/compare?scans={scans}", "published": f"/published/{published}"}
         pages |= {"pushes": "/intake/live", "streams": "/intake/streams?q=gate_taps"}
     for name, path in pages.items():
         driver.get(base + path)
@@ -68,6 +71,39 @@ def take(driver, base: str, dark: bool) -> None:
             )
         # Charts are drawn once their data are here: until two pictures are the same.
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
+
+
+def _trials(driver) -> tuple[str, int]:
+    """Two plans and a replay of one of them on the gates, and a card that is published."""
+    send = """const [path, body, done] = arguments;
+        const token = document.cookie.split("; ").find((c) => c.includes("csrf")).split("=")[1];
+        fetch(path, {method: "POST", body, headers: {"Content-Type": "application/json", "X-CSRFToken": token}})
+          .then((r) => r.json()).then(done)"""
+    ask = "const done = arguments[1]; fetch(arguments[0]).then((r) => r.json()).then(done)"
+
+    def post(path: str, body: dict) -> dict:
+        return driver.execute_async_script(send, path, json.dumps(body))
+
+    def ended(path: str) -> dict:
+        def state(_):
+            row = driver.execute_async_script(ask, path)
+            return row if row["state"] not in ("queued", "running") else None
+
+        return browser.wait_for(driver, state, 180)
+
+    rows = driver.execute_async_script(ask, "/api/v1/tide")["rows"]
+    gates = [r["id"] for r in rows if r["metric"] == "gate_taps"]
+    group = {"group": {"need": 2, "of": 3, "merge": "2h"}}
+    plans = [(group, "fit"), ({**group, "baseline": {"kind": "slot"}}, "fit"), (group, "replay")]
+    made = [
+        post("/api/v1/scans", {"plan": plan, "streams": gates, "mode": mode, "name": "gates"})["id"]
+        for plan, mode in plans
+    ]
+    for scan in made:
+        ended(f"/api/v1/scans/{scan}")
+    job = post("/api/v1/scans/1/publish", {"title": "The harbour, autumn 2026"})["job"]
+    published = ended(f"/api/v1/jobs/{job}")["result"]["published"]
+    return ",".join(map(str, made)), published
 
 
 def _begun_round(driver, base: str) -> str:
