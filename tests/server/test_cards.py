@@ -107,7 +107,8 @@ class TestLevels:
         assert costs["is_met"]
 
     @pytest.mark.parametrize(
-        "query", ["", "min_recall=2", "min_recall=0.5&max_gap=0.1", "max_gap=0.1", "cost_miss=1"]
+        "query",
+        ["", "min_recall=2", "min_recall=0.5&max_gap=0.1", "max_gap=0.1", "cost_miss=1", "min_recall=nan"],
     )
     def test_a_constraint_that_cannot_be_read_is_refused(self, api, small_world, query):
         assert api.get(f"/api/v1/scans/{small_world['scan'].pk}/level?{query}").status_code == 400

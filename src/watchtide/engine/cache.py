@@ -60,17 +60,18 @@ def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None
     except BaseException:
         os.unlink(temporary)
         raise
-    _trim(folder, most_bytes)
+    trim(folder, most_bytes)
 
 
-def _trim(folder: Path, most_bytes: int) -> None:
+def trim(folder: Path, most_bytes: int, *, spared: int = 0) -> None:
+    """Let the oldest used files of a folder go until it is under its cap; so many of the newest stay in any case."""
     files = []
     for path in folder.glob("*.npz"):
         with contextlib.suppress(OSError):
             stat = path.stat()
             files.append((stat.st_mtime, stat.st_size, path))
     total = sum(size for _, size, _ in files)
-    for _, size, path in sorted(files):
+    for _, size, path in sorted(files)[: len(files) - spared]:
         if total <= most_bytes:
             return
         with contextlib.suppress(OSError):

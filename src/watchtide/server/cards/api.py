@@ -1,5 +1,6 @@
 """Scorecards over REST: counted, a level chosen on them, compared, published, and sent out as files."""
 
+import math
 from typing import Any
 
 from django.http import HttpResponse
@@ -252,6 +253,9 @@ class LevelView(APIView):
         given.is_valid(raise_exception=True)
         stated = dict(given.validated_data)
         by = stated.pop("by")
+        for name, amount in stated.items():
+            if not math.isfinite(amount):
+                raise Problem(f"{amount} is no amount", place=name, remedy="give a number")
         try:
             constraint = Constraint(**stated)
         except ValueError as error:

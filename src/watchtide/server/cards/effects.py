@@ -1,5 +1,6 @@
 """What the logbook does to a plan: the standing plan once more with the entries as they are now, and what that changes."""
 
+import hashlib
 from collections.abc import Sequence
 from typing import Any
 
@@ -58,12 +59,13 @@ def start(entries: Sequence[Entry], *, as_known_days: bool, user: Any) -> tuple[
 
 def with_days(plan: PlanText, entries: Sequence[Entry], user: Any) -> PlanText:
     """The plan knowing the days of these entries, under the calendar baseline that can learn from them."""
-    rows = [logbook.as_label(e) for e in entries]
-    zone = "UTC"
+    rows = [logbook.as_label(e) for e in sorted(entries, key=lambda e: (e.start_ns, e.pk))]
     text = label_calendar.to_calendar(labels.as_rows(rows), rows)
-    kept, _ = calendars.keep(DAYS, text.encode(), zone, user)
+    # Named by what is in it: what a version of a plan knows never changes.
+    name = f"{DAYS} {hashlib.sha256(text.encode()).hexdigest()[:8]}"
+    kept, _ = calendars.keep(name, text.encode(), "UTC", user)
     data = plan.as_data()
-    known = [c for c in data["baseline"]["calendars"] if c["file"] != kept.name]
+    known = [c for c in data["baseline"]["calendars"] if not c["file"].startswith(DAYS)]
     data["baseline"]["calendars"] = [*known, {"file": kept.name}]
     if data["baseline"]["kind"] not in ("auto", "harmonic"):
         data["baseline"]["kind"] = "harmonic"

@@ -74,7 +74,9 @@ class Survey:
     def proposed(self) -> list[list[int]]:
         """Places of the open findings that go together and lie in no incident; the largest group first."""
         held = {at for pk, (i, _) in self.incidents.items() if i.state != APART for at in self.places[pk]}
-        free = [at for at, r in enumerate(self.rows) if r["verdict"] is None and at not in held]
+        free = [
+            at for at, r in enumerate(self.rows) if r["verdict"] is None and not r["quiet"] and at not in held
+        ]
         back = {at: k for k, at in enumerate(free)}
         apart = [
             {back[at] for at in self.places[pk] if at in back}

@@ -461,6 +461,6 @@ class QuietsView(APIView):
 class QuietView(APIView):
     @extend_schema(operation_id="end_quiet", responses={204: None})
     def delete(self, request, pk: int) -> Response:
-        """End planned work now."""
+        """End planned work now; what has not begun, or is over, is taken away: it was noted by mistake."""
         services.end_quiet(Quiet.objects.get(pk=pk), time.time_ns(), request.user.get_username())
         return Response(status=204)

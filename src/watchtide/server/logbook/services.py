@@ -336,9 +336,10 @@ def make_quiet(scope: str, start_ns: int, end_ns: int, reason: str, by: str) -> 
 
 
 def end_quiet(row: Quiet, now_ns: int, by: str) -> None:
-    """End planned work now; what has not begun is taken away altogether."""
+    """End planned work now; what has not begun, or is over, is taken away altogether."""
+    runs = row.start_ns <= now_ns < row.end_ns
     with transaction.atomic():
-        row.end_ns, row.ended_by = max(row.start_ns - 1, min(row.end_ns, now_ns)), by
+        row.end_ns, row.ended_by = (now_ns if runs else row.start_ns - 1), by
         row.save(update_fields=["end_ns", "ended_by"])
         _note_quiet(row, "remove", by)
 

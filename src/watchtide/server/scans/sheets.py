@@ -18,7 +18,7 @@ from django.conf import settings
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points, inside_any, touches
 from watchtide.core.windows import ODD
-from watchtide.engine import stages
+from watchtide.engine import cache, stages
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
 from watchtide.server.scans.models import Scan, ScanStream
@@ -101,7 +101,7 @@ def keep(scan: Scan, sheets: Iterable[tuple[int, Sheet]]) -> None:
     except BaseException:
         os.unlink(temporary)
         raise
-    _trim()
+    cache.trim(folder(), int(SHARE * settings.STAGE_CACHE_BYTES), spared=1)
 
 
 def of_scan(
@@ -135,19 +135,3 @@ def _load(scan: Scan) -> dict[int, Sheet] | None:
         part = slice(int(bounds[i]), int(bounds[i + 1]))
         out[pk] = Sheet("", times[part], z[part], (marks[part] & IS_ODD) > 0, (marks[part] & IN_FINDING) > 0)
     return out
-
-
-def _trim() -> None:
-    """The oldest used go when the folder grows over its share."""
-    files = []
-    for path in folder().glob("*.npz"):
-        with contextlib.suppress(OSError):
-            stat = path.stat()
-            files.append((stat.st_mtime, stat.st_size, path))
-    total = sum(size for _, size, _ in files)
-    for _, size, path in sorted(files)[:-1]:
-        if total <= SHARE * settings.STAGE_CACHE_BYTES:
-            return
-        with contextlib.suppress(OSError):
-            path.unlink()
-        total -= size

@@ -81,11 +81,11 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
             <li key={q.id}>
               Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(Date.parse(q.start ?? ""), LOCAL)}{" "}
               to {dayTime(Date.parse(q.end), LOCAL)}, {q.reason} <span className="soft">({q.by})</span>{" "}
-              {Date.parse(q.end) > Date.now() && (
-                <button type="button" className="act" onClick={() => end(q.id)}>
-                  End it now
-                </button>
-              )}
+              <button type="button" className="act" onClick={() => end(q.id)}>
+                {Date.parse(q.start ?? "") <= Date.now() && Date.now() < Date.parse(q.end)
+                  ? "End it now"
+                  : "Take it away"}
+              </button>
             </li>
           ))}
           <li className="soft">
