@@ -727,7 +727,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description End planned work now. */
+        /** @description End planned work now; what has not begun, or is over, is taken away: it was noted by mistake. */
         delete: operations["end_quiet"];
         options?: never;
         head?: never;
