@@ -164,7 +164,7 @@ def test_a_span_drawn_on_a_chart_becomes_an_entry_and_planned_work_is_quiet(page
     page.send("/api/v1/logbook/bulk", {"entries": [entry["id"]], "take_out": True})
     # The same by keyboard: the span in sight.
     page.press("w")
-    page.find("form[aria-label='New entry']").send_keys  # noqa: B018 - it is there
+    page.find("form[aria-label='New entry']")
     page.type(Keys.ESCAPE)
     page.wait(lambda: not page.all("form[aria-label='New entry']"))
     open_before = page.fetch("/api/v1/tide")["open"]

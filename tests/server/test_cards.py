@@ -68,8 +68,8 @@ def test_a_sheet_gives_what_flagging_anew_gives_and_is_made_again_when_lost(api,
     rows = list(scan.streams.select_related("stream", "scan__plan_version").order_by("stream_id"))
     for row, sheet in zip(rows, sheets.of_scan(scan, rows), strict=True):
         anew = sheets.of(scans.rescan(row))
-        for name in ("times", "z", "odd", "in_finding"):
-            assert (getattr(sheet, name) == getattr(anew, name)).all() or name == "z"
+        for name in ("times", "odd", "in_finding"):
+            assert (getattr(sheet, name) == getattr(anew, name)).all()
         assert sheet.z.tobytes() == anew.z.tobytes() and sheet.key == row.stream.key
     kept.unlink()
     Card.objects.all().delete()
@@ -165,7 +165,6 @@ class TestComparison:
         assert one["against"] is None and one["events"]["tp_labels"] == 2
         assert other["events"]["tp_labels"] == 0 and other["against"]["found_by_one_only"] == 2
         assert other["against"]["recall"]["difference"] == pytest.approx(-2 / 3)
-        assert "v1" in other["against"]["recall"]["words"] or "chance" in other["against"]["recall"]["words"]
         # The other way round the difference turns its sign.
         turned = api.get(f"/api/v1/comparison?scans={blunt},{scan}").json()["scans"][1]["against"]
         assert turned["recall"]["difference"] == pytest.approx(2 / 3)
@@ -189,16 +188,14 @@ class TestComparison:
     )
     def test_what_cannot_be_compared_is_refused(self, api, small_world, ask, status):
         scan = small_world["scan"].pk
-        assert api.get(f"/api/v1/comparison?scans={ask.format(scan=scan)}").status_code == (
-            400 if ask == "1" else status
-        )
+        assert api.get(f"/api/v1/comparison?scans={ask.format(scan=scan)}").status_code == status
 
 
 def test_the_trend_has_a_line_for_each_version(api, small_world):
     scan = small_world["scan"]
     other = trial(api, {"flag": {"level": {"sigmas": 40}}})
     rows = api.get(f"/api/v1/plans/{scan.plan_version.plan_id}/trend").json()
-    assert [r["scan"] for r in rows] == [scan.pk, other] or {scan.pk, other} <= {r["scan"] for r in rows}
+    assert [r["scan"] for r in rows] == [scan.pk, other]
     assert all(r["months"] for r in rows)
 
 

@@ -13,7 +13,7 @@ from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.intervals import wilson
 from watchtide.core.scoring.rows import Label
 from watchtide.core.scoring.spans import f_one, ratio
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints
 
 # Blocks of time that take turns at judging a level the others chose.
 BLOCKS = 5
@@ -98,12 +98,8 @@ def tally(
     )  # fmt: skip
 
 
-def choose(t: Tally, constraint: Constraint, by: str) -> tuple[int | None, int]:
-    """(index of the best level that meets the constraint or None, index of the one nearest to meeting it).
-
-    Least recall: the most precise; most false: the most recall, then the most precise; gap: the largest sum of
-    sensitivity and specificity; costs: the cheapest. Ties go to the higher level, which flags less.
-    """
+def weigh(t: Tally, constraint: Constraint, by: str) -> tuple[Bools, Floats, Floats]:
+    """(levels,) each: which levels meet a constraint, how far each is from meeting it, and what each is worth."""
     points = by == "points"
     tp, fp = (t.point_tp, t.point_fp) if points else (t.tp, t.fp)
     hits, misses = (t.point_tp, t.point_fn) if points else (t.hits, t.misses)
@@ -125,6 +121,16 @@ def choose(t: Tally, constraint: Constraint, by: str) -> tuple[int | None, int]:
         assert constraint.cost_miss is not None and constraint.cost_false is not None
         cost = constraint.cost_miss * misses + constraint.cost_false * fp
         meets, distance, worth = np.ones(len(tp), np.bool_), cost, -cost.astype(np.float64)
+    return np.asarray(meets), np.asarray(distance, np.float64), worth
+
+
+def choose(t: Tally, constraint: Constraint, by: str) -> tuple[int | None, int]:
+    """(index of the best level that meets the constraint or None, index of the one nearest to meeting it).
+
+    Least recall: the most precise; most false: the most recall, then the most precise; gap: the largest sum of
+    sensitivity and specificity; costs: the cheapest. Ties go to the higher level, which flags less.
+    """
+    meets, distance, worth = weigh(t, constraint, by)
     nearest = _last_best(-np.nan_to_num(distance, nan=np.inf))
     if not np.any(meets):
         return None, nearest
@@ -194,6 +200,7 @@ def best_level(
         "level": float(LEVELS[at]), "apparent": whole.figures(at, by),
         "cross_validated": _total(validated).figures(0, by) if len(validated) > 1 else None, "block_levels": levels,
         "locked": tally(streams, labels, group, side, setting, locked).figures(at, by) if locked is not None else None,
+        "feasible": LEVELS[weigh(whole, constraint, by)[0]].tolist(),
         "curve": [{"level": float(LEVELS[i]), **whole.figures(i, by)} for i in range(len(LEVELS))],
     }  # fmt: skip
     if len(validated) <= 1:

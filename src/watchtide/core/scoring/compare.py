@@ -7,7 +7,8 @@ import numpy as np
 
 from watchtide.core.scoring import intervals
 from watchtide.core.scoring.card import Scorecard
-from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.scoring.curve import Scored
+from watchtide.core.scoring.rows import Finding, Label, touches
 from watchtide.core.series import Floats, Ints
 
 
@@ -77,14 +78,42 @@ def _draws(
 def shared(one: Sequence[Finding], other: Sequence[Finding]) -> tuple[int, int, int]:
     """How many findings of one overlap a finding of the other on the same stream, and how many of each overlap none."""
 
-    def met(a: Sequence[Finding], b: Sequence[Finding]) -> int:
-        spans: dict[str, list[tuple[int, int]]] = {}
-        for f in b:
-            spans.setdefault(f.series, []).append((f.start, f.end))
-        return sum(any(f.start <= y and x <= f.end for x, y in spans.get(f.series, ())) for f in a)
+    only_one = len(apart(one, other))
+    return len(one) - only_one, only_one, len(apart(other, one))
 
-    both = met(one, other)
-    return both, len(one) - both, len(other) - met(other, one)
+
+def apart(one: Sequence[Finding], other: Sequence[Finding]) -> list[Finding]:
+    """The findings of one that overlap none of the other on the same stream."""
+    spans: dict[str, list[tuple[int, int]]] = {}
+    for f in other:
+        spans.setdefault(f.series, []).append((f.start, f.end))
+    return [f for f in one if not touches(f.start, f.end, spans.get(f.series, ()))]
+
+
+def moved(
+    expected: Floats, spread: Floats, after: Floats, spread_after: Floats
+) -> tuple[float | None, float | None]:
+    """(median of how far the expectation moved, in the old spread; median of new over old spread); None without a value.
+
+    All (n,), of the same samples.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        both = np.abs(after - expected) / spread, spread_after / spread
+    far, wide = (float(np.nanmedian(x)) if np.isfinite(x).any() else None for x in both)
+    return far, wide
+
+
+def judged_by_all(scans: Sequence[Sequence[Scored]]) -> tuple[int, int] | None:
+    """The closed span in ns that every one of some scans judged; None where one judged nothing, or there is none."""
+    begin, end = -(2**62), 2**62
+    for own in scans:
+        seen = [s.times[~np.isnan(s.z)] for s in own]
+        times = [t for t in seen if len(t)]
+        if not times:
+            return None
+        begin = max(begin, min(int(t[0]) for t in times))
+        end = min(end, max(int(t[-1]) for t in times))
+    return (begin, end) if begin < end else None
 
 
 def _words(name: str, entry: dict[str, Any], names: tuple[str, str]) -> str:

@@ -443,7 +443,7 @@ class PublishedFileView(APIView):
         row = Published.objects.get(pk=pk)
         copies = {
             "findings.csv": lambda: (publishing.findings_csv(row), "text/csv; charset=utf-8"),
-            "labels.json": lambda: (publishing.gzip.decompress(bytes(row.labels)), "application/json"),
+            "labels.json": lambda: (publishing.labels_json(row), "application/json"),
             "points.parquet": lambda: (publishing.points_parquet(row), "application/vnd.apache.parquet"),
             "plan.yaml": lambda: (row.plan_text.encode(), "application/yaml"),
         }

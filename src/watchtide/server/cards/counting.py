@@ -17,7 +17,7 @@ from watchtide.core.scoring import breakdown, choice, compare
 from watchtide.core.scoring.card import WEEK_S, Scorecard, Setting
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import LEVELS, Curve
-from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.scoring.rows import Coverage, Finding, Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import stages
 from watchtide.engine.run import Cancelled
@@ -31,6 +31,7 @@ from watchtide.server.scans import services as scans
 from watchtide.server.scans import sheets
 from watchtide.server.scans.models import Card, Scan, ScanStream
 from watchtide.server.scans.sheets import Sheet
+from watchtide.tables import clock
 
 Progress = Callable[[int, int], None]
 # More samples than this are counted by a job: in a request it would take longer than a second.
@@ -49,6 +50,11 @@ class Selection:
     family: str = ""
     begin_ns: int | None = None
     end_ns: int | None = None
+
+    @classmethod
+    def of(cls, given: dict[str, Any]) -> "Selection":
+        """A selection that was kept as JSON."""
+        return cls(**{**given, "streams": tuple(given["streams"])})
 
     @property
     def key(self) -> str:
@@ -94,7 +100,8 @@ def kept(scan: Scan, key: str) -> dict[str, Any] | None:
 
 def keep(scan: Scan, key: str, version: int, content: dict[str, Any]) -> dict[str, Any]:
     """Keep what was counted; what an older logbook gave goes, except the last whole card, which lists show."""
-    Card.objects.filter(scan=scan, logbook_version__lt=version).exclude(selection="" if key else "-").delete()
+    older = Card.objects.filter(scan=scan, logbook_version__lt=version)
+    (older.exclude(selection="") if key else older).delete()
     Card.objects.update_or_create(
         scan=scan, logbook_version=version, selection=key, defaults={"content": content}
     )
@@ -107,7 +114,7 @@ def card_of(scan: Scan, selection: Selection, progress: Progress | None = None) 
     if found is not None:
         return found
     version = logbook.version()
-    return keep(scan, selection.key, version, compute(scan, selection, progress))
+    return keep(scan, selection.key, version, content_of(counted(scan, selection, progress)))
 
 
 def pending(scan: Scan, selection: Selection, user: Any = None) -> Job | None:
@@ -128,17 +135,21 @@ def pending(scan: Scan, selection: Selection, user: Any = None) -> Job | None:
 @jobs.handles("scorecard", lane="interactive")
 def count(lease: jobs.Lease) -> dict[str, Any]:
     """Count a scan, or a part of it."""
-    given = lease.arguments["selection"]
-    selection = Selection(**{**given, "streams": tuple(given["streams"])})
+    scan = Scan.objects.select_related("plan_version").get(pk=lease.arguments["scan"])
+    card_of(scan, Selection.of(lease.arguments["selection"]), progress_of(lease))
+    jobs.tell("scorecard", lease.arguments["scan"])
+    return {"scan": lease.arguments["scan"]}
+
+
+def progress_of(lease: jobs.Lease) -> Progress:
+    """Tells a job how far it is, and stops it where somebody asked for that."""
 
     def progress(done: int, total: int) -> None:
         lease.progress(done, total)
         if lease.is_cancelled():
             raise Cancelled
 
-    card_of(Scan.objects.select_related("plan_version").get(pk=lease.arguments["scan"]), selection, progress)
-    jobs.tell("scorecard", lease.arguments["scan"])
-    return {"scan": lease.arguments["scan"]}
+    return progress
 
 
 @dataclass(frozen=True)
@@ -174,14 +185,13 @@ def counted(scan: Scan, selection: Selection, progress: Progress | None = None) 
 
 def covering(labels: Sequence[Label], streams: Sequence[str]) -> list[Label]:
     """The labels that say something of at least one of the streams."""
-    scopes = {scope: any(keys.covers(scope, s) for s in streams) for scope in {x.series for x in labels}}
-    return [x for x in labels if scopes[x.series]]
+    known = Coverage(labels).covered(streams)
+    return [x for i, x in enumerate(labels) if i in known]
 
 
-def compute(scan: Scan, selection: Selection, progress: Progress | None = None) -> dict[str, Any]:
+def content_of(c: Counted) -> dict[str, Any]:
     """Figures, curve, every breakdown, and what was missed and false."""
-    c = counted(scan, selection, progress)
-    lines = scans.curve_of(scan, [s.scored for s in c.sheets], c.findings, c.labels, c.setting)
+    lines = scans.curve_of(c.scan, [s.scored for s in c.sheets], c.findings, c.labels, c.setting)
     zones = [r.stream.zone for r in c.rows]
     zone = ZoneInfo(max(set(zones), key=zones.count))
     step = c.setting.step_ns
@@ -272,8 +282,6 @@ def missed_row(label: Label, id_of: dict[str, int], title_of: dict[str, str]) ->
 
 def locked_span(rows: Sequence[ScanStream]) -> tuple[int, int] | None:
     """The span that a scan's plan locked away, in ns; of shares, from the first stream's to the last one's."""
-    from watchtide.tables import clock
-
     stated = [r.resolved.get("split", {}).get("locked") for r in rows]
     ends = [tuple(clock.parse_one(x, "UTC") for x in span) for span in stated if span]
     return (min(a for a, _ in ends), max(b for _, b in ends)) if ends else None
@@ -331,20 +339,8 @@ def best_level(scan: Scan, selection: Selection, constraint: choice.Constraint, 
         raise Problem(
             str(error).replace("--by points", "samples"), place="constraint", remedy="state another"
         ) from error
-    rows_met = [_meets(point, constraint) for point in told.pop("curve")]
-    told["feasible"] = [float(level) for level, meets in zip(LEVELS, rows_met, strict=True) if meets]
+    del told["curve"]
     return keep(scan, key, version, json.loads(json.dumps(told)))
-
-
-def _meets(point: dict[str, Any], c: choice.Constraint) -> bool:
-    if c.min_recall is not None:
-        return point["recall"] is not None and point["recall"] >= c.min_recall
-    if c.max_false_per_week is not None:
-        return point["false_per_week"] is not None and point["false_per_week"] <= c.max_false_per_week
-    if c.max_gap is not None:
-        both = point["recall"], point.get("specificity")
-        return None not in both and abs(both[0] - both[1]) <= c.max_gap
-    return True
 
 
 def adopt_level(scan: Scan, level: float, user: Any) -> Scan:
@@ -397,7 +393,12 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
     quiet = sheets.Quieting()
     held = [[quiet.sheet(x) for x in sheets.of_scan(s, rows_of(s, part))] for s in found]
-    span = _judged_by_all(held, setting_of(found[0], part).span)
+    span = compare.judged_by_all([[x.scored for x in own] for own in held])
+    stated = setting_of(found[0], part).span
+    if span is not None and stated is not None:
+        span = max(span[0], stated[0]), min(span[1], stated[1])
+    if span is None or span[0] >= span[1]:
+        raise Problem("these scans judged no common span", remedy="compare scans that reach as far", code=409)
     key_of = {r.stream_id: r.stream.key for r in rows}
     cards, shown = [], []
     for scan, own in zip(found, held, strict=True):
@@ -435,23 +436,6 @@ def _names(one: dict[str, Any], other: dict[str, Any]) -> tuple[str, str]:
     if one["mode"] != other["mode"]:
         return words[one["mode"]], words[other["mode"]]
     return f"scan {one['scan']}", f"scan {other['scan']}"
-
-
-def _judged_by_all(held: Sequence[Sequence[Sheet]], stated: tuple[int, int] | None) -> tuple[int, int]:
-    begin, end = stated or (-(2**62), 2**62)
-    for own in held:
-        firsts, lasts = [], []
-        for s in own:
-            seen = np.flatnonzero(~np.isnan(s.z))
-            if len(seen):
-                firsts.append(int(s.times[seen[0]]))
-                lasts.append(int(s.times[seen[-1]]))
-        if not firsts:
-            raise Problem("one of the scans judged no sample", remedy="compare others", code=409)
-        begin, end = max(begin, min(firsts)), min(end, max(lasts))
-    if begin >= end:
-        raise Problem("these scans judged no common span", remedy="compare scans that reach as far", code=409)
-    return begin, end
 
 
 def trend(plan_id: int) -> list[dict[str, Any]]:

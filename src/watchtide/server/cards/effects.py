@@ -8,6 +8,7 @@ import numpy as np
 
 from watchtide.core import keys
 from watchtide.core.scoring import compare
+from watchtide.core.scoring.rows import Finding
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump
 from watchtide.server.cards import counting
@@ -94,16 +95,12 @@ def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:
     a, b = scans.base_of(one), scans.base_of(other)
     found = [scans.findings_of(r.scan, {r.stream_id: r.stream.key}) for r in (one, other)]
     moved = band = None
-    if len(a.series) == len(b.series):
-        with np.errstate(invalid="ignore", divide="ignore"):
-            shift = np.abs(b.expected - a.expected) / a.spread
-            width = b.spread / a.spread
-        moved, band = (float(np.nanmedian(x)) if np.isfinite(x).any() else None for x in (shift, width))
-    spans = [[(f.start, f.end) for f in own] for own in found]
-    both, _, _ = compare.shared(found[0], found[1])
+    if np.array_equal(a.series.times, b.series.times):
+        moved, band = compare.moved(a.expected, a.spread, b.expected, b.spread)
+    gone, new = compare.apart(found[0], found[1]), compare.apart(found[1], found[0])
 
-    def alone(own: Sequence[tuple[int, int]], others: Sequence[tuple[int, int]]) -> list[list[float]]:
-        return [[x / scans.MS, y / scans.MS] for x, y in own if not any(x <= d and c <= y for c, d in others)]
+    def spans(findings: Sequence[Finding]) -> list[list[float]]:
+        return [[f.start / scans.MS, f.end / scans.MS] for f in findings]
 
     return {
         "stream": one.stream_id,
@@ -112,7 +109,7 @@ def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:
         "band": band,
         "left_out_before": len(one.left_out),
         "left_out_after": len(other.left_out),
-        "kept": both,
-        "gone": alone(spans[0], spans[1]),
-        "new": alone(spans[1], spans[0]),
+        "kept": len(found[0]) - len(gone),
+        "gone": spans(gone),
+        "new": spans(new),
     }

@@ -1,6 +1,7 @@
 """Freezing scorecards, and telling what has changed since."""
 
 import gzip
+import hashlib
 import io
 import json
 from collections.abc import Sequence
@@ -12,7 +13,6 @@ import pyarrow as pa
 from django.db.models import Max
 
 from watchtide.core.scoring.rows import Label, Points
-from watchtide.engine.run import Cancelled
 from watchtide.server.cards import counting
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published, PublishedStream
@@ -45,15 +45,9 @@ def publish(lease: jobs.Lease) -> dict[str, Any]:
             code=409,
         )
     scan = Scan.objects.select_related("plan_version__plan").get(pk=given["scan"])
-    selection = selection_of(given["selection"])
-
-    def progress(done: int, total: int) -> None:
-        lease.progress(done, total)
-        if lease.is_cancelled():
-            raise Cancelled
-
-    c = counting.counted(scan, selection, progress)
-    content = counting.card_of(scan, selection)
+    # One count for figures and copies, so that the copies give these figures again.
+    c = counting.counted(scan, Selection.of(given["selection"]), counting.progress_of(lease))
+    content = counting.content_of(c)
     with lease.write():
         row = Published.objects.create(
             title=given["title"], scan=scan, plan_name=scan.plan_version.plan.name, plan_number=scan.plan_version.number,
@@ -69,10 +63,6 @@ def publish(lease: jobs.Lease) -> dict[str, Any]:
             )  # fmt: skip
     jobs.tell("published", row.pk)
     return {"published": row.pk}
-
-
-def selection_of(given: dict[str, Any]) -> Selection:
-    return Selection(**{**given, "streams": tuple(given["streams"])})
 
 
 def pack(p: Points) -> bytes:
@@ -95,7 +85,11 @@ def findings_csv(row: Published) -> bytes:
 
 
 def frozen_labels(row: Published) -> list[Label]:
-    return labels.read_labels(gzip.decompress(bytes(row.labels)), "labels.json")
+    return labels.read_labels(labels_json(row), "labels.json")
+
+
+def labels_json(row: Published) -> bytes:
+    return gzip.decompress(bytes(row.labels))
 
 
 def points_parquet(row: Published) -> bytes:
@@ -122,7 +116,6 @@ def staleness(row: Published) -> dict[str, Any]:
     Entries that were changed count once as gone and once as new.
     """
     frozen = frozen_labels(row)
-    selection = selection_of(row.selection)
     keys_of = list(row.streams.values_list("key", flat=True))
     now = counting.covering(logbook.labels(), keys_of) if logbook.version() != row.logbook_version else frozen
     before, after = _counts(frozen), _counts(now)
@@ -140,7 +133,7 @@ def staleness(row: Published) -> dict[str, Any]:
     changed = bool(told["entries_new"] or told["entries_gone"] or told["quiet_changed"])
     told["is_stale"] = changed or bool(newer)
     if changed and row.scan is not None:
-        told["figures"] = counting.card_of(row.scan, selection)["figures"]
+        told["figures"] = counting.card_of(row.scan, Selection.of(row.selection))["figures"]
     return told
 
 
@@ -171,7 +164,7 @@ def head_of(row: Published) -> dict[str, Any]:
 
 
 def data_digest(digests: Sequence[str]) -> str:
-    return counting.hashlib.sha256("".join(digests).encode()).hexdigest()
+    return hashlib.sha256("".join(digests).encode()).hexdigest()
 
 
 def as_json(content: dict[str, Any]) -> str:

@@ -319,16 +319,8 @@ def stream_curve(row: ScanStream) -> dict[str, Any]:
 def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
     """Two scans of one stream over what both of them judged: figures, agreement, paired intervals."""
     one, two = services.rescan(row), services.rescan(other)
-    spans = []
-    for s in (one, two):
-        seen = np.flatnonzero(~np.isnan(s.z))
-        if not len(seen):
-            raise Problem(
-                "one of the two judged no sample", remedy="compare scans that reach as far", code=409
-            )
-        spans.append((int(s.base.series.times[seen[0]]), int(s.base.series.times[seen[-1]])))
-    span = max(a for a, _ in spans), min(b for _, b in spans)
-    if span[0] >= span[1]:
+    span = compare.judged_by_all([[sheets.of(s).scored] for s in (one, two)])
+    if span is None:
         raise Problem("the two judged no common span", remedy="compare scans that reach as far", code=409)
     labels = [x for x in logbook.labels() if keys.covers(x.series, one.base.key)]
     quiet = sheets.Quieting()

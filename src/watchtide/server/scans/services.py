@@ -27,6 +27,7 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people.models import Person
 from watchtide.server.problems import Problem
+from watchtide.server.scans import standing
 from watchtide.server.scans.models import Finding, Plan, PlanVersion, Scan, ScanStream, Standing
 from watchtide.server.streams import calendars, store
 from watchtide.server.streams.models import Calendar, Stream
@@ -376,8 +377,6 @@ def _finite(value: float | None) -> float | None:
 
 def verdicts(findings: Sequence[Finding], key_of: dict[int, str]) -> dict[int, Any]:
     """The entry whose verdict each finding takes: one that covers its peak, else half of its span."""
-    from watchtide.server.scans import standing
-
     if not findings:
         return {}
     entries = standing.Entries((min(f.start_ns for f in findings), max(f.end_ns for f in findings)))

@@ -117,7 +117,7 @@ def of_scan(
             if progress is not None:
                 progress(i + 1, len(every))
         keep(scan, known.items())
-    return [Sheet(r.stream.key, s.times, s.z, s.odd, s.in_finding) for r in rows if (s := known[r.stream_id])]
+    return [replace(known[r.stream_id], key=r.stream.key) for r in rows]
 
 
 def _load(scan: Scan) -> dict[int, Sheet] | None:

@@ -3,6 +3,7 @@
 What a scan found does not change; it is read once a process. Verdicts are worked out anew when the logbook changes.
 """
 
+import threading
 from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -21,7 +22,10 @@ FIELDS = (
     "pk", "stream_id", "scan_id", "start_ns", "end_ns", "kind", "direction", "score", "peak_ns", "peak_value", "expected",
     "points", "size", "confidence", "raised_ns",
 )  # fmt: skip
+MS = 1_000_000
 MOST_KEPT = 8
+# Requests are answered in several threads.
+_lock = threading.Lock()
 _latest: list[Any] = []
 _columns: OrderedDict[int, tuple[Any, "Columns"]] = OrderedDict()
 
@@ -39,10 +43,11 @@ class Columns:
 
 def of_scan(scan: int, mark: Any) -> Columns:
     """What a scan found, by stream and start; mark : changes when its findings do."""
-    known = _columns.get(scan)
-    if known is not None and known[0] == mark:
-        _columns.move_to_end(scan)
-        return known[1]
+    with _lock:
+        known = _columns.get(scan)
+        if known is not None and known[0] == mark:
+            _columns.move_to_end(scan)
+            return known[1]
     rows = list(
         Finding.objects.filter(scan_id=scan).order_by("stream_id", "start_ns", "pk").values_list(*FIELDS)
     )
@@ -51,9 +56,10 @@ def of_scan(scan: int, mark: Any) -> Columns:
     peak = [s if p is None else p for s, p in zip(named["start_ns"], named["peak_ns"], strict=True)]
     arrays = (np.array(x, np.int64) for x in (named["stream_id"], named["start_ns"], named["end_ns"], peak))
     columns = Columns(lists, *arrays)
-    _columns[scan] = mark, columns
-    while len(_columns) > MOST_KEPT:
-        _columns.popitem(last=False)
+    with _lock:
+        _columns[scan] = mark, columns
+        while len(_columns) > MOST_KEPT:
+            _columns.popitem(last=False)
     return columns
 
 
@@ -64,16 +70,16 @@ class Entries:
         found = logbook.live().exclude(verdict="reviewed")
         if span is not None:
             found = found.filter(start_ns__lte=span[1], end_ns__gte=span[0])
-        by_scope: dict[str, list[tuple[int, int, int, str]]] = {}
+        by_scope: dict[frozenset[tuple[str, str]], list[tuple[int, int, int, str]]] = {}
         for scope, *row in found.order_by("pk").values_list("scope", "pk", "start_ns", "end_ns", "verdict"):
-            by_scope.setdefault(scope, []).append(tuple(row))
+            by_scope.setdefault(keys.pairs_of(scope), []).append(tuple(row))
         self._by_scope = by_scope
         self._known: dict[str, tuple[Any, ...]] = {}
 
     def covering(self, key: str) -> tuple[Any, Any, Any, Any]:
         """(numbers, starts, ends, precedences) of the entries that cover a stream, in the order they were made."""
         if key not in self._known:
-            rows = sorted(r for scope, own in self._by_scope.items() if keys.covers(scope, key) for r in own)
+            rows = sorted(r for own in keys.covering(self._by_scope, key) for r in own)
             pk, start, end = (np.array([r[i] for r in rows], np.int64) for i in range(3))
             rank = np.array([verdicts.PRECEDENCE[r[3]] for r in rows], np.int64)
             self._known[key] = pk, start, end, rank
@@ -122,8 +128,9 @@ def rows(stream: int | None = None) -> list[dict[str, Any]]:
     )
     named = [(s.pk, s.key, s.metric, s.title, s.unit, s.zone) for s in streams.values()]
     state = (logbook.version(), sorted(standing), mark, held, named)
-    if stream is None and _latest and _latest[0] == state:
-        return _latest[1]
+    with _lock:
+        if stream is None and _latest and _latest[0] == state:
+            return _latest[1]
     entries = Entries()
     spans = logbook.quiet_spans()
     out: list[dict[str, Any]] = []
@@ -147,11 +154,9 @@ def rows(stream: int | None = None) -> list[dict[str, Any]]:
             out += [row(values, shared, held.get(values[0], "")) for values in told]
     out.sort(key=lambda r: (-(r["score"] or 0), r["start"], r["id"]))
     if stream is None:
-        _latest[:] = state, out
+        with _lock:
+            _latest[:] = state, out
     return out
-
-
-MS = 1_000_000
 
 
 def row(values: tuple[Any, ...], shared: dict[str, Any], taken_by: str) -> dict[str, Any]:
