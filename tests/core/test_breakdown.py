@@ -5,7 +5,7 @@ import pytest
 from scipy.stats import poisson
 
 from watchtide.core.grouping import Group
-from watchtide.core.scoring import breakdown
+from watchtide.core.scoring import breakdown, compare
 from watchtide.core.scoring.card import WEEK_S, Setting, score
 from watchtide.core.scoring.curve import Scored, curve
 from watchtide.core.scoring.rows import Finding, Label, Points
@@ -114,3 +114,34 @@ def test_calibration_by_hand(card):
 def test_calibration_without_promises_says_nothing(card):
     lines = curve([Scored(A, np.arange(5) * H, np.ones(5))], card[1], group=Group())
     assert breakdown.calibration(card[0], [], lines, H)["promised"] is None
+
+
+def test_streams_of_different_cadence_count_their_own_time():
+    """An hourly stream beside one of ten minutes, a week each: the scan's finest step is not everybody's."""
+    week = 7 * 24 * H
+    times = {A: np.arange(0, week, H), B: np.arange(0, week, H // 6)}
+    points = {s: Points(t, np.ones(len(t)), np.zeros(len(t), bool)) for s, t in times.items()}
+    setting = Setting(step_ns=H // 6)
+    card = score([found(A, 5, 6)], [], points, setting)
+    assert card.figures["false_per_week"]["stream_weeks"] == pytest.approx(2)
+    assert card.figures["false_per_week"]["per_stream"] == pytest.approx(0.5)
+    assert card.observed.judged_seconds(setting.step_ns) == pytest.approx(2 * WEEK_S)
+    lines = curve(
+        [Scored(s, t, np.ones(len(t))) for s, t in times.items()], [], group=Group(), setting=setting
+    )
+    assert lines.stream_weeks == pytest.approx(2)
+
+
+def test_what_stands_apart_what_moved_and_what_all_judged():
+    one, other = [found(A, 1, 3), found(A, 10, 11)], [found(A, 3, 4), found(B, 10, 11)]
+    assert compare.apart(one, other) == [one[1]] and compare.apart(other, one) == [other[1]]
+    expected, spread = np.array([1.0, 2.0, np.nan]), np.array([0.5, 0.5, 0.5])
+    assert compare.moved(expected, spread, expected + 1, spread * 3) == (2.0, 3.0)
+    nothing = np.full(3, np.nan)
+    assert compare.moved(nothing, nothing, nothing, nothing) == (None, None)
+    times = np.arange(6) * H
+    z = np.array([np.nan, 1, 1, 1, 1, np.nan])
+    early, late = Scored(A, times, z), Scored(A, times + 2 * H, z)
+    assert compare.judged_by_all([[early], [late]]) == (3 * H, 4 * H)
+    assert compare.judged_by_all([[early], [Scored(A, times, z * np.nan)]]) is None
+    assert compare.judged_by_all([[early], [Scored(A, times + 9 * H, z)]]) is None

@@ -259,13 +259,23 @@ class Observed:
         return sum(self.seconds_of(series, step_ns) for series in self.spans)
 
     def seconds_of(self, series: str, step_ns: int | None) -> float:
-        """Seconds of observed time of one stream; 0 for one that is not scored."""
+        """Seconds of observed time of one stream, by its own cadence; 0 for one that is not scored.
+
+        step_ns : of streams too short to have a cadence of their own.
+        """
         if self.points is None:
             return sum(b - a for a, b in self.spans.get(series, [])) / SECOND_NS
         if series not in self.masks:
             return 0.0
-        samples = int(self.masks[series].sum())
-        return samples * (step_ns or median_step(self.points[series].times)) / SECOND_NS
+        step = median_step(self.points[series].times) or step_ns or 0
+        return int(self.masks[series].sum()) * step / SECOND_NS
+
+    def judged_seconds(self, step_ns: int | None) -> float:
+        """Stream-seconds with a score, looked through or not."""
+        if self.points is None:
+            return self.seconds(step_ns)
+        steps = ((p, median_step(p.times) or step_ns or 0) for p in self.points.values())
+        return sum(int(p.observed.sum()) * step for p, step in steps) / SECOND_NS
 
     def touches(self, f: Finding) -> bool:
         """Whether a finding overlaps observed time; told once for each, as several figures ask."""

@@ -9,7 +9,6 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-import numpy as np
 from django.db.models import Sum
 
 from watchtide.core import keys
@@ -205,7 +204,6 @@ def content_of(c: Counted) -> dict[str, Any]:
     calibration = breakdown.calibration(c.card, promises, _telling(c, promises, lines), step)
     if calibration["levels"] is not None:
         calibration["levels"] |= {k: scans.plain(calibration["levels"][k]) for k in ("promised", "seen")}
-    judged = sum(int(np.sum(~np.isnan(s.z))) for s in c.sheets) * (step or 0) / SECOND_NS
     return {
         "figures": c.card.figures,
         "curve": scans.curve_data(lines),
@@ -213,7 +211,7 @@ def content_of(c: Counted) -> dict[str, Any]:
         "false": false_rows(c.card, id_of, title_of)[:MOST_ROWS],
         "labels": len(c.labels),
         "zone": str(zone),
-        "judged_weeks": judged / WEEK_S,
+        "judged_weeks": c.card.observed.judged_seconds(step) / WEEK_S,
         "by_stream": [
             {"stream": id_of[key], "name": title_of[key], **row}
             for key, row in breakdown.by_stream(c.card, c.labels, step).items()
