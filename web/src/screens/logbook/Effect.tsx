@@ -3,12 +3,12 @@ import { Link, useSearchParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { ENDED } from "../../parts/jobs";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import type { Events } from "../scorecard/figures";
 import "./logbook.css";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
-const ENDED = ["done", "failed", "cancelled"];
 
 /** What entries of the logbook change: expectation, band and findings before and after, stream by stream. */
 export default function Effect() {

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, get, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { ENDED, useJob } from "../../parts/jobs";
 import { plural, ratio, spanWords } from "../../parts/words";
 import { CardBody } from "./CardBody";
 import { type Events, type Figures, fetchCard, isCounting, type Part, partOf, partQuery } from "./figures";
@@ -12,7 +13,6 @@ import type { Marked } from "./PrecisionRecall";
 import "./scorecard.css";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
-const ENDED = ["done", "failed", "cancelled"];
 
 /** How a scan fares against the logbook as it is now. */
 export default function Scorecard() {
@@ -38,16 +38,7 @@ export default function Scorecard() {
 
 /** A job counts: how far it is. */
 function Counting({ job, onDone }: { job: number; onDone: () => void }) {
-  const row = useQuery({
-    queryKey: ["job", job],
-    queryFn: async () => {
-      const found = await get(api.GET("/api/v1/jobs/{id}", { params: { path: { id: job } } }));
-      if (found.state === "done") onDone();
-      return found;
-    },
-    refetchInterval: (q) => (q.state.data && ENDED.includes(q.state.data.state) ? false : 400),
-  });
-  const d = row.data;
+  const d = useJob(job, onDone);
   if (d && (d.state === "failed" || d.state === "cancelled"))
     return (
       <p className="padded" role="alert">
@@ -255,16 +246,9 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
   const [title, setTitle] = useState<string | null>(null);
   const [job, setJob] = useState<number | null>(null);
   const [error, setError] = useState<unknown>(null);
-  const running = useQuery({
-    queryKey: ["job", job],
-    enabled: job !== null,
-    queryFn: async () => {
-      const found = await get(api.GET("/api/v1/jobs/{id}", { params: { path: { id: job ?? 0 } } }));
-      if (found.state === "done") navigate(`/published/${(found.result as { published: number }).published}`);
-      return found;
-    },
-    refetchInterval: (q) => (q.state.data && ENDED.includes(q.state.data.state) ? false : 400),
-  });
+  const running = useJob(job, (done) =>
+    navigate(`/published/${(done.result as { published: number }).published}`),
+  );
   const publish = async () => {
     setError(null);
     try {
@@ -280,7 +264,7 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
     }
   };
   const file = (kind: string) => `/api/v1/scans/${scan.id}/scorecard.${kind}${partQuery(part)}`;
-  const state = running.data?.state;
+  const state = running?.state;
   return (
     <>
       {title !== null && (
@@ -308,7 +292,7 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
           <span className="soft small">
             A copy of its findings, labels and scores is kept with it; it does not change any more.
           </span>
-          {state === "failed" && <p role="alert">{running.data?.message}</p>}
+          {state === "failed" && <p role="alert">{running?.message}</p>}
           {error !== null && <Trouble error={error} />}
         </form>
       )}

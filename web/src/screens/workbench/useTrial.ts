@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, get, Problem, type Scan } from "../../api/client";
+import { ENDED } from "../../parts/jobs";
 import type { PlanData } from "./plan";
 
 export interface Trial {
@@ -12,8 +13,6 @@ export interface Trial {
   problem: unknown;
   forget: () => void;
 }
-
-const ENDED = ["done", "failed", "cancelled"];
 
 /** One scan at a time as a job: its progress, what went wrong, and a call when it is through. */
 export function useTrial(onDone: (scan: Scan) => void): Trial {
