@@ -12,6 +12,8 @@ from watchtide.core.series import SECOND_NS, Floats
 DAY_NS = 86_400 * SECOND_NS
 WEEK_NS = 7 * DAY_NS
 LEAST_STRENGTH = 0.3
+# Of cycles left out a season explains less than it is strong, since its means are noisy; chance explains nothing.
+LEAST_UNSEEN = 0.15
 # Three cycles: two to learn a shape from and one to check it on.
 LEAST_CYCLES = 3
 
@@ -29,10 +31,9 @@ def detect(y: Floats, step_ns: int, *, most: int = 3) -> list[Season]:
     """Seasons of an even grid, strongest first; empty where there is none.
 
     y : (n,) values on the local-time grid, NaN for missing.
-    A candidate (day, week, peaks of the periodogram) is kept where slot means learnt from every
-    other block of cycles explain at least 0.3 of the variance of the cycles left out, on top of the
-    shorter seasons kept before it: strength = 1 - var(remainder) / var(season + remainder), out of
-    sample, so that a season of pure chance scores 0. O(n log n) a candidate.
+    A candidate (day, week, peaks of the periodogram) is kept where its strength in one joint fit with those kept
+    before it, `joint_strengths`, is at least 0.3, and slot means learnt from every other cycle explain some of the
+    cycles left out. O(n log n) a candidate.
     """
     seen = ~np.isnan(y)
     n = len(y)
@@ -41,21 +42,96 @@ def detect(y: Floats, step_ns: int, *, most: int = 3) -> list[Season]:
     x = _flatten(y)
     if mad_sigma(x) == 0 and np.nanstd(x) == 0:
         return []
-    found: list[tuple[float, float]] = []
-    rest = x
     alone = {p: strength_of(x, p) for p in _candidates(x, step_ns)}
-    kept = [p for p in sorted(alone) if not _is_overtone(p, alone)]
-    for period in kept:
-        if any(abs(period - other) < 0.02 * other for other, _ in found):
-            continue
-        strength = strength_of(rest, period)
-        if strength < LEAST_STRENGTH:
-            continue
-        found.append((period, strength))
-        rest = rest - _slot_means(rest, period, np.ones(n, np.bool_))
+    left = [p for p in sorted(alone) if not _is_overtone(p, alone)]
+    kept: list[float] = []
+    # A longer season may drown a shorter one until it is taken out itself: those left behind are asked once more.
+    for is_again in (False, True):
+        for period in [p for p in left if p not in kept]:
+            is_part = is_again and period * step_ns != DAY_NS and _divides_any(period, kept)
+            if not is_part and not _is_near(period, kept) and _adds(x, kept, period):
+                kept = sorted([*kept, period])
+    strengths = joint_strengths(x, kept)
+    while kept and min(strengths) < LEAST_STRENGTH:
+        del kept[int(np.argmin(strengths))]
+        strengths = joint_strengths(x, kept)
     step_s = step_ns / SECOND_NS
-    seasons = [Season(p, p * step_s, s) for p, s in found]
+    seasons = [Season(p, p * step_s, float(s)) for p, s in zip(kept, strengths, strict=True)]
     return sorted(seasons, key=lambda s: -s.strength)[:most]
+
+
+def _is_near(period: float, others: Sequence[float]) -> bool:
+    return any(abs(period - other) < 0.02 * other for other in others)
+
+
+def _divides_any(period: float, others: Sequence[float]) -> bool:
+    """Whether a season is a whole part of another: one more harmonic of it, unless it is a day."""
+    return any(other > period and abs(other / period - round(other / period)) < 0.03 for other in others)
+
+
+def _adds(x: Floats, kept: Sequence[float], period: float) -> bool:
+    """Whether a season explains enough of what the others kept leave, and says so of cycles it has not seen."""
+    periods = sorted([*kept, period])
+    own = periods.index(period)
+    others = np.delete(joint_seasons(x, periods), own, axis=0).sum(axis=0)
+    if strength_of(x - others, period) < LEAST_UNSEEN:
+        return False
+    return joint_strengths(x, periods)[own] >= LEAST_STRENGTH
+
+
+def strengths(y: Floats, periods: Sequence[float]) -> list[float]:
+    """Strength of each of these seasons (in samples, any order) in y (n,), NaN for missing; 0 where nothing is observed."""
+    if np.sum(~np.isnan(y)) < 3:
+        return [0.0] * len(periods)
+    order = sorted(range(len(periods)), key=lambda i: periods[i])
+    found = dict(zip(order, joint_strengths(_flatten(y), [periods[i] for i in order]), strict=True))
+    return [found[i] for i in range(len(periods))]
+
+
+def joint_seasons(x: Floats, periods: Sequence[float]) -> Floats:
+    """(k, n) slot means of seasons fitted together, shorter ones first: a longer one is what it adds to them.
+
+    x : (n,), NaN for missing; periods : in samples, ascending.
+    """
+    rows = np.zeros((len(periods), len(x)))
+    everything = np.ones(len(x), np.bool_)
+    for _ in range(2 if len(periods) > 1 else 1):
+        for i, period in enumerate(periods):
+            rest = x - rows.sum(axis=0) + rows[i]
+            rows[i] = np.nan_to_num(_slot_means(rest, period, everything))
+    return rows
+
+
+def joint_strengths(x: Floats, periods: Sequence[float]) -> list[float]:
+    """Strength of each of several seasons beside one common remainder: 1 - var(remainder) / var(season + remainder).
+
+    x : (n,), NaN for missing; periods : in samples, ascending. Each variance is over the samples less the means fitted for it, so that a
+    season of pure chance has 0 and not one over its number of cycles. Between 0 and 1.
+    """
+    if not len(periods):
+        return []
+    rows = joint_seasons(x, periods)
+    remainder = x - rows.sum(axis=0)
+    seen = int(np.sum(~np.isnan(x)))
+    fitted = _means_fitted(periods)
+    noise = float(np.nansum((remainder - np.nanmean(remainder)) ** 2)) / max(seen - sum(fitted), 1)
+    out = []
+    for row, own in zip(rows, fitted, strict=True):
+        both = row + remainder
+        spread = float(np.nansum((both - np.nanmean(both)) ** 2)) / max(seen - (sum(fitted) - own), 1)
+        out.append(float(np.clip(1 - noise / spread, 0.0, 1.0)) if spread > 0 else 0.0)
+    return out
+
+
+def _means_fitted(periods: Sequence[float]) -> list[int]:
+    """How many means of its own each season has; those of shorter ones that divide it are theirs."""
+    out: list[int] = []
+    for i, period in enumerate(periods):
+        within = sum(
+            own for own, p in zip(out, periods[:i], strict=True) if abs(period / p - round(period / p)) < 1e-6
+        )
+        out.append(max(max(2, round(period)) - within, 1))
+    return out
 
 
 def strength_of(y: Floats, period: float) -> float:

@@ -90,8 +90,9 @@ def _seasons(
     if stated != "auto":
         lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
         seasons.check_lengths(lengths, n, step)
-        strength = [(x, seasons.strength_of(local, x) if n else 0.0) for x in lengths]
-        return _by_clock(expectation.choose_periods(lengths, step), plan), tuple(strength), []
+        strengths = seasons.strengths(local, lengths)
+        found_ones = tuple(zip(lengths, strengths, strict=True))
+        return _by_clock(expectation.choose_periods(lengths, step), plan), found_ones, []
     found = seasons.detect(local, step) if n else []
     why: list[str] = []
     if n and np.any(part.offsets_ns != part.offsets_ns[:1]):
@@ -103,7 +104,7 @@ def _seasons(
             why.append("a season that is no day or week does not follow the clock change: kept in UTC")
     for s in found:
         hours = s.samples * step / SECOND_NS / 3_600
-        why.append(f"a season of {hours:g} h explains {s.strength:.0%} of what shorter ones leave")
+        why.append(f"a season of {hours:g} h explains {s.strength:.0%} of what the others leave")
     week = seasons.WEEK_NS / step
     if not found and n and n * step < seasons.LEAST_CYCLES * DAY_NS:
         why.append(

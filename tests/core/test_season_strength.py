@@ -1,0 +1,68 @@
+"""Strength of seasons: one joint fit, one common remainder, nothing for chance."""
+
+import numpy as np
+import pytest
+
+from watchtide.core import seasons
+from watchtide.core.series import SECOND_NS
+
+QUARTER = 900 * SECOND_NS
+DAY, WEEK = 96, 672
+WEEKDAYS = np.array([1.0, -1.0, 0.5, -0.5, 0.3, -0.3, 0.0])
+
+
+def made(day: float, week: float, noise: float, weeks: int = 10, seed: int = 0) -> np.ndarray:
+    """A daily sine and a level of the weekday, each of this standard deviation, and white noise."""
+    i = np.arange(weeks * WEEK)
+    level = WEEKDAYS / np.sqrt(np.mean(WEEKDAYS**2))
+    y = day * np.sqrt(2) * np.sin(2 * np.pi * i / DAY) + week * level[(i // DAY) % 7]
+    return y + noise * np.random.default_rng(seed).normal(size=len(i))
+
+
+@pytest.mark.parametrize(("day", "week", "noise"), [(1, 1, 0.5), (0.5, 2, 0.5), (0.5, 1.5, 0.4), (2, 0.8, 1)])
+def test_strength_is_the_share_over_the_common_remainder(day, week, noise):
+    """By construction var(season) / (var(season) + var(noise)), also for a day that a louder week drowns."""
+    found = {s.samples: s.strength for s in seasons.detect(made(day, week, noise), QUARTER)}
+    truth = {
+        p: a**2 / (a**2 + noise**2) for p, a in ((DAY, day), (WEEK, week)) if a**2 / (a**2 + noise**2) > 0.35
+    }
+    assert set(found) == set(truth)
+    for period, strength in truth.items():
+        assert found[period] == pytest.approx(strength, abs=0.03)
+
+
+def test_strongest_first():
+    found = seasons.detect(made(0.5, 2, 0.5), QUARTER)
+    assert [s.samples for s in found] == [WEEK, DAY]
+
+
+def test_chance_has_no_strength_on_the_mean():
+    """Slot means of three cycles of noise take a third of its variance in-sample; none of it is strength."""
+    drawn = [
+        seasons.joint_strengths(np.random.default_rng(k).normal(size=3 * WEEK), [DAY, WEEK])
+        for k in range(20)
+    ]
+    assert np.max(drawn) < 0.1 and np.mean(drawn) < 0.03
+
+
+def test_strength_equals_the_definition_worked_out_by_hand():
+    """Two cycles of two slots: means 2 and 6 leave remainders of ±1 and ±1; 4 / (4 - 2) over the 4 - 0 for the whole."""
+    y = np.array([1.0, 5.0, 3.0, 7.0])
+    whole = np.sum((y - 4) ** 2) / 4
+    assert seasons.joint_strengths(y, [2.0]) == [pytest.approx(1 - (4 / 2) / whole)]
+
+
+def test_what_divides_a_longer_season_counts_its_means_once():
+    assert seasons._means_fitted([96, 672]) == [96, 576]
+    assert seasons._means_fitted([74.52, 144]) == [75, 144]
+    assert seasons._means_fitted([24, 96, 672]) == [24, 72, 576]
+
+
+def test_shift_scale_gaps_and_order_of_the_lengths():
+    y = made(1, 1, 0.5)
+    first = seasons.strengths(y, [DAY, WEEK])
+    assert seasons.strengths(7 - 3 * y, [WEEK, DAY]) == pytest.approx(first[::-1])
+    y[np.random.default_rng(1).random(len(y)) < 0.2] = np.nan
+    assert seasons.strengths(y, [DAY, WEEK]) == pytest.approx(first, abs=0.03)
+    assert seasons.strengths(np.full(50, np.nan), [24]) == [0.0]
+    assert seasons.strengths(np.full(300, 5.0), [24]) == [0.0]
