@@ -62,6 +62,57 @@ def test_the_odd_day_is_the_strongest_discord():
     assert np.isnan(discords.nearest(np.full(50, np.nan), 8)[0]).all()
 
 
+@given(st.integers(0, 10_000), st.integers(4, 9))
+@settings(max_examples=15, deadline=None)
+def test_neighbours_in_the_past_equal_brute_force(seed, window):
+    y = np.random.default_rng(seed).normal(size=70)
+    y[30:33] = np.nan
+    got, where = discords.nearest(y, window, known=40)
+    for i in range(len(got)):
+        # The last window that an earlier one may be: the brute force over what is there by its end.
+        past = brute(y[: i + window], window)[i] if i >= max(window // 2, 1) else np.nan
+        assert np.isnan(got[i]) == np.isnan(past) and (np.isnan(past) or abs(got[i] - past) < 1e-5)
+        assert np.isnan(past) or where[i] <= i - window // 2
+
+
+def daily(days, odd, seed=0):
+    """Hourly sines with one day that has two waves."""
+    t = np.arange(24 * days)
+    y = np.sin(2 * np.pi * t / 24) + np.random.default_rng(seed).normal(0, 0.05, len(t))
+    y[24 * odd : 24 * odd + 24] = np.sin(4 * np.pi * t[:24] / 24)
+    return y
+
+
+def told(y, **more):
+    options = {"first": 24 * 20, "refit": 24, "reach": 24 * 40, "most": 2, **more}
+    return list(discords.online(y, 24, **options))
+
+
+def test_an_odd_day_is_told_when_it_ends_and_its_like_is_not():
+    y = daily(60, 30)
+    first = told(y)[0]
+    assert 24 * 30 - 23 <= first.index <= 24 * 31 and first.score >= 4
+    # The same day again has a neighbour now.
+    y[24 * 45 : 24 * 46] = y[24 * 30 : 24 * 31]
+    assert not [d for d in told(y) if 24 * 45 - 12 <= d.index <= 24 * 45 + 12]
+
+
+def test_discords_as_if_live_do_not_know_the_future():
+    y = daily(60, 30)
+    for cut in (24 * 30 + 7, 24 * 31 + 2, 24 * 50):
+        known = [d for d in told(y) if d.index + 24 <= cut]
+        assert told(y[:cut]) == known
+        changed = np.r_[y[:cut], 50 * np.random.default_rng(1).normal(size=len(y) - cut)]
+        assert [d for d in told(changed) if d.index + 24 <= cut] == known
+
+
+def test_noise_alone_hardly_ever_tells_a_discord():
+    found = [told(np.random.default_rng(k).normal(size=24 * 60)) for k in range(8)]
+    assert sum(map(len, found)) <= 3
+    assert told(np.zeros(24 * 60)) == [] and told(np.full(24 * 60, np.nan)) == []
+    assert told(np.zeros(24 * 10)) == []
+
+
 @pytest.mark.parametrize(
     ("name", "lag"),
     [("none", 1), ("log", 1), ("box-cox", 1), ("z-score", 1), ("min-max", 1), ("difference", 1), ("difference", 24),

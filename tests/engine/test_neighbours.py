@@ -168,6 +168,25 @@ def test_discords_are_found_by_plan_and_carry_their_window():
     assert abs((found.start - START) // HOUR - 480) < 24 and found.points == 24 and found.direction == ""
 
 
+def test_discords_in_replay_are_raised_as_they_end_and_cut_data_tell_the_same():
+    y = world.hourly()
+    y[720:744] = y[720:744][::-1]
+    plan = from_data(
+        {
+            "baseline": {"kind": "slot", "seasons": ["24h"]}, "discords": {"window": "24h", "most": 2},
+            "flag": {"level": {"sigmas": 99}, "windows": "none"}, "shifts": {"of": "none"},
+        }
+    )  # fmt: skip
+    found = [f for f in stages.scan(hourly(y), plan, mode="replay").findings if f.kind == "discord"]
+    assert any(abs((f.start - START) // HOUR - 720) < 24 for f in found)
+    assert all(f.raised == f.end + HOUR for f in found)
+    for cut in (741, 760):
+        part = stages.scan(hourly(y[:cut]), plan, mode="replay").findings
+        assert [f for f in part if f.kind == "discord"] == [f for f in found if f.raised <= START + cut * HOUR]
+    with pytest.raises(ValueError, match="in replay it needs 4 to half"):
+        stages.scan(hourly(y), from_data({**plan.as_data(), "discords": {"window": "20d"}}), mode="replay")
+
+
 def test_the_resolved_baseline_makes_the_scan_again():
     rng = np.random.default_rng(0)
     t = np.arange(24 * 56)

@@ -1,5 +1,6 @@
 """Discords: the window least like any other, by exact nearest-neighbour distances of z-normalised windows."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,8 @@ from watchtide.core.series import Floats, Ints
 
 # A window whose spread is this small against the series' is flat: it has no shape to compare.
 FLAT = 1e-9
+# As if live, a window is told from this many robust sigmas over the distances before it.
+LEAST_SIGMAS = 4.0
 
 
 @dataclass(frozen=True)
@@ -20,36 +23,63 @@ class Discord:
     neighbour: int
 
 
-def nearest(y: Floats, window: int) -> tuple[Floats, Ints]:
+@dataclass(frozen=True)
+class Raised(Discord):
+    """A discord told as its last sample came: its distance in robust sigmas of those before it."""
+
+    score: float
+
+
+def nearest(y: Floats, window: int, *, known: int | None = None) -> tuple[Floats, Ints]:
     """(n - window + 1,) distance of each window to its nearest neighbour, and where that neighbour begins.
 
     y : (n,); a window with a missing sample has no distance (NaN) and is nobody's neighbour. Windows are shifted to mean
     0 and scaled to spread 1; neighbours overlap by less than half. A flat window is at distance 0 of another flat
-    one and at √window of any other. Raises ValueError for a window under 4 samples or over n / 2.
+    one and at √window of any other. known : neighbours are looked for in the past only, and the size of the series is that of its
+    first `known` samples, so that no distance changes as samples come; None looks both ways.
+    Raises ValueError for a window under 4 samples or over n / 2.
     Distances by recurrence along the diagonals, O(n²) time, O(n) memory, on all cores; Zhu et al. (2016), section III.
     """
     n = len(y)
     if not 4 <= window <= n // 2:
         raise ValueError(f"a discord's window must hold 4 samples to half of the {n}, got {window}")
     missing = np.isnan(y)
-    seen = y[~missing]
+    seen = y[:known][~missing[:known]]
     if len(seen) == 0:
         return np.full(n - window + 1, np.nan), np.full(n - window + 1, -1)
     scale = float(np.std(seen)) or 1.0
     clean = np.where(missing, 0.0, (y - float(np.median(seen))) / scale)
     holes = np.cumsum(np.r_[0, missing])
     whole = holes[window:] == holes[:-window]
-    rows = np.lib.stride_tricks.sliding_window_view(clean, window)
-    mean, spread = rows.mean(axis=1), rows.std(axis=1)
+    mean, spread = _moments(clean, window)
     flat = spread < FLAT
-    best, where = _diagonals(clean, mean, spread, flat, whole, window)
+    best, where = _diagonals(clean, mean, spread, flat, whole, window, known is not None)
     distance = np.sqrt(np.maximum(2.0 * window * (1.0 - best), 0.0))
     return np.where(whole & (where >= 0), distance, np.nan), where
 
 
+@njit(cache=True, nogil=True)
+def _moments(y, window):  # type: ignore[no-untyped-def]
+    """Mean and standard deviation of each window, each from its own samples alone."""
+    m = len(y) - window + 1
+    mean, spread = np.empty(m), np.empty(m)
+    for i in range(m):
+        total = square = 0.0
+        for j in range(i, i + window):
+            total += y[j]
+        mean[i] = total / window
+        for j in range(i, i + window):
+            square += (y[j] - mean[i]) ** 2
+        spread[i] = np.sqrt(square / window)
+    return mean, spread
+
+
 @njit(cache=True, nogil=True, parallel=True)
-def _diagonals(y, mean, spread, flat, whole, window):  # type: ignore[no-untyped-def]
-    """Largest correlation of each window with another, and with which: diagonals dealt out over threads."""
+def _diagonals(y, mean, spread, flat, whole, window, is_causal):  # type: ignore[no-untyped-def]
+    """Largest correlation of each window with another, and with which: diagonals dealt out over threads.
+
+    is_causal : of each pair only the later one learns of the other.
+    """
     m = len(mean)
     apart = max(window // 2, 1)
     parts = 16
@@ -74,7 +104,7 @@ def _diagonals(y, mean, spread, flat, whole, window):  # type: ignore[no-untyped
                     r = 1.0 if flat[i] and flat[j] else 0.5
                 else:
                     r = (product / window - mean[i] * mean[j]) / (spread[i] * spread[j])
-                if r > own[i]:
+                if r > own[i] and not is_causal:
                     own[i], at[i] = r, j
                 if r > own[j]:
                     own[j], at[j] = r, i
@@ -103,9 +133,45 @@ def pick(distance: Floats, where: Ints, window: int, most: int) -> list[Discord]
 
 def sigmas(distance: Floats) -> Floats:
     """(m,) how far each distance lies above the usual one, in robust sigmas; NaN stays."""
+    middle, scale = _usual(distance)
+    return (distance - middle) / max(scale, 1e-12)
+
+
+def online(y: Floats, window: int, *, first: int, refit: int, reach: int, most: int = 3) -> Iterator[Raised]:
+    """Windows told as if live, each when its last sample comes: far from all of their past, as windows before them were not.
+
+    y : (n,), NaN for missing. first : samples before which nothing is told; refit : how often, in samples, the usual distance is read
+    anew, off windows that ended in the `reach` samples before. A window is told at 4 robust sigmas over the usual distance,
+    unless it overlaps one that was told, or `most` within `reach` lay further. Nothing depends on later samples.
+    """
+    n = len(y)
+    if n < first + window or first < 2 * window:
+        return
+    distance, where = nearest(y, window, known=first)
+    told: list[Raised] = []
+    middle = scale = np.nan
+    for end in range(first, n):
+        if (end - first) % refit == 0:
+            # Windows near the beginning had hardly any past to resemble.
+            begin = max(first // 2, end - reach) if end - reach < first else end - reach
+            middle, scale = _usual(distance[begin : end - window + 1])
+        i = end - window + 1
+        if i < first or np.isnan(distance[i]) or np.isnan(middle):
+            continue
+        score = (distance[i] - middle) / max(scale, 1e-12)
+        recent = [d for d in told if d.index > end - reach]
+        if score < LEAST_SIGMAS or (told and i < told[-1].index + window):
+            continue
+        if sum(d.distance > distance[i] for d in recent) >= most:
+            continue
+        told.append(Raised(i, float(distance[i]), int(where[i]), float(score)))
+        yield told[-1]
+
+
+def _usual(distance: Floats) -> tuple[float, float]:
+    """Median and robust scale of distances; NaN where there is none."""
     seen = distance[~np.isnan(distance)]
     if len(seen) == 0:
-        return distance
+        return np.nan, np.nan
     middle = float(np.median(seen))
-    scale = 1.4826 * float(np.median(np.abs(seen - middle)))
-    return (distance - middle) / max(scale, 1e-12)
+    return middle, 1.4826 * float(np.median(np.abs(seen - middle)))

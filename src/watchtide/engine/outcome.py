@@ -129,10 +129,28 @@ def _raised_shifts(base: Baselined) -> list[Finding]:
 
 
 def odd_windows(base: Baselined, plan: Plan) -> list[Finding]:
-    """In replay nothing: the nearest neighbour of a window may lie ahead of it."""
-    if plan.discords.window == "none" or base.mode == "replay":
+    """The windows least like any other; in replay least like any before them, told as they end."""
+    if plan.discords.window == "none":
         return []
+    if base.mode == "replay":
+        return _raised_discords(base, plan)
     return discords_of(base.key, base.series, base.expected, plan)
+
+
+def _raised_discords(base: Baselined, plan: Plan) -> list[Finding]:
+    """Discords as if live. Raises ValueError for a window that the first training window does not hold twice."""
+    step, told = base.series.step_ns, base.resolved["replay"]
+    window = durations.parse_ns(plan.discords.window, step_ns=step) // step
+    first, refit, reach = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit", "window"))
+    if not 4 <= window <= first // 2:
+        raise ValueError(
+            f"discords.window holds {window} samples; in replay it needs 4 to half of the first training window's {first}: "
+            "take another length, or a longer replay.window"
+        )
+    found = discords.online(
+        base.series.values, window, first=first, refit=refit, reach=reach, most=plan.discords.most
+    )
+    return [_discord(base.key, base.series, base.expected, d, window, d.score, is_raised=True) for d in found]
 
 
 def discords_of(key: str, series: Series, expected: Floats, plan: Plan) -> list[Finding]:
@@ -148,16 +166,21 @@ def discords_of(key: str, series: Series, expected: Floats, plan: Plan) -> list[
         )
     distance, where = discords.nearest(series.values, window)
     scores = discords.sigmas(distance)
-    found = []
-    for d in discords.pick(distance, where, window, plan.discords.most):
-        middle = d.index + window // 2
-        found.append(
-            Finding(
-                key, int(series.times[d.index]), int(series.times[d.index + window - 1]), "discord", "", float(scores[d.index]),
-                int(series.times[middle]), float(series.values[middle]), float(expected[middle]), window, window, d.distance,
-            )
-        )  # fmt: skip
-    return found
+    return [
+        _discord(key, series, expected, d, window, float(scores[d.index]))
+        for d in discords.pick(distance, where, window, plan.discords.most)
+    ]
+
+
+def _discord(
+    key: str, series: Series, expected: Floats, d: discords.Discord, window: int, score: float, *, is_raised: bool = False
+) -> Finding:  # fmt: skip
+    last, middle = d.index + window - 1, d.index + window // 2
+    times = series.times
+    return Finding(
+        key, int(times[d.index]), int(times[last]), "discord", "", score, int(times[middle]), float(series.values[middle]),
+        float(expected[middle]), window, window, d.distance, raised=int(times[last]) + series.step_ns if is_raised else None,
+    )  # fmt: skip
 
 
 def points_of(scanned: Scanned) -> dict[str, Any]:
