@@ -17,7 +17,7 @@ def main() -> None:
     from watchtide.core.scoring.curve import Scored, curve
     from watchtide.core.scoring.rows import Label
     from watchtide.core.shifts import COSTS, search
-    from watchtide.engine import stages
+    from watchtide.engine import ahead, stages
     from watchtide.plan import Plan
     from watchtide.plan.text import from_data
 
@@ -31,6 +31,8 @@ def main() -> None:
         plan = from_data({"baseline": {"kind": kind, "seasons": ["24h"]}, "shifts": {"of": "slope"}})
         stages.scan(stages.Input("", times[:1500], np.round(np.abs(y[:1500]))), plan)
     discords.nearest(y[:400], 24)
+    coming = ahead.forecast(stages.Input("", times, y), hourly, 20)
+    ahead.limit_reached(coming, float(coming.expected[0]) + 1)
     curve([Scored("", times, scanned.z)], [Label(0, 10)], group=Group())
     for cost in COSTS:
         search(noise[:200], cost=cost)

@@ -170,11 +170,12 @@ def test_a_forecast_holds_the_share_it_states(call, folder):
         assert float(r["lower"]) < float(r["expected"]) < float(r["upper"])
     assert len(inside) == 96 and 0.78 <= np.mean(inside) <= 1.0
     told = json.loads(out)["series"]["place=quay"]
-    assert told["side"] == "above" and told["expected_at"] is None and told["largest_chance"] < 0.01
+    assert told["side"] == "above" and told["expected_at"] is None and told["chance_by_end"] < 0.01
     near = json.loads(call("forecast", "level.csv", "--steps", "2d", "--limit", "25", "--out", "fc.csv")[1])[
         "series"
     ]["place=quay"]
-    assert near["expected_at"] and near["earliest_at"] <= near["expected_at"] and near["largest_chance"] > 0.5
+    assert near["expected_at"] and near["earliest_at"] <= near["expected_at"] and near["chance_by_end"] > 0.9
+    assert near["reached_with"]["0.1"] <= near["reached_with"]["0.5"] <= near["expected_at"]
 
 
 def test_a_level_is_chosen_under_a_constraint_and_cross_validated(call, folder):

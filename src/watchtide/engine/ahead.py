@@ -5,11 +5,11 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.special import ndtr, ndtri
+from scipy.special import ndtri
 
-from watchtide.core import expectation, flagging, robust, transforms
+from watchtide.core import expectation, flagging, passage, robust, transforms
 from watchtide.core.expectation import Choice
-from watchtide.core.frame import Frame
+from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.series import Floats, Ints
 from watchtide.engine import choices, preparing, stages
 from watchtide.engine.preparing import Input
@@ -20,11 +20,16 @@ from watchtide.tables import clock
 ORIGINS = 6
 BUCKETS = 6
 MOST_STEPS = 100_000
+# With which chances the time at which a limit is reached is told.
+CHANCES = (0.1, 0.5, 0.9)
 
 
 @dataclass(frozen=True)
 class Forecast:
-    """Arrays of (h,): times, expected, lower, upper in the unit of the values; growth : of the errors with the horizon."""
+    """Arrays of (h,): times, expected, lower, upper in the unit of the values; growth : of the errors with the horizon.
+
+    spread : with its growth; noise : (m,) the stream's own held-out scores; block : samples of it that are drawn together.
+    """
 
     key: str
     times: Ints
@@ -33,6 +38,8 @@ class Forecast:
     upper: Floats
     spread: Floats
     growth: Floats
+    noise: Floats
+    block: int
     notes: tuple[str, ...]
 
 
@@ -109,6 +116,8 @@ def forecast(
         upper,
         spread * growth,
         growth,
+        np.where(got.clean, got.held, np.nan)[:n],
+        max(int(DAY_NS // step), 1),
         (*notes, *choice.reasons, *got.notes),
     )
 
@@ -172,30 +181,30 @@ def _growth(part: Frame, choice: Choice, steps: int, denominator: Floats | None)
 
 
 def limit_reached(f: Forecast, limit: float) -> dict[str, Any]:
-    """When a limit is reached, as plain data: by the expectation, at the earliest by the interval, and the chance a step.
+    """When a limit is reached, and how sure that is, as plain data.
 
-    The limit lies above or below where the forecast begins. chance : of a single sample beyond it, by a Gaussian of the
-    forecast's own spread; its largest over the horizon and at its end.
+    The limit lies above or below where the forecast begins. expected_at : by the expectation itself; earliest_at : by the edge of the
+    interval; reached_with : when it has been reached in a tenth, half and nine tenths of drawn futures (`core.passage`), None where they
+    are never so many; chance_by_end : share of futures that reach it within the horizon.
     """
-    above = limit >= f.expected[0]
-    side = "above" if above else "below"
-    past = f.expected >= limit if above else f.expected <= limit
-    edge = f.upper >= limit if above else f.lower <= limit
-    z = (limit - f.expected) / f.spread
-    chance = ndtr(-z if above else z)
-    half = chance >= 0.5
+    is_above = bool(limit >= f.expected[0])
+    drawn = passage.first_passage(
+        f.expected, f.spread / f.growth, f.growth, f.noise, limit, is_above=is_above, block=f.block
+    )
+    past = f.expected >= limit if is_above else f.expected <= limit
+    edge = f.upper >= limit if is_above else f.lower <= limit
+
+    def stamp(at: int | None) -> str | None:
+        return None if at is None else clock.format_time(int(f.times[at]))
 
     def first(mask: np.ndarray) -> str | None:
-        at = np.flatnonzero(mask)
-        return clock.format_time(int(f.times[at[0]])) if len(at) else None
+        return stamp(int(np.argmax(mask)) if mask.any() else None)
 
     return {
         "limit": limit,
-        "side": side,
+        "side": "above" if is_above else "below",
         "expected_at": first(past),
         "earliest_at": first(edge),
-        "as_likely_as_not_at": first(half),
-        "largest_chance": float(np.max(chance)),
-        "largest_chance_at": clock.format_time(int(f.times[int(np.argmax(chance))])),
-        "chance_at_end": float(chance[-1]),
+        "reached_with": {f"{chance:g}": stamp(drawn.at(chance)) for chance in CHANCES},
+        "chance_by_end": float(drawn.by[-1]),
     }
