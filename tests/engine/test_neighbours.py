@@ -33,6 +33,55 @@ def test_a_short_stream_borrows_its_familys_tail_and_says_so():
     assert "4 sigmas taken" in got[-1].level.note, "another metric is another family"
 
 
+DAILY = from_data(
+    {"prepare": {"every": "24h"}, "baseline": {"kind": "slot", "seasons": ["7d"]}, "flag": {"windows": "none"}, "shifts": {"of": "none"}}
+)  # fmt: skip
+
+
+def daily_family(days=200, count=8, spike=None):
+    """Streams of one sample a day: half a year of one alone is far too short for a tail of its own."""
+    streams = []
+    for k in range(count):
+        y = np.random.default_rng(k).normal(50, 2, days)
+        if k == 0 and spike is not None:
+            y[spike] += 14
+        times = START + np.arange(days, dtype=np.int64) * 24 * HOUR
+        streams.append(stages.Input(f"metric=nights,place=p{k}", times, y, "UTC"))
+    return streams
+
+
+def test_in_replay_too_a_short_stream_borrows_what_its_family_had_seen():
+    alone = scan(daily_family(count=1, spike=150), DAILY, "replay")[0]
+    assert set(alone.base.above[alone.base.lacking]) == {4.0} and alone.base.lacking[-1]
+    together_ = scan(daily_family(spike=150), DAILY, "replay")[0]
+    lent = together_.base.above[150]
+    assert (
+        lent != 4.0
+        and 2.0 < lent < 8.0
+        and "family's tail as far as it was known" in together_.base.notes[-1]
+    )
+    assert [f.raised - f.end for f in together_.findings if f.start == START + 150 * 24 * HOUR] == [24 * HOUR]
+    assert np.isfinite(together_.base.above[together_.base.lacking]).all()
+
+
+def test_what_a_family_lends_in_replay_knows_no_future():
+    whole = scan(daily_family(spike=150), DAILY, "replay")
+    for cut in (151, 163):
+        parts = [stages.Input(s.key, s.times[:cut], s.values[:cut], "UTC") for s in daily_family(spike=150)]
+        for part, full in zip(scan(parts, DAILY, "replay"), whole, strict=True):
+            for name in ("above", "below", "odd"):
+                mine, theirs = getattr(part.base, name), getattr(full.base, name)[:cut]
+                assert np.array_equal(mine, theirs, equal_nan=True), name
+            assert np.array_equal(part.flags, full.flags[:cut])
+
+
+def test_levels_lent_to_a_replay_can_be_put_back_from_what_is_kept():
+    first = scan(daily_family(), DAILY, "replay")[0]
+    again = stages.based(daily_family()[0], DAILY, (), "replay")
+    back = together.with_lent(again, first.resolved["replay"]["lent"])
+    assert np.array_equal(back.above, first.base.above, equal_nan=True) and again.lacking.any()
+
+
 def test_the_fleet_keeps_what_stands_out_of_all_its_streams():
     rng = np.random.default_rng(1)
     streams = []
@@ -182,7 +231,9 @@ def test_discords_in_replay_are_raised_as_they_end_and_cut_data_tell_the_same():
     assert all(f.raised == f.end + HOUR for f in found)
     for cut in (741, 760):
         part = stages.scan(hourly(y[:cut]), plan, mode="replay").findings
-        assert [f for f in part if f.kind == "discord"] == [f for f in found if f.raised <= START + cut * HOUR]
+        assert [f for f in part if f.kind == "discord"] == [
+            f for f in found if f.raised <= START + cut * HOUR
+        ]
     with pytest.raises(ValueError, match="in replay it needs 4 to half"):
         stages.scan(hourly(y), from_data({**plan.as_data(), "discords": {"window": "20d"}}), mode="replay")
 

@@ -47,7 +47,9 @@ class Replayed:
     """Arrays of (n,), NaN where nothing was judged.
 
     expected, spread; evidence; above, below, odd : the level in force at each sample. trend, seasons : parts. held :
-    signed scores a level may be read from. levels : one a reading; refits : how many fits.
+    signed scores a level may be read from; heard : the same with windows, and of the first window those that its level was
+    read from; clean : which of them may speak. lacking : where the level rests on too little of this stream's own. levels : one a
+    reading; refits : how many fits.
     """
 
     expected: Floats
@@ -59,7 +61,9 @@ class Replayed:
     trend: Floats
     seasons: Floats
     held: Floats
+    heard: windows.Evidence
     clean: Bools
+    lacking: Bools
     levels: tuple[Level, ...]
     refits: int
     notes: tuple[str, ...]
@@ -165,7 +169,10 @@ def replay(
                 rules.side,
                 rules.group,
             )
+            if not levels:
+                state.rehearsed, state.taught = heard, clean
             levels.append(level)
+        state.lacking[at:stop] = level.odds is None or level.per_week is None
         _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
     if choice is None:
         notes = (
@@ -181,9 +188,22 @@ def replay(
     evidence = windows.Evidence(state.score, state.side, state.window, state.first)
     return Replayed(
         expected, state.spread, evidence, state.above, state.below, state.odd, state.trend,
-        state.seasons if state.seasons is not None else np.zeros((0, n)), score, ~np.isnan(score),
-        tuple(levels), refits, notes, model,
+        state.seasons if state.seasons is not None else np.zeros((0, n)), score, *_heard_in_all(state, evidence),
+        state.lacking, tuple(levels), refits, notes, model,
     )  # fmt: skip
+
+
+def _heard_in_all(state: "_State", evidence: windows.Evidence) -> tuple[windows.Evidence, Bools]:
+    """What was heard of every sample, the first window's as its level was read; and which samples may speak."""
+    clean = ~np.isnan(evidence.score)
+    if state.rehearsed is None:
+        return evidence, clean
+    m = len(state.rehearsed.score)
+    score, side, window, first = (
+        np.r_[getattr(state.rehearsed, name), getattr(evidence, name)[m:]]
+        for name in ("score", "side", "window", "first")
+    )
+    return windows.Evidence(score, side, window, first), np.r_[state.taught, clean[m:]]
 
 
 class _State:
@@ -198,6 +218,9 @@ class _State:
         self.first: Ints = np.arange(n)
         self.seasons: Floats | None = None
         self.suspect = np.zeros(n, np.bool_)
+        self.lacking = np.zeros(n, np.bool_)
+        self.rehearsed: windows.Evidence | None = None
+        self.taught: Bools = np.empty(0, np.bool_)
 
 
 def _rehearse(

@@ -17,7 +17,8 @@ class Baselined:
     """What the fitting stage gives: everything that does not depend on the level. Arrays of (n,) unless said.
 
     score, side, window, first : evidence (windows.Evidence); held_score, held_side, held_window : that of held-out scores, from which
-    levels are read. above, below, odd : levels in force in replay, else empty. model : kept where it is to be saved.
+    levels are read. above, below, odd : levels in force in replay, else empty; lacking : where those rest on too little of the
+    stream's own. model : kept where it is to be saved.
     """
 
     key: str
@@ -45,6 +46,7 @@ class Baselined:
     above: Floats
     below: Floats
     odd: Floats
+    lacking: Bools
     mode: str = "fit"
     model: Model | None = field(default=None, compare=False)
     transform: Transform | None = field(default=None, compare=False)

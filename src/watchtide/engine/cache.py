@@ -16,7 +16,7 @@ from watchtide.engine.stages import Baselined
 
 _ARRAYS = (
     "expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates", "score", "side", "window",
-    "first", "held_score", "held_side", "held_window", "above", "below", "odd",
+    "first", "held_score", "held_side", "held_window", "above", "below", "odd", "lacking",
 )  # fmt: skip
 _SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes", "mode")
 # The fitted model is made anew where it is to be saved.

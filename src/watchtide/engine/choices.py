@@ -86,13 +86,13 @@ def _seasons(
     """Periods, (samples, strength) of each, and why."""
     n, step = len(part), part.step_ns
     stated = plan.baseline.seasons
-    local = _on_grid(part, is_local=True) if n else np.empty(0)
     if stated != "auto":
         lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
         seasons.check_lengths(lengths, n, step)
-        strengths = seasons.strengths(local, lengths)
-        found_ones = tuple(zip(lengths, strengths, strict=True))
-        return _by_clock(expectation.choose_periods(lengths, step), plan), found_ones, []
+        # How strong they are nobody asks here; the summary works it out.
+        unweighed = tuple((x, np.nan) for x in lengths)
+        return _by_clock(expectation.choose_periods(lengths, step), plan), unweighed, []
+    local = _on_grid(part, is_local=True) if n else np.empty(0)
     found = seasons.detect(local, step) if n else []
     why: list[str] = []
     if n and np.any(part.offsets_ns != part.offsets_ns[:1]):

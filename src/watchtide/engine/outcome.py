@@ -4,10 +4,10 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import discords, grouping, regimes, shifts, windows
+from watchtide.core import discords, grouping, regimes, seasons, shifts, windows
 from watchtide.core.frame import DAY_NS
 from watchtide.core.scoring.rows import Finding
-from watchtide.core.series import Floats, Series
+from watchtide.core.series import Floats, Series, wall_clock
 from watchtide.engine.based import Baselined, Scanned
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
@@ -34,6 +34,23 @@ def outlier_of(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
         int(base.window[peak]),
         raised=int(times[runs.raised[i]]) + base.series.step_ns if base.mode == "replay" else None,
     )
+
+
+def seasons_of(base: Baselined) -> list[tuple[float, float]]:
+    """(samples, strength) of the seasons of a stream; of stated ones the strength in training is worked out here,
+    NaN where nothing was trained on."""
+    lengths = [p for p, _ in base.found_seasons]
+    stop = base.train_stop
+    if stop == 0 or not any(np.isnan(s) for _, s in base.found_seasons):
+        return list(base.found_seasons)
+    part = Series(
+        base.series.times[:stop],
+        base.series.values[:stop],
+        base.series.step_ns,
+        base.series.offsets_ns[:stop],
+    )
+    local = wall_clock(part).spread_out(np.where(base.clean[:stop], part.values, np.nan))
+    return list(zip(lengths, seasons.strengths(local, lengths), strict=True))
 
 
 def shifts_of(base: Baselined, plan: Plan) -> list[Finding]:
@@ -141,7 +158,9 @@ def _raised_discords(base: Baselined, plan: Plan) -> list[Finding]:
     """Discords as if live. Raises ValueError for a window that the first training window does not hold twice."""
     step, told = base.series.step_ns, base.resolved["replay"]
     window = durations.parse_ns(plan.discords.window, step_ns=step) // step
-    first, refit, reach = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit", "window"))
+    first, refit, reach = (
+        durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit", "window")
+    )
     if not 4 <= window <= first // 2:
         raise ValueError(
             f"discords.window holds {window} samples; in replay it needs 4 to half of the first training window's {first}: "

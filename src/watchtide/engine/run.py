@@ -13,7 +13,7 @@ import numpy as np
 from watchtide import __version__, kernels
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import stages
+from watchtide.engine import outcome, stages
 from watchtide.plan import Plan
 from watchtide.tables import clock
 
@@ -210,7 +210,7 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
                     "samples": float(p),
                     "strength": float(strength) if strength == strength else None,
                 }
-                for p, strength in base.found_seasons
+                for p, strength in outcome.seasons_of(base)
             ],
             "level": {
                 "above": s.resolved["flag"]["above"],

@@ -254,7 +254,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
         model.spread.stream, tuple((p.samples(series.step_ns), float("nan")) for p in model.choice.periods), saved.resolved,
         (*prepared.notes, *notes, f"judged by a model trained on {saved.trained['from']} to {saved.trained['to']}"),
         heard.score, heard.side.astype(np.int64), heard.window, heard.first, np.full(n, np.nan), np.zeros(n, np.int64),
-        np.ones(n, np.int64), np.empty(0), np.empty(0), np.empty(0), "apply",
+        np.ones(n, np.int64), np.empty(0), np.empty(0), np.empty(0), none[:0], "apply",
     )  # fmt: skip
     fixed_level = plan.model_copy(update={"shifts": plan.shifts.model_copy(update={"of": "none"})})
     return stages.flag(base, fixed_level, level=saved.level)

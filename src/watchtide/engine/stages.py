@@ -36,7 +36,7 @@ from watchtide.tables import clock
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 5
+BASELINE_VERSION = 6
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
@@ -157,7 +157,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         candidates, stream_spread, found, _resolved(prepared, plan, choice, got.model, watch, split),
         (*prepared.notes, *notes, *choice.reasons, *got.notes),
         heard.score, heard.side.astype(np.int64), heard.window, heard.first, held.score, held.side.astype(np.int64),
-        held.window, np.empty(0), np.empty(0), np.empty(0), "fit", got.model if is_kept else None, transform, watch,
+        held.window, np.empty(0), np.empty(0), np.empty(0), np.empty(0, np.bool_), "fit", got.model if is_kept else None, transform, watch,
     )  # fmt: skip
 
 
@@ -295,8 +295,7 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
         stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, level, got.clean,
         min(rhythm.first, len(series)), _online_shifts(got.held, step), model.spread.stream if model else 0.0, found, resolved,
         (*prepared.notes, *notes, *got.notes), e.score, e.side.astype(np.int64), e.window, e.first,
-        np.abs(got.held), windows.alone(got.held).side.astype(np.int64),
-        np.ones_like(e.window), got.above, got.below, got.odd, "replay",
+        got.heard.score, got.heard.side.astype(np.int64), got.heard.window, got.above, got.below, got.odd, got.lacking, "replay",
     )  # fmt: skip
 
 

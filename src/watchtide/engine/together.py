@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import flagging, fleet, keys
+from watchtide.core import flagging, fleet, keys, windows
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints
 from watchtide.engine import stages
@@ -45,18 +45,78 @@ def is_apart(plan: Plan) -> bool:
 def lacks(s: Scanned, plan: Plan) -> bool:
     """Whether a stream has too little of its own to read its level from."""
     ((reading, _),) = plan.flag.level.items()
-    is_short = s.level.odds is None or s.level.per_week is None
-    return reading not in OWN_READINGS and is_short and s.base.mode == "fit" and s.base.held.count > 0
+    if reading in OWN_READINGS or s.base.held.count == 0:
+        return False
+    if s.base.mode == "replay":
+        return bool(s.base.lacking.any())
+    return s.base.mode == "fit" and (s.level.odds is None or s.level.per_week is None)
 
 
 def lent(family: Sequence[Baselined], plan: Plan) -> stages.Family:
     """The tails that a family lends, by side."""
+    held = [b.held for b in family]
 
     @cache
     def tails(side: str) -> flagging.SideTails:
-        return _pooled([b.held for b in family], side, plan, family[0].series.step_ns)
+        return _pooled(held, side, plan, family[0].series.step_ns)
 
     return tails
+
+
+# A level lent to a replay: from when on (ns), above, below, and for what has no side; None where a side is not watched.
+Lent = tuple[int, float | None, float | None, float | None]
+
+
+def lent_in_replay(base: Baselined, family: Sequence[Baselined], plan: Plan) -> list[Lent]:
+    """Levels by what the family had seen, wherever a replay's own rest on too little; read anew about once a week.
+
+    Every level rests on bins that had ended when it is taken, of all members.
+    """
+    ((kind, amount),) = plan.flag.level.items()
+    step, told = base.series.step_ns, base.resolved["replay"]
+    first, refit = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit"))
+    every = refit * max(1, round(flagging.WEEK_NS / (refit * step)))
+    group = stages.group_of(plan, step)
+    out: list[Lent] = []
+    for at in range(first, len(base.series), every):
+        if not base.lacking[at : at + every].any():
+            continue
+        now = int(base.series.times[at])
+        past = [_until(b.held, now) for b in family]
+        level = flagging.resolve_level(
+            kind, amount, _until(base.held, now), plan.flag.side, group,
+            family=cache(lambda side, past=past: _pooled(past, side, plan, step)),
+        )  # fmt: skip
+        above, below, odd = (x if np.isfinite(x) else None for x in (level.above, level.below, level.odd))
+        out.append((now, above, below, odd))
+    return out
+
+
+def _until(held: flagging.Held, now: int) -> flagging.Held:
+    """What was known of a stream at a moment: its bins that had ended."""
+    stop = int(np.searchsorted(held.times, now - held.step_ns, side="right"))
+    e = held.evidence
+    seen = windows.Evidence(e.score[:stop], e.side[:stop], e.window[:stop], e.first[:stop])
+    return flagging.Held(seen, held.clean[:stop], held.times[:stop], held.step_ns, held.grain)
+
+
+def with_lent(base: Baselined, levels: Sequence[Lent]) -> Baselined:
+    """A replay with levels lent by its family in place of its own, where it lacked them; kept in its resolved plan."""
+    if not levels:
+        return base
+    own = {"above": base.above.copy(), "below": base.below.copy(), "odd": base.odd.copy()}
+    begins = np.searchsorted(base.series.times, [x[0] for x in levels])
+    until = np.append(begins[1:], len(base.series))
+    for (_, *values), a, b in zip(levels, begins, until, strict=True):
+        mine = np.arange(a, b)[base.lacking[a:b]]
+        for name, value in zip(own, values, strict=True):
+            own[name][mine] = np.inf if value is None else value
+    told = {**base.resolved["replay"], "lent": [list(x) for x in levels]}
+    note = "levels by the family's tail as far as it was known, where there was too little of its own"
+    return replace(
+        base, above=own["above"], below=own["below"], odd=own["odd"], resolved={**base.resolved, "replay": told},
+        notes=(*base.notes, note),
+    )  # fmt: skip
 
 
 def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
@@ -64,12 +124,19 @@ def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
     for s in scanned:
         members.setdefault(family_of(s.base.key), []).append(s.base)
     family = cache(lambda name: lent(members[name], plan))
-    out = []
-    for s in scanned:
-        name = family_of(s.base.key)
-        is_lent = lacks(s, plan) and len(members[name]) > 1
-        out.append(stages.flag(s.base, plan, family=family(name)) if is_lent else s)
-    return out
+    return [
+        helped(s.base, members[name], family(name), plan)
+        if lacks(s, plan) and len(members[name := family_of(s.base.key)]) > 1
+        else s
+        for s in scanned
+    ]
+
+
+def helped(base: Baselined, members: Sequence[Baselined], family: stages.Family, plan: Plan) -> Scanned:
+    """A stream flagged anew by its family's tail; in replay by what was known of it at the time."""
+    if base.mode == "replay":
+        return stages.flag(with_lent(base, lent_in_replay(base, members, plan)), plan)
+    return stages.flag(base, plan, family=family)
 
 
 def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) -> flagging.SideTails:

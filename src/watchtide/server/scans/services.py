@@ -275,7 +275,8 @@ def base_of(row: ScanStream) -> stages.Baselined:
             raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
         base = stages.based(given, plan, labels, row.scan.mode)
         cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
-    return base
+    # What its family lent to a replay was known only once all of them were through.
+    return together.with_lent(base, (row.resolved.get("replay") or {}).get("lent") or [])
 
 
 Recorded = tuple[ScanStream, list[Finding]]

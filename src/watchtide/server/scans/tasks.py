@@ -6,7 +6,7 @@ from typing import Any
 from django.conf import settings
 from django.utils import timezone
 
-from watchtide.engine import kept, run, stages, together
+from watchtide.engine import kept, run, together
 from watchtide.plan import Plan, durations
 from watchtide.server.cards import counting as cards
 from watchtide.server.jobs import services as jobs
@@ -86,9 +86,10 @@ def _lend(
     for i, unit in enumerate(units):
         members.setdefault(unit.family, []).append(i)
     for family in sorted({units[i].family for i in short if len(members[units[i].family]) > 1}):
-        tails = together.lent([kept.fitted(tasks[k]) for k in members[family]], plan)
+        bases = [kept.fitted(tasks[k]) for k in members[family]]
+        tails = together.lent(bases, plan)
         for i in [i for i in short if units[i].family == family]:
-            scanned = stages.flag(kept.fitted(tasks[i]), plan, family=tails)
+            scanned = together.helped(kept.fitted(tasks[i]), bases, tails, plan)
             promised = held[i][0].promised
             held[i] = services.record(row, streams[i], tasks[i], scanned, held[i][0].stage_key)
             held[i][0].promised = promised
