@@ -1,5 +1,7 @@
 """Levels in all their readings, against what is seen out of sample."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from tests import world
@@ -89,31 +91,22 @@ def test_a_higher_level_never_flags_more():
 
 
 def test_samples_of_windows_count_where_the_level_is_one_in_so_many_samples():
-    rng = np.random.default_rng(4)
-    n = 24 * 7 * 20
-    times = np.arange(n, dtype=np.int64) * HOUR
-    score, side, window = (
-        np.abs(rng.normal(size=n)),
-        np.where(rng.random(n) < 0.5, 1, -1),
-        np.ones(n, np.int64),
-    )
-    for start in range(100, n - 60, 200):
-        # Every 200 samples a window of 30 speaks, as loud as a sample in 50.
-        score[start : start + 30], side[start : start + 30], window[start : start + 30] = 2.4, 1, 30
-    evidence = windows.Evidence(score, side.astype(np.int8), window, np.arange(n))
-    held = flagging.Held(evidence, np.ones(n, bool), times, HOUR)
-    group = Group()
-    assert flagging.lasting(held, "below", group) == 0.0
-    weekly = flagging.lasting(held, "above", group)
-    assert 5 < weekly * (24 * 7) <= 30  # samples a finding: most are of one sample, those of windows of 30
-    tails = flagging.own_tails(held, "above", 2, group)
-    alone = tails.samples.rates_at(np.array([2.0, 3.0]))
-    assert np.all(tails.sample_rates(np.array([2.0, 3.0])) > alone)
+    """With 11 samples of windows to each by itself, one in 1,000 is one in 12,000 by itself."""
+    own = held(np.random.default_rng(4).normal(size=24 * 7 * 20))
+    tails = flagging.own_tails(replace(own, added=11.0), "above", 2, Group())
+    assert tails.sample_level(1e-3) == tails.samples.level_for(1e-3 / 12)
     level = tails.sample_level(1e-3)
-    assert level > tails.samples.level_for(1e-3)
-    assert tails.sample_rates(np.array([level]))[0] <= 1e-3 < tails.sample_rates(np.array([level / 1.01]))[0]
-    plain = flagging.SideTails(tails.samples, None)
-    assert plain.sample_level(1e-3) == tails.samples.level_for(1e-3)
+    assert tails.sample_rates(np.array([level]))[0] == pytest.approx(1e-3, rel=0.01)
+    plain = flagging.own_tails(own, "above", 2, Group())
+    assert plain.sample_level(1e-3) == plain.samples.level_for(1e-3) < level
+
+
+def test_windows_add_what_their_families_and_lengths_say():
+    lengths = np.array([6, 12, 24, 48])
+    scale = {name: np.zeros((2, 3)) for name in ("above", "below", "rough")}
+    watch = windows.Watch(lengths, np.zeros((4, 2)), np.zeros((4, 2)), np.ones(1), scale, 24)
+    # One family of its side and a half of one without, on both sides: (1 + 1) / 4 windows a sample, of 0.4 · 48 samples.
+    assert watch.added(is_causal=False) == pytest.approx(0.5 * 19.2) and watch.added(is_causal=True) == 1.0
 
 
 def test_a_level_in_sigmas_is_the_same_whether_its_odds_are_told_or_not():

@@ -59,6 +59,27 @@ def test_seen_rates_keep_within_a_factor_of_two_of_the_promise(noise):
     assert 0.5 / 500 < np.mean(odds) < 2 / 500, np.mean(odds) * 500
 
 
+@pytest.mark.parametrize("noise", NOISE, ids=lambda f: f.__name__)
+@pytest.mark.parametrize("is_causal", [False, True])
+def test_odds_hold_for_samples_of_windows_too(noise, is_causal):
+    """A window flags dozens of samples at once: the mean over many streams, since most have none and some a long one."""
+    groups, past_n, future_n = np.zeros(8 * N, np.int64), N, 8 * N
+    seen = []
+    for seed in range(STREAMS):
+        rng = np.random.default_rng(seed)
+        past = noise(rng, past_n)
+        scale = 1.4826 * np.median(np.abs(past))
+        past, future = past / scale, noise(rng, future_n) / scale
+        clean = np.ones(past_n, bool)
+        watch = windows.calibrate(past, clean, past, TIMES, HOUR, groups[:past_n], 1)
+        heard = windows.listen(watch, past, past, groups[:past_n], is_causal=is_causal)
+        own = flagging.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
+        level = flagging.resolve_level("odds", 500, own, "both", Group())
+        evidence = windows.listen(watch, future, future, groups, is_causal=is_causal)
+        seen.append(np.mean(flagging.flag(evidence, level.above, level.below, level.odd) != 0) * 500)
+    assert 0.4 < np.mean(seen) < 2.0, np.mean(seen)
+
+
 @pytest.mark.parametrize("shape", [-0.1, 0.0, 0.2])
 def test_a_tail_gives_back_the_distribution_it_was_drawn_from(shape):
     levels = []

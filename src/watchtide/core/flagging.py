@@ -52,7 +52,7 @@ class Scores:
 class Held:
     """What a level is read from: held-out evidence (n,), which samples are clean, and the grid.
 
-    grain : the data's resolution in sigmas.
+    grain : the data's resolution in sigmas; added : samples that windows add to each by itself, as `windows.Watch.added` says.
     """
 
     evidence: Evidence
@@ -60,6 +60,7 @@ class Held:
     times: Ints
     step_ns: int
     grain: float = 0.0
+    added: float = 0.0
 
     @property
     def count(self) -> int:
@@ -111,30 +112,23 @@ def side_findings(
 class SideTails:
     """Tails of one side: of samples by themselves, and of findings a week; None where there is too little of its own.
 
-    lasting : samples that a finding adds on average because a window spoke, over the samples of a week: windows hold many
-    samples, each of which counts where the level is one in so many samples.
+    added : samples that windows add to each that is reached by itself (`windows.Watch.added`): windows hold many samples, each of
+    which counts where the level is one in so many samples.
     """
 
     samples: Tail | None
     findings: Tail | None
-    lasting: float = 0.0
+    added: float = 0.0
 
     def sample_rates(self, levels: Floats) -> Floats:
         """(k,) share of clean samples that reach each level, by themselves or in a window."""
         assert self.samples is not None
-        alone = self.samples.rates_at(levels)
-        if self.findings is None or self.lasting == 0.0:
-            return alone
-        return np.asarray(alone + self.lasting * self.findings.rates_at(levels))
+        return (1 + self.added) * self.samples.rates_at(levels)
 
     def sample_level(self, rate: float) -> float:
         """The least level that at most this share of clean samples reaches."""
         assert self.samples is not None
-        if self.findings is None or self.lasting == 0.0:
-            return self.samples.level_for(rate)
-        grid = np.geomspace(0.05, 400.0, 4000)
-        enough = np.flatnonzero(self.sample_rates(grid) <= rate)
-        return float(grid[enough[0]]) if len(enough) else float(grid[-1])
+        return self.samples.level_for(rate / (1 + self.added))
 
 
 def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> SideTails:
@@ -145,32 +139,12 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
     by_finding = side_findings(held, side, watched, group)
     hint = shape_hint(side_scores(held, side, watched).values)
     by_findings = tail_of(by_finding, share=0.6, hint=hint) if by_finding else None
-    return SideTails(tail_of(by_sample, hint=hint), by_findings, lasting(held, side, group))
+    return SideTails(tail_of(by_sample, hint=hint), by_findings, held.added)
 
 
 def alone(held: Held) -> Held:
     """The samples that spoke by themselves."""
     return replace(held, clean=held.clean & (held.evidence.window == 1))
-
-
-def lasting(held: Held, side: str, group: grouping.Group) -> float:
-    """Samples that windows add to a finding of one side on average, over the samples of a week; 0 without windows.
-
-    Counted over the findings at the least level at which a tenth of the side's own scores lie, where there are plenty.
-    """
-    e = held.evidence
-    code = 1 if side == "above" else -1
-    mine = held.clean & ((e.side == code) | (e.side == ODD))
-    if not np.any(mine & (e.window > 1)):
-        return 0.0
-    score = np.where(held.clean, np.where(mine, e.score, -1.0), np.nan)
-    rows = grouping.find_side(score, float(np.quantile(score[mine], 0.9)), held.times, group)
-    if len(rows) == 0:
-        return 0.0
-    # A half where both sides are watched is not taken off: what has no side is flagged whole, on one of them.
-    at = grouping.peaks(score, rows)
-    added = np.where(e.window[at] > 1, rows[:, 2], 0)
-    return float(np.mean(added)) * held.step_ns / WEEK_NS
 
 
 def tail_of(scores: Scores, *, share: float = 0.05, hint: float | None = None) -> Tail | None:
@@ -242,7 +216,7 @@ def resolve_level(
             own[s] = SideTails(
                 own[s].samples or whole.samples,
                 own[s].findings or whole.findings,
-                own[s].lasting or whole.lasting,
+                own[s].added or whole.added,
             )
     if kind == "sigmas":
         found, note = dict.fromkeys(watched, amount), "as stated"

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import expectation, flagging, windows
+from watchtide.core import carrying, expectation, flagging, windows
 from watchtide.core.baselines import TRAILS
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.flagging import Held, Level
@@ -65,6 +65,7 @@ class Replayed:
     clean: Bools
     lacking: Bools
     levels: tuple[Level, ...]
+    added: float
     refits: int
     notes: tuple[str, ...]
     model: Model | None
@@ -94,7 +95,7 @@ def replay(
     level: Level | None = None
     levels: list[Level] = []
     model: Model | None = None
-    refits = 0
+    refits, added = 0, 0.0
     # Windows and level are read anew about once a week: they rest on long histories.
     every = max(1, round(WEEK_NS / (cadence.refit * frame.step_ns)))
     for at in range(cadence.first, n, cadence.refit):
@@ -113,7 +114,7 @@ def replay(
                 model, training = expectation.fit(part, choice, d, suspect=suspect, like=training)
             state.expected[begin:at] = training.held
             state.suspect[begin:at] = suspect
-            choice = _settled(choice, model)
+            choice = carrying.settled(choice, model)
             _rehearse(state, choice, frame, usable, begin, at, cadence.refit, denominator)
             model, training = expectation.fit(
                 part, choice, d, seen=state.expected[begin:at], suspect=suspect, like=training
@@ -162,10 +163,11 @@ def replay(
                 if watch is not None
                 else windows.alone(pool)
             )
+            added = watch.added(is_causal=True) if watch is not None else 0.0
             level = flagging.resolve_level(
                 rules.kind,
                 rules.amount,
-                Held(heard, clean, part.times, frame.step_ns, model.grain),
+                Held(heard, clean, part.times, frame.step_ns, model.grain, added),
                 rules.side,
                 rules.group,
             )
@@ -189,7 +191,7 @@ def replay(
     return Replayed(
         expected, state.spread, evidence, state.above, state.below, state.odd, state.trend,
         state.seasons if state.seasons is not None else np.zeros((0, n)), score, *_heard_in_all(state, evidence),
-        state.lacking, tuple(levels), refits, notes, model,
+        state.lacking, tuple(levels), added, refits, notes, model,
     )  # fmt: skip
 
 
@@ -257,16 +259,6 @@ def _looks_back(model: Model) -> bool:
     """Whether the kind reads the samples just before each one, and so needs the window too."""
     facts = model.fitted.facts
     return model.choice.kind in TRAILS or bool(facts.get("previous")) or facts.get("method") == "forecast"
-
-
-def _settled(choice: Choice, model: Model) -> Choice:
-    """The choice with what the first fit chose by itself: later fits do not choose anew."""
-    facts, options = model.fitted.facts, dict(choice.options)
-    if "ridge" in facts:
-        options["ridge"] = facts["ridge"]
-    if "season_windows" in facts:
-        options["season_window"] = facts["season_windows"]
-    return replace(choice, options=options)
 
 
 def _suspects_now(model: Model, part: Frame, training: Training, denominator: Floats | None) -> Bools:

@@ -54,6 +54,16 @@ class Watch:
     scale: dict[str, Floats]
     block: int
 
+    def added(self, *, is_causal: bool) -> float:
+        """Samples that windows add to each that is reached by itself, at one level and on one side.
+
+        Every family is reached as often as a single sample a quarter as rarely; what has no side counts half on each. A window that
+        speaks carries about two fifths of the longest; in replay only those samples at which one ends, about two.
+        """
+        odd = sum(name in self.scale for name in ("rough", "stuck", "isolated"))
+        carries = 2.0 if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
+        return (1 + odd) / TOGETHER * carries
+
     def as_data(self) -> dict[str, Any]:
         return {
             "lengths": self.lengths.tolist(), "mean": self.mean.tolist(), "rough": self.rough.tolist(),
@@ -370,8 +380,9 @@ def _least_scales(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
     return mean, rough
 
 
-def _standard(rows: Floats, at: Floats) -> Floats:
-    return (rows - at[:, :1]) / at[:, 1:]
+def _standard(rows: Floats, at: Floats, drift: Floats | None = None) -> Floats:
+    scale = at[:, 1:] if drift is None else np.sqrt(at[:, 1:] ** 2 + drift**2)
+    return np.asarray((rows - at[:, :1]) / scale)
 
 
 def listen(
@@ -385,12 +396,14 @@ def listen(
     lags: int = 1,
     expected: Floats | None = None,
     event: Floats | None = None,
+    drift: Floats | None = None,
 ) -> Evidence:
     """Scores of samples with their windows heard.
 
     z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
     without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
-    it only, and only those whose trimmed span holds it.
+    it only, and only those whose trimmed span holds it. drift : (n,) what the mean of a window may stray beyond its usual scale,
+    in sigmas, where a fit is carried past its end.
     """
     base = alone(z)
     mean, rough = statistics(z, watch.lengths)
@@ -399,7 +412,8 @@ def listen(
         (("above", mean, watch.mean, 1), ("below", mean, watch.mean, -1), ("rough", rough, watch.rough, 1))
     ):
         if name in watch.scale:
-            worth[place] = _interpolate(sign * _standard(rows, at), watch.scale[name])
+            stray = drift if name != "rough" else None
+            worth[place] = _interpolate(sign * _standard(rows, at, stray), watch.scale[name])
     run, began = surprises(
         values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event)
     )

@@ -1,24 +1,19 @@
 """What comes next: a forecast with its interval, and when a limit is reached, with how sure."""
 
-import itertools
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core import expectation, flagging, passage, robust, transforms
-from watchtide.core.expectation import Choice
-from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core import carrying, expectation, flagging, passage, transforms
+from watchtide.core.frame import DAY_NS
 from watchtide.core.series import Floats, Ints
 from watchtide.engine import choices, preparing, stages
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan
 from watchtide.tables import clock
 
-# Places in the past from which the same forecast is made, to see how errors grow with the horizon.
-ORIGINS = 6
-BUCKETS = 6
 MOST_STEPS = 100_000
 # With which chances the time at which a limit is reached is told.
 CHANCES = (0.1, 0.5, 0.9)
@@ -94,7 +89,8 @@ def forecast(
     got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
     if got.model is None:
         raise ValueError("no observed sample to forecast from")
-    growth = _growth(part, choice, steps, None if denominator is None else denominator[:n])
+    known_d = None if denominator is None else denominator[:n]
+    growth = carrying.measure(part, got.model, steps, known_d).growth_at(np.arange(1, steps + 1))
     held = flagging.Held(_alone(got.held), got.clean, times, step, got.model.grain)
     reach = []
     for side in ("above", "below"):
@@ -135,49 +131,6 @@ def _stamps_after(last: int, steps: int, step: int, zone: str) -> Ints:
         first = clock.utc_offsets(np.array([last]), zone)[0]
         return clock.localise(ahead + first, zone).times
     return ahead
-
-
-def _growth(part: Frame, choice: Choice, steps: int, denominator: Floats | None) -> Floats:
-    """(h,) how many times wider errors are at each step ahead than held-out ones, never falling with the horizon."""
-    n = len(part)
-    longest = max((round(p.samples(part.step_ns)) for p in choice.periods), default=24)
-    first = max(3 * longest, n // 2)
-    ahead = min(steps, max((n - first) // 2, 1))
-    origins = (
-        np.unique(np.linspace(first, n - ahead, ORIGINS).astype(np.int64))
-        if n - ahead > first
-        else np.empty(0, np.int64)
-    )
-    errors = []
-    for at in origins:
-        d = None if denominator is None else denominator[:at]
-        try:
-            model, _ = expectation.fit(part.part(0, int(at)), choice, d)
-        except ValueError:
-            # Too short a past for this baseline: that origin says nothing.
-            continue
-        view = part.part(int(at), int(at) + ahead)
-        parts, expected = expectation.judge(model, view)
-        groups = expectation.spread_groups(view, model)
-        wide = expectation.spread_at(
-            model, parts, expected, groups, None if denominator is None else denominator[at : at + ahead]
-        )
-        errors.append(np.where(view.usable, (view.values - expected) / wide, np.nan))
-    if len(errors) < 2:
-        # Nothing to learn it from: as if the level walked at a tenth of a spread a season.
-        return np.sqrt(1 + 0.01 * np.arange(1, steps + 1) / longest)
-    edges = np.unique(np.geomspace(1, ahead + 1, BUCKETS + 1).astype(np.int64)) - 1
-    z = np.array(errors)
-    middle, scale = [], []
-    for a, b in itertools.pairwise(edges):
-        middle.append((a + b) / 2)
-        scale.append(max(robust.mad_sigma(z[:, a:b].ravel(), centre=0.0), 1.0))
-    rising = np.maximum.accumulate(np.asarray(scale))
-    grown = np.interp(np.arange(steps), middle, rising)
-    beyond = np.maximum(np.arange(steps) + 1 - ahead, 0)
-    # Past what could be tried the variance goes on growing as it did.
-    slope = (rising[-1] ** 2 - 1) / max(ahead, 1)
-    return np.asarray(np.sqrt(grown**2 + slope * beyond))
 
 
 def limit_reached(f: Forecast, limit: float) -> dict[str, Any]:

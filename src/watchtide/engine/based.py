@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import flagging, windows
+from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Model
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints, Series
@@ -51,6 +52,7 @@ class Baselined:
     model: Model | None = field(default=None, compare=False)
     transform: Transform | None = field(default=None, compare=False)
     watch: windows.Watch | None = field(default=None, compare=False)
+    carry: Carry | None = field(default=None, compare=False)
 
     @property
     def evidence(self) -> windows.Evidence:
@@ -66,6 +68,7 @@ class Baselined:
             self.series.times,
             self.series.step_ns,
             self.resolved["facts"].get("grain", 0.0),
+            self.resolved["facts"].get("added", 0.0),
         )
 
     @property

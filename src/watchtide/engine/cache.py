@@ -20,7 +20,7 @@ _ARRAYS = (
 )  # fmt: skip
 _SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes", "mode")
 # The fitted model is made anew where it is to be saved.
-_NOT_KEPT = ("model", "transform", "watch")
+_NOT_KEPT = ("model", "transform", "watch", "carry")
 assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_SMALL, *_NOT_KEPT, "series"}
 
 

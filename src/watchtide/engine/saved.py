@@ -17,6 +17,7 @@ import numpy as np
 from watchtide import __version__
 from watchtide.core import baselines, expectation, flagging, transforms, windows
 from watchtide.core.baselines import Fitted
+from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import Period
 from watchtide.core.series import Floats
@@ -45,6 +46,7 @@ class Saved:
     model: Model
     transform: Transform
     watch: windows.Watch | None
+    carry: Carry | None
     level: flagging.Level
     resolved: dict[str, Any]
     trained: dict[str, Any]
@@ -69,6 +71,7 @@ def saved_of(scanned: Scanned, plan: Plan) -> Saved | None:
         base.model,
         base.transform,
         base.watch,
+        base.carry,
         scanned.level,
         base.resolved,
         trained,
@@ -113,6 +116,7 @@ def _told(s: Saved) -> dict[str, Any]:
         },
         "transform": {"name": s.transform.name, "lag": s.transform.lag, "facts": dict(s.transform.facts)},
         "watch": s.watch.as_data() if s.watch is not None else None,
+        "carry": s.carry.as_data() if s.carry is not None else None,
         "level": {k: _finite(getattr(s.level, k)) for k in ("above", "below", "odd")} | {"note": s.level.note},
     }  # fmt: skip
 
@@ -198,6 +202,8 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
         Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"])),
         Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items())),
         windows.Watch.from_data(told["watch"]) if told["watch"] else None,
+        # Files of the first builds have none.
+        Carry.from_data(told["carry"]) if told.get("carry") else None,
         flagging.Level(above, below, odd, str(level["note"])), dict(told["resolved"]), dict(told["trained"]),
     )  # fmt: skip
 
@@ -229,6 +235,9 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     parts, expected = expectation.judge(model, frame)
     groups = expectation.spread_groups(frame, model)
     spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator)
+    past_end = (series.times - model.end_ns) // series.step_ns
+    if saved.carry is not None:
+        spread = spread * saved.carry.growth_at(past_end)
     shown, wide = transforms.back(saved.transform, series.values, expected, spread)
     z = stages.scores(series.values, shown, wide, prepared, plan)
     trees = expectation.isolated_of(model, frame)
@@ -244,6 +253,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             lags=lags,
             expected=expected,
             event=frame.event,
+            drift=None if saved.carry is None else saved.carry.drift_at(past_end),
         )
         if saved.watch is not None
         else windows.alone(z)

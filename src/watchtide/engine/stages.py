@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import (
+    carrying,
     expectation,
     flagging,
     grouping,
@@ -111,7 +112,17 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         first=first,
         has_level=plan.shifts.of != "none",
     )
-    expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
+    carry = None
+    if (
+        got.model is not None
+        and (stop < len(series) or is_kept)
+        and not carrying.follows_by_itself(got.model)
+    ):
+        d = None if prepared.denominator is None else prepared.denominator[:stop]
+        carry = carrying.measure(part, got.model, max(len(series) - stop, stop // 2), d)
+    past_end = np.arange(len(series)) - (stop - 1)
+    wide = got.spread if carry is None else got.spread * carry.growth_at(past_end)
+    expected, spread = transforms.back(transform, series.values, got.expected, wide)
     z = scores(series.values, expected, spread, prepared, plan)
     values = frame.values
     watch = None
@@ -142,6 +153,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
                 lags=lags,
                 expected=got.expected,
                 event=frame.event,
+                drift=None if carry is None else carry.drift_at(past_end),
             )
             for scores in (z, np.where(got.clean, got.held, np.nan))
         )
@@ -154,10 +166,10 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     return Baselined(
         stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, got.level_series, got.clean, stop,
-        candidates, stream_spread, found, _resolved(prepared, plan, choice, got.model, watch, split),
+        candidates, stream_spread, found, _resolved(prepared, plan, choice, got.model, watch, split, watch.added(is_causal=False) if watch else 0.0),
         (*prepared.notes, *notes, *choice.reasons, *got.notes),
         heard.score, heard.side.astype(np.int64), heard.window, heard.first, held.score, held.side.astype(np.int64),
-        held.window, np.empty(0), np.empty(0), np.empty(0), np.empty(0, np.bool_), "fit", got.model if is_kept else None, transform, watch,
+        held.window, np.empty(0), np.empty(0), np.empty(0), np.empty(0, np.bool_), "fit", got.model if is_kept else None, transform, watch, carry,
     )  # fmt: skip
 
 
@@ -200,7 +212,7 @@ def scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared,
 
 def _resolved(
     prepared: Prepared, plan: Plan, choice: Choice, model: Model | None, watch: windows.Watch | None,
-    split: dict[str, tuple[int, int]],
+    split: dict[str, tuple[int, int]], added: float,
 ) -> dict[str, Any]:  # fmt: skip
     facts = (
         {k: v for k, v in model.fitted.facts.items() if k not in ("origin", "end", "start")} if model else {}
@@ -219,6 +231,7 @@ def _resolved(
             **facts,
             "law": model.spread.law if model else choice.law,
             "grain": model.grain if model else 0.0,
+            "added": added,
             "losses": choice.evidence,
         },
         "windows": [durations.format_ns(int(w) * step) for w in watch.lengths] if watch else [],
@@ -284,7 +297,7 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
     model = got.model
     choice = model.choice if model is not None else Choice("harmonic")
     found = chosen[0] if chosen else ()
-    resolved = _resolved(prepared, plan, choice, model, None, split)
+    resolved = _resolved(prepared, plan, choice, model, None, split, got.added)
     resolved["replay"] = {
         "first": durations.format_ns(rhythm.first * step), "refit": durations.format_ns(rhythm.refit * step),
         "window": durations.format_ns(rhythm.window * step), "refits": got.refits,

@@ -97,7 +97,7 @@ def _until(held: flagging.Held, now: int) -> flagging.Held:
     stop = int(np.searchsorted(held.times, now - held.step_ns, side="right"))
     e = held.evidence
     seen = windows.Evidence(e.score[:stop], e.side[:stop], e.window[:stop], e.first[:stop])
-    return flagging.Held(seen, held.clean[:stop], held.times[:stop], held.step_ns, held.grain)
+    return flagging.Held(seen, held.clean[:stop], held.times[:stop], held.step_ns, held.grain, held.added)
 
 
 def with_lent(base: Baselined, levels: Sequence[Lent]) -> Baselined:
@@ -152,7 +152,7 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
         flagging.tail_of(findings, share=0.6)
         if findings and len(findings.values) >= flagging.LEAST_FINDINGS
         else None,
-        float(np.mean([flagging.lasting(h, side, group) for h in some])) if some else 0.0,
+        float(np.mean([h.added for h in some])) if some else 0.0,
     )
 
 

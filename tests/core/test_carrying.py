@@ -1,0 +1,76 @@
+"""What it costs to carry a fit past the end of its history."""
+
+import numpy as np
+import pytest
+from tests.core.test_expectation import frame
+
+from watchtide.core import carrying, expectation, windows
+from watchtide.core.carrying import Carry
+from watchtide.core.expectation import Choice
+from watchtide.core.frame import period_of
+from watchtide.core.series import SECOND_NS
+
+HOUR = 3_600 * SECOND_NS
+DAY = period_of(24, HOUR)
+N = 24 * 70
+
+
+def carried(noise, kind="harmonic", steps=400):
+    y = 50 + 6 * np.sin(2 * np.pi * np.arange(len(noise)) / 24) + noise
+    part = frame(y)
+    model, _ = expectation.fit(part, Choice(kind, (DAY,)))
+    return carrying.measure(part, model, steps)
+
+
+@pytest.mark.parametrize("kind", ["harmonic", "slot", "loess"])
+def test_independent_noise_hardly_grows(kind):
+    got = [carried(np.random.default_rng(k).normal(size=N), kind) for k in range(4)]
+    assert np.mean([c.growth_at(np.array([300]))[0] for c in got]) < 1.12
+    assert np.mean([c.drift for c in got]) < 0.25
+
+
+def test_a_level_that_walks_grows_with_the_distance_and_beyond_what_was_tried():
+    rng = np.random.default_rng(0)
+    got = carried(np.cumsum(rng.normal(0, 0.3, N)) + rng.normal(size=N))
+    far = got.growth_at(np.array([1, 100, 400, 4000]))
+    assert np.all(np.diff(far) > 0) and far[2] > 1.5 and got.slope > 0
+    # Variance goes on as it did: linear in the distance.
+    assert far[3] ** 2 == pytest.approx(got.growth[-1] ** 2 + got.slope * (4000 - got.tried))
+
+
+def test_nothing_grows_before_the_end():
+    c = Carry(np.array([1.0, 10.0]), np.array([1.2, 2.0]), 10, 0.1, 0.3)
+    assert c.growth_at(np.array([-5, 0])).tolist() == [1, 1] and c.drift_at(np.array([0, 1])).tolist() == [
+        0,
+        0.3,
+    ]
+    assert c.growth_at(np.array([10]))[0] == 2.0
+    back = Carry.from_data(c.as_data())
+    assert np.array_equal(back.growth, c.growth) and back.tried == 10
+    with pytest.raises(ValueError, match="at least 1"):
+        Carry.from_data({**c.as_data(), "growth": [0.5, 1]})
+
+
+def test_a_history_too_short_to_try_takes_the_usual_walk():
+    got = carried(np.random.default_rng(0).normal(size=60))
+    assert got.drift == 0.0 and 1 < got.growth_at(np.array([48]))[0] < 1.05
+
+
+def test_kinds_that_follow_by_themselves_are_not_carried():
+    part = frame(np.random.default_rng(0).normal(size=400))
+    model, _ = expectation.fit(part, Choice("rolling", (DAY,)))
+    assert carrying.follows_by_itself(model)
+    other, _ = expectation.fit(part, Choice("slot", (DAY,)))
+    assert not carrying.follows_by_itself(other)
+
+
+def test_a_window_is_worth_less_where_its_mean_may_stray():
+    rng = np.random.default_rng(1)
+    past, z = rng.normal(size=3000), rng.normal(size=3000)
+    z[1000:1048] += 1.0
+    groups = np.zeros(3000, np.int64)
+    watch = windows.calibrate(past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1)
+    plain, wide = (
+        windows.listen(watch, z, z, groups, is_causal=False, drift=d) for d in (None, np.full(3000, 0.4))
+    )
+    assert wide.score[1000:1048].max() < plain.score[1000:1048].max()
