@@ -15,7 +15,7 @@ KINDS = (
 )  # fmt: skip
 REPLAYED = ("harmonic", "slot")
 NOISES = ("Gaussian", "t4", "Gaussian AR 0.6", "t5 AR 0.5")
-STREAMS = 12
+STREAMS = 24
 WEEKS, STEP = 14, 1_800 * 10**9
 LEVELS = {"odds": 1_000.0, "per-week": 0.5}
 

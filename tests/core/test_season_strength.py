@@ -66,3 +66,12 @@ def test_shift_scale_gaps_and_order_of_the_lengths():
     assert seasons.strengths(y, [DAY, WEEK]) == pytest.approx(first, abs=0.03)
     assert seasons.strengths(np.full(50, np.nan), [24]) == [0.0]
     assert seasons.strengths(np.full(300, 5.0), [24]) == [0.0]
+
+
+def test_side_lobes_of_a_week_are_no_seasons():
+    """A day whose size follows the week has lines at 168 / 6 h and beside it, which three weeks cannot tell from 28 h."""
+    t = np.arange(21 * 96)
+    rng = np.random.default_rng(3)
+    shape = 300 * (0.2 + np.clip(np.sin(2 * np.pi * (t % 96) / 96 - 1.3), 0, None))
+    y = rng.poisson(shape * np.array([1, 1, 1, 1.1, 1.2, 0.7, 0.5])[(t // 96) % 7]).astype(float)
+    assert {s.samples for s in seasons.detect(y, QUARTER)} == {DAY, WEEK}

@@ -189,3 +189,15 @@ def test_a_stage_key_changes_with_what_shapes_the_fit_and_with_nothing_else():
         assert key(other) != base, other
     assert key({}, "e") != base and key({}, "d", [(1, 2)]) != base
     assert key({}, "d", [(1, 2), (3, 4)]) == key({}, "d", [(3, 4), (1, 2)])
+
+
+def test_a_week_that_shows_in_one_form_only_is_found_though_the_other_is_ahead():
+    """Small counts: by the day alone one form is a hair better, with the week the other is much better."""
+    t = np.arange(21 * 96)
+    mean = 3 * np.clip(np.sin(2 * np.pi * (t % 96 - 30) / 96), 0, None)
+    mean = mean * np.array([1, 1, 1, 1, 1.6, 2.2, 0.4])[(t // 96) % 7] + 0.05
+    for seed in (0, 3, 4, 8):
+        y = np.random.default_rng(seed).poisson(mean).astype(float)
+        got = stages.fit(stages.Input("", START + t * HOUR // 4, y), Plan()).resolved
+        assert got["baseline"]["seasons"] == ["1d", "7d"]
+        assert any("a week beside the day" in name for name in got["facts"]["losses"])

@@ -13,6 +13,8 @@ from watchtide.core.series import SECOND_NS, Floats
 
 # A rival must be this much better, in nats a sample, to displace what is simpler or more usual.
 MARGIN = 0.01
+# Another form this near is tried with other seasons too.
+CLOSE = 0.05
 # Slots know no trend, and so must be this much better where they were tried.
 SLOT_MARGIN = 0.1
 # Another reading of the seasons may also gain little, but surely: so many standard errors of the gain of a day.
@@ -87,16 +89,20 @@ def choose(
     best = _best(trials)
     reasons = []
     for why, changed in variants:
-        own = changed(best.choice.periods)
-        if own == best.choice.periods:
-            continue
-        trial = _trial(f"{best.name}, {why}", replace(best.choice, periods=own), frame, denominator, best)
-        if trial is None:
-            continue
-        trials.append(trial)
-        if trial.loss < best.loss - MARGIN or _is_surely_better(trial, best, frame):
-            best = trial
-            reasons.append(f"{why}: the held-out loss falls with it")
+        for start in (best, *_other_form(trials, best)):
+            own = changed(start.choice.periods)
+            if own == start.choice.periods:
+                continue
+            trial = _trial(
+                f"{start.name}, {why}", replace(start.choice, periods=own), frame, denominator, start
+            )
+            if trial is None:
+                continue
+            trials.append(trial)
+            if trial.loss < best.loss - MARGIN or _is_surely_better(trial, best, frame):
+                best = trial
+                reasons.append(f"{why}: the held-out loss falls with it")
+                break
     if reasons and best.choice.kind == "harmonic":
         # With the seasons read otherwise, the forms are weighed once more.
         for name, choice in candidates:
@@ -120,6 +126,16 @@ def choose(
         evidence=evidence,
     )
     return chosen, (replace(best.model, choice=chosen), best.training) if best.is_whole else None
+
+
+def _other_form(trials: list[Trial], best: Trial) -> list[Trial]:
+    """The same seasons in the other form, where it is nearly as good: what a week is worth may show in that one alone."""
+    return [
+        t
+        for t in trials
+        if t.choice.kind == best.choice.kind and t.choice.periods == best.choice.periods
+        and t.choice.is_multiplied != best.choice.is_multiplied and t.loss < best.loss + CLOSE
+    ]  # fmt: skip
 
 
 def _best(trials: list[Trial]) -> Trial:

@@ -69,7 +69,7 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Int
     if np.sum(~np.isnan(level)) < 2 * shortest:
         return np.empty(0, np.int64)
     calm = calm_outliers(level)
-    variance = robust.long_run_variance(calm)
+    own, variance = robust.variances(calm)
     changes = shifts.search(
         calm,
         penalty=shifts.default_penalty(calm, variance=variance) if penalty is None else penalty,
@@ -78,7 +78,7 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Int
     near = min(shortest, NEAR_SAMPLES)
     # A jump must stand out from the samples' own scatter and from the wander of their medians.
     wander = np.sqrt(2 * variance / near)
-    least = LEAST_JUMP * max(np.sqrt(robust.noise_variance(calm)), wander)
+    least = LEAST_JUMP * max(np.sqrt(own), wander)
     edges = [0, *changes.tolist(), len(level)]
     kept = []
     for i, at in enumerate(changes.tolist()):

@@ -89,41 +89,51 @@ def resolution(y: Floats) -> float:
     return float(np.quantile(steps, 0.05))
 
 
-def lag_one(y: Floats) -> float:
-    """Lag-one autocorrelation of the noise, blind to level shifts and lone outliers.
+def noise(y: Floats) -> tuple[float, float]:
+    """Lag-one autocorrelation of the noise, and its variance around a slowly moving level; blind to shifts and lone outliers.
 
     For first-order autoregression the differences over two samples have (1 + phi) times the
-    variance of those over one; the ratio is taken between MADs. Clipped to 0 … 0.95.
+    variance of those over one; the ratio is taken between MADs, phi clipped to 0 … 0.95.
     """
-    one, two = _lag(y, 1), _lag(y, 2)
-    scale = mad_sigma(one, centre=0.0)
+    scale = mad_sigma(_lag(y, 1), centre=0.0)
     if scale == 0:
-        return 0.0
-    return float(np.clip((mad_sigma(two, centre=0.0) / scale) ** 2 - 1, 0.0, 0.95))
+        return 0.0, 0.0
+    phi = float(np.clip((mad_sigma(_lag(y, 2), centre=0.0) / scale) ** 2 - 1, 0.0, 0.95))
+    return phi, scale**2 / (2 * (1 - phi))
+
+
+def lag_one(y: Floats) -> float:
+    """Lag-one autocorrelation of the noise."""
+    return noise(y)[0]
 
 
 def noise_variance(y: Floats) -> float:
     """Variance of the noise around a slowly moving level, from differences of neighbours."""
-    return mad_sigma(_lag(y, 1), centre=0.0) ** 2 / (2 * (1 - lag_one(y)))
+    return noise(y)[1]
 
 
 def long_run_variance(y: Floats) -> float:
-    """Variance that the mean of many neighbours carries, times their number.
+    """Variance that the mean of many neighbours carries, times their number."""
+    return variances(y)[1]
 
-    The larger of noise times (1 + phi) / (1 - phi), which holds for first-order autoregression, and of
+
+def variances(y: Floats) -> tuple[float, float]:
+    """Variance of the noise, and the one that the mean of many neighbours carries, times their number.
+
+    The latter is the larger of noise times (1 + phi) / (1 - phi), which holds for first-order autoregression, and of
     what the means of neighbouring blocks of 2, 4, 8 … samples show (half the squared MAD of their
     differences, times the block), which also sees noise of several time scales. Blocks end at n / 100 and
     at 128 samples, so that a series with many real shifts does not pass them off as noise.
     """
-    phi = lag_one(y)
-    largest = noise_variance(y) * (1 + phi) / (1 - phi)
+    phi, own = noise(y)
+    largest = own * (1 + phi) / (1 - phi)
     seen = y[~np.isnan(y)]
     block = 2
     while block <= min(len(seen) // 100, 128):
         means = seen[: len(seen) // block * block].reshape(-1, block).mean(axis=1)
         largest = max(largest, block * mad_sigma(np.diff(means), centre=0.0) ** 2 / 2)
         block *= 2
-    return largest
+    return own, largest
 
 
 def _lag(y: Floats, k: int) -> Floats:

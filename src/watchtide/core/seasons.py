@@ -48,7 +48,7 @@ def detect(y: Floats, step_ns: int, *, most: int = 3) -> list[Season]:
     # A longer season may drown a shorter one until it is taken out itself: those left behind are asked once more.
     for is_again in (False, True):
         for period in [p for p in left if p not in kept]:
-            is_part = is_again and period * step_ns != DAY_NS and _divides_any(period, kept)
+            is_part = is_again and period * step_ns != DAY_NS and _is_harmonic(period, kept, n)
             if not is_part and not _is_near(period, kept) and _adds(x, kept, period):
                 kept = sorted([*kept, period])
     strengths = joint_strengths(x, kept)
@@ -64,9 +64,10 @@ def _is_near(period: float, others: Sequence[float]) -> bool:
     return any(abs(period - other) < 0.02 * other for other in others)
 
 
-def _divides_any(period: float, others: Sequence[float]) -> bool:
-    """Whether a season is a whole part of another: one more harmonic of it, unless it is a day."""
-    return any(other > period and abs(other / period - round(other / period)) < 0.03 for other in others)
+def _is_harmonic(period: float, others: Sequence[float], n: int) -> bool:
+    """Whether n samples cannot tell a season from a whole part of a longer one: less than a cycle apart over all of them."""
+    cycles = n / period
+    return any(o > period and abs(cycles - round(o / period) * n / o) < 1 for o in others)
 
 
 def _adds(x: Floats, kept: Sequence[float], period: float) -> bool:
