@@ -3,7 +3,8 @@ import type { Card } from "./figures";
 
 const W = 340;
 const H = 150;
-const L = 44;
+const L = 52;
+const R = 20;
 const B = 26;
 const LOW = 0.01;
 
@@ -58,7 +59,7 @@ function Lines({
   const most = Math.max(1, ...[...promised, ...seen].map((v) => v ?? 0));
   const decades = Math.ceil(Math.log10(most / LOW));
   const top = LOW * 10 ** decades;
-  const x = (level: number) => L + ((level - 2) / 10) * (W - L - 12);
+  const x = (level: number) => L + ((level - 2) / 10) * (W - L - R);
   const y = (v: number) => 8 + (1 - Math.log10(Math.max(v, LOW) / LOW) / decades) * (H - B - 8);
   const path = (values: (number | null)[]) => {
     let out = "";
@@ -79,7 +80,7 @@ function Lines({
       <g fontSize="11.5" fill="var(--ink-soft)" fontFamily="var(--mono)">
         {marks.map((v) => (
           <g key={v}>
-            <path d={`M${L} ${y(v)}H${W - 12}`} stroke="var(--hair)" />
+            <path d={`M${L} ${y(v)}H${W - R}`} stroke="var(--hair)" />
             <text x={L - 5} y={y(v) + 4} textAnchor="end">
               {v <= LOW ? "≤ 0.01" : Number(v.toPrecision(1))}
             </text>
@@ -93,7 +94,7 @@ function Lines({
       </g>
       <path d={path(promised)} fill="none" stroke="var(--ink)" strokeWidth="1.4" strokeDasharray="5 4" />
       <path d={path(seen)} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
-      <text x={W - 14} y={20} fontSize="12" textAnchor="end" fill="var(--ink-soft)">
+      <text x={W - R - 2} y={20} fontSize="12" textAnchor="end" fill="var(--ink-soft)">
         broken: promised; solid: seen
       </text>
     </svg>

@@ -5,9 +5,9 @@ import type { Events } from "./figures";
 import { wider } from "./figures";
 
 const W = 430;
-const H = 330;
+const H = 338;
 const L = 40;
-const T = 14;
+const T = 22;
 const SIDE = 280;
 const x = (recall: number) => L + recall * (W - L - 16);
 const y = (precision: number) => T + (1 - precision) * SIDE;
@@ -34,6 +34,18 @@ function pointsOf(curve: Curve): Point[] {
 
 const pathOf = (points: Point[]) =>
   points.map((q, i) => `${i ? "L" : "M"}${x(q.r).toFixed(1)} ${y(q.p).toFixed(1)}`).join("");
+
+/** The intervals across and upright, with caps: the curve may run along either of them. */
+function whiskersOf(r: number | null, p: number | null, across?: number[] | null, upright?: number[] | null) {
+  const [left, right] = across ?? [];
+  const [low, high] = upright ?? [];
+  let path = "";
+  if (r !== null && low !== undefined && high !== undefined)
+    path += `M${x(r)} ${y(low)}V${y(high)}M${x(r) - 5} ${y(low)}h10M${x(r) - 5} ${y(high)}h10`;
+  if (p !== null && left !== undefined && right !== undefined)
+    path += `M${x(left)} ${y(p)}H${x(right)}M${x(left)} ${y(p) - 5}v10M${x(right)} ${y(p) - 5}v10`;
+  return path;
+}
 
 /** Precision over recall at every level, the levels in force as a point of its own with its intervals. */
 export function PrecisionRecall({
@@ -69,6 +81,7 @@ export function PrecisionRecall({
   const feasible = new Set(marked?.feasible.map((v) => v.toFixed(2)));
   const within = points.filter((q) => feasible.has(q.level.toFixed(2)));
   const last = replayed[0];
+  const whiskers = whiskersOf(events.recall, events.precision, rCi, pCi);
   return (
     <figure style={{ margin: 0 }}>
       <svg
@@ -130,8 +143,8 @@ export function PrecisionRecall({
         <path d={pathOf(points)} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
         {events.precision !== null && events.recall !== null && (
           <g stroke="var(--ink)" strokeWidth="1.6">
-            {pCi && <path d={`M${x(events.recall)} ${y(pCi[0])}V${y(pCi[1])}`} />}
-            {rCi && <path d={`M${x(rCi[0])} ${y(events.precision)}H${x(rCi[1])}`} />}
+            <path d={whiskers} stroke="var(--paper)" strokeWidth="4.5" fill="none" />
+            <path d={whiskers} fill="none" />
             <rect
               x={x(events.recall) - 4.5}
               y={y(events.precision) - 4.5}
