@@ -201,3 +201,17 @@ def test_a_week_that_shows_in_one_form_only_is_found_though_the_other_is_ahead()
         got = stages.fit(stages.Input("", START + t * HOUR // 4, y), Plan()).resolved
         assert got["baseline"]["seasons"] == ["1d", "7d"]
         assert any("a week beside the day" in name for name in got["facts"]["losses"])
+
+
+def test_the_peak_of_a_window_is_its_furthest_sample():
+    """All samples of a window share its score; the one to show is the one that lies furthest off."""
+    rng = np.random.default_rng(6)
+    y = 50 + 8 * np.sin(2 * np.pi * np.arange(24 * 60) / 24) + rng.normal(0, 1, 24 * 60)
+    y[900:936] += 1.8
+    y[920] += 1.0
+    got = stages.scan(hourly(y), from_data({"baseline": {"seasons": ["24h"]}, "shifts": {"of": "none"}}))
+    [found] = [f for f in got.findings if f.window > 1 and 890 <= (f.start - START) // HOUR <= 930]
+    inside = (got.base.series.times >= found.start) & (got.base.series.times <= found.end)
+    shared = inside & (got.base.score == found.score)
+    far = np.where(shared, np.abs(got.base.series.values - got.base.expected) / got.base.spread, -1)
+    assert shared.sum() > 5 and found.peak_time == got.base.series.times[np.argmax(far)]

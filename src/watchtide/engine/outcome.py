@@ -19,7 +19,7 @@ FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
 
 def outlier_of(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
     """One run of flagged samples as a finding; in replay with the end of the bin at which it was known."""
-    times, peak = base.series.times, int(runs.peak[i])
+    times, peak = base.series.times, _furthest(base, int(runs.first[i]), int(runs.last[i]), int(runs.peak[i]))
     return Finding(
         base.key,
         int(times[runs.first[i]]),
@@ -34,6 +34,15 @@ def outlier_of(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
         int(base.window[peak]),
         raised=int(times[runs.raised[i]]) + base.series.step_ns if base.mode == "replay" else None,
     )
+
+
+def _furthest(base: Baselined, first: int, last: int, peak: int) -> int:
+    """Of the samples that share the strongest score, as those of one window do, the one furthest from what was expected."""
+    part = slice(first, last + 1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        far = np.abs(base.series.values[part] - base.expected[part]) / base.spread[part]
+    own = (base.score[part] == base.score[peak]) & ~np.isnan(far)
+    return first + int(np.argmax(np.where(own, far, -1.0))) if own.any() else peak
 
 
 def seasons_of(base: Baselined) -> list[tuple[float, float]]:
