@@ -248,10 +248,17 @@ def test_changed_samples_and_a_lost_cache_are_said_not_papered_over(
     good = api.get(url).json()
     settings.DATA_FOLDER = tmp_path
     assert api.get(url).json()["score"] == good["score"], "a lost cache is made again"
+
+    def come_in(key, at_ns):
+        batch = Batch.objects.create(key=key * 64, source="late")
+        store.write_blocks(batch, [(quay.pk, np.array([at_ns]), np.array([1.0]))])
+        Batch.objects.filter(pk=batch.pk).update(accepted_at="2026-11-01T00:00Z")
+
+    come_in("y", quay.last_ns + 7_200 * 10**9)
+    settings.DATA_FOLDER = tmp_path / "live"
+    assert api.get(url).json()["score"] == good["score"], "what has come since the scan is not its samples"
     settings.DATA_FOLDER = tmp_path / "other"
-    batch = Batch.objects.create(key="z" * 64, source="late")
-    store.write_blocks(batch, [(quay.pk, np.array([quay.first_ns]), np.array([1.0]))])
-    Batch.objects.filter(pk=batch.pk).update(accepted_at="2026-11-01T00:00Z")
+    come_in("z", quay.first_ns)
     answer = api.get(url)
     assert answer.status_code == 409 and answer.json()["remedy"] == "scan again"
 

@@ -5,6 +5,7 @@ import io
 import json
 from xml.etree import ElementTree
 
+import numpy as np
 import pytest
 from tests.server.conftest import run_jobs, signed_in
 
@@ -15,7 +16,8 @@ from watchtide.server.cards.models import Published
 from watchtide.server.scans import services as scans
 from watchtide.server.scans import sheets
 from watchtide.server.scans.models import Card, Scan, ScanStream, Standing
-from watchtide.server.streams.models import Stream
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Batch, Stream
 from watchtide.tables import labels, results
 
 START = 1_785_715_200_000
@@ -242,9 +244,26 @@ class TestPublished:
         post(api, "/api/v1/logbook", {**entry, "scope": "metric=elsewhere"})
         assert api.get(f"{url}/since").json()["entries_new"] == 1
 
-    def test_it_outlives_its_scan(self, api, published, small_world):
+    def test_samples_that_came_since_change_nothing_and_others_in_their_place_do(
+        self, api, published, small_world, stream_of
+    ):
+        since = f"/api/v1/published/{published}/since"
+        # A later scan has read more: what was counted is still held.
         ScanStream.objects.filter(scan_id=small_world["scan"].pk).update(samples_digest="other")
-        assert api.get(f"/api/v1/published/{published}/since").json()["streams_changed"] == 3
+        quay = stream_of("quay")
+
+        def come_in(key, at_ns):
+            batch = Batch.objects.create(key=key * 64, source="late")
+            store.write_blocks(batch, [(quay.pk, np.array([at_ns]), np.array([1.0]))])
+            Batch.objects.filter(pk=batch.pk).update(accepted_at="2026-11-01T00:00Z")
+
+        come_in("y", quay.last_ns + 3_600 * 10**9)
+        assert not api.get(since).json()["is_stale"]
+        come_in("z", quay.first_ns + 3_600 * 10**9)
+        told = api.get(since).json()
+        assert told["is_stale"] and told["streams_changed"] == 1
+
+    def test_it_outlives_its_scan(self, api, published, small_world):
         Published.objects.filter(pk=published).update(scan=None)
         got = api.get(f"/api/v1/published/{published}").json()
         assert got["scan"] is None and got["figures"]["events"]["tp_labels"] == 2

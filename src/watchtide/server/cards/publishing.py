@@ -13,6 +13,8 @@ import pyarrow as pa
 from django.db.models import Max
 
 from watchtide.core.scoring.rows import Label, Points
+from watchtide.core.series import infer_step
+from watchtide.plan import Plan
 from watchtide.server.cards import counting
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published, PublishedStream
@@ -20,6 +22,7 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.problems import Problem
+from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Scan, ScanStream
 from watchtide.tables import clock, labels, results
 
@@ -145,11 +148,28 @@ def _counts(rows: Sequence[Label]) -> dict[Label, int]:
 
 
 def _changed_samples(row: Published) -> int:
-    """Of how many streams the latest scan had other samples than were counted."""
+    """Of how many streams the samples that were counted are others now; what has only come since changes nothing.
+
+    Only those are read again of which a later scan had other samples.
+    """
     held = dict(row.streams.exclude(stream=None).values_list("stream_id", "samples_digest"))
     last = ScanStream.objects.filter(stream_id__in=held).values("stream_id").annotate(pk=Max("pk"))
     newest = ScanStream.objects.filter(pk__in=[x["pk"] for x in last])
-    return sum(held[s] != digest for s, digest in newest.values_list("stream_id", "samples_digest"))
+    asked = [s for s, digest in newest.values_list("stream_id", "samples_digest") if held[s] != digest]
+    plan = scans.plan_of(row.plan_text)
+    own = row.streams.filter(stream_id__in=asked).select_related("stream").iterator(chunk_size=1)
+    return sum(not _is_held(s, plan) for s in own)
+
+
+def _is_held(frozen: PublishedStream, plan: Plan) -> bool:
+    """Whether the samples of a stream that were counted are still the ones held."""
+    times = unpack(frozen.points).times
+    until = int(times[-1]) + infer_step(times) if len(times) else 0
+    try:
+        return scans.as_scanned(frozen.stream, plan, frozen.samples_digest, until) is not None
+    except Problem:
+        # A covariate or calendar that the plan names is gone.
+        return False
 
 
 def head_of(row: Published) -> dict[str, Any]:

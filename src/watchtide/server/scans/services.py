@@ -19,10 +19,10 @@ from watchtide.core import flagging, keys
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
-from watchtide.core.series import SECOND_NS, at_stamps
+from watchtide.core.series import SECOND_NS, at_stamps, infer_step
 from watchtide.engine import cache, kept, preparing, stages, together
 from watchtide.plan import Plan as PlanText
-from watchtide.plan import dump, load
+from watchtide.plan import dump, durations, load
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people.models import Person
@@ -151,7 +151,11 @@ def stream_input(stream: Stream, plan: PlanText, times: Any, values: Any) -> tup
         own, below = store.read(stream.denominator_id)
         amounts = at_stamps(own, below, times)
         parts.append(store.digest(times, amounts))
-    beside = tuple(preparing.Beside(c.metric, *store.read(c.pk)) for c in _covariates(stream, plan))
+    # What a covariate says after the last bin is of no use here, and must not make another input of the same samples.
+    until = int(times[-1]) + infer_step(times) if len(times) else 0
+    beside = tuple(
+        preparing.Beside(c.metric, *_before(until, *store.read(c.pk))) for c in _covariates(stream, plan)
+    )
     parts += [store.digest(b.times, b.values) for b in beside]
     days: tuple[preparing.KnownDay, ...] = ()
     if len(times) and (kept_here := _calendars(plan)):
@@ -161,6 +165,24 @@ def stream_input(stream: Stream, plan: PlanText, times: Any, values: Any) -> tup
     parts += [f"{d.name} {d.start_ns} {d.stop_ns}" for d in days]
     whole = parts[0] if len(parts) == 1 else hashlib.sha256(" ".join(parts).encode()).hexdigest()
     return stages.Input(stream.key, times, values, stream.zone, amounts, beside, days), whole
+
+
+def _before(until: int, times: Any, values: Any) -> tuple[Any, Any]:
+    stop = int(np.searchsorted(times, until))
+    return times[:stop], values[:stop]
+
+
+def as_scanned(stream: Stream, plan: PlanText, samples_digest: str, until_ns: int) -> stages.Input | None:
+    """What a scan took of a stream, made again from the samples held now; None where those are others.
+
+    until_ns : end of the last bin it had. Samples that have only come since are left out.
+    """
+    times, values = store.read(stream.pk)
+    for own in ((times, values), _before(until_ns, times, values)):
+        given, digest = stream_input(stream, plan, *own)
+        if digest == samples_digest:
+            return given
+    return None
 
 
 def _covariates(stream: Stream, plan: PlanText) -> list[Stream]:
@@ -261,7 +283,7 @@ def blocks_of(number: Any, p: Any) -> bytes:
 def base_of(row: ScanStream) -> stages.Baselined:
     """A stream's baseline stage, as kept; made anew where the cache has lost it.
 
-    Refused with 409 when the samples have changed since, because it would be another result.
+    Refused with 409 when its samples have changed since, because it would be another result; later ones do not matter.
     """
     base = cache.load(stage_folder(), row.stage_key)
     if base is None:
@@ -269,9 +291,9 @@ def base_of(row: ScanStream) -> stages.Baselined:
         # Spans of any of the verdicts that are left out, under one that is.
         verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
         labels = [core_rows.Label(a, b, "", verdict) for a, b in row.left_out]
-        times, values = store.read(row.stream_id)
-        given, digest = stream_input(row.stream, plan, times, values)
-        if digest != row.samples_digest:
+        step = durations.parse_ns(row.resolved["prepare"]["every"])
+        given = as_scanned(row.stream, plan, row.samples_digest, (row.ribbon_to_ns or 0) + step)
+        if given is None:
             raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
         base = stages.based(given, plan, labels, row.scan.mode)
         cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
