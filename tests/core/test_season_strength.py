@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy.signal import lfilter
 
 from watchtide.core import seasons
 from watchtide.core.series import SECOND_NS
@@ -75,3 +76,19 @@ def test_side_lobes_of_a_week_are_no_seasons():
     shape = 300 * (0.2 + np.clip(np.sin(2 * np.pi * (t % 96) / 96 - 1.3), 0, None))
     y = rng.poisson(shape * np.array([1, 1, 1, 1.1, 1.2, 0.7, 0.5])[(t // 96) % 7]).astype(float)
     assert {s.samples for s in seasons.detect(y, QUARTER)} == {DAY, WEEK}
+
+
+def test_noise_that_wanders_beside_a_tide_makes_no_season():
+    """What a tide leaves is nearly all slow noise: its low peaks are no seasons of two or three days."""
+    for seed in range(6):
+        rng = np.random.default_rng(seed)
+        t = np.arange(21 * 144)
+        slow = lfilter([1.0], [1.0, -0.997], rng.normal(0, 0.05 * np.sqrt(1 - 0.997**2), len(t)))
+        y = (
+            np.cos(2 * np.pi * t / 74.52)
+            + 0.2 * np.cos(2 * np.pi * t / 144)
+            + slow
+            + rng.normal(0, 0.02, len(t))
+        )
+        found = sorted(s.samples for s in seasons.detect(y, 600 * SECOND_NS))
+        assert found[0] == pytest.approx(74.52, abs=0.2) and set(found[1:]) <= {144, 1008}

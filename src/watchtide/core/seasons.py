@@ -14,6 +14,8 @@ WEEK_NS = 7 * DAY_NS
 LEAST_STRENGTH = 0.3
 # Of cycles left out a season explains less than it is strong, since its means are noisy; chance explains nothing.
 LEAST_UNSEEN = 0.15
+# A peak of the periodogram is this many times its median: by chance alone one in 4,000 is.
+PEAK = 12.0
 # Three cycles: two to learn a shape from and one to check it on.
 LEAST_CYCLES = 3
 
@@ -49,7 +51,8 @@ def detect(y: Floats, step_ns: int, *, most: int = 3) -> list[Season]:
     for is_again in (False, True):
         for period in [p for p in left if p not in kept]:
             is_part = is_again and period * step_ns != DAY_NS and _is_harmonic(period, kept, n)
-            if not is_part and not _is_near(period, kept) and _adds(x, kept, period):
+            is_named = period * step_ns in (DAY_NS, WEEK_NS)
+            if not is_part and not _is_near(period, kept) and _adds(x, kept, period, is_named=is_named):
                 kept = sorted([*kept, period])
     strengths = joint_strengths(x, kept)
     while kept and min(strengths) < LEAST_STRENGTH:
@@ -70,12 +73,17 @@ def _is_harmonic(period: float, others: Sequence[float], n: int) -> bool:
     return any(o > period and abs(cycles - round(o / period) * n / o) < 1 for o in others)
 
 
-def _adds(x: Floats, kept: Sequence[float], period: float) -> bool:
-    """Whether a season explains enough of what the others kept leave, and says so of cycles it has not seen."""
+def _adds(x: Floats, kept: Sequence[float], period: float, *, is_named: bool) -> bool:
+    """Whether a season explains enough of what the others kept leave, and says so of cycles it has not seen.
+
+    is_named : a day or a week, which need not be looked for among many.
+    """
     periods = sorted([*kept, period])
     own = periods.index(period)
     others = np.delete(joint_seasons(x, periods), own, axis=0).sum(axis=0)
-    if strength_of(x - others, period) < LEAST_UNSEEN:
+    # Of what nobody named, noise that wanders makes seasons too: those must foretell as much as they explain.
+    least = LEAST_UNSEEN if is_named else LEAST_STRENGTH
+    if strength_of(x - others, period) < least:
         return False
     return joint_strengths(x, periods)[own] >= LEAST_STRENGTH
 
@@ -216,7 +224,9 @@ def _candidates(x: Floats, step_ns: int) -> list[float]:
     inner = np.arange(max(low, 1), len(power) - 1)
     peaks = inner[(power[inner] > power[inner - 1]) & (power[inner] >= power[inner + 1])]
     noise = float(np.median(power[1:])) if len(power) > 1 else 0.0
-    peaks = peaks[power[peaks] > 12 * noise]
+    # Noise that wanders is strong where frequencies are low: a peak must stand out from its own octaves too.
+    around = np.array([np.median(power[max(k // 2, 1) : 2 * k + 1]) for k in peaks])
+    peaks = peaks[power[peaks] > PEAK * np.maximum(noise, around)] if len(peaks) else peaks
     for k in peaks[np.argsort(power[peaks])[::-1][:8]]:
         # Parabola through the log power: the peak between two frequencies.
         a, b, c = np.log(power[k - 1 : k + 2] + 1e-300)
