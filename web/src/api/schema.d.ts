@@ -2509,6 +2509,7 @@ export interface components {
             end: string;
             verdict: string;
             cause: string;
+            note: string;
             entry: number | null;
             changed: components["schemas"]["FieldChange"][];
         };

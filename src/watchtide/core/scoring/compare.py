@@ -123,10 +123,14 @@ def _words(name: str, entry: dict[str, Any], names: tuple[str, str]) -> str:
     if entry["difference"] == 0 and (ci is None or ci[0] == ci[1]):
         return f"{name} is the same"
     if ci is None:
-        return (
-            f"{name} differs by {entry['difference']:+.3f}; too little history to say whether that is chance"
-        )
+        return f"{name} differs by {_signed(entry['difference'])}; too little history to say whether that is chance"
     if ci[0] > 0 or ci[1] < 0:
         better = names[1] if entry["difference"] > 0 else names[0]
         return f"{better} has the higher {name}, by {abs(entry['difference']):.3f}; chance alone would hardly make it so"
-    return f"{name} differs by {entry['difference']:+.3f}; chance alone could have made that ({ci[0]:+.3f} to {ci[1]:+.3f})"
+    low, high = _signed(ci[0]), _signed(ci[1])
+    return f"{name} differs by {_signed(entry['difference'])}; chance alone could have made that ({low} to {high})"
+
+
+def _signed(value: float) -> str:
+    """With its sign, a true minus."""
+    return f"{value:+.3f}".replace("-", "−")

@@ -204,6 +204,7 @@ class MatchSerializer(serializers.Serializer):
     end = serializers.CharField()
     verdict = serializers.CharField()
     cause = serializers.CharField(allow_blank=True)
+    note = serializers.CharField(allow_blank=True)
     entry = serializers.IntegerField(allow_null=True)
     changed = FieldChangeSerializer(many=True)
 
@@ -267,7 +268,7 @@ def _match_row(number: int, m: services.Match) -> dict[str, Any]:
     return {
         "number": number, "state": m.state, "scope": m.label.series, "start": clock.format_time(m.label.start),
         "end": clock.format_time(m.label.end), "verdict": m.label.verdict, "cause": m.label.cause,
-        "entry": m.entry.pk if m.entry is not None else None, "changed": changed,
+        "note": m.label.note, "entry": m.entry.pk if m.entry is not None else None, "changed": changed,
     }  # fmt: skip
 
 

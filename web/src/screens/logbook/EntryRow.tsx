@@ -79,6 +79,7 @@ export function EntryRow({
             className="in-place"
             aria-label={`Cause, ${entry.scope}`}
             defaultValue={entry.cause}
+            placeholder={entry.note}
             onBlur={(e) => e.target.value !== entry.cause && save({ cause: e.target.value })}
             onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
           />

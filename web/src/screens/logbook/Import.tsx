@@ -107,7 +107,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                     <td>{scopeWords(r.scope)}</td>
                     <td>
                       {r.state === "new"
-                        ? `new${r.cause ? `: ${r.cause}` : ""}`
+                        ? ["new", r.cause || r.note].filter(Boolean).join(": ")
                         : r.changed
                             .map((c) => `${c.name}: ${shown(c.name, c.before)} → ${shown(c.name, c.after)}`)
                             .join("; ")}

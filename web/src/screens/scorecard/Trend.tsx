@@ -24,13 +24,13 @@ export function Trend({ plan, name }: { plan: number; name: string }) {
   const x = (i: number) => L + 20 + (i * (W - L - 130)) / Math.max(1, months.length - 1);
   const y = (v: number) => 10 + (1 - v) * (H - 40);
   return (
-    <section aria-label="Precision over time">
+    <section aria-label="Precision over time" className="trend">
       <h2>
         {name} <span className="soft small">precision by month, a line for each version</span>
       </h2>
       <svg
         viewBox={`0 0 ${W} ${H}`}
-        style={{ width: "100%", maxWidth: 680 }}
+        style={{ width: "100%", maxWidth: W }}
         role="img"
         aria-label={`Precision of ${name} by month for ${versions.length} versions`}
       >
