@@ -73,9 +73,16 @@ export default function Effect() {
       </h1>
       {one && other && (
         <p>
-          Precision <strong>{ratio(other.precision)}</strong> instead of {ratio(one.precision)}, recall{" "}
-          <strong>{ratio(other.recall)}</strong> instead of {ratio(one.recall)}, over the same streams and
-          entries. <Link to={`/scorecards/compare?scans=${before},${after}`}>With intervals</Link>
+          Precision <strong>{ratio(other.precision)}</strong> instead of {ratio(one.precision)},{" "}
+          {other.recall === null && one.recall === null ? (
+            "no incident to find"
+          ) : (
+            <>
+              recall <strong>{ratio(other.recall)}</strong> instead of {ratio(one.recall)}
+            </>
+          )}
+          , over the same streams and entries.{" "}
+          <Link to={`/scorecards/compare?scans=${before},${after}`}>With intervals</Link>
         </p>
       )}
       <table className="rows">
