@@ -66,7 +66,8 @@ def plan_for(name: str, data: dict[str, Any], stream: world.Labelled, mode: str)
 
 def judge(task: tuple[str, dict[str, Any], str, int, bool, str]) -> dict[str, Any]:
     """One stream by one method in one mode: counts that add up, and its average precision."""
-    from watchtide.core.scoring.card import Setting, score
+    from watchtide.core.scoring.card import score
+    from watchtide.core.scoring.outcomes import Setting
     from watchtide.core.scoring.rows import Points
     from watchtide.engine import stages
 

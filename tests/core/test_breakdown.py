@@ -6,9 +6,11 @@ from scipy.stats import poisson
 
 from watchtide.core.grouping import Group
 from watchtide.core.scoring import breakdown, compare
-from watchtide.core.scoring.card import WEEK_S, Setting, score
+from watchtide.core.scoring.card import score
 from watchtide.core.scoring.curve import Scored, curve
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, Points
+from watchtide.core.series import WEEK_S
 
 H = 3_600 * 10**9
 A, B = "metric=tide,place=a", "metric=tide,place=b"

@@ -5,7 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core.scoring.card import Setting, score
+from watchtide.core.scoring.card import score
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, Points
 
 STEP = 10

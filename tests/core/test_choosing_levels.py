@@ -7,8 +7,9 @@ from tests import world
 from watchtide.core.grouping import Group
 from watchtide.core.scoring import choice, compare, curve, sampling
 from watchtide.core.scoring.agreement import agreement
-from watchtide.core.scoring.card import Setting, score
+from watchtide.core.scoring.card import score
 from watchtide.core.scoring.intervals import wilson
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, Points
 
 H = 3_600 * 10**9

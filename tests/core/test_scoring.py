@@ -8,8 +8,9 @@ from tests import world
 
 from watchtide.core import grouping, keys
 from watchtide.core.scoring import events, intervals
-from watchtide.core.scoring.card import Setting, score
+from watchtide.core.scoring.card import score
 from watchtide.core.scoring.curve import LEVELS, Scored, curve
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, Points
 
 H = 3_600 * 10**9

@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 from watchtide.core import keys
-from watchtide.core.scoring.card import Setting, score
+from watchtide.core.scoring.card import score
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Points
 from watchtide.demo import world
 from watchtide.engine import stages

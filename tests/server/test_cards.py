@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 from tests.server.conftest import run_jobs, signed_in
 
-from watchtide.core.scoring.card import Setting, score
+from watchtide.core.scoring.card import score
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Label
 from watchtide.server.cards import counting, publishing
 from watchtide.server.cards.models import Published

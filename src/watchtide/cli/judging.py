@@ -9,8 +9,8 @@ import numpy as np
 import typer
 
 from watchtide.cli.main import fail
-from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.card import score as score_card
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS
 from watchtide.plan import durations
 from watchtide.tables import clock, labels, report, results
@@ -95,7 +95,7 @@ def _summary(path: str | None) -> dict[str, Any]:
 
 
 def _whole_span(found: Any, known: Any, points: Any) -> tuple[int, int]:
-    from watchtide.core.scoring.card import default_span
+    from watchtide.core.scoring.outcomes import default_span
 
     return default_span(found, known, points) or (0, 0)
 

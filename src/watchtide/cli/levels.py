@@ -11,7 +11,8 @@ from watchtide.cli import scanning
 from watchtide.cli.main import fail
 from watchtide.core.scoring import choice, sampling
 from watchtide.core.scoring import compare as comparing
-from watchtide.core.scoring.card import Setting, default_span, score
+from watchtide.core.scoring.card import score
+from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import infer_step
 from watchtide.engine import stages

@@ -10,6 +10,7 @@ Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
 SECOND_NS = 1_000_000_000
+WEEK_S = 7 * 86_400
 COMBINES = ("mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99")
 # A grid this much longer than the samples that fill it is a slip in a stamp, not a gap.
 MOST_GRID_SAMPLES = 20_000_000

@@ -8,10 +8,11 @@ import numpy as np
 from scipy.stats import chi2
 
 from watchtide.core.scoring import spans
-from watchtide.core.scoring.card import WEEK_S, Outcome, Scorecard
+from watchtide.core.scoring.card import Scorecard
 from watchtide.core.scoring.curve import Curve
+from watchtide.core.scoring.outcomes import Outcome
 from watchtide.core.scoring.rows import Coverage, Label
-from watchtide.core.series import Floats
+from watchtide.core.series import WEEK_S, Floats
 
 Names = Callable[[Outcome], Iterable[str]]
 

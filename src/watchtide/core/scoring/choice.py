@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 
 from watchtide.core.grouping import Group
-from watchtide.core.scoring import card
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.intervals import wilson
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Label
 from watchtide.core.scoring.spans import f_one, ratio
 from watchtide.core.series import Bools, Floats, Ints
@@ -78,7 +78,7 @@ def tally(
     labels: Sequence[Label],
     group: Group,
     side: str,
-    setting: card.Setting,
+    setting: Setting,
     span: tuple[int, int],
 ) -> Tally:
     """Counts at all levels over one closed span; streams are cut to it, so that no finding reaches across."""
@@ -150,7 +150,7 @@ def best_level(
     by: str = "events",
     group: Group = Group(),
     side: str = "both",
-    setting: card.Setting = card.Setting(),
+    setting: Setting = Setting(),
     locked: tuple[int, int] | None = None,
 ) -> dict[str, Any]:
     """The best level under a constraint, as plain data.

@@ -11,13 +11,14 @@ import numpy as np
 from numba import njit
 
 from watchtide.core.grouping import Group, group_flags
-from watchtide.core.scoring import card
 from watchtide.core.scoring.intervals import Z95
+from watchtide.core.scoring.observed import Observed
+from watchtide.core.scoring.outcomes import Setting, default_span, incidents_counted, judge
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points
-from watchtide.core.series import Floats, Ints
+from watchtide.core.scoring.samples import label_masks
+from watchtide.core.series import WEEK_S, Floats, Ints
 
 LEVELS = np.round(np.linspace(2.0, 12.0, 201), 2)
-WEEK_S = card.WEEK_S
 
 
 @dataclass(frozen=True)
@@ -70,7 +71,7 @@ def curve(
     group: Group,
     side: str = "both",
     shifts: Sequence[Finding] = (),
-    setting: card.Setting = card.Setting(),
+    setting: Setting = Setting(),
     levels: Floats = LEVELS,
 ) -> Curve:
     """Every figure at every level, for one plan's streams.
@@ -81,13 +82,13 @@ def curve(
     if not streams:
         raise ValueError("a curve needs at least one stream")
     points = {s.series: Points(s.times, s.z, np.zeros(len(s.z), np.bool_)) for s in streams}
-    span = setting.span or card.default_span((), labels, points) or (0, 0)
+    span = setting.span or default_span((), labels, points) or (0, 0)
     coverage = Coverage(labels)
     has_reviews = any(label.verdict == "reviewed" for label in labels)
     in_span = [label.start <= span[1] and label.end >= span[0] for label in labels]
     names = [s.series for s in streams]
-    observed = card.Observed(points, coverage, span, has_reviews, names)
-    counted, _, recall_of = card.incidents_counted(labels, in_span, coverage, names, observed, has_reviews)
+    observed = Observed(points, coverage, span, has_reviews, names)
+    counted, _, recall_of = incidents_counted(labels, in_span, coverage, names, observed, has_reviews)
 
     totals = np.zeros((len(levels), 10), np.int64)
     matched = np.zeros((len(levels), len(labels)), np.bool_)
@@ -97,7 +98,7 @@ def curve(
     for s in streams:
         covering = coverage[s.series]
         mask = observed.masks[s.series]
-        incident, unsure = card.label_masks(points[s.series], covering)
+        incident, unsure = label_masks(points[s.series], covering)
         kind = np.where(mask, np.where(unsure, 1, np.where(incident, 3, 2)), 0).astype(np.int8)
         incident_samples += int(np.sum(kind == 3))
         normal_samples += int(np.sum(kind == 2))
@@ -120,7 +121,7 @@ def curve(
     for f in shifts:
         if f.start > span[1] or f.end < span[0]:
             continue
-        outcome = card.judge(f, coverage[f.series], setting, has_reviews)
+        outcome = judge(f, coverage[f.series], setting, has_reviews)
         column = {"true": 0, "false": 1, "unjudged": 2, "unsure": 3, "sampled": 9}[outcome.state]
         totals[:, column] += 1
         totals[:, 4] += 1

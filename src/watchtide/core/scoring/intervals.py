@@ -86,3 +86,8 @@ def percentile(values: Floats) -> tuple[list[float] | None, int]:
 def ratio_draws(top: Floats, bottom: Floats) -> Floats:
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.asarray(np.where(bottom > 0, top / bottom, np.nan))
+
+
+def as_list(interval: tuple[float, float] | None) -> list[float] | None:
+    """An interval as JSON holds it."""
+    return list(interval) if interval is not None else None

@@ -17,8 +17,8 @@ from django.utils import timezone
 from watchtide import __version__
 from watchtide.core import flagging, keys
 from watchtide.core.scoring import rows as core_rows
-from watchtide.core.scoring.card import Setting
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS, at_stamps, infer_step
 from watchtide.engine import cache, kept, preparing, stages, together
 from watchtide.plan import Plan as PlanText
