@@ -198,6 +198,8 @@ def _variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Perio
     if span >= 3 * WEEK_NS and 4 * frame.step_ns <= DAY_NS:
         if not periods:
             out.append(("a day", lambda own: (Period(DAY_NS, is_local=True),)))
+        elif all(p.ns < DAY_NS and is_calendar(p) for p in periods):
+            out.append(("a day beside its parts", _with_day))
         if not any(p.ns == WEEK_NS for p in periods):
             out.append(("a week beside the day", _with_week))
     if periods and np.any(frame.offsets_ns != frame.offsets_ns[:1]) and any(is_calendar(p) for p in periods):
@@ -224,6 +226,10 @@ def _as_tide(own: Periods) -> Periods:
             key=lambda p: p.ns,
         )
     )
+
+
+def _with_day(own: Periods) -> Periods:
+    return (*own, Period(DAY_NS, own[-1].is_local))
 
 
 def _with_week(own: Periods) -> Periods:

@@ -16,6 +16,7 @@ LEAST_STRENGTH = 0.3
 LEAST_UNSEEN = 0.15
 # A peak of the periodogram is this many times its median: by chance alone one in 4,000 is.
 PEAK = 12.0
+OVERTONE_GAIN, OVERTONE_SHARE = 0.05, 0.3
 # Three cycles: two to learn a shape from and one to check it on.
 LEAST_CYCLES = 3
 
@@ -251,10 +252,14 @@ def _polish(x: Floats, period: float) -> float:
 
 
 def _is_overtone(period: float, alone: dict[float, float]) -> bool:
-    """A candidate that a small multiple of it explains clearly better is that one's overtone."""
+    """A candidate that a small multiple of it explains clearly better is that one's overtone.
+
+    Clearly: by 0.05 and by three tenths of what it explains itself. Six hours that leave a faint day over are a season of their own.
+    """
     for longer, strength in alone.items():
         k = longer / period
-        if 1.5 < k < 6.5 and abs(k - round(k)) < 0.03 and strength > alone[period] + 0.05:
+        more = max(OVERTONE_GAIN, OVERTONE_SHARE * alone[period])
+        if 1.5 < k < 6.5 and abs(k - round(k)) < 0.03 and strength > alone[period] + more:
             return True
     return False
 
