@@ -1,5 +1,6 @@
 """Which season lengths a series has, and how strong each is."""
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -16,6 +17,8 @@ LEAST_STRENGTH = 0.3
 LEAST_UNSEEN = 0.15
 # A peak of the periodogram is this many times its median: by chance alone one in 4,000 is.
 PEAK = 12.0
+# A season this faint out of sample cannot become one by a hair more or less of length.
+FAINT = 0.05
 OVERTONE_GAIN, OVERTONE_SHARE = 0.05, 0.3
 # Three cycles: two to learn a shape from and one to check it on.
 LEAST_CYCLES = 3
@@ -225,10 +228,11 @@ def _candidates(x: Floats, step_ns: int) -> list[float]:
     inner = np.arange(max(low, 1), len(power) - 1)
     peaks = inner[(power[inner] > power[inner - 1]) & (power[inner] >= power[inner + 1])]
     noise = float(np.median(power[1:])) if len(power) > 1 else 0.0
+    peaks = peaks[power[peaks] > PEAK * noise]
+    peaks = peaks[np.argsort(power[peaks])[::-1]]
     # Noise that wanders is strong where frequencies are low: a peak must stand out from its own octaves too.
-    around = np.array([np.median(power[max(k // 2, 1) : 2 * k + 1]) for k in peaks])
-    peaks = peaks[power[peaks] > PEAK * np.maximum(noise, around)] if len(peaks) else peaks
-    for k in peaks[np.argsort(power[peaks])[::-1][:8]]:
+    strong = (k for k in peaks if power[k] > PEAK * np.median(power[max(k // 2, 1) : 2 * k + 1]))
+    for k in itertools.islice(strong, 8):
         # Parabola through the log power: the peak between two frequencies.
         a, b, c = np.log(power[k - 1 : k + 2] + 1e-300)
         bend = a - 2 * b + c
@@ -241,7 +245,7 @@ def _candidates(x: Floats, step_ns: int) -> list[float]:
 
 def _polish(x: Floats, period: float) -> float:
     """Move a period to a whole number of samples where that is as good, else to the best nearby."""
-    if period < 2:
+    if period < 2 or strength_of(x, period) < FAINT:
         return period
     grid = period * (1 + np.linspace(-0.01, 0.01, 9))
     best = max(grid, key=lambda p: strength_of(x, float(p)))

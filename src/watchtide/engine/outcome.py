@@ -38,6 +38,8 @@ def outlier_of(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
 
 def _furthest(base: Baselined, first: int, last: int, peak: int) -> int:
     """Of the samples that share the strongest score, as those of one window do, the one furthest from what was expected."""
+    if base.window[peak] == 1:
+        return peak
     part = slice(first, last + 1)
     with np.errstate(invalid="ignore", divide="ignore"):
         far = np.abs(base.series.values[part] - base.expected[part]) / base.spread[part]
