@@ -2,8 +2,10 @@ import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { Route, Routes, useLocation } from "react-router";
 import { describe, expect, it } from "vitest";
+import { Problem } from "../api/client";
 import { aCurve, show } from "../test/helper";
 import { serve } from "../test/serve";
+import Rounds from "./review/Rounds";
 import Comparison from "./scorecard/Comparison";
 import Published from "./scorecard/Published";
 import Scorecard from "./scorecard/Scorecard";
@@ -333,5 +335,35 @@ describe("scorecards", () => {
     expect(await screen.findByText(/Precision differs by \+0.060; chance alone/)).toBeTruthy();
     expect(screen.getAllByText("+0.06 (−0.02 to +0.14)")).toHaveLength(2);
     expect(screen.getByRole("button", { name: "Set against gate taps v2" })).toBeTruthy();
+  });
+});
+
+describe("a round of review", () => {
+  it("is filled by family, days and strength; a fair sample asks for no strength", async () => {
+    const calls = serve({
+      "GET /api/v1/rounds": () => [],
+      "GET /api/v1/review": () => ({ judged: 1, total: 9 }),
+      "GET /api/v1/scans": () => [{ ...aScan, mode: "fit", state: "done" }],
+      "POST /api/v1/rounds": () => {
+        throw new Problem(400, "no open finding is left under these conditions", "", "take fewer of them");
+      },
+    });
+    show(<Rounds />);
+    fireEvent.change(await screen.findByLabelText("First day"), { target: { value: "2026-10-01" } });
+    fireEvent.change(screen.getByLabelText("Last day"), { target: { value: "2026-10-02" } });
+    fireEvent.change(screen.getByLabelText("Least strength, sigmas"), { target: { value: "7.5" } });
+    await userEvent.click(screen.getByRole("button", { name: "Begin the round" }));
+    expect((await screen.findByRole("alert")).textContent).toContain("no open finding is left");
+    const body = calls.find((c) => c.method === "POST")?.body as {
+      begin: number;
+      end: number;
+      least: number;
+    };
+    expect(body.least).toBe(7.5);
+    expect(body.begin).toBe(new Date("2026-10-01T00:00").getTime());
+    expect(body.end - body.begin).toBe(2 * 86_400_000 - 1);
+    fireEvent.change(screen.getByLabelText("What to judge"), { target: { value: "sample" } });
+    expect(screen.queryByLabelText("Least strength, sigmas")).toBeNull();
+    expect(screen.getByText(/of the chosen family and days alone/)).toBeTruthy();
   });
 });

@@ -4,6 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { msOf } from "../../parts/days";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { agreedWords, KIND_WORDS, type Round } from "./words";
@@ -68,6 +69,9 @@ function Begin() {
   const [kind, setKind] = useState<Round["kind"]>("strongest");
   const [size, setSize] = useState(50);
   const [metric, setMetric] = useState("");
+  const [from, setFrom] = useState("");
+  const [to, setTo] = useState("");
+  const [least, setLeast] = useState("");
   const [chosen, setChosen] = useState<number | null>(null);
   const [error, setError] = useState<unknown>(null);
   const scan = usable.find((s) => s.id === chosen) ?? usable[0];
@@ -85,7 +89,17 @@ function Begin() {
     setError(null);
     try {
       const made = await get(
-        api.POST("/api/v1/rounds", { body: { scan: scan.id, kind, size, metric: metric || undefined } }),
+        api.POST("/api/v1/rounds", {
+          body: {
+            scan: scan.id,
+            kind,
+            size,
+            metric: metric || undefined,
+            begin: msOf(from, false),
+            end: msOf(to, true),
+            least: kind === "strongest" && least ? Number(least) : undefined,
+          },
+        }),
       );
       await client.invalidateQueries({ queryKey: ["rounds"] });
       navigate(`/review/${made.id}`);
@@ -150,9 +164,46 @@ function Begin() {
             </option>
           ))}
         </select>
+        , from{" "}
+        <input
+          type="date"
+          className="word"
+          aria-label="First day"
+          title="any, where it is empty"
+          value={from}
+          onChange={(e) => setFrom(e.target.value)}
+        />{" "}
+        to{" "}
+        <input
+          type="date"
+          className="word"
+          aria-label="Last day"
+          title="any, where it is empty"
+          value={to}
+          onChange={(e) => setTo(e.target.value)}
+        />
+        {kind === "strongest" && (
+          <>
+            , of at least{" "}
+            <input
+              type="number"
+              className="word least"
+              aria-label="Least strength, sigmas"
+              min="0"
+              step="0.5"
+              placeholder="any"
+              value={least}
+              onChange={(e) => setLeast(e.target.value)}
+            />{" "}
+            σ
+          </>
+        )}
         .
       </p>
-      <p className="soft small">{WHY[kind]}</p>
+      <p className="soft small">
+        {WHY[kind]}
+        {kind !== "strongest" && (metric || from || to) && " Here of the chosen family and days alone."}
+      </p>
       <button type="button" className="primary" onClick={() => void begin()}>
         Begin the round
       </button>

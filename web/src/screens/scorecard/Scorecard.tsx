@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, get, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { dayOf, msOf } from "../../parts/days";
 import { ENDED, useJob } from "../../parts/jobs";
 import { plural, ratio, spanWords } from "../../parts/words";
 import { CardBody } from "./CardBody";
@@ -131,12 +132,6 @@ function PartWords({
   setPart: (changes: Part) => void;
   figures: Figures;
 }) {
-  const dayOf = (ms: number) => new Date(ms).toLocaleDateString("en-CA", { timeZone: LOCAL });
-  const msOf = (text: string, end: boolean) => {
-    if (!text) return undefined;
-    const ms = new Date(`${text}T${end ? "23:59:59.999" : "00:00"}`).getTime();
-    return Number.isNaN(ms) ? undefined : ms;
-  };
   return (
     <span className="part">
       Counted:{" "}
