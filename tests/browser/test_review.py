@@ -54,6 +54,8 @@ def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     place = page.text(".review-title") + page.text(".review-main p")
     page.press(Keys.ARROW_RIGHT)
     page.wait(lambda: page.text(".review-title") + page.text(".review-main p") != place)
+    # A key pressed while the next one is still on its way is nobody's.
+    page.wait(lambda: page.all(".verdicts button:enabled"))
     for n in (2, 1, 0):
         page.press("z")
         judged(page, n)
