@@ -34,7 +34,8 @@ def test_a_short_stream_borrows_its_familys_tail_and_says_so():
 
 
 DAILY = from_data(
-    {"prepare": {"every": "24h"}, "baseline": {"kind": "slot", "seasons": ["7d"]}, "flag": {"windows": "none"}, "shifts": {"of": "none"}}
+    {"prepare": {"every": "24h"}, "baseline": {"kind": "slot", "seasons": ["7d"]}, "flag": {"windows": "none"}, "shifts": {"of": "none"},
+     "replay": {"refit": "7d"}}
 )  # fmt: skip
 
 

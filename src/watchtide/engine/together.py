@@ -1,6 +1,6 @@
 """What streams of a scan do for one another: a family lends its tail, and the fleet holds its share of false ones."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any
@@ -52,22 +52,27 @@ def lacks(s: Scanned, plan: Plan) -> bool:
     return s.base.mode == "fit" and (s.level.odds is None or s.level.per_week is None)
 
 
-def lent(family: Sequence[Baselined], plan: Plan) -> stages.Family:
-    """The tails that a family lends, by side."""
-    held = [b.held for b in family]
+# What a family lends, by side, as far as it was known at a moment; None for all of it.
+Lender = Callable[[int | None], stages.Family]
+
+
+def lending(family: Sequence[Baselined], plan: Plan) -> Lender:
+    """The tails of a family, each worked out once however many of its streams ask."""
+    held, step = [b.held for b in family], family[0].series.step_ns
 
     @cache
-    def tails(side: str) -> flagging.SideTails:
-        return _pooled(held, side, plan, family[0].series.step_ns)
+    def at(now: int | None) -> stages.Family:
+        past = held if now is None else [_until(h, now) for h in held]
+        return cache(lambda side: _pooled(past, side, plan, step))
 
-    return tails
+    return at
 
 
 # A level lent to a replay: from when on (ns), above, below, and for what has no side; None where a side is not watched.
 Lent = tuple[int, float | None, float | None, float | None]
 
 
-def lent_in_replay(base: Baselined, family: Sequence[Baselined], plan: Plan) -> list[Lent]:
+def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     """Levels by what the family had seen, wherever a replay's own rest on too little; read anew about once a week.
 
     Every level rests on bins that had ended when it is taken, of all members.
@@ -82,11 +87,8 @@ def lent_in_replay(base: Baselined, family: Sequence[Baselined], plan: Plan) -> 
         if not base.lacking[at : at + every].any():
             continue
         now = int(base.series.times[at])
-        past = [_until(b.held, now) for b in family]
-        level = flagging.resolve_level(
-            kind, amount, _until(base.held, now), plan.flag.side, group,
-            family=cache(lambda side, past=past: _pooled(past, side, plan, step)),
-        )  # fmt: skip
+        own = _until(base.held, now)
+        level = flagging.resolve_level(kind, amount, own, plan.flag.side, group, family=lender(now))
         above, below, odd = (x if np.isfinite(x) else None for x in (level.above, level.below, level.odd))
         out.append((now, above, below, odd))
     return out
@@ -123,20 +125,20 @@ def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
     members: dict[str, list[Baselined]] = {}
     for s in scanned:
         members.setdefault(family_of(s.base.key), []).append(s.base)
-    family = cache(lambda name: lent(members[name], plan))
+    lender = cache(lambda name: lending(members[name], plan))
     return [
-        helped(s.base, members[name], family(name), plan)
+        helped(s.base, lender(name), plan)
         if lacks(s, plan) and len(members[name := family_of(s.base.key)]) > 1
         else s
         for s in scanned
     ]
 
 
-def helped(base: Baselined, members: Sequence[Baselined], family: stages.Family, plan: Plan) -> Scanned:
+def helped(base: Baselined, lender: Lender, plan: Plan) -> Scanned:
     """A stream flagged anew by its family's tail; in replay by what was known of it at the time."""
     if base.mode == "replay":
-        return stages.flag(with_lent(base, lent_in_replay(base, members, plan)), plan)
-    return stages.flag(base, plan, family=family)
+        return stages.flag(with_lent(base, lent_in_replay(base, lender, plan)), plan)
+    return stages.flag(base, plan, family=lender(None))
 
 
 def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) -> flagging.SideTails:

@@ -86,10 +86,9 @@ def _lend(
     for i, unit in enumerate(units):
         members.setdefault(unit.family, []).append(i)
     for family in sorted({units[i].family for i in short if len(members[units[i].family]) > 1}):
-        bases = [kept.fitted(tasks[k]) for k in members[family]]
-        tails = together.lent(bases, plan)
+        lender = together.lending([kept.fitted(tasks[k]) for k in members[family]], plan)
         for i in [i for i in short if units[i].family == family]:
-            scanned = together.helped(kept.fitted(tasks[i]), bases, tails, plan)
+            scanned = together.helped(kept.fitted(tasks[i]), lender, plan)
             promised = held[i][0].promised
             held[i] = services.record(row, streams[i], tasks[i], scanned, held[i][0].stage_key)
             held[i][0].promised = promised
