@@ -153,16 +153,14 @@ def online(y: Floats, window: int, *, first: int, refit: int, reach: int, most: 
     for end in range(first, n):
         if (end - first) % refit == 0:
             # Windows near the beginning had hardly any past to resemble.
-            begin = max(first // 2, end - reach) if end - reach < first else end - reach
-            middle, scale = _usual(distance[begin : end - window + 1])
+            middle, scale = _usual(distance[max(first // 2, end - reach) : end - window + 1])
         i = end - window + 1
         if i < first or np.isnan(distance[i]) or np.isnan(middle):
             continue
         score = (distance[i] - middle) / max(scale, 1e-12)
-        recent = [d for d in told if d.index > end - reach]
         if score < LEAST_SIGMAS or (told and i < told[-1].index + window):
             continue
-        if sum(d.distance > distance[i] for d in recent) >= most:
+        if sum(d.index > end - reach and d.distance > distance[i] for d in told) >= most:
             continue
         told.append(Raised(i, float(distance[i]), int(where[i]), float(score)))
         yield told[-1]

@@ -84,12 +84,13 @@ def _adds(x: Floats, kept: Sequence[float], period: float, *, is_named: bool) ->
     """
     periods = sorted([*kept, period])
     own = periods.index(period)
-    others = np.delete(joint_seasons(x, periods), own, axis=0).sum(axis=0)
+    rows = joint_seasons(x, periods)
+    others = np.delete(rows, own, axis=0).sum(axis=0)
     # Of what nobody named, noise that wanders makes seasons too: those must foretell as much as they explain.
     least = LEAST_UNSEEN if is_named else LEAST_STRENGTH
     if strength_of(x - others, period) < least:
         return False
-    return joint_strengths(x, periods)[own] >= LEAST_STRENGTH
+    return _strengths(x, rows, periods)[own] >= LEAST_STRENGTH
 
 
 def strengths(y: Floats, periods: Sequence[float]) -> list[float]:
@@ -107,11 +108,10 @@ def joint_seasons(x: Floats, periods: Sequence[float]) -> Floats:
     x : (n,), NaN for missing; periods : in samples, ascending.
     """
     rows = np.zeros((len(periods), len(x)))
-    everything = np.ones(len(x), np.bool_)
     for _ in range(2 if len(periods) > 1 else 1):
         for i, period in enumerate(periods):
             rest = x - rows.sum(axis=0) + rows[i]
-            rows[i] = np.nan_to_num(_slot_means(rest, period, everything))
+            rows[i] = np.nan_to_num(_slot_means(rest, period))
     return rows
 
 
@@ -121,9 +121,10 @@ def joint_strengths(x: Floats, periods: Sequence[float]) -> list[float]:
     x : (n,), NaN for missing; periods : in samples, ascending. Each variance is over the samples less the means fitted for it, so that a
     season of pure chance has 0 and not one over its number of cycles. Between 0 and 1.
     """
-    if not len(periods):
-        return []
-    rows = joint_seasons(x, periods)
+    return _strengths(x, joint_seasons(x, periods), periods) if len(periods) else []
+
+
+def _strengths(x: Floats, rows: Floats, periods: Sequence[float]) -> list[float]:
     remainder = x - rows.sum(axis=0)
     seen = int(np.sum(~np.isnan(x)))
     fitted = _means_fitted(periods)
@@ -268,11 +269,11 @@ def _is_overtone(period: float, alone: dict[float, float]) -> bool:
     return False
 
 
-def _slot_means(y: Floats, period: float, use: np.ndarray) -> Floats:
-    """(n,) mean of the used samples in each sample's slot; NaN where a slot has none."""
+def _slot_means(y: Floats, period: float) -> Floats:
+    """(n,) mean of the observed samples in each sample's slot; NaN where a slot has none."""
     count = max(2, round(period))
     slots = ((np.arange(len(y)) % period) / period * count).astype(np.int64) % count
-    ok = use & ~np.isnan(y)
+    ok = ~np.isnan(y)
     sums = np.bincount(slots[ok], y[ok], count)
     seen = np.bincount(slots[ok], minlength=count)
     with np.errstate(invalid="ignore", divide="ignore"):

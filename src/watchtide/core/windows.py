@@ -57,8 +57,8 @@ class Watch:
     def added(self, *, is_causal: bool) -> float:
         """Samples that windows add to each that is reached by itself, at one level and on one side.
 
-        Every family is reached as often as a single sample a quarter as rarely; what has no side counts half on each. A window that
-        speaks carries about two fifths of the longest; in replay only those samples at which one ends, about two.
+        By calibration every family is reached a quarter as often as a single sample; what has no side counts half on each side. A window
+        that speaks carries about two fifths of the longest; in replay only those samples at which one ends, about two.
         """
         odd = sum(name in self.scale for name in ("rough", "stuck", "isolated"))
         carries = 2.0 if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)

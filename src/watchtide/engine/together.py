@@ -126,12 +126,12 @@ def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
     for s in scanned:
         members.setdefault(family_of(s.base.key), []).append(s.base)
     lender = cache(lambda name: lending(members[name], plan))
-    return [
-        helped(s.base, lender(name), plan)
-        if lacks(s, plan) and len(members[name := family_of(s.base.key)]) > 1
-        else s
-        for s in scanned
-    ]
+    out = []
+    for s in scanned:
+        name = family_of(s.base.key)
+        is_lent = lacks(s, plan) and len(members[name]) > 1
+        out.append(helped(s.base, lender(name), plan) if is_lent else s)
+    return out
 
 
 def helped(base: Baselined, lender: Lender, plan: Plan) -> Scanned:

@@ -164,24 +164,8 @@ function Begin() {
             </option>
           ))}
         </select>
-        , from{" "}
-        <input
-          type="date"
-          className="word"
-          aria-label="First day"
-          title="any, where it is empty"
-          value={from}
-          onChange={(e) => setFrom(e.target.value)}
-        />{" "}
-        to{" "}
-        <input
-          type="date"
-          className="word"
-          aria-label="Last day"
-          title="any, where it is empty"
-          value={to}
-          onChange={(e) => setTo(e.target.value)}
-        />
+        , from <Day label="First day" value={from} onChange={setFrom} /> to{" "}
+        <Day label="Last day" value={to} onChange={setTo} />
         {kind === "strongest" && (
           <>
             , of at least{" "}
@@ -209,6 +193,19 @@ function Begin() {
       </button>
       {error !== null && <Trouble error={error} />}
     </section>
+  );
+}
+
+function Day({ label, value, onChange }: { label: string; value: string; onChange: (day: string) => void }) {
+  return (
+    <input
+      type="date"
+      className="word"
+      aria-label={label}
+      title="any, where it is empty"
+      value={value}
+      onChange={(e) => onChange(e.target.value)}
+    />
   );
 }
 
