@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import ndimage
 from tests import world
 
 from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, series, shifts, windows
@@ -112,6 +113,15 @@ def test_calming_draws_in_outliers_and_leaves_steps():
     calm = regimes.calm_outliers(y)
     assert calm[30] < 2 and np.isnan(calm[80])
     assert calm[60:].min() > 4 or np.nanmin(calm[62:]) > 4
+
+
+@pytest.mark.parametrize("n", [1, 7, 24, 25, 26, 400])
+def test_calming_goes_by_the_running_median_of_25_samples(n):
+    y = np.round(noise(3, n), 1)
+    y[n // 2] = 50.0
+    middle = ndimage.median_filter(y, size=25, mode="nearest")
+    width = 3 * max(robust.mad_sigma(y - middle, centre=0.0), 1e-300)
+    assert np.array_equal(regimes.calm_outliers(y), np.clip(y, middle - width, middle + width))
 
 
 def test_regimes_by_hand():

@@ -134,13 +134,13 @@ def test_workers_that_run_already_give_what_fresh_ones_give():
     streams = [stages.Input(f"s{k}", *world_series(k)) for k in range(4)]
     plan = from_data({"baseline": {"kind": "slot", "seasons": ["24h"]}, "flag": {"level": {"sigmas": 5}}})
     alone = list(run.scan_many(streams, plan))
-    with run.workers(2) as crew:
+    with run.workers(2, plan) as crew:
         together = list(run.scan_many(streams, plan, jobs=2, executor=crew, is_told=False))
     # As text: a figure that is missing equals nothing, not even itself.
     assert [repr(s.findings) for s in together] == [repr(s.findings) for s in alone]
     assert all(s.findings for s in alone)
     assert all(s.level.odds is None for s in together) and all(s.level.odds is not None for s in alone)
-    with run.workers(1) as nobody:
+    with run.workers(1, plan) as nobody:
         assert nobody is None
 
 

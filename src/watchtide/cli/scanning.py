@@ -181,7 +181,7 @@ def scan(
     )
     table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []
-    with run.workers(jobs) as executor:
+    with run.workers(jobs, plan) as executor:
         _, streams, spans = read_streams(source, table)
         streams = with_days(streams, plan, table)
         common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}

@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.optimize import isotonic_regression
 
 from watchtide.core import expectation, robust, windows
 from watchtide.core.expectation import Choice, Model
@@ -107,6 +106,9 @@ def measure(part: Frame, model: Model, steps: int, denominator: Floats | None = 
     count = np.array([np.sum(~np.isnan(z[:, a:b])) for a, b in pairs], np.float64)
     # Few errors tell little: each bucket is drawn towards 1, and those that fall are put together, not overruled by the largest.
     shrunk = np.sqrt((count * scale**2 + PRIOR_SAMPLES) / (count + PRIOR_SAMPLES))
+    # Few scans carry a fit past its end; the others need not wait for all of the optimisers.
+    from scipy.optimize import isotonic_regression
+
     rising = np.maximum(isotonic_regression(shrunk, weights=count + 1e-9).x, 1.0)
     ahead = np.array([(a + b) / 2 + 1 for a, b in pairs])
     # What is hardly seen within reach is not carried on beyond it.

@@ -75,7 +75,8 @@ class Training:
 
     steps, delayed : the accepted levels, as they are and as they become the normal; held : expected values from fits
     that did not see the sample; clean : samples that may speak for the noise; changes : indices of new regimes; odd :
-    samples of levels that did not last.
+    samples of levels that did not last; quantum : resolution of what may train; is_rare : whether most of that is one and the same
+    value.
     """
 
     steps: Floats
@@ -85,6 +86,8 @@ class Training:
     changes: Ints
     left_out: int
     odd: Bools
+    quantum: float
+    is_rare: bool
 
 
 @dataclass(frozen=True)
@@ -171,13 +174,13 @@ def suspects(model: Model, part: Frame, training: Training, denominator: Floats 
     """
     if model.choice.kind in ("fixed", "trailing"):
         return np.zeros(len(part), np.bool_)
-    if robust.is_mostly_one_value(part.trained):
+    if training.is_rare:
         # What happens is seldom here, which alone makes it no trouble.
         return np.zeros(len(part), np.bool_)
-    spread_then = model.spread.at(training.held, spread_groups(part, model), denominator)
+    groups = spread_groups(part, model)
+    spread_then = model.spread.at(training.held, groups, denominator)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = np.where(part.usable, (part.values - training.held) / spread_then, np.nan)
-    groups = spread_groups(part, model)
     equal = windows.equal_chances(part.values, part.usable, groups, model.groups)
     likely = windows.chance_of_equal(equal, groups, part.values, training.held, part.event)
     run, _ = windows.surprises(part.values, likely)
@@ -256,12 +259,16 @@ def fit(
     where = slots(part, shortest, groups) if shortest is not None else np.zeros(m, np.int64)
     residual = np.where(clean, part.values - held, np.nan)
     known = part.values[part.usable]
+    if like is not None:
+        quantum, is_rare = like.quantum, like.is_rare
+    else:
+        quantum, is_rare = robust.resolution(known), robust.is_mostly_one_value(known)
     law = "size" if choice.is_multiplied and choice.law == "even" else choice.law
     scatter = spread.fit_spread(
-        residual, held, where, groups, law=law, is_robust=choice.is_robust and not robust.is_mostly_one_value(known), denominator=denominator,
-        unit=choice.unit, quantum=robust.resolution(known), size=float(np.max(np.abs(known))),
+        residual, held, where, groups, law=law, is_robust=choice.is_robust and not is_rare, denominator=denominator,
+        unit=choice.unit, quantum=quantum, size=float(np.max(np.abs(known))),
     )  # fmt: skip
-    grain = robust.resolution(known) / scatter.stream if scatter.stream > 0 else 0.0
+    grain = quantum / scatter.stream if scatter.stream > 0 else 0.0
     model = Model(
         choice,
         fitted,
@@ -272,7 +279,8 @@ def fit(
         int(part.times[-1]),
         grain,
     )
-    return model, Training(steps, delayed, held, clean, changes, int(np.sum(odd & part.usable)), regime_odd)
+    left_out = int(np.sum(odd & part.usable))
+    return model, Training(steps, delayed, held, clean, changes, left_out, regime_odd, quantum, is_rare)
 
 
 def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple[Parts, Floats]:

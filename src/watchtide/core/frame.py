@@ -41,6 +41,7 @@ class Frame:
     columns : (k, n) known days and covariates, NaN where unknown; names : (k,) what they are.
     event : (n,) what one counted event adds to a value: 1 for counts, less the larger a ratio's denominator; None for
         what is not counted.
+    places : slots worked out so far; frames of the same times share them.
     """
 
     times: Ints
@@ -52,6 +53,7 @@ class Frame:
     columns: Floats = field(default_factory=lambda: np.zeros((0, 0)))
     names: tuple[str, ...] = ()
     event: Floats | None = None
+    places: dict[tuple[Period, int], Ints] = field(default_factory=dict, repr=False, compare=False)
 
     def __len__(self) -> int:
         return len(self.times)
@@ -69,6 +71,8 @@ class Frame:
 
     def part(self, first: int, stop: int) -> "Frame":
         """The samples first … stop - 1."""
+        if first == 0 and stop >= len(self):
+            return self
         cut = slice(first, stop)
         return Frame(
             self.times[cut],
@@ -126,8 +130,12 @@ def _remainders(moments, start, length):  # type: ignore[no-untyped-def]
 
 
 def slots(frame: Frame, period: Period, count: int) -> Ints:
-    """(n,) which of `count` equal parts of a season each sample lies in."""
-    return np.minimum((phase(frame, period) * count).astype(np.int64), count - 1)
+    """(n,) which of `count` equal parts of a season each sample lies in; not to be written to, as every fit on these times shares them."""
+    known = frame.places.get((period, count))
+    if known is None:
+        known = np.minimum((phase(frame, period) * count).astype(np.int64), count - 1)
+        frame.places[period, count] = known
+    return known
 
 
 def slot_count(frame: Frame, period: Period) -> int:

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from itertools import pairwise
 
 import numpy as np
-from scipy.ndimage import median_filter
+from numba import njit
 
 from watchtide.core import robust, shifts
 from watchtide.core.baselines.slot import centres
@@ -15,6 +15,8 @@ from watchtide.core.series import Bools, Floats, Ints
 NEAR_SAMPLES = 48
 # … as a jump of at least this many times the noise.
 LEAST_JUMP = 2.5
+# Samples of the running median that lone outliers are drawn in to.
+CALM_SAMPLES = 25
 
 
 def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = None) -> Floats:
@@ -29,7 +31,8 @@ def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = N
     if not periods or not use.any():
         return y.copy()
     seen = y[use]
-    centre, scale = float(np.median(seen)), robust.mad_sigma(seen)
+    centre = float(robust.median(seen))
+    scale = robust.mad_sigma(seen, centre=centre)
     calm = np.where(use, np.clip(y, centre - 10 * scale, centre + 10 * scale) if scale > 0 else y, np.nan)
     found = np.zeros((len(periods), len(y)))
     order = sorted(range(len(periods)), key=lambda i: periods[i].ns)
@@ -90,12 +93,38 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Int
 
 
 def calm_outliers(level: Floats) -> Floats:
-    """Values drawn in to within three spreads of the running median of 25 samples; NaN stays."""
+    """Values drawn in to within three spreads of their running median; NaN stays."""
     seen = ~np.isnan(level)
     filled = np.interp(np.arange(len(level)), np.flatnonzero(seen), level[seen])
-    middle = median_filter(filled, size=25, mode="nearest")
+    middle = _running_median(filled, CALM_SAMPLES // 2)
     width = 3 * max(robust.mad_sigma(level - middle, centre=0.0), 1e-300)
     return np.where(seen, np.clip(level, middle - width, middle + width), np.nan)
+
+
+@njit(cache=True, nogil=True)
+def _running_median(y, half):  # type: ignore[no-untyped-def]
+    """(n,) median of the 2 half + 1 samples around each, the ends repeated beyond themselves; y without NaN.
+
+    The window is kept in order: a sample comes and one goes, by insertion.
+    """
+    n, width = len(y), 2 * half + 1
+    held, out = np.empty(width), np.empty(n)
+    for k in range(width):
+        held[k] = y[min(max(k - half, 0), n - 1)]
+    held.sort()
+    for i in range(n):
+        if i > 0:
+            gone, come = y[max(i - half - 1, 0)], y[min(i + half, n - 1)]
+            k = np.searchsorted(held, gone)
+            while k > 0 and held[k - 1] > come:
+                held[k] = held[k - 1]
+                k -= 1
+            while k < width - 1 and held[k + 1] < come:
+                held[k] = held[k + 1]
+                k += 1
+            held[k] = come
+        out[i] = held[half]
+    return out
 
 
 def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:

@@ -43,7 +43,7 @@ def search(y: Floats, *, cost: str = "step", penalty: float | None = None, short
     z, scale, floor = _standardise(y)
     if cost != "step+spread":
         penalty = penalty / scale**2
-    sums = _sums(z, x)
+    sums = _sums(z, x, 3 if cost == "step" else 6)
     if cost == "step":
         previous = _search_steps(sums, float(penalty), shortest)
     else:
@@ -307,14 +307,16 @@ def _standardise(y: Floats) -> tuple[Floats, float, float]:
     return (y - np.mean(y)) / scale, scale, 1e-8
 
 
-def _sums(z: Floats, x: Ints) -> Floats:
-    """(6, n + 1) prefix sums of 1, z, z², x, x², x z, with x scaled to 0 … 1 and centred."""
-    span = max(float(x[-1] - x[0]), 1.0)
-    u = (x - x[0]) / span - 0.5
-    sums = np.zeros((6, len(z) + 1))
+def _sums(z: Floats, x: Ints, rows: int = 6) -> Floats:
+    """(6, n + 1) prefix sums of 1, z, z², x, x², x z, with x scaled to 0 … 1 and centred; or the first few of them."""
+    sums = np.zeros((rows, len(z) + 1))
     sums[0] = np.arange(len(z) + 1)
-    for row, of in zip(sums[1:], (z, z * z, u, u * u, u * z), strict=True):
-        np.cumsum(of, out=row[1:])
+    np.cumsum(z, out=sums[1, 1:])
+    np.cumsum(z * z, out=sums[2, 1:])
+    if rows > 3:
+        u = (x - x[0]) / max(float(x[-1] - x[0]), 1.0) - 0.5
+        for row, of in zip(sums[3:], (u, u * u, u * z), strict=True):
+            np.cumsum(of, out=row[1:])
     return sums
 
 

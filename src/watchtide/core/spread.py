@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from scipy.special import betainc, ndtr
 
-from watchtide.core.robust import MAD_TO_SIGMA, in_groups, mad_sigma
+from watchtide.core.robust import MAD_TO_SIGMA, in_groups, mad_sigma, median
 from watchtide.core.series import Floats, Ints
 
 # A slot speaks for itself from about this many samples on; below it leans on the stream's spread.
@@ -148,7 +148,7 @@ def fit_spread(
     if law == "count" or unit > 0:
         # Chance alone makes counts scatter this much; less would be a promise the next count breaks.
         factor = np.maximum(factor, 1.0 if a >= 0.7 else 0.7)
-    middle = float(np.median(model.base(mu, d))) * stream
+    middle = float(median(model.base(mu, d))) * stream
     reason = "spread of the slot, shrunk to the stream's" if count > 1 else "one spread for the stream"
     if middle <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
@@ -188,7 +188,7 @@ def _group_factors(u, g, count, stream, is_robust):  # type: ignore[no-untyped-d
 def _scale(r: Floats, is_robust: bool) -> float:
     if not is_robust:
         return float(np.sqrt(np.mean(r**2)))
-    scale = MAD_TO_SIGMA * float(np.median(np.abs(r)))
+    scale = MAD_TO_SIGMA * float(median(np.abs(r)))
     return scale if scale > 0 else mad_sigma(r, centre=0.0)
 
 

@@ -14,32 +14,42 @@ from watchtide.tables import clock
 
 # What a plan calls a shift, and the cost whose minimum it is.
 SHIFT_COSTS = {"step": "step", "spread": "step+spread", "slope": "slope"}
+DIRECTIONS = {1: "above", -1: "below"}
 FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
 
 
-def outlier_of(base: Baselined, runs: grouping.Runs, i: int) -> Finding:
-    """One run of flagged samples as a finding; in replay with the end of the bin at which it was known."""
-    times, peak = base.series.times, _furthest(base, int(runs.first[i]), int(runs.last[i]), int(runs.peak[i]))
-    return Finding(
-        base.key,
-        int(times[runs.first[i]]),
-        int(times[runs.last[i]]),
-        "outlier",
-        {1: "above", -1: "below"}.get(int(runs.side[i]), ""),
-        float(base.score[peak]),
-        int(times[peak]),
-        float(base.series.values[peak]),
-        float(base.expected[peak]),
-        int(runs.samples[i]),
-        int(base.window[peak]),
-        raised=int(times[runs.raised[i]]) + base.series.step_ns if base.mode == "replay" else None,
+def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:
+    """Runs of flagged samples as findings; in replay with the end of the bin at which each was known."""
+    times, step = base.series.times, base.series.step_ns
+    peak = np.array(
+        [
+            at if base.window[at] == 1 else _furthest(base, first, last, at)
+            for first, last, at in zip(
+                runs.first.tolist(), runs.last.tolist(), runs.peak.tolist(), strict=True
+            )
+        ],
+        dtype=np.int64,
     )
+    raised: list[int | None] = [None] * len(peak)
+    if base.mode == "replay":
+        raised = (times[runs.raised] + step).tolist()
+    columns = (
+        times[runs.first], times[runs.last], runs.side, base.score[peak], times[peak], base.series.values[peak],
+        base.expected[peak], runs.samples, base.window[peak],
+    )  # fmt: skip
+    return [
+        Finding(
+            base.key, start, end, "outlier", DIRECTIONS.get(side, ""), score, at, value, expected, samples, window,
+            raised=known,
+        )
+        for (start, end, side, score, at, value, expected, samples, window), known in zip(
+            zip(*(x.tolist() for x in columns), strict=True), raised, strict=True
+        )
+    ]  # fmt: skip
 
 
 def _furthest(base: Baselined, first: int, last: int, peak: int) -> int:
     """Of the samples that share the strongest score, as those of one window do, the one furthest from what was expected."""
-    if base.window[peak] == 1:
-        return peak
     part = slice(first, last + 1)
     with np.errstate(invalid="ignore", divide="ignore"):
         far = np.abs(base.series.values[part] - base.expected[part]) / base.spread[part]

@@ -6,11 +6,13 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
 
 from watchtide import __version__, kernels
+from watchtide.core.frame import DAY_NS
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome, stages
@@ -42,12 +44,25 @@ def _start_worker(parent: int) -> None:
             os._exit(1)
 
 
+# Runs beside the one thread of a process that has read Arrow's library, and lets go of its locks before a fork.
+ALLOCATOR_THREAD = "jemalloc_bg_thd"
+
+
+def _is_single() -> bool:
+    """Whether this process has one thread of its own and no more, so that a fork of it leaves no lock held."""
+    try:
+        names = [task.joinpath("comm").read_text().strip() for task in Path("/proc/self/task").iterdir()]
+    except OSError:
+        return False
+    return len([name for name in names if name != ALLOCATOR_THREAD]) == 1
+
+
 @contextmanager
-def pool(jobs: int) -> Iterator[Executor]:
-    """A pool of `jobs` spawned processes."""
+def pool(jobs: int, *, is_forked: bool = False) -> Iterator[Executor]:
+    """A pool of `jobs` processes, spawned unless they may be forked."""
     for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS"):
         os.environ.setdefault(name, "1")
-    context = multiprocessing.get_context("spawn")
+    context = multiprocessing.get_context("fork" if is_forked else "spawn")
     executor = ProcessPoolExecutor(
         jobs, mp_context=context, initializer=_start_worker, initargs=(os.getpid(),)
     )
@@ -57,20 +72,38 @@ def pool(jobs: int) -> Iterator[Executor]:
         executor.shutdown(wait=True, cancel_futures=True)
 
 
-def _ready() -> None:
-    """What a worker does first, so that it imports all it needs while the parent still reads."""
+def _ready(plan: Plan) -> None:
+    """What a worker does first: a scan of next to nothing, so that it has what a scan by this plan needs before the parent has read."""
+    times = np.arange(14 * 24, dtype=np.int64) * 3_600 * SECOND_NS
+    try:
+        stages.scan(stages.Input("", times, np.sin(times / DAY_NS * 2 * np.pi)), plan, is_told=False)
+    except ValueError:
+        # A plan that asks for more than this; the streams themselves say what they lack.
+        return
 
 
 @contextmanager
-def workers(jobs: int) -> Iterator[Executor | None]:
-    """A pool that starts at once, or None where one process does it all."""
+def workers(jobs: int, plan: Plan) -> Iterator[Executor | None]:
+    """A pool for scans by a plan that starts at once, or None where one process does it all.
+
+    Forked where this process has nothing but memory to hand on, as a command has before it reads its input: its children
+    then need not import everything again, which takes longer than many a scan.
+    """
     if jobs <= 1:
         yield None
         return
-    with pool(jobs) as executor:
+    with pool(jobs, is_forked=_is_single()) as executor:
         for _ in range(jobs):
-            executor.submit(_ready)
+            executor.submit(_ready, plan)
         yield executor
+
+
+# Streams handed to a worker at once, where there are many.
+MOST_IN_BATCH = 8
+
+
+def _work_on(work: Callable[[T], R], items: Sequence[T]) -> list[R]:
+    return [work(item) for item in items]
 
 
 def each(
@@ -100,22 +133,25 @@ def each(
             yield work(item)
         check(total)
         return
+    # Many small pieces travel a few at a time: handing over costs as much as a tenth of a quick scan.
+    batch = int(np.clip(total // (16 * jobs), 1, MOST_IN_BATCH))
     with nullcontext(executor) if executor is not None else pool(min(jobs, total)) as crew:
-        waiting: dict[int, Future[R]] = {}
-        ready: dict[int, R] = {}
+        waiting: dict[int, Future[list[R]]] = {}
+        ready: dict[int, list[R]] = {}
         sent = done = given = 0
         while given < total:
             while sent < total and len(waiting) + len(ready) < 4 * jobs:
-                waiting[sent] = crew.submit(work, items[sent])
-                sent += 1
+                waiting[sent] = crew.submit(_work_on, work, items[sent : sent + batch])
+                sent += batch
             finished, _ = wait(waiting.values(), timeout=0.5, return_when=FIRST_COMPLETED)
             for i in [i for i, f in waiting.items() if f in finished]:
                 ready[i] = waiting.pop(i).result()
-                done += 1
+                done += len(ready[i])
             check(done)
             while given in ready:
-                yield ready.pop(given)
-                given += 1
+                results = ready.pop(given)
+                yield from results
+                given += len(results)
 
 
 @dataclass(frozen=True)

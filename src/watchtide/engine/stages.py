@@ -396,7 +396,7 @@ def flag(
     runs = grouping.find_runs(
         flags, evidence.score, base.series.times, group, evidence.first if base.mode == "replay" else None
     )
-    found = [outcome.outlier_of(base, runs, i) for i in range(len(runs.first))]
+    found = outcome.outliers_of(base, runs)
     found += outcome.shifts_of(base, plan) + outcome.odd_windows(base, plan)
     found.sort(key=lambda f: (f.start, f.end))
     resolved = {

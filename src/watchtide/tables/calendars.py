@@ -3,14 +3,15 @@
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from itertools import islice
+from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
-
-import icalendar
-import recurring_ical_events
 
 from watchtide.core.series import SECOND_NS
 from watchtide.tables import clock
 from watchtide.tables.problems import TableError
+
+if TYPE_CHECKING:
+    import icalendar
 
 MOST_BYTES = 4 << 20
 MOST_EVENTS = 20_000
@@ -28,8 +29,11 @@ class Day:
     place: str = ""
 
 
-def read(data: bytes, name: str = "calendar") -> icalendar.Calendar:
+def read(data: bytes, name: str = "calendar") -> "icalendar.Calendar":
     """The calendar of a file. Raises TableError for one that is none, or too large."""
+    # Few commands meet a calendar: the others need not wait for its reader.
+    import icalendar
+
     if len(data) > MOST_BYTES:
         raise TableError(name, "", f"larger than {MOST_BYTES >> 20} MB", "leave out what is long past")
     try:
@@ -55,13 +59,15 @@ def _line(data: bytes) -> str:
 
 
 def days(
-    calendar: icalendar.Calendar, first_ns: int, last_ns: int, zone: str = "UTC", *, name: str = "calendar"
+    calendar: "icalendar.Calendar", first_ns: int, last_ns: int, zone: str = "UTC", *, name: str = "calendar"
 ) -> list[Day]:
     """Occurrences that touch a closed span, in order; recurring ones are written out.
 
     zone : of dates and of stamps that state none. A day is the local one, of 23 to 25 hours. Raises TableError where
     more than 20,000 occurrences fall into the span, and for rules that cannot be read.
     """
+    import recurring_ical_events
+
     if last_ns - first_ns > MOST_DAYS * 86_400 * SECOND_NS:
         raise TableError(name, "", "a span of more than 20 years", "ask for a shorter one")
     rules = clock.zone(zone)
@@ -86,7 +92,7 @@ def days(
     return sorted(inside, key=lambda d: (d.start_ns, d.stop_ns, d.name))
 
 
-def _refuse_bombs(calendar: icalendar.Calendar, name: str) -> None:
+def _refuse_bombs(calendar: "icalendar.Calendar", name: str) -> None:
     """Refuse rules that repeat by the minute or second: no day is known that way, and they never end."""
     for event in calendar.walk("VEVENT"):
         rule = event.get("RRULE")
@@ -100,7 +106,7 @@ def _refuse_bombs(calendar: icalendar.Calendar, name: str) -> None:
                 )
 
 
-def _day(event: icalendar.Event, rules: ZoneInfo) -> Day:
+def _day(event: "icalendar.Event", rules: ZoneInfo) -> Day:
     start = event.get("DTSTART").dt
     is_all_day = isinstance(start, date) and not isinstance(start, datetime)
     end = event.get("DTEND")

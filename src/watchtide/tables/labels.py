@@ -9,7 +9,7 @@ from typing import Any
 
 from watchtide.core import keys
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
-from watchtide.tables import clock, label_calendar
+from watchtide.tables import clock
 from watchtide.tables.problems import TableError
 
 WORDS = ("kind", "cause", "note", "author", "stratum")
@@ -44,6 +44,9 @@ def read_labels(source: str | Path | bytes, name: str | None = None, *, zone: st
         line = data.count(b"\n", 0, error.start) + 1
         raise TableError(name, f"line {line}", "not UTF-8 text", "save the file as UTF-8") from error
     if name.endswith(".ics") or text.lstrip().startswith("BEGIN:VCALENDAR"):
+        # Few label files are calendars: the others need not wait for a calendar's reader.
+        from watchtide.tables import label_calendar
+
         return [
             _label(row, name, "event", number, zone)
             for number, row in label_calendar.rows_of(data, name, zone)
@@ -184,6 +187,8 @@ def to_text(labels: Sequence[Label], path: str) -> str:
     if path.endswith(".json"):
         return to_json(labels)
     if path.endswith(".ics"):
+        from watchtide.tables import label_calendar
+
         return label_calendar.to_calendar(as_rows(labels), list(labels))
     if path.endswith(".csv") or path == "-":
         return to_csv(labels)
