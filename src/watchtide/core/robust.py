@@ -46,18 +46,25 @@ def median(y):  # type: ignore[no-untyped-def]
 @njit(cache=True, nogil=True)
 def in_groups(at, values, count):  # type: ignore[no-untyped-def]
     """(n,) values group by group, in order within each; and (count + 1,) where each group begins."""
+    ranked, edges = by_groups(at, values, count)
+    for group in range(count):
+        ranked[edges[group] : edges[group + 1]].sort()
+    return ranked, edges
+
+
+@njit(cache=True, nogil=True)
+def by_groups(at, values, count):  # type: ignore[no-untyped-def]
+    """(n,) values group by group, as they come within each; and (count + 1,) where each group begins."""
     edges = np.zeros(count + 1, np.int64)
     for group in at:
         edges[group + 1] += 1
     edges = np.cumsum(edges)
     fill = edges[:-1].copy()
-    ranked = np.empty(len(values))
+    out = np.empty(len(values))
     for i in range(len(values)):
-        ranked[fill[at[i]]] = values[i]
+        out[fill[at[i]]] = values[i]
         fill[at[i]] += 1
-    for group in range(count):
-        ranked[edges[group] : edges[group + 1]].sort()
-    return ranked, edges
+    return out, edges
 
 
 # From this share of equal values on, what differs is an event, and medians say nothing of it.
@@ -95,11 +102,8 @@ def noise(y: Floats) -> tuple[float, float]:
     For first-order autoregression the differences over two samples have (1 + phi) times the
     variance of those over one; the ratio is taken between MADs, phi clipped to 0 … 0.95.
     """
-    scale = mad_sigma(_lag(y, 1), centre=0.0)
-    if scale == 0:
-        return 0.0, 0.0
-    phi = float(np.clip((mad_sigma(_lag(y, 2), centre=0.0) / scale) ** 2 - 1, 0.0, 0.95))
-    return phi, scale**2 / (2 * (1 - phi))
+    phi, variance = _noise(np.ascontiguousarray(y))
+    return float(phi), float(variance)
 
 
 def lag_one(y: Floats) -> float:
@@ -126,16 +130,26 @@ def variances(y: Floats) -> tuple[float, float]:
     at 128 samples, so that a series with many real shifts does not pass them off as noise.
     """
     phi, own = noise(y)
-    largest = own * (1 + phi) / (1 - phi)
-    seen = y[~np.isnan(y)]
-    block = 2
-    while block <= min(len(seen) // 100, 128):
-        means = seen[: len(seen) // block * block].reshape(-1, block).mean(axis=1)
-        largest = max(largest, block * mad_sigma(np.diff(means), centre=0.0) ** 2 / 2)
-        block *= 2
-    return own, largest
+    blocks = _block_variance(np.ascontiguousarray(y[~np.isnan(y)]))
+    return own, float(max(own * (1 + phi) / (1 - phi), blocks))
 
 
-def _lag(y: Floats, k: int) -> Floats:
-    d = y[k:] - y[:-k] if len(y) > k else np.empty(0)
-    return d[~np.isnan(d)]
+@njit(cache=True, nogil=True)
+def _block_variance(seen):  # type: ignore[no-untyped-def]
+    largest = 0.0
+    means, block = seen, 1
+    while 2 * block <= min(len(seen) // 100, 128):
+        # Twice as long a block is the mean of two; one left over at the end is in none.
+        half = len(means) // 2
+        means, block = (means[: 2 * half : 2] + means[1 : 2 * half : 2]) / 2, 2 * block
+        largest = max(largest, block * _mad_sigma(means[1:] - means[:-1], 0.0) ** 2 / 2)
+    return largest
+
+
+@njit(cache=True, nogil=True)
+def _noise(y):  # type: ignore[no-untyped-def]
+    scale = _mad_sigma(y[1:] - y[:-1], 0.0)
+    if scale == 0.0:
+        return 0.0, 0.0
+    phi = min(max((_mad_sigma(y[2:] - y[:-2], 0.0) / scale) ** 2 - 1, 0.0), 0.95)
+    return phi, scale**2 / (2 * (1 - phi))

@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from scipy.special import betainc, ndtr
 
-from watchtide.core.robust import MAD_TO_SIGMA, in_groups, mad_sigma, median
+from watchtide.core.robust import MAD_TO_SIGMA, by_groups, mad_sigma, median
 from watchtide.core.series import Floats, Ints
 
 # A slot speaks for itself from about this many samples on; below it leans on the stream's spread.
@@ -158,7 +158,7 @@ def fit_spread(
 @njit(cache=True, nogil=True)
 def _group_factors(u, g, count, stream, is_robust):  # type: ignore[no-untyped-def]
     """(count,) scale of each group with its two neighbours, shrunk to the stream's."""
-    size, edges = in_groups(g, np.abs(u), count)
+    size, edges = by_groups(g, np.abs(u), count)
     out = np.full(count, stream)
     for i in range(count):
         left, right = ((i - 1) % count, (i + 1) % count) if count > 2 else (i, i)

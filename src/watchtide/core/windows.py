@@ -122,13 +122,21 @@ def statistics(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
 
 
 @njit(cache=True, nogil=True)
+def _clipped(z):  # type: ignore[no-untyped-def]
+    """(n,) clipped scores, 0 where missing; and which are seen."""
+    out, seen = np.zeros(len(z)), np.zeros(len(z), np.bool_)
+    for i in range(len(z)):
+        if not np.isnan(z[i]):
+            out[i], seen[i] = min(max(z[i], -CLIP), CLIP), True
+    return out, seen
+
+
+@njit(cache=True, nogil=True)
 def _statistics(z, lengths):  # type: ignore[no-untyped-def]
     n, k = len(z), len(lengths)
     mean, rough = np.full((k, n), np.nan), np.full((k, n), np.nan)
-    clipped, seen = np.zeros(n), np.zeros(n, np.int64)
-    for i in range(n):
-        if not np.isnan(z[i]):
-            clipped[i], seen[i] = min(max(z[i], -CLIP), CLIP), 1
+    clipped, is_seen = _clipped(z)
+    seen = is_seen.astype(np.int64)
     for li in range(k):
         length = lengths[li]
         # Sums of a sliding window begin anew at every sample that is a multiple of 4096, so that rounding
@@ -209,7 +217,7 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
     Lone samples are for the tail to believe or not. surprise : (n,) of the run of equal values ending at each sample.
     """
     out = np.zeros(len(z), np.bool_)
-    if surprise is not None:
+    if surprise is not None and surprise.max(initial=0.0) >= STUCK:
         for end in np.flatnonzero((surprise >= STUCK) & (np.r_[surprise[1:], 0.0] <= 0)):
             begin = end
             while begin > 0 and surprise[begin] > 0:
@@ -221,8 +229,7 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
         mean, rough = statistics(calm, lengths)
         of_mean, of_rough = _least_scales(calm, lengths)
         middles = _middles(mean, of_mean, lengths), _middles(rough, of_rough, lengths)
-        clipped = np.clip(np.nan_to_num(calm), -CLIP, CLIP)
-        found = _loud(mean, rough, *middles, lengths, clipped, ~np.isnan(calm))
+        found = _loud(mean, rough, *middles, lengths, *_clipped(calm))
         if not found.any():
             break
         out |= found
@@ -370,8 +377,8 @@ def _least_scales(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
 
     Where hardly anything ever happens (clipped root mean square under a half), two events in a window are chance too.
     """
-    clipped = np.clip(z[~np.isnan(z)], -CLIP, CLIP)
-    size = float(np.sqrt(np.mean(clipped**2))) if len(clipped) else 1.0
+    clipped, seen = _clipped(z)
+    size = float(np.sqrt(clipped @ clipped / seen.sum())) if seen.any() else 1.0
     mean, rough = 0.6 * max(size, 1e-3) / np.sqrt(lengths), 1 / np.sqrt(lengths)
     if size < 0.5:
         mean = np.maximum(mean, 2 * CLIP / lengths / TROUBLE)

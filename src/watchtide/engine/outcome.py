@@ -21,15 +21,9 @@ FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
 def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:
     """Runs of flagged samples as findings; in replay with the end of the bin at which each was known."""
     times, step = base.series.times, base.series.step_ns
-    peak = np.array(
-        [
-            at if base.window[at] == 1 else _furthest(base, first, last, at)
-            for first, last, at in zip(
-                runs.first.tolist(), runs.last.tolist(), runs.peak.tolist(), strict=True
-            )
-        ],
-        dtype=np.int64,
-    )
+    peak = runs.peak.copy()
+    for i in np.flatnonzero(base.window[peak] > 1):
+        peak[i] = _furthest(base, int(runs.first[i]), int(runs.last[i]), int(peak[i]))
     raised: list[int | None] = [None] * len(peak)
     if base.mode == "replay":
         raised = (times[runs.raised] + step).tolist()

@@ -113,7 +113,8 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         )  # fmt: skip
     else:
         expected = level[at]
-    base = np.full(len(frame), float(np.nanmean(level)) if not np.isnan(level).all() else np.nan)
+    seen = level[~np.isnan(level)]
+    base = np.full(len(frame), float(seen.mean()) if len(seen) else np.nan)
     row = np.zeros((len(fitted.periods), len(frame)))
     row[fitted.periods.index(period)] = expected - base
     return Parts(expected, base, row)
