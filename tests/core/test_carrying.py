@@ -69,7 +69,9 @@ def test_a_window_is_worth_less_where_its_mean_may_stray():
     past, z = rng.normal(size=3000), rng.normal(size=3000)
     z[1000:1048] += 1.0
     groups = np.zeros(3000, np.int64)
-    watch = windows.calibrate(past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1)
+    watch = windows.calibrate(
+        past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1, is_causal=False
+    )
     plain, wide = (
         windows.listen(watch, z, z, groups, is_causal=False, drift=d) for d in (None, np.full(3000, 0.4))
     )

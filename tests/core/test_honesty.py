@@ -71,7 +71,7 @@ def test_odds_hold_for_samples_of_windows_too(noise, is_causal):
         scale = 1.4826 * np.median(np.abs(past))
         past, future = past / scale, noise(rng, future_n) / scale
         clean = np.ones(past_n, bool)
-        watch = windows.calibrate(past, clean, past, TIMES, HOUR, groups[:past_n], 1)
+        watch = windows.calibrate(past, clean, past, TIMES, HOUR, groups[:past_n], 1, is_causal=is_causal)
         heard = windows.listen(watch, past, past, groups[:past_n], is_causal=is_causal)
         own = flagging.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
         level = flagging.resolve_level("odds", 500, own, "both", Group())
@@ -117,7 +117,9 @@ def test_windows_hear_what_no_sample_tells():
     z[2000:2036] *= 2.6
     values = z.copy()
     values[2500:2512] = values[2500]
-    watch = windows.calibrate(past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1)
+    watch = windows.calibrate(
+        past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1, is_causal=False
+    )
     got = windows.listen(
         watch, np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z), values, groups, is_causal=False
     )
@@ -132,7 +134,14 @@ def test_a_window_that_ends_at_a_sample_never_hears_a_later_one():
     past, z = rng.normal(size=2000), rng.normal(size=2000)
     z[1500:1600] += 1
     watch = windows.calibrate(
-        past, np.ones(2000, bool), past, np.arange(2000) * HOUR, HOUR, np.zeros(2000, np.int64), 1
+        past,
+        np.ones(2000, bool),
+        past,
+        np.arange(2000) * HOUR,
+        HOUR,
+        np.zeros(2000, np.int64),
+        1,
+        is_causal=True,
     )
     whole = windows.listen(watch, z, z, np.zeros(2000, np.int64), is_causal=True)
     for cut in (1530, 1555, 1599):
@@ -240,6 +249,13 @@ def test_rare_events_are_heard_one_by_one_and_not_by_windows():
     z = np.where(rng.uniform(size=4000) < 0.02, 3.0, -0.1)
     values = np.where(z > 0, 1.0, 0.0)
     watch = windows.calibrate(
-        z, np.ones(4000, bool), values, np.arange(4000) * HOUR, HOUR, np.zeros(4000, np.int64), 1
+        z,
+        np.ones(4000, bool),
+        values,
+        np.arange(4000) * HOUR,
+        HOUR,
+        np.zeros(4000, np.int64),
+        1,
+        is_causal=False,
     )
     assert watch is None, "most values are the same one"

@@ -143,6 +143,7 @@ def replay(
                     model.grain,
                     state.expected[begin:at],
                     part.event,
+                    is_causal=True,
                 )
                 if rules.has_windows
                 else None
@@ -235,11 +236,11 @@ def _rehearse(
     refit: int,
     denominator: Floats | None,
 ) -> None:
-    """Expect the second half of the first window as if live, so that spread and level know what carrying forward costs.
+    """Expect the last two thirds of the first window as if live, so that spread and level know what carrying forward costs.
 
     Values held out of the middle of a history lie closer than those that come after its end.
     """
-    for at in range(begin + (first - begin) // 2, first, refit):
+    for at in range(begin + (first - begin) // 3, first, refit):
         stop = min(at + refit, first)
         part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
         d = None if denominator is None else denominator[begin:at]
@@ -248,7 +249,7 @@ def _rehearse(
                 part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
             )
         except ValueError:
-            # Half a window may be too short for this baseline: its held-out values stand.
+            # A third of a window may be too short for this baseline: its held-out values stand.
             continue
         lead = begin if _looks_back(model) else at
         _, expected = expectation.judge(model, frame.part(lead, stop))

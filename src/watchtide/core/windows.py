@@ -26,8 +26,10 @@ LEAST_SQUARE = 0.02
 # Lengths go up by doubling to two days, or a twelfth of the history where that is shorter.
 SHORTEST, LENGTHS_NS = 6, 2 * 86_400 * SECOND_NS
 LEAST_OBSERVED = 0.7
-# All families of windows together are to be reached as rarely as a single sample is, not each of them.
+# All families of windows together are to be reached as rarely as a single sample is, not each of them …
 TOGETHER = 4.0
+# … and heard in whole twenty times more rarely still: one that speaks then carries dozens of samples, not the two or so of a replay.
+TOGETHER_WHOLE = 80.0
 # What a unit of a window's statistic is worth beside its rarity.
 LOUDER = 0.01
 # A tail says nothing of what comes less often than this a week.
@@ -44,7 +46,8 @@ class Watch:
 
     lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
     equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
-    sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken.
+    sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
+    times more rarely than a single sample each family is reached.
     """
 
     lengths: Ints
@@ -53,21 +56,23 @@ class Watch:
     equal: Floats
     scale: dict[str, Floats]
     block: int
+    together: float = TOGETHER
 
     def added(self, *, is_causal: bool) -> float:
         """Samples that windows add to each that is reached by itself, at one level and on one side.
 
-        By calibration every family is reached a quarter as often as a single sample; what has no side counts half on each side. A window
-        that speaks carries about two fifths of the longest; in replay only those samples at which one ends, about two.
+        What has no side counts half on each side. A window that speaks carries about two fifths of the longest; in replay only those
+        samples at which one ends, about two.
         """
         odd = sum(name in self.scale for name in ("rough", "stuck", "isolated"))
         carries = 2.0 if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
-        return (1 + odd) / TOGETHER * carries
+        return (1 + odd) / self.together * carries
 
     def as_data(self) -> dict[str, Any]:
         return {
             "lengths": self.lengths.tolist(), "mean": self.mean.tolist(), "rough": self.rough.tolist(),
             "equal": self.equal.tolist(), "scale": {k: v.tolist() for k, v in self.scale.items()}, "block": self.block,
+            "together": self.together,
         }  # fmt: skip
 
     @classmethod
@@ -76,6 +81,7 @@ class Watch:
             np.asarray(data["lengths"], np.int64), np.asarray(data["mean"], np.float64).reshape(-1, 2),
             np.asarray(data["rough"], np.float64).reshape(-1, 2), np.asarray(data["equal"], np.float64),
             {k: np.asarray(v, np.float64) for k, v in data["scale"].items()}, int(data["block"]),
+            float(data.get("together", TOGETHER)),
         )  # fmt: skip
 
 
@@ -273,12 +279,15 @@ def calibrate(
     grain: float = 0.0,
     expected: Floats | None = None,
     event: Floats | None = None,
+    *,
+    is_causal: bool,
 ) -> Watch | None:
     """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
     most values are the same one: windows of rare events tell nothing that the events do not.
 
     held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
-    groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked.
+    groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked. is_causal : whether they
+    are to be heard so.
     """
     z = np.where(clean, held, np.nan)
     n = int(np.sum(~np.isnan(z)))
@@ -302,6 +311,7 @@ def calibrate(
         values, chance_of_equal(equal, groups, values, held if expected is None else expected, event)
     )
     a_week = WEEK_NS / step_ns
+    together = TOGETHER if is_causal else TOGETHER_WHOLE
     scale: dict[str, Floats] = {}
     pairs: list[tuple[str, Floats]] = [
         ("above", up),
@@ -322,8 +332,8 @@ def calibrate(
         rate = tail.rates_at(grid)
         if name == "stuck":
             rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
-        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * TOGETHER)])
-    return Watch(lengths, mean_at, rough_at, equal, scale, block)
+        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * together)])
+    return Watch(lengths, mean_at, rough_at, equal, scale, block, together)
 
 
 def _worth(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:

@@ -13,6 +13,8 @@ MOST_WINDOW = 400
 # Gavish and Donoho's threshold for an unknown noise level, against the median singular value.
 THRESHOLD = 2.858
 FILLS = 3
+# Ranks that are tried for how well they foretell, and what counts as about as well.
+MOST_RANKS, AS_GOOD = 12, 1.05
 
 
 def fit(
@@ -26,7 +28,8 @@ def fit(
     """The leading left singular vectors of the trajectory matrix of the training part.
 
     window_ns : length of a row, None takes two of the shortest season (at most 400 samples, a third of the
-        history); rank : how many vectors, None those above Gavish and Donoho's threshold.
+        history); rank : how many vectors, None as many of those above Gavish and Donoho's threshold as foretell best: noise
+        that is not white lies above it too, and would swing on for ever.
     method : `reconstruction` judges training by what the vectors rebuild, and carries on by their recurrence;
         `forecast` judges every sample by the recurrence from the samples before it.
     Missing samples, and those far from the fit, are filled by the fit itself, three times over.
@@ -67,12 +70,14 @@ def fit(
     missing = np.isnan(y)
     rebuilt = np.zeros(n)
     vectors = np.zeros((window, 1))
-    for _ in range(FILLS):
+    for turn in range(FILLS):
         filled = np.where(missing, rebuilt, y - middle)
         residual = filled - rebuilt
         scale = mad_sigma(residual[~missing], centre=0.0)
-        if _ > 0 and scale > 0:
+        if turn > 0 and scale > 0:
             filled = np.where(np.abs(residual) > 5 * scale, rebuilt, filled)
+        if turn == FILLS - 1 and rank is None:
+            rank = _foretelling_rank(filled, window, vectors.shape[1])
         vectors = _vectors(filled, window, rank)
         rebuilt = _rebuild(filled, vectors)
     recurrence = _recurrence(vectors)
@@ -94,6 +99,26 @@ def _vectors(y: Floats, window: int, rank: int | None) -> Floats:
         singular = np.sqrt(values)
         rank = int(np.clip(np.sum(singular > THRESHOLD * np.median(singular)), 1, max(window // 3, 1)))
     return np.asarray(vectors[:, :rank])
+
+
+def _foretelling_rank(y: Floats, window: int, most: int) -> int:
+    """As few of the strongest vectors as foretell a third of y about as well as any number of them up to `most`.
+
+    The last third from what is before it and, the other way round, the first from what is after: noise that goes on by chance
+    hardly does so both ways.
+    """
+    ranks = np.unique(np.round(np.geomspace(1, most, min(most, MOST_RANKS))).astype(np.int64))
+    errors = np.zeros(len(ranks))
+    for way in (y, y[::-1]):
+        past, future = np.split(np.ascontiguousarray(way), [2 * len(y) // 3])
+        vectors = _vectors(past, window, most)
+        for i, rank in enumerate(ranks):
+            own = vectors[:, :rank]
+            # The last values rest on two windows and no more.
+            before = _rebuild(past[-2 * window :], own)[1 - window :]
+            path = _follow(np.full(len(future), np.nan), _recurrence(own), before, np.inf)
+            errors[i] += np.median(np.abs(future - path))
+    return int(ranks[np.flatnonzero(errors <= AS_GOOD * errors.min())[0]])
 
 
 def _rebuild(y: Floats, vectors: Floats) -> Floats:
