@@ -15,7 +15,7 @@ import numpy as np
 
 from bench import quality_world as world
 
-LOOK, LAST = (11, 12, 13, 41, 42, 43), (91, 92, 93, 94, 95, 96)
+LOOK, LAST = (11, 12, 13, 41, 42, 43), (101, 102, 103, 104, 105, 106)
 STATED = {"berth level": ["12.4206h", "12h", "24h"], "hold temperature": ["6h", "24h"], "quay wind": []}
 FIXED: dict[str, dict[str, Any]] = {
     "global mean ± 3 SD": {"shifts": {"of": "none"}},
