@@ -113,7 +113,9 @@ def test_a_kept_model_judges_new_data_as_the_scan_would(call, folder):
     assert told["mode"] == "apply" and any("trained on" in n for n in told["streams"]["place=quay"]["notes"])
 
 
-@pytest.mark.parametrize("damage", ["no zip", "other format", "cut", "objects", "unknown kind"])
+@pytest.mark.parametrize(
+    "damage", ["no zip", "other format", "cut", "objects", "unknown kind", "loud windows"]
+)
 def test_a_strangers_model_file_runs_nothing_and_is_refused(call, folder, damage):
     assert call("scan", "level.csv", "--save", "good.model", "--findings", "x.csv")[0] == 0
     path = folder / "bad.model"
@@ -131,6 +133,8 @@ def test_a_strangers_model_file_runs_nothing_and_is_refused(call, folder, damage
                         header["format"] = "watchtide model 9"
                     if damage == "unknown kind":
                         header["streams"][0]["choice"]["kind"] = "os"
+                    if damage == "loud windows":
+                        header["streams"][0]["watch"]["together"] = 0
                     data = json.dumps(header).encode()
                 elif damage == "objects":
                     import io

@@ -77,11 +77,14 @@ class Watch:
 
     @classmethod
     def from_data(cls, data: Mapping[str, Any]) -> "Watch":
+        together = float(data.get("together", TOGETHER))
+        if not together > 0:
+            raise ValueError(f"how much more rarely windows are reached must be positive, got {together:g}")
         return cls(
             np.asarray(data["lengths"], np.int64), np.asarray(data["mean"], np.float64).reshape(-1, 2),
             np.asarray(data["rough"], np.float64).reshape(-1, 2), np.asarray(data["equal"], np.float64),
             {k: np.asarray(v, np.float64) for k, v in data["scale"].items()}, int(data["block"]),
-            float(data.get("together", TOGETHER)),
+            together,
         )  # fmt: skip
 
 
