@@ -15,7 +15,7 @@ from watchtide.cli.main import fail
 from watchtide.core import seasons as core_seasons
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.engine import forms, outcome, run, saved, stages, together
+from watchtide.engine import outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
@@ -259,6 +259,9 @@ def decompose(
     if form not in ("additive", "multiplicative", "auto"):
         fail(f"--form {form}: must be additive, multiplicative or auto")
     plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
+    # The other commands need no decomposition, and it takes a while to import.
+    from watchtide.engine import forms
+
     _, streams, _ = read_streams(source, table)
     parts, told = [], {}
     for stream in streams:

@@ -5,8 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import expectation
-from watchtide.core.baselines.harmonic import USUAL
+from watchtide.core import baselines, expectation
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import DAY_NS, Frame, Period
 from watchtide.core.series import SECOND_NS, Floats
@@ -158,7 +157,7 @@ def _trial(
         # nothing to mend, and fitted freely it follows noise that wanders as wind does.
         like = None
     if like is not None and choice.kind == "harmonic":
-        tried = replace(choice, options={"ridge": like.ridge or USUAL, **choice.options})
+        tried = replace(choice, options={"ridge": like.ridge or baselines.module("harmonic").USUAL, **choice.options})
     try:
         model, training = expectation.fit(frame, tried, denominator, like=like.training if like else regimes)
     except ValueError:

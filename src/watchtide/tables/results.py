@@ -80,7 +80,7 @@ def _finding_rows(findings: Sequence[Finding]) -> list[tuple[Any, ...]]:
     """Cells of each finding, in the order of FINDING_COLUMNS."""
 
     def number(value: float) -> Any:
-        return "" if math.isnan(value) else float(value)
+        return float(value) if value == value else ""
 
     # All stamps at once: one by one they would take longer than all the rest.
     stamps = {t for f in findings for t in (f.start, f.end, f.peak_time, f.raised) if t is not None}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { dayTime, duration, figure, plural, zoneName } from "./words";
+import { dayTime, duration, figure, plural, seasonWords, zoneName } from "./words";
 
 describe("figures in words", () => {
   it("separates thousands and marks what is missing", () => {
@@ -13,6 +13,12 @@ describe("figures in words", () => {
     expect(dayTime(summer, "Europe/Dublin")).toContain("11:30");
     expect(dayTime(winter, "Europe/Dublin")).toContain("10:00");
     expect(zoneName(summer, "Europe/Dublin")).not.toBe(zoneName(winter, "Europe/Dublin"));
+  });
+  it("reads a season that is no whole minutes in hours", () => {
+    expect(seasonWords("44714.164s")).toBe("12.42\u2009h");
+    expect(seasonWords("7d")).toBe("7d");
+    expect(seasonWords("90s")).toBe("90s");
+    expect(seasonWords(96)).toBe("96");
   });
   it("takes the unit that reads best", () => {
     expect(duration(30)).toBe("30\u2009s");

@@ -82,6 +82,12 @@ export function hours(h: number): string {
   return h < 1 ? `${Math.round(h * 60)}${SPACE}min` : `${Number(h.toFixed(2))}${SPACE}h`;
 }
 
+/** A season as a plan writes it, readable: one that is no whole minutes stands there in seconds. */
+export function seasonWords(stated: string | number): string {
+  const seconds = /^([\d.]+)s$/.exec(String(stated));
+  return seconds && Number(seconds[1]) >= 3600 ? hours(Number(seconds[1]) / 3600) : String(stated);
+}
+
 /** Words as the beginning of a sentence. */
 export function begun(words: string): string {
   return words.charAt(0).toUpperCase() + words.slice(1);

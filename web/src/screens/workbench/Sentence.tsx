@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { seasonWords } from "../../parts/words";
 import { ChoiceWord, LevelControl, type Options, PersistenceControl, TextWord, Word } from "./controls";
 import { MoreWords } from "./MoreWords";
 import { levelWords, type PlanData } from "./plan";
@@ -88,8 +89,8 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
   const prepare = (resolved?.prepare ?? {}) as { every?: string; combine?: string };
   const baseline = (resolved?.baseline ?? {}) as { kind?: string; seasons?: string[]; form?: string };
   const seasons = plan.baseline.seasons === "auto" ? (baseline.seasons ?? []) : plan.baseline.seasons;
-  const seasonWords = seasons.length
-    ? seasons.join(" and ")
+  const ofSeasons = seasons.length
+    ? seasons.map(seasonWords).join(" and ")
     : plan.baseline.seasons === "auto" && !resolved
       ? "those it finds"
       : "none";
@@ -135,7 +136,7 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
       />{" "}
       with seasons of{" "}
       <TextWord
-        words={seasonWords}
+        words={ofSeasons}
         name="seasons"
         isWrong={isWrong("baseline.seasons")}
         ask="Seasons"
