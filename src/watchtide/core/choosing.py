@@ -157,7 +157,9 @@ def _trial(
         # nothing to mend, and fitted freely it follows noise that wanders as wind does.
         like = None
     if like is not None and choice.kind == "harmonic":
-        tried = replace(choice, options={"ridge": like.ridge or baselines.module("harmonic").USUAL, **choice.options})
+        tried = replace(
+            choice, options={"ridge": like.ridge or baselines.module("harmonic").USUAL, **choice.options}
+        )
     try:
         model, training = expectation.fit(frame, tried, denominator, like=like.training if like else regimes)
     except ValueError:

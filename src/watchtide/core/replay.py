@@ -236,11 +236,15 @@ def _rehearse(
     refit: int,
     denominator: Floats | None,
 ) -> None:
-    """Expect the last two thirds of the first window as if live, so that spread and level know what carrying forward costs.
+    """Expect the end of the first window as if live, so that spread and level know what carrying forward costs.
 
-    Values held out of the middle of a history lie closer than those that come after its end.
+    From its first third on, or from where one and a half of the longest season are known, at the latest from its middle: what is foretold
+    from less than that is foretold worse than any sample will be. Values held out of the middle of a history lie closer than those that come after its end.
     """
-    for at in range(begin + (first - begin) // 3, first, refit):
+    whole = first - begin
+    longest = max((p.samples(frame.step_ns) for p in choice.periods), default=0.0)
+    known = max(whole // 3, min(whole // 2, round(1.5 * longest)))
+    for at in range(begin + known, first, refit):
         stop = min(at + refit, first)
         part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
         d = None if denominator is None else denominator[begin:at]
@@ -249,7 +253,7 @@ def _rehearse(
                 part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
             )
         except ValueError:
-            # A third of a window may be too short for this baseline: its held-out values stand.
+            # Part of a window may be too short for this baseline: its held-out values stand.
             continue
         lead = begin if _looks_back(model) else at
         _, expected = expectation.judge(model, frame.part(lead, stop))
