@@ -108,6 +108,15 @@ def test_rounded_scores_have_a_tail_no_shorter_than_their_step():
     assert fine.level_for(1e-5) > x.max()
 
 
+def watch_of(past, values=None, *, is_causal=False):
+    """Windows calibrated on clean hourly scores, which are their own values unless others are given."""
+    n = len(past)
+    return windows.calibrate(
+        past, np.ones(n, bool), past if values is None else values, np.arange(n) * HOUR, HOUR, np.zeros(n, np.int64), 1,
+        is_causal=is_causal,
+    )  # fmt: skip
+
+
 def test_windows_hear_what_no_sample_tells():
     rng = np.random.default_rng(0)
     z = rng.normal(size=3000)
@@ -117,9 +126,7 @@ def test_windows_hear_what_no_sample_tells():
     z[2000:2036] *= 2.6
     values = z.copy()
     values[2500:2512] = values[2500]
-    watch = windows.calibrate(
-        past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1, is_causal=False
-    )
+    watch = watch_of(past)
     got = windows.listen(
         watch, np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z), values, groups, is_causal=False
     )
@@ -133,16 +140,7 @@ def test_a_window_that_ends_at_a_sample_never_hears_a_later_one():
     rng = np.random.default_rng(1)
     past, z = rng.normal(size=2000), rng.normal(size=2000)
     z[1500:1600] += 1
-    watch = windows.calibrate(
-        past,
-        np.ones(2000, bool),
-        past,
-        np.arange(2000) * HOUR,
-        HOUR,
-        np.zeros(2000, np.int64),
-        1,
-        is_causal=True,
-    )
+    watch = watch_of(past, is_causal=True)
     whole = windows.listen(watch, z, z, np.zeros(2000, np.int64), is_causal=True)
     for cut in (1530, 1555, 1599):
         part = windows.listen(watch, z[:cut], z[:cut], np.zeros(cut, np.int64), is_causal=True)
@@ -248,14 +246,5 @@ def test_rare_events_are_heard_one_by_one_and_not_by_windows():
     rng = np.random.default_rng(0)
     z = np.where(rng.uniform(size=4000) < 0.02, 3.0, -0.1)
     values = np.where(z > 0, 1.0, 0.0)
-    watch = windows.calibrate(
-        z,
-        np.ones(4000, bool),
-        values,
-        np.arange(4000) * HOUR,
-        HOUR,
-        np.zeros(4000, np.int64),
-        1,
-        is_causal=False,
-    )
+    watch = watch_of(z, values)
     assert watch is None, "most values are the same one"
