@@ -10,6 +10,8 @@ from watchtide.core.series import Floats, Ints
 
 # A window whose spread is this small against the series' is flat: it has no shape to compare.
 FLAT = 1e-9
+# A covariance carried past windows this many times its own size has lost digits, and is summed anew.
+FORGOTTEN = 1e3
 # As if live, a window is told from this many robust sigmas over the distances before it.
 LEAST_SIGMAS = 4.0
 
@@ -38,7 +40,8 @@ def nearest(y: Floats, window: int, *, known: int | None = None) -> tuple[Floats
     one and at √window of any other. known : neighbours are looked for in the past only, and the size of the series is that of its
     first `known` samples, so that no distance changes as samples come; None looks both ways.
     Raises ValueError for a window under 4 samples or over n / 2.
-    Distances by recurrence along the diagonals, O(n²) time, O(n) memory, on all cores; Zhu et al. (2016), section III.
+    Distances by recurrence along the diagonals, O(n²) time, O(n) memory, on all cores; Zhu et al. (2016), section III, in
+    the centred form of Zimmerman et al. (2019), section 4, so that no level is squared. Summed anew behind a jump.
     """
     n = len(y)
     if not 4 <= window <= n // 2:
@@ -85,25 +88,33 @@ def _diagonals(y, mean, spread, flat, whole, window, is_causal):  # type: ignore
     parts = 16
     best = np.full((parts, m), -2.0)
     where = np.full((parts, m), -1, np.int64)
+    # What the sample that comes and the one that goes add to the covariance with any other window.
+    change, apart_from_means = np.zeros(m), np.zeros(m)
+    for i in range(1, m):
+        change[i] = (y[i + window - 1] - y[i - 1]) / 2
+        apart_from_means[i] = y[i + window - 1] - mean[i] + y[i - 1] - mean[i - 1]
     for part in prange(parts):
         own, at = best[part], where[part]
         for lag in range(apart + part, m, parts):
-            product = 0.0
+            covariance = 0.0
+            # The largest covariance that the running one may have held since it was summed: its rounding is of that size.
+            largest = np.inf
             for i in range(m - lag):
                 j = i + lag
-                if i % 2048 == 0:
-                    # Anew from time to time, so that the recurrence carries no rounding far.
-                    product = 0.0
-                    for k in range(window):
-                        product += y[i + k] * y[j + k]
-                else:
-                    product += y[i + window - 1] * y[j + window - 1] - y[i - 1] * y[j - 1]
+                size = spread[i] * spread[j]
+                covariance += change[i] * apart_from_means[j] + change[j] * apart_from_means[i]
+                largest = max(largest, size)
                 if not (whole[i] and whole[j]):
                     continue
                 if flat[i] or flat[j]:
                     r = 1.0 if flat[i] and flat[j] else 0.5
                 else:
-                    r = (product / window - mean[i] * mean[j]) / (spread[i] * spread[j])
+                    if i % 2048 == 0 or size * FORGOTTEN < largest:
+                        covariance = 0.0
+                        for k in range(window):
+                            covariance += (y[i + k] - mean[i]) * (y[j + k] - mean[j])
+                        largest = size
+                    r = covariance / (window * size)
                 if r > own[i] and not is_causal:
                     own[i], at[i] = r, j
                 if r > own[j]:
