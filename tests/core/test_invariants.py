@@ -20,6 +20,25 @@ def noise(seed, n=300):
     return np.random.default_rng(seed).standard_t(4, n)
 
 
+@given(st.integers(0, 999), st.integers(1, 200), st.sampled_from(["wide", "few", "rising", "falling", "one"]))
+@settings(max_examples=200, deadline=None)
+def test_the_quick_median_is_the_median(seed, n, how):
+    rng = np.random.default_rng(seed)
+    y = {
+        "wide": rng.standard_cauchy(n),
+        "few": rng.integers(0, 3, n).astype(float),
+        "rising": np.arange(n) * 1.5,
+        "falling": -np.arange(n) * 1.5,
+        "one": np.full(n, np.inf),
+    }[how]
+    kept = y.copy()
+    assert robust.middle(y) == np.median(kept) and np.array_equal(np.sort(y), np.sort(kept))
+
+
+def test_the_quick_median_ends_where_nothing_is_a_number():
+    assert np.isnan(robust.middle(np.full(100, np.nan)))
+
+
 @given(st.integers(0, 999), moderate, st.floats(0.001, 1e3))
 @settings(max_examples=40, deadline=None)
 def test_scales_follow_scale_and_ignore_shift(seed, shift, scale):

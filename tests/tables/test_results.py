@@ -64,6 +64,7 @@ def test_findings_and_points_round_trip(tmp_path):
     found = [
         Finding("a=b,c=d", T, T + 60, "outlier", "above", 0.1 + 0.2, T + 60, 1e-17, 3.0, 2),
         Finding("", T, T, "shift", "up", size=-0.3, confidence=0.9),
+        Finding('said "aye",\nonce', T, T),
     ]
     for name in ("f.csv", "f.jsonl"):
         path = tmp_path / name
@@ -71,6 +72,7 @@ def test_findings_and_points_round_trip(tmp_path):
         again = results.read_findings(path)
         assert [(f.series, f.start, f.end, f.score) for f in again][0] == ("a=b,c=d", T, T + 60, 0.1 + 0.2)
         assert again[1].size == -0.3 and again[1].peak_time is None
+        assert again[2].series == 'said "aye",\nonce' and again[2].score != again[2].score
     rows = {"a=b,c=d": {
         "time": np.array([T, T + 10**9]), "value": np.array([1.5, np.nan]), "expected": np.array([1.0, 1]), "spread": np.array([0.5, 0.5]),
         "lower": np.array([0.0, 0]), "upper": np.array([2.0, 2]), "residual": np.array([0.5, np.nan]), "score": np.array([1.0, np.nan]),

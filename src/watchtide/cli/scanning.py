@@ -186,9 +186,10 @@ def scan(
         streams = with_days(streams, plan, table)
         common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}
         if together.is_apart(plan) and not (points or summary or save):
-            found = list(run.find_many(streams, plan, [*left_out, *spans], **common))
-            write_findings([f for s in found for f in s.findings], findings or "-")
-            tell_count(found)
+            path = findings or "-"
+            written = list(run.write_many(streams, plan, path, [*left_out, *spans], **common))
+            write_lines([line for s in written for line in s.lines], path)
+            tell_count(sum(len(s.lines) for s in written), sum(s.judged for s in written), len(written))
             return
         done = run.scan_many(
             streams,
@@ -232,7 +233,8 @@ def write_scan(
         results.write_whole(summary, json.dumps(told, indent=1, allow_nan=False) + "\n")
     if findings or not (points or summary):
         write_findings(found, findings or "-")
-    tell_count([run.found_of(s) for s in scanned])
+    judged = sum(run.judged_in(s) for s in scanned)
+    tell_count(sum(len(s.findings) for s in scanned), judged, len(scanned))
 
 
 def write_findings(found: list[Finding], path: str) -> None:
@@ -241,9 +243,14 @@ def write_findings(found: list[Finding], path: str) -> None:
     results.write_whole(path, results.findings_text(ordered, path))
 
 
-def tell_count(found: list[run.Found]) -> None:
-    judged, count = sum(s.judged for s in found), sum(len(s.findings) for s in found)
-    print(f"{count} findings in {judged:,} judged samples of {len(found)} streams", file=sys.stderr)
+def write_lines(lines: list[tuple[tuple[int, str, str], str]], path: str) -> None:
+    """Findings that are lines already, as `write_findings` writes them."""
+    ordered = sorted(lines, key=lambda line: line[0])
+    results.write_whole(path, results.findings_head(path) + "".join(text for _, text in ordered))
+
+
+def tell_count(findings: int, judged: int, streams: int) -> None:
+    print(f"{findings} findings in {judged:,} judged samples of {streams} streams", file=sys.stderr)
 
 
 def decompose(

@@ -9,6 +9,7 @@ from numba import njit
 from watchtide.core import robust, shifts
 from watchtide.core.baselines.slot import centres
 from watchtide.core.frame import Frame, Period, slot_count, slots
+from watchtide.core.robust import median
 from watchtide.core.series import Bools, Floats, Ints
 
 # A step shows between this many samples on either side of it …
@@ -81,15 +82,20 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Int
     near = min(shortest, NEAR_SAMPLES)
     # A jump must stand out from the samples' own scatter and from the wander of their medians.
     wander = np.sqrt(2 * variance / near)
-    least = LEAST_JUMP * max(np.sqrt(own), wander)
-    edges = [0, *changes.tolist(), len(level)]
-    kept = []
-    for i, at in enumerate(changes.tolist()):
-        jump = _median(calm[at : at + near]) - _median(calm[max(0, at - near) : at])
-        between = _median(calm[at : edges[i + 2]]) - _median(calm[edges[i] : at])
-        if abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between):
-            kept.append(at)
-    return np.asarray(kept, dtype=np.int64)
+    return np.asarray(changes[_jumps(calm, changes, near, LEAST_JUMP * max(np.sqrt(own), wander))])
+
+
+@njit(cache=True, nogil=True)
+def _jumps(calm, changes, near, least):  # type: ignore[no-untyped-def]
+    """(m,) whether the level jumps at a cut, and not a trend through it."""
+    m, out = len(changes), np.zeros(len(changes), np.bool_)
+    for i in range(m):
+        at = changes[i]
+        before, after = changes[i - 1] if i > 0 else 0, changes[i + 1] if i < m - 1 else len(calm)
+        jump = median(calm[at : at + near]) - median(calm[max(0, at - near) : at])
+        between = median(calm[at:after]) - median(calm[before:at])
+        out[i] = abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between)
+    return out
 
 
 def calm_outliers(level: Floats) -> Floats:

@@ -18,6 +18,62 @@ def mad_sigma(y: Floats, *, centre: float | None = None) -> float:
     return float(_mad_sigma(np.ascontiguousarray(y), np.nan if centre is None else float(centre)))
 
 
+# Fewer values than this are put in order outright.
+FEW = 16
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def middle(values):  # type: ignore[no-untyped-def]
+    """Median of one value or more, which are left in another order; NaN where a NaN gets in the way.
+
+    Quickselect around the middle of three. Values are swapped whether or not they are smaller, and only the border moves
+    or not: without a branch to guess wrong it takes half the time of a general median. Equal values are passed in one go.
+    """
+    n = len(values)
+    k = n // 2
+    low, high = 0, n
+    while high - low > FEW:
+        a, pivot, c = values[low], values[(low + high) // 2], values[high - 1]
+        if a > pivot:
+            a, pivot = pivot, a
+        if pivot > c:
+            pivot = max(a, c)
+        if np.isnan(pivot):
+            return np.nan
+        border = low
+        for i in range(low, high):
+            v = values[i]
+            values[i] = values[border]
+            values[border] = v
+            border += v < pivot
+        if k < border:
+            high = border
+            continue
+        low = border
+        for i in range(border, high):
+            v = values[i]
+            values[i] = values[border]
+            values[border] = v
+            border += v <= pivot
+        if k < border:
+            low = high = k
+        else:
+            low = border
+    for i in range(low + 1, high):
+        v = values[i]
+        j = i
+        while j > low and values[j - 1] > v:
+            values[j] = values[j - 1]
+            j -= 1
+        values[j] = v
+    if n % 2:
+        return values[k]
+    below = values[0]
+    for i in range(1, k):
+        below = max(below, values[i])
+    return (below + values[k]) / 2
+
+
 @njit(cache=True, nogil=True)
 def _mad_sigma(y, centre):  # type: ignore[no-untyped-def]
     size = np.empty(len(y))
@@ -30,9 +86,9 @@ def _mad_sigma(y, centre):  # type: ignore[no-untyped-def]
         return 0.0
     size = size[:m]
     if np.isnan(centre):
-        centre = np.median(size)
+        centre = middle(size)
     size = np.abs(size - centre)
-    scale = MAD_TO_SIGMA * np.median(size)
+    scale = MAD_TO_SIGMA * middle(size)
     return scale if scale > 0.0 else 1.2533141373155003 * size.mean()
 
 
@@ -40,7 +96,7 @@ def _mad_sigma(y, centre):  # type: ignore[no-untyped-def]
 def median(y):  # type: ignore[no-untyped-def]
     """Median of what is not missing; NaN where nothing is."""
     seen = y[~np.isnan(y)]
-    return np.median(seen) if len(seen) else np.nan
+    return middle(seen) if len(seen) else np.nan
 
 
 @njit(cache=True, nogil=True)

@@ -404,7 +404,7 @@ def _search(sums, code, penalty, shortest, floor):  # type: ignore[no-untyped-de
     return previous
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _step_costs(base, level, starts, first, stop, t, total, square, values):  # type: ignore[no-untyped-def]
     """Least and largest cost of ending at t the segments of candidates first … stop - 1. One short loop over arrays side
     by side, which the compiler turns into vector instructions."""
@@ -418,20 +418,30 @@ def _step_costs(base, level, starts, first, stop, t, total, square, values):  # 
     return low, high
 
 
-# Candidates that share one bound in a step search.
-BLOCK = 32
+@njit(cache=True, nogil=True, error_model="numpy")
+def _brought_up(least, u, t, totals, squares):  # type: ignore[no-untyped-def]
+    """Bound of the values at t of candidates that had at least this one at u: the samples between cost as much again."""
+    if u == t:
+        return least
+    d = totals[t] - totals[u]
+    return least + (squares[t] - squares[u]) - d * d / (t - u)
 
 
-@njit(cache=True, nogil=True)
+# Candidates that share one bound in a step search, and blocks that share one of theirs.
+BLOCK, SHELF = 32, 8
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
     """`_search` for the step cost, with what each candidate needs kept side by side.
 
     For squared errors the prune test is the candidate's value itself. Candidates are looked at in blocks: because
     cost(s, t) >= cost(s, u) + cost(u, t), a block whose least value was m at u cannot hold the best at t while
-    m + cost(u, t) lies over the value of any other candidate. Without a change in sight nothing is pruned, and all but a
-    few blocks are passed over.
+    m + cost(u, t) lies over the value of any other candidate; so too a shelf of blocks by the least of their bounds.
+    Without a change in sight nothing is pruned, and all but a few shelves are passed over.
     """
-    n = sums.shape[1] - 1
+    totals, squares = sums[1], sums[2]
+    n = len(totals) - 1
     best = np.full(n + 1, np.inf)
     best[0] = -penalty
     previous = np.zeros(n + 1, np.int64)
@@ -443,42 +453,61 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
     # Each block's least value, and when it was taken.
     least = np.full(n // BLOCK + 1, -np.inf)
     taken = np.zeros(n // BLOCK + 1, np.int64)
+    # No value of a shelf's lay under this, and when.
+    bound = np.full(n // (BLOCK * SHELF) + 1, -np.inf)
+    bounded = np.zeros(n // (BLOCK * SHELF) + 1, np.int64)
     held = at = 0
     slack = 1e-9 * (1.0 + abs(penalty))
     # When the earliest candidate still held was doomed.
     first_doomed = n + 1
     for t in range(shortest, n + 1):
+        total, square = totals[t], squares[t]
         fresh = t - shortest
         if fresh == 0 or best[fresh] < np.inf:
-            base[held] = best[fresh] - sums[2, fresh]
-            level[held] = sums[1, fresh]
+            base[held] = best[fresh] - squares[fresh]
+            level[held] = totals[fresh]
             starts[held] = fresh
             doomed[held] = n + 1
-            least[held // BLOCK] = -np.inf
+            d = total - level[held]
+            value = base[held] + square - d * d / (t - fresh)
+            block, shelf = held // BLOCK, held // (BLOCK * SHELF)
+            # The bounds are brought up to now, so that they hold for the newcomer too.
+            if held % BLOCK == 0:
+                least[block], taken[block] = np.inf, t
+            if held % (BLOCK * SHELF) == 0:
+                bound[shelf], bounded[shelf] = np.inf, t
+            least[block] = min(_brought_up(least[block], taken[block], t, totals, squares), value)
+            bound[shelf] = min(_brought_up(bound[shelf], bounded[shelf], t, totals, squares), value)
+            taken[block] = bounded[shelf] = t
             held += 1
-        total, square = sums[1, t], sums[2, t]
         d = total - level[at]
         near = base[at] + square - d * d / (t - starts[at]) + slack
         low = np.inf
-        for block in range((held + BLOCK - 1) // BLOCK):
-            u = taken[block]
-            if least[block] > -np.inf:
-                d = total - sums[1, u]
-                if least[block] + (square - sums[2, u]) - d * d / (t - u) > near:
+        blocks = (held + BLOCK - 1) // BLOCK
+        for shelf in range((blocks + SHELF - 1) // SHELF):
+            if _brought_up(bound[shelf], bounded[shelf], t, totals, squares) > near:
+                continue
+            lowest = np.inf
+            for block in range(shelf * SHELF, min((shelf + 1) * SHELF, blocks)):
+                over = _brought_up(least[block], taken[block], t, totals, squares)
+                if over > near:
+                    lowest = min(lowest, over)
                     continue
-            first, stop = block * BLOCK, min((block + 1) * BLOCK, held)
-            own, most = _step_costs(base, level, starts, first, stop, float(t), total, square, values)
-            least[block], taken[block] = own, t
-            if own < low:
-                low = own
-                at = first
-                while values[at] > low:
-                    at += 1
-            if most > near + penalty:
-                for k in range(first, stop):
-                    if values[k] > near + penalty and doomed[k] > n:
-                        doomed[k] = t
-                        first_doomed = min(first_doomed, t)
+                first, stop = block * BLOCK, min((block + 1) * BLOCK, held)
+                own, most = _step_costs(base, level, starts, first, stop, float(t), total, square, values)
+                least[block], taken[block] = own, t
+                lowest = min(lowest, own)
+                if own < low:
+                    low = own
+                    at = first
+                    while values[at] > low:
+                        at += 1
+                if most > near + penalty:
+                    for k in range(first, stop):
+                        if values[k] > near + penalty and doomed[k] > n:
+                            doomed[k] = t
+                            first_doomed = min(first_doomed, t)
+            bound[shelf], bounded[shelf] = lowest, t
         best[t] = low + penalty
         previous[t] = int(starts[at])
         # Closing ranks makes every block be looked at anew: not at each step.
@@ -499,4 +528,5 @@ def _search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
                     kept += 1
             held, at = kept, moved
             least[:] = -np.inf
+            bound[:] = -np.inf
     return previous

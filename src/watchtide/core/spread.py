@@ -10,9 +10,8 @@ from typing import Any
 
 import numpy as np
 from numba import njit
-from scipy.special import betainc, ndtr
 
-from watchtide.core.robust import MAD_TO_SIGMA, by_groups, mad_sigma, median
+from watchtide.core.robust import MAD_TO_SIGMA, by_groups, mad_sigma, median, middle
 from watchtide.core.series import Floats, Ints
 
 # A slot speaks for itself from about this many samples on; below it leans on the stream's spread.
@@ -81,6 +80,8 @@ def count_spread(mean: Floats, a: float, b: float) -> Floats:
 @lru_cache(maxsize=64)
 def _exact(a: float, b: float) -> tuple[Floats, Floats]:
     """Logs of means from 0.01 to 60, and the spread by exact odds at each; rounded figures, so that few are ever made."""
+    from scipy.special import ndtr
+
     grid = np.geomspace(0.01, SMALL_MEAN, 80)
     variance = np.maximum(a * grid + b * grid * grid, grid * 1.0001)
     size = grid * grid / (variance - grid)
@@ -95,6 +96,8 @@ def _exact(a: float, b: float) -> tuple[Floats, Floats]:
 
 def _count_tail(count: Floats, size: Floats, mean: Floats) -> Floats:
     """Chance of more than `count` events of a negative binomial of this size and mean (Abramowitz & Stegun 26.5.26)."""
+    from scipy.special import betainc
+
     return np.where(count < 0, 1.0, betainc(np.maximum(count, 0.0) + 1, size, mean / (size + mean)))
 
 
@@ -176,7 +179,7 @@ def _group_factors(u, g, count, stream, is_robust):  # type: ignore[no-untyped-d
                 near[k] = size[j]
                 k += 1
         if is_robust:
-            s = MAD_TO_SIGMA * np.median(near)
+            s = MAD_TO_SIGMA * middle(near)
             if s == 0.0:
                 s = 1.2533141373155003 * near.mean()
         else:

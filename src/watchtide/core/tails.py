@@ -10,7 +10,6 @@ from functools import lru_cache
 
 import numpy as np
 from numba import njit
-from scipy.special import ndtri
 
 from watchtide.core.series import Floats, Ints, distinct
 
@@ -254,6 +253,9 @@ def _picks(k: int, seed: int) -> tuple[Floats, Floats]:
     deviates in any order. The same for every stream of as many blocks."""
     rng = np.random.default_rng(seed)
     picks = rng.multinomial(k, np.full(k, 1 / k), size=DRAWS) if k >= 5 else np.ones((DRAWS, k))
+    # Imported here, as wherever few calls need it: it takes longer than many a command.
+    from scipy.special import ndtri
+
     jitter = ndtri((np.arange(DRAWS) + 0.5) / DRAWS)[rng.permutation(DRAWS)]
     return picks.astype(np.float64), jitter
 

@@ -13,9 +13,9 @@ from typing import Any
 
 import numpy as np
 from numba import njit
-from scipy.special import gammaln
 
 from watchtide.core import robust
+from watchtide.core.robust import middle
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
 from watchtide.core.tails import Tail, fit_tail
 
@@ -127,7 +127,9 @@ def lengths_for(n: int, step_ns: int) -> Ints:
 
 def statistics(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
     """(k, n) clipped mean and log of the clipped mean square of the window ending at each sample; NaN where too few are seen."""
-    return _statistics(np.ascontiguousarray(z), lengths)  # type: ignore[no-any-return]
+    mean, square = _statistics(np.ascontiguousarray(z), lengths)
+    # All logarithms at once are half the price of as many single ones.
+    return mean, np.log(np.maximum(square, LEAST_SQUARE, out=square), out=square)
 
 
 @njit(cache=True, nogil=True)
@@ -143,7 +145,7 @@ def _clipped(z):  # type: ignore[no-untyped-def]
 @njit(cache=True, nogil=True)
 def _statistics(z, lengths):  # type: ignore[no-untyped-def]
     n, k = len(z), len(lengths)
-    mean, rough = np.full((k, n), np.nan), np.full((k, n), np.nan)
+    mean, squares = np.full((k, n), np.nan), np.full((k, n), np.nan)
     clipped, is_seen = _clipped(z)
     seen = is_seen.astype(np.int64)
     for li in range(k):
@@ -165,8 +167,8 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
                 count += seen[t] - seen[t - length]
             if count >= LEAST_OBSERVED * length:
                 mean[li, t] = total / count
-                rough[li, t] = np.log(max(square / count, LEAST_SQUARE))
-    return mean, rough
+                squares[li, t] = square / count
+    return mean, squares
 
 
 @njit(cache=True, nogil=True)
@@ -204,6 +206,8 @@ def chance_of_equal(
     by_time = equal[groups]
     if event is None:
         return by_time
+    from scipy.special import gammaln
+
     k, mean = np.nan_to_num(values / event), np.maximum(np.nan_to_num(expected / event, nan=1.0), 1e-6)
     with np.errstate(invalid="ignore", over="ignore"):
         same = np.exp(k * np.log(mean) - mean - gammaln(np.maximum(k, 0.0) + 1))
@@ -255,18 +259,19 @@ def _loud(mean, rough, mean_at, rough_at, lengths, clipped, seen):  # type: igno
         sign = -1.0 if family == 1 else 1.0
         for li in range(len(lengths)):
             row, middle, scale = rows[li], at[li, 0], at[li, 1]
-            before = -np.inf
+            # Nearly none is loud: the rest are told by a comparison alone.
+            least = 0.999 * TROUBLE * scale
             for t in range(n):
+                if not sign * (row[t] - middle) >= least:
+                    continue
                 now = sign * (row[t] - middle) / scale
-                if np.isnan(now):
-                    now = 0.0
-                if now >= TROUBLE and before <= now:
+                before = sign * (row[t - 1] - middle) / scale if t > 0 else -np.inf
+                if now >= TROUBLE and not before > now:
                     after = sign * (row[t + 1] - middle) / scale if t < n - 1 else 0.0
                     # The head of each run of loud windows stands for it.
                     if not after >= now:
                         a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
                         out[a : b + 1] = True
-                before = now
     return out
 
 
@@ -379,8 +384,8 @@ def _middles(rows, least, lengths):  # type: ignore[no-untyped-def]
         some = rows[i][:: max(1, lengths[i] // 8)]
         some = some[~np.isnan(some)]
         if len(some):
-            out[i, 0] = np.median(some)
-            out[i, 1] = 1.4826 * np.median(np.abs(some - out[i, 0]))
+            out[i, 0] = middle(some)
+            out[i, 1] = 1.4826 * middle(np.abs(some - out[i, 0]))
         out[i, 1] = max(out[i, 1], least[i])
     return out
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -13,11 +14,11 @@ import numpy as np
 
 from watchtide import __version__, kernels
 from watchtide.core.frame import DAY_NS
-from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome, stages
 from watchtide.plan import Plan
-from watchtide.tables import clock
+from watchtide.tables import clock, results
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -174,22 +175,25 @@ def scan_one(t: Task) -> stages.Scanned:
         raise StreamFailed(f"stream {t.stream.key or '(the only one)'}: {error}") from error
 
 
+def judged_in(s: stages.Scanned) -> int:
+    return int(np.sum(~np.isnan(s.z)))
+
+
 @dataclass(frozen=True)
-class Found:
-    """What a scan found in one stream, and no more: all that a list of findings needs."""
+class Written:
+    """The findings of one stream as lines of a file, each with what orders it there: start, stream and kind."""
 
     key: str
-    findings: tuple[Finding, ...]
+    lines: tuple[tuple[tuple[int, str, str], str], ...]
     judged: int
 
 
-def found_of(s: stages.Scanned) -> Found:
-    return Found(s.base.key, s.findings, int(np.sum(~np.isnan(s.z))))
-
-
-def find_one(t: Task) -> Found:
-    """Scan one stream for its findings alone: little comes back from another process."""
-    return found_of(scan_one(t))
+def write_one(t: Task, path: str) -> Written:
+    """Scan one stream and write its findings as lines of a file of this name: little comes back from another process."""
+    scanned = scan_one(t)
+    orders = ((f.start, f.series, f.kind) for f in scanned.findings)
+    lines = results.finding_lines(scanned.findings, path)
+    return Written(scanned.base.key, tuple(zip(orders, lines, strict=True)), judged_in(scanned))
 
 
 def scan_many(
@@ -210,19 +214,21 @@ def scan_many(
     return each(scan_one, tasks, jobs=jobs, executor=executor, progress=progress, is_cancelled=is_cancelled)
 
 
-def find_many(
+def write_many(
     streams: Sequence[stages.Input],
     plan: Plan,
+    path: str,
     labels: Sequence[Label] = (),
     *,
     mode: str = "fit",
     jobs: int = 1,
     executor: Executor | None = None,
     progress: Callable[[int, int], None] | None = None,
-) -> Iterator[Found]:
-    """The findings of every stream by itself, in order: for plans whose streams do nothing for one another."""
+) -> Iterator[Written]:
+    """The findings of every stream by itself, in order, as lines of a file of this name: for plans whose streams do nothing
+    for one another."""
     tasks = [Task(s, plan, tuple(labels), mode, is_kept=False, is_told=False) for s in streams]
-    return each(find_one, tasks, jobs=jobs, executor=executor, progress=progress)
+    return each(partial(write_one, path=path), tasks, jobs=jobs, executor=executor, progress=progress)
 
 
 def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") -> dict[str, Any]:

@@ -63,17 +63,35 @@ def spreadsheet_safe(text: str) -> str:
 
 def findings_text(findings: Sequence[Finding], path: str = "findings.csv") -> str:
     """Findings as CSV, or JSON Lines where the path ends so."""
+    return findings_head(path) + "".join(finding_lines(findings, path))
+
+
+def findings_head(path: str = "findings.csv") -> str:
+    """What stands before the first finding in a file of this name."""
+    return "" if path.endswith(".jsonl") else ",".join(FINDING_COLUMNS) + "\n"
+
+
+def finding_lines(findings: Sequence[Finding], path: str = "findings.csv") -> list[str]:
+    """Each finding as a line of a file of this name, its end included."""
     rows = _finding_rows(findings)
     if path.endswith(".jsonl"):
         named = (dict(zip(FINDING_COLUMNS, row, strict=True)) for row in rows)
-        return "".join(
+        return [
             json.dumps({k: v for k, v in row.items() if v != ""}, ensure_ascii=False) + "\n" for row in named
-        )
+        ]
+    # Text may need quotes and takes few values; the rest never does, and is joined faster than a writer of any cell does it.
+    quoted = {text: _quoted(text) for text in {x for f in findings for x in (f.series, f.kind, f.direction)}}
+    return [
+        f"{quoted[series]},{start},{end},{quoted[kind]},{quoted[direction]},{','.join(map(str, cells))}\n"
+        for series, start, end, kind, direction, *cells in rows
+    ]
+
+
+def _quoted(text: str) -> str:
+    """One cell of a CSV file, in quotes where it needs them."""
     out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(FINDING_COLUMNS)
-    writer.writerows(rows)
-    return out.getvalue()
+    csv.writer(out, lineterminator="").writerow((text, ""))
+    return out.getvalue()[:-1]
 
 
 def _finding_rows(findings: Sequence[Finding]) -> list[tuple[Any, ...]]:

@@ -146,9 +146,16 @@ def _without_own(at, values, tame, level, how):  # type: ignore[no-untyped-def]
             # Nobody else was ever in this slot: its neighbours stand in, as they do for an empty one.
             out[i] = (level[(at[i] - 1) % count] + level[(at[i] + 1) % count]) / 2
             continue
+        if how == 0:
+            # One side of the middle moves up by the rank that the sample leaves.
+            low, high = (m - 2) // 2, (m - 1) // 2
+            out[i] = (
+                part[low + 1 if values[i] <= part[low] else low]
+                + part[high + 1 if values[i] <= part[high] else high]
+            ) / 2
+            continue
         own = np.searchsorted(part, values[i])
-        # A median needs its two middle ranks only.
-        cut = (m - 2) // 2 if how == 0 else ((m - 1) // 5 if how == 2 else 0)
+        cut = (m - 1) // 5 if how == 2 else 0
         total = 0.0
         for j in range(cut, m - 1 - cut):
             total += part[j] if j < own else part[j + 1]

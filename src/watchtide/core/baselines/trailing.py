@@ -2,7 +2,6 @@
 
 import numpy as np
 from numba import njit
-from scipy.special import ndtri
 
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period
@@ -74,5 +73,7 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         (1 + share) / 2,
     )
     half: Floats = (high - low) / 2
+    from scipy.special import ndtri
+
     spread = half / ndtri((1 + share) / 2)
     return Parts((low + high) / 2, middle, np.zeros((len(fitted.periods), len(frame))), {}, spread)
