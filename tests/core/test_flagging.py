@@ -107,6 +107,18 @@ def test_windows_add_what_their_families_and_lengths_say():
     watch = windows.Watch(lengths, np.zeros((4, 2)), np.zeros((4, 2)), np.ones(1), scale, 24)
     # One family of its side and a half of one without, on both sides: (1 + 1) / 4 windows a sample, of 0.4 · 48 samples.
     assert watch.added(is_causal=False) == pytest.approx(0.5 * 19.2) and watch.added(is_causal=True) == 1.0
+    # Isolation trees speak of two samples or so, however windows are heard.
+    trees = replace(watch, scale=scale | {"isolated": np.zeros((2, 3))})
+    assert trees.added(is_causal=False) == pytest.approx(0.5 * 19.2 + 0.5) and trees.added(is_causal=True) == 1.5
+
+
+def test_a_window_begins_at_the_first_score_at_the_earliest():
+    """What is missing within a history is a gap, of which a window may have three tenths; before it there was nothing."""
+    lead, gap = np.arange(24.0), np.arange(24.0)
+    lead[:4], gap[8] = np.nan, np.nan
+    for z, first in ((lead, 9), (gap, 5)):
+        mean, _ = windows.statistics(np.clip(z, 0, 1), np.array([6]))
+        assert np.flatnonzero(~np.isnan(mean[0])).tolist() == list(range(first, 24))
 
 
 def test_a_level_in_sigmas_is_the_same_whether_its_odds_are_told_or_not():

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import expectation, robust, windows
+from watchtide.core.baselines import trailing
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import Frame
 from watchtide.core.series import Floats, Ints
@@ -21,6 +22,8 @@ BUCKETS = 6
 # Errors of so many samples say as much of the growth as what is known without any: that there is none.
 PRIOR_SAMPLES = 60
 LEAST_GROWTH = 1.1
+# How far means stray is read off this quantile of theirs, which lies at so many sigmas: of six places two may be far out.
+STRAYED, STRAYED_SIGMAS = 0.75, 1.1503
 # Without two such places the level is taken to walk a tenth of a spread a season.
 USUAL_WALK = 0.01
 
@@ -30,15 +33,16 @@ class Carry:
     """How errors grow past the end of a history.
 
     ahead : (k,) samples past the end, growth : (k,) times the held-out spread, at least 1 and never falling; slope : what a sample more
-    adds to the squared growth beyond `tried`, the furthest that could be tried. drift : spread of the mean over a long window in
-    sigmas, as far as it is more than that of held-out values.
+    adds to the squared growth beyond `tried`, the furthest that could be tried. lengths : (w,) samples of windows, drift : (w,) how far
+    the mean over each strays in sigmas, as far as it is more than that of held-out values.
     """
 
     ahead: Floats
     growth: Floats
     tried: int
     slope: float
-    drift: float
+    lengths: Floats
+    drift: Floats
 
     def growth_at(self, ahead: Ints | Floats) -> Floats:
         """(m,) growth so many samples past the end; 1 before it."""
@@ -47,25 +51,32 @@ class Carry:
         beyond = np.maximum(np.asarray(ahead) - self.tried, 0)
         return np.where(np.asarray(ahead) > 0, np.sqrt(grown**2 + self.slope * beyond), 1.0)
 
-    def drift_at(self, ahead: Ints | Floats) -> Floats:
-        """(m,) drift so many samples past the end; 0 before it."""
-        return np.where(np.asarray(ahead) > 0, self.drift, 0.0)
+    def drift_at(self, ahead: Ints | Floats, lengths: Ints) -> Floats:
+        """(w, m) drift of windows of these lengths so many samples past the end; 0 before it."""
+        stray = np.interp(lengths, self.lengths, self.drift) if len(self.lengths) else np.zeros(len(lengths))
+        return np.outer(stray, np.asarray(ahead) > 0)
 
     def as_data(self) -> dict[str, Any]:
-        return {**vars(self), "ahead": self.ahead.tolist(), "growth": self.growth.tolist()}
+        return {k: v.tolist() if isinstance(v, np.ndarray) else v for k, v in vars(self).items()}
 
     @classmethod
     def from_data(cls, data: dict[str, Any]) -> "Carry":
-        ahead, growth = (np.asarray(data[k], np.float64) for k in ("ahead", "growth"))
+        ahead, growth, drift = (
+            np.atleast_1d(np.asarray(data[k], np.float64)) for k in ("ahead", "growth", "drift")
+        )
         if len(ahead) == 0 or len(ahead) != len(growth) or np.any(growth < 1):
             raise ValueError("growth past the end must be at least 1 at one distance or more")
-        return cls(ahead, growth, int(data["tried"]), float(data["slope"]), float(data["drift"]))
+        # Older ones have one drift for windows of any length.
+        lengths = np.asarray(data.get("lengths", np.ones(len(drift))), np.float64)
+        if len(lengths) != len(drift):
+            raise ValueError("drift past the end must have one figure a length of window")
+        return cls(ahead, growth, int(data["tried"]), float(data["slope"]), lengths, drift)
 
 
 def follows_by_itself(model: Model) -> bool:
     """Whether the kind reads the samples before each one, or holds what it was given: nothing of it is carried."""
     kind, facts = model.choice.kind, model.fitted.facts
-    return kind in ("rolling", "trailing", "isolation", "fixed") or facts.get("method") == "forecast"
+    return kind in ("rolling", "isolation", "fixed") or facts.get("method") == "forecast"
 
 
 def settled(choice: Choice, model: Model) -> Choice:
@@ -78,13 +89,16 @@ def settled(choice: Choice, model: Model) -> Choice:
     return replace(choice, options=options)
 
 
-def measure(part: Frame, model: Model, steps: int, denominator: Floats | None = None) -> Carry:
+def measure(part: Frame, model: Model, held: Floats, steps: int, denominator: Floats | None = None) -> Carry:
     """How the errors of this baseline grow over `steps` samples past a history, from the history itself.
 
-    part : (n,) the training part; denominator : (n,) of ratios. The fit is made anew from up to six places in the second half and carried on
+    part : (n,) the training part; held : (n,) its clean held-out scores, NaN elsewhere; denominator : (n,) of ratios. The fit is made anew from up to six places in the second half and carried on
     over at most half of it; growth is the robust scale of the errors by distance, in buckets whose edges grow as a power,
-    drawn towards 1 and made to rise by isotonic regression.
+    drawn towards 1 and made to rise by isotonic regression. Trailing limits are not carried, but wander: that is their drift.
     """
+    if model.choice.kind == "trailing":
+        wander = np.array([trailing.wander(model.fitted, part)])
+        return Carry(np.ones(1), np.ones(1), 1, 0.0, np.ones(1), wander)
     choice = settled(model.choice, model)
     n = len(part)
     longest = max((round(p.samples(part.step_ns)) for p in choice.periods), default=24)
@@ -98,7 +112,10 @@ def measure(part: Frame, model: Model, steps: int, denominator: Floats | None = 
     errors = [z for at in places if (z := _carried(part, choice, int(at), reach, denominator)) is not None]
     if len(errors) < 2:
         far = np.geomspace(1, max(steps, 2), 32)
-        return Carry(far, np.sqrt(1 + USUAL_WALK * far / longest), max(steps, 2), USUAL_WALK / longest, 0.0)
+        none = np.empty(0)
+        return Carry(
+            far, np.sqrt(1 + USUAL_WALK * far / longest), max(steps, 2), USUAL_WALK / longest, none, none
+        )
     edges = np.unique(np.geomspace(1, reach + 1, BUCKETS + 1).astype(np.int64)) - 1
     z = np.array(errors)
     pairs = list(itertools.pairwise(edges))
@@ -113,7 +130,9 @@ def measure(part: Frame, model: Model, steps: int, denominator: Floats | None = 
     ahead = np.array([(a + b) / 2 + 1 for a, b in pairs])
     # What is hardly seen within reach is not carried on beyond it.
     slope = float(rising[-1] ** 2 - 1) / reach if rising[-1] > LEAST_GROWTH else 0.0
-    return Carry(ahead, rising, reach, slope, _drift(z, rising, ahead, part.step_ns))
+    grown = z / np.interp(np.arange(reach), ahead, rising)
+    lengths = windows.lengths_for(int(np.sum(~np.isnan(held))), part.step_ns)
+    return Carry(ahead, rising, reach, slope, lengths.astype(np.float64), _drift(grown, held, lengths))
 
 
 def _carried(part: Frame, choice: Choice, at: int, reach: int, denominator: Floats | None) -> Floats | None:
@@ -132,17 +151,23 @@ def _carried(part: Frame, choice: Choice, at: int, reach: int, denominator: Floa
     return np.where(view.usable, (view.values - expected) / wide, np.nan)
 
 
-def _drift(z: Floats, growth: Floats, ahead: Floats, step_ns: int) -> float:
-    """Spread of the means over whole windows of two days beyond that of the same errors around their own middle, in grown sigmas."""
-    window = int(max(windows.LENGTHS_NS // step_ns, 24))
-    count = z.shape[1] // window
-    if count < 2:
-        return 0.0
-    grown = np.clip(z / np.interp(np.arange(z.shape[1]), ahead, growth), -windows.CLIP, windows.CLIP)
-    blocks = grown[:, : count * window].reshape(len(z), count, window)
-    seen = np.sum(~np.isnan(blocks), axis=2)
-    with np.errstate(invalid="ignore"):
-        means = np.where(seen >= window // 2, np.nansum(blocks, axis=2) / np.maximum(seen, 1), np.nan)
-    around = means - np.nanmedian(means, axis=1, keepdims=True) if not np.isnan(means).all() else means
-    usual = robust.mad_sigma(around.ravel(), centre=0.0)
-    return float(np.sqrt(max(robust.mad_sigma(means.ravel(), centre=0.0) ** 2 - usual**2, 0.0)))
+def _drift(z: Floats, held: Floats, lengths: Ints) -> Floats:
+    """(w,) how far the mean over windows of each length strays in carried errors beyond the spread it has in held-out ones.
+
+    z : (places, reach) errors in grown sigmas; held : (n,). Held-out values have the seasons of both sides; what is carried is
+    out of step by little, or misses the slow swings that a fit follows within its history: windows hear either.
+    """
+    usual, _ = windows.statistics(held, lengths)
+    carried = np.array([windows.statistics(row, lengths)[0] for row in z])
+    out = np.zeros(len(lengths))
+    for i in range(len(lengths)):
+        middle = float(robust.median(usual[i]))
+        inside = robust.mad_sigma(usual[i], centre=middle)
+        away = np.abs(carried[:, i] - middle)
+        if np.isnan(middle) or np.isnan(away).all():
+            # Windows as long as what was tried: the next shorter one speaks for them.
+            out[i] = out[i - 1] if i else 0.0
+            continue
+        strayed = float(np.nanquantile(away, STRAYED)) / STRAYED_SIGMAS
+        out[i] = np.sqrt(max(strayed**2 - inside**2, 0.0))
+    return out

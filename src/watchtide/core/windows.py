@@ -62,11 +62,11 @@ class Watch:
         """Samples that windows add to each that is reached by itself, at one level and on one side.
 
         What has no side counts half on each side. A window that speaks carries about two fifths of the longest; in replay only those
-        samples at which one ends, about two.
+        samples at which one ends, about two. So it is of isolation trees, which speak of one sample and few after it.
         """
-        odd = sum(name in self.scale for name in ("rough", "stuck", "isolated"))
+        odd = sum(name in self.scale for name in ("rough", "stuck"))
         carries = 2.0 if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
-        return (1 + odd) / self.together * carries
+        return (1 + odd) / self.together * carries + ("isolated" in self.scale) / TOGETHER * 2.0
 
     def as_data(self) -> dict[str, Any]:
         return {
@@ -148,12 +148,16 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
     mean, squares = np.full((k, n), np.nan), np.full((k, n), np.nan)
     clipped, is_seen = _clipped(z)
     seen = is_seen.astype(np.int64)
+    # What was there before anything was judged is no gap: a window begins at the first score at the earliest.
+    begin = 0
+    while begin < n and not is_seen[begin]:
+        begin += 1
     for li in range(k):
         length = lengths[li]
         # Sums of a sliding window begin anew at every sample that is a multiple of 4096, so that rounding
         # never depends on more of the past than that.
-        for t in range(length - 1, n):
-            if (t - length + 1) % 4096 == 0 or t == length - 1:
+        for t in range(begin + length - 1, n):
+            if (t - length + 1) % 4096 == 0 or t == begin + length - 1:
                 total = square = 0.0
                 count = 0
                 for i in range(t - length + 1, t + 1):
@@ -340,7 +344,8 @@ def calibrate(
         rate = tail.rates_at(grid)
         if name == "stuck":
             rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
-        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * together)])
+        rarer = TOGETHER if name == "isolated" else together
+        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * rarer)])
     return Watch(lengths, mean_at, rough_at, equal, scale, block, together)
 
 
@@ -427,7 +432,7 @@ def listen(
 
     z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
     without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
-    it only, and only those whose trimmed span holds it. drift : (n,) what the mean of a window may stray beyond its usual scale,
+    it only, and only those whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale,
     in sigmas, where a fit is carried past its end.
     """
     base = alone(z)

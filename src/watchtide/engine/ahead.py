@@ -90,7 +90,8 @@ def forecast(
     if got.model is None:
         raise ValueError("no observed sample to forecast from")
     known_d = None if denominator is None else denominator[:n]
-    growth = carrying.measure(part, got.model, steps, known_d).growth_at(np.arange(1, steps + 1))
+    carry = carrying.measure(part, got.model, got.held[:n], steps, known_d)
+    growth = carry.growth_at(np.arange(1, steps + 1))
     held = flagging.Held(_alone(got.held), got.clean, times, step, got.model.grain)
     reach = []
     for side in ("above", "below"):

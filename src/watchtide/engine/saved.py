@@ -253,7 +253,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             lags=lags,
             expected=expected,
             event=frame.event,
-            drift=None if saved.carry is None else saved.carry.drift_at(past_end),
+            drift=None if saved.carry is None else saved.carry.drift_at(past_end, saved.watch.lengths),
         )
         if saved.watch is not None
         else windows.alone(z)

@@ -119,7 +119,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         and not carrying.follows_by_itself(got.model)
     ):
         d = None if prepared.denominator is None else prepared.denominator[:stop]
-        carry = carrying.measure(part, got.model, max(len(series) - stop, stop // 2), d)
+        carry = carrying.measure(part, got.model, got.held[:stop], max(len(series) - stop, stop // 2), d)
     past_end = np.arange(len(series)) - (stop - 1)
     wide = got.spread if carry is None else got.spread * carry.growth_at(past_end)
     expected, spread = transforms.back(transform, series.values, got.expected, wide)
@@ -154,7 +154,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
                 lags=lags,
                 expected=got.expected,
                 event=frame.event,
-                drift=None if carry is None else carry.drift_at(past_end),
+                drift=None if carry is None else carry.drift_at(past_end, watch.lengths),
             )
             for scores in (z, np.where(got.clean, got.held, np.nan))
         )

@@ -13,6 +13,8 @@ MOST_WINDOW = 400
 # Gavish and Donoho's threshold for an unknown noise level, against the median singular value.
 THRESHOLD = 2.858
 FILLS = 3
+# A swing that keeps half of itself over a window goes on for ever; its frequency is found by so many steps of Gauss and Newton.
+STEPS = 4
 # Ranks that are tried for how well they foretell, and what counts as about as well.
 MOST_RANKS, AS_GOOD = 12, 1.05
 
@@ -30,11 +32,12 @@ def fit(
     window_ns : length of a row, None takes two of the shortest season (at most 400 samples, a third of the
         history); rank : how many vectors, None as many of those above Gavish and Donoho's threshold as foretell best: noise
         that is not white lies above it too, and would swing on for ever.
-    method : `reconstruction` judges training by what the vectors rebuild, and carries on by their recurrence;
+    method : `reconstruction` judges training by what the vectors rebuild, and carries on by their recurrence, whose
+        weight halves with every window ahead, and by the swings that last, of even size and at frequencies fitted to the whole history;
         `forecast` judges every sample by the recurrence from the samples before it.
     Missing samples, and those far from the fit, are filled by the fit itself, three times over.
     Raises ValueError for an unknown method, or a history shorter than three windows.
-    Golyandina, Nekrutkin and Zhigljavsky (2001), chapters 1 and 2; Gavish and Donoho (2014).
+    Golyandina, Nekrutkin and Zhigljavsky (2001), chapters 1 and 2; Gavish and Donoho (2014); Roy and Kailath (1989) for frequencies.
     """
     if method not in ("reconstruction", "forecast"):
         raise ValueError(f"method must be reconstruction or forecast, got {method!r}")
@@ -85,9 +88,10 @@ def fit(
         "method": method, "start": int(frame.times[first]), "middle": middle, "window": window,
         "rank": int(vectors.shape[1]), "scale": mad_sigma((y - middle - rebuilt)[~missing], centre=0.0),
     }  # fmt: skip
-    return Fitted(
-        "spectrum", periods, {"recurrence": recurrence, "rebuilt": rebuilt, "vectors": vectors}, facts
-    )
+    arrays = {"recurrence": recurrence, "rebuilt": rebuilt, "vectors": vectors}
+    if method == "reconstruction":
+        arrays["swings"] = _swings(filled, vectors)
+    return Fitted("spectrum", periods, arrays, facts)
 
 
 def _vectors(y: Floats, window: int, rank: int | None) -> Floats:
@@ -141,6 +145,53 @@ def _recurrence(vectors: Floats) -> Floats:
     return np.asarray(vectors[:-1] @ last / (1 - share))
 
 
+def _swings(y: Floats, vectors: Floats) -> Floats:
+    """(k + 1, 3) frequency in radians a sample, cosine and sine of each swing that lasts; the level first, at frequency 0.
+
+    Time counts from the last sample. Frequencies by rotation of the vectors (Roy and Kailath, 1989), then by least squares over all
+    of y: a recurrence of two days is out of step by little, which weeks ahead is much. Sizes are those of the second half.
+    """
+    n, window = len(y), len(vectors)
+    turn = np.linalg.lstsq(vectors[:-1], vectors[1:], rcond=None)[0]
+    roots = np.linalg.eigvals(turn)
+    lasting = np.abs(roots) ** window > 0.5
+    found = np.sort(np.angle(roots[lasting & (roots.imag > 0)]))
+    # Two that this history cannot tell apart are one; one that it holds less than once is the level.
+    apart = 2 * np.pi / n
+    found = found[found > apart]
+    frequency = found[np.diff(found, prepend=0.0) > apart]
+    t = np.arange(n) - (n - 1.0)
+    for _ in range(STEPS if len(frequency) else 0):
+        size = np.linalg.lstsq(_waves(frequency, t), y, rcond=None)[0]
+        cosine, sine = size[1::2], size[2::2]
+        slope = t[:, None] * (sine * np.cos(np.outer(t, frequency)) - cosine * np.sin(np.outer(t, frequency)))
+        both = np.column_stack([_waves(frequency, t), slope])
+        step = np.linalg.lstsq(both, y, rcond=None)[0][1 + 2 * len(frequency) :]
+        frequency = np.clip(frequency + np.clip(step, -apart / 2, apart / 2), apart, np.pi)
+    late = t >= t[n // 2]
+    size = np.linalg.lstsq(_waves(frequency, t[late]), y[late], rcond=None)[0]
+    level = np.array([[0.0, size[0], 0.0]])
+    return np.vstack([level, np.column_stack([frequency, size[1::2], size[2::2]])])
+
+
+def _waves(frequency: Floats, t: Floats) -> Floats:
+    """(n, 1 + 2 k) one, and cosine and sine of each frequency in turn."""
+    angle = np.outer(t, frequency)
+    waves = np.stack([np.cos(angle), np.sin(angle)], axis=2).reshape(len(t), -1)
+    return np.column_stack([np.ones(len(t)), waves])
+
+
+def _carried(fitted: Fitted, ahead: int, bound: float) -> Floats:
+    """(ahead,) what follows the training part: the recurrence at first, more and more the swings that last."""
+    recurrence, rebuilt, swings = (fitted.arrays[name] for name in ("recurrence", "rebuilt", "swings"))
+    path = _follow(np.full(ahead, np.nan), recurrence, rebuilt[len(rebuilt) - len(recurrence) :], np.inf)
+    path = np.where(np.abs(path) > bound, 0.0, path)
+    t = np.arange(1.0, ahead + 1)
+    size = np.r_[swings[0, 1], swings[1:, 1:].ravel()]
+    near = 2.0 ** (-t / fitted.facts["window"])
+    return np.asarray(near * path + (1 - near) * (_waves(swings[1:, 0], t) @ size))
+
+
 @njit(cache=True, nogil=True)
 def _follow(y, recurrence, before, clip):  # type: ignore[no-untyped-def]
     """(n,) forecast of each sample from the ones before it; missing and wild ones enter drawn in to the forecast."""
@@ -175,14 +226,15 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
     place = (frame.times - fitted.facts["start"]) // frame.step_ns
     width = len(recurrence)
     expected = np.full(n, np.nan)
+    # A recurrence may grow without bound: beyond ten times what was seen it says nothing.
+    bound = 10 * float(np.max(np.abs(rebuilt))) + 1e-300
     inside = (place >= 0) & (place < m)
     if fitted.facts["method"] == "reconstruction":
         expected[inside] = rebuilt[place[inside]]
         beyond = place >= m
         if beyond.any():
             ahead = int(place[-1]) - m + 1
-            path = _follow(np.full(ahead, np.nan), recurrence, rebuilt[m - width :], np.inf)
-            expected[beyond] = path[place[beyond] - m]
+            expected[beyond] = _carried(fitted, ahead, bound)[place[beyond] - m]
         expected[place < 0] = np.nan
     else:
         y = frame.values - middle
@@ -201,7 +253,5 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         )
         if not begins_after:
             expected[:width] = np.nan
-    # A recurrence may grow without bound: beyond ten times what was seen it says nothing.
-    bound = 10 * float(np.max(np.abs(rebuilt))) + 1e-300
     expected = np.where(np.abs(expected) > bound, 0.0, expected) + middle
     return Parts(expected, expected, np.zeros((k, n)))

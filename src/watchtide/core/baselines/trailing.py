@@ -7,6 +7,9 @@ from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period
 from watchtide.core.series import Floats
 
+# Draws of whole days by which limits are seen to wander.
+DRAWS = 60
+
 
 def fit(
     frame: Frame,
@@ -31,7 +34,7 @@ def fit(
 
 
 @njit(cache=True, nogil=True)
-def _quantiles(values, use, reference, gap, low, high):  # type: ignore[no-untyped-def]
+def _quantiles(values, use, reference, gap, low, high, least):  # type: ignore[no-untyped-def]
     n = len(values)
     out = np.full((3, n), np.nan)
     ranked = np.empty(reference + 1)
@@ -50,7 +53,7 @@ def _quantiles(values, use, reference, gap, low, high):  # type: ignore[no-untyp
                 ranked[j] = ranked[j - 1]
             ranked[at] = v
             m += 1
-        if m < 8:
+        if m < least:
             continue
         for k in range(3):
             share = low if k == 0 else (0.5 if k == 1 else high)
@@ -62,7 +65,10 @@ def _quantiles(values, use, reference, gap, low, high):  # type: ignore[no-untyp
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
-    """Middle of the limits, and a spread by which the limits lie where Gaussian ones of that share would."""
+    """Middle of the limits, and a spread by which the limits lie where Gaussian ones of that share would.
+
+    Nothing is said until half of the reference is known, or as much as has one sample beyond each limit.
+    """
     share = fitted.facts["share"]
     low, middle, high = _quantiles(
         frame.values,
@@ -71,9 +77,34 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         fitted.facts["gap"],
         (1 - share) / 2,
         (1 + share) / 2,
+        max(8, min(fitted.facts["reference"] // 2, round(2 / (1 - share)))),
     )
-    half: Floats = (high - low) / 2
+    spread = _spread_of(low, high, share)
+    return Parts((low + high) / 2, middle, np.zeros((len(fitted.periods), len(frame))), {}, spread)
+
+
+def _spread_of(low: Floats, high: Floats, share: float) -> Floats:
     from scipy.special import ndtri
 
-    spread = half / ndtri((1 + share) / 2)
-    return Parts((low + high) / 2, middle, np.zeros((len(fitted.periods), len(frame))), {}, spread)
+    return np.asarray((high - low) / 2 / ndtri((1 + share) / 2))
+
+
+def wander(fitted: Fitted, frame: Frame) -> float:
+    """How far the middle of the limits strays by chance alone, as a standard deviation in spreads.
+
+    Limits hang on the few furthest samples of their reference: by draws of its days with replacement, from the end of the frame;
+    0 where it holds under eight days, or eighths of the reference where that is shorter. Künsch (1989).
+    """
+    reference, share = fitted.facts["reference"], fitted.facts["share"]
+    values = frame.values[frame.usable][-reference:]
+    block = int(np.clip(DAY_NS // frame.step_ns, 1, max(reference // 8, 1)))
+    count = len(values) // block
+    if count < 8:
+        return 0.0
+    days = values[len(values) - count * block :].reshape(count, block)
+    picks = np.random.default_rng(1).integers(count, size=(DRAWS, count))
+    low, high = np.quantile(days[picks].reshape(DRAWS, -1), [(1 - share) / 2, (1 + share) / 2], axis=1)
+    spread = float(np.median(_spread_of(low, high, share)))
+    # What it is compared with has strayed too, the less the more references it was learnt from.
+    both = np.sqrt(1 + min(reference / np.sum(frame.usable), 1.0))
+    return float(both * np.std((low + high) / 2)) / spread if spread > 0 else 0.0
