@@ -44,7 +44,9 @@ def test_nothing_grows_before_the_end():
         np.array([1.0, 10.0]), np.array([1.2, 2.0]), 10, 0.1, np.array([6.0, 12.0]), np.array([0.3, 0.1])
     )
     assert c.growth_at(np.array([-5, 0])).tolist() == [1, 1]
-    assert c.drift_at(np.array([0, 1]), np.array([6, 9, 48])) == pytest.approx(np.array([[0, 0.3], [0, 0.2], [0, 0.1]]))
+    assert c.drift_at(np.array([0, 1]), np.array([6, 9, 48])) == pytest.approx(
+        np.array([[0, 0.3], [0, 0.2], [0, 0.1]])
+    )
     assert c.growth_at(np.array([10]))[0] == 2.0
     back = Carry.from_data(c.as_data())
     assert np.array_equal(back.growth, c.growth) and back.tried == 10 and np.array_equal(back.drift, c.drift)

@@ -109,7 +109,9 @@ def test_windows_add_what_their_families_and_lengths_say():
     assert watch.added(is_causal=False) == pytest.approx(0.5 * 19.2) and watch.added(is_causal=True) == 1.0
     # Isolation trees speak of two samples or so, however windows are heard.
     trees = replace(watch, scale=scale | {"isolated": np.zeros((2, 3))})
-    assert trees.added(is_causal=False) == pytest.approx(0.5 * 19.2 + 0.5) and trees.added(is_causal=True) == 1.5
+    assert (
+        trees.added(is_causal=False) == pytest.approx(0.5 * 19.2 + 0.5) and trees.added(is_causal=True) == 1.5
+    )
 
 
 def test_a_window_begins_at_the_first_score_at_the_earliest():

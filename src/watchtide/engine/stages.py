@@ -37,7 +37,7 @@ from watchtide.tables import clock
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 7
+BASELINE_VERSION = 8
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS

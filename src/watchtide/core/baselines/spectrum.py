@@ -153,14 +153,14 @@ def _swings(y: Floats, vectors: Floats) -> Floats:
     """
     n, window = len(y), len(vectors)
     turn = np.linalg.lstsq(vectors[:-1], vectors[1:], rcond=None)[0]
-    roots = np.linalg.eigvals(turn)
+    roots = np.asarray(np.linalg.eigvals(turn), np.complex128)
     lasting = np.abs(roots) ** window > 0.5
-    found = np.sort(np.angle(roots[lasting & (roots.imag > 0)]))
+    found: Floats = np.sort(np.angle(roots[lasting & (roots.imag > 0)])).astype(np.float64)
     # Two that this history cannot tell apart are one; one that it holds less than once is the level.
     apart = 2 * np.pi / n
     found = found[found > apart]
     frequency = found[np.diff(found, prepend=0.0) > apart]
-    t = np.arange(n) - (n - 1.0)
+    t = np.arange(n, dtype=np.float64) - (n - 1)
     for _ in range(STEPS if len(frequency) else 0):
         size = np.linalg.lstsq(_waves(frequency, t), y, rcond=None)[0]
         cosine, sine = size[1::2], size[2::2]

@@ -7,6 +7,8 @@ from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period
 from watchtide.core.series import Floats
 
+# Samples without which there are no limits, as in a long gap.
+LEAST = 8
 # Draws of whole days by which limits are seen to wander.
 DRAWS = 60
 
@@ -28,8 +30,10 @@ def fit(
     reference, gap = int(reference_ns // frame.step_ns), int(gap_ns // frame.step_ns)
     if not 0.5 <= share < 1:
         raise ValueError(f"share must be at least 0.5 and under 1, got {share:g}")
-    if reference < 8:
-        raise ValueError(f"the reference holds {reference} samples, it needs at least 8; take a longer one")
+    if reference < LEAST:
+        raise ValueError(
+            f"the reference holds {reference} samples, it needs at least {LEAST}; take a longer one"
+        )
     return Fitted("trailing", periods, {}, {"reference": reference, "gap": gap, "share": share})
 
 
@@ -39,6 +43,7 @@ def _quantiles(values, use, reference, gap, low, high, least):  # type: ignore[n
     out = np.full((3, n), np.nan)
     ranked = np.empty(reference + 1)
     m = 0
+    has_begun = False
     for i in range(n):
         come, go = i - gap - 1, i - gap - reference - 1
         if go >= 0 and use[go]:
@@ -53,7 +58,8 @@ def _quantiles(values, use, reference, gap, low, high, least):  # type: ignore[n
                 ranked[j] = ranked[j - 1]
             ranked[at] = v
             m += 1
-        if m < least:
+        has_begun = has_begun or m >= least
+        if not has_begun or m < LEAST:
             continue
         for k in range(3):
             share = low if k == 0 else (0.5 if k == 1 else high)
@@ -67,7 +73,7 @@ def _quantiles(values, use, reference, gap, low, high, least):  # type: ignore[n
 def expect(fitted: Fitted, frame: Frame) -> Parts:
     """Middle of the limits, and a spread by which the limits lie where Gaussian ones of that share would.
 
-    Nothing is said until half of the reference is known, or as much as has one sample beyond each limit.
+    Nothing is said until half of the reference has been known once, or as much as has one sample beyond the limits.
     """
     share = fitted.facts["share"]
     low, middle, high = _quantiles(
@@ -77,7 +83,7 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         fitted.facts["gap"],
         (1 - share) / 2,
         (1 + share) / 2,
-        max(8, min(fitted.facts["reference"] // 2, round(2 / (1 - share)))),
+        max(LEAST, min(fitted.facts["reference"] // 2, round(1 / (1 - share)))),
     )
     spread = _spread_of(low, high, share)
     return Parts((low + high) / 2, middle, np.zeros((len(fitted.periods), len(frame))), {}, spread)
