@@ -8,13 +8,14 @@ import sys
 import pytest
 
 NAME = "watchtide_upgrade"
-RUN = [sys.executable, "-m", "watchtide.cli.main", "server", "run"]
 # Two streams in one block, as the first version wrote it: one Parquet for all, and a row for each piece.
-OLD = """
-import django; django.setup()
+UPGRADE = """
+import django, json; django.setup()
 import numpy as np
+from django.core.management import call_command
 from django.db import connection
-from watchtide.server.streams import store
+from watchtide.server.streams import folding, store
+call_command("migrate", "streams", "0001", verbosity=0)
 with connection.cursor() as c:
     for n in (1, 2):
         c.execute("INSERT INTO stream (id, metric, `key`, key_sha, attributes, unit, zone, bad_side, step_ns, samples, created_at) "
@@ -26,10 +27,7 @@ with connection.cursor() as c:
     for stream, start, count, first, last in ((2, 0, 3, 10, 30), (1, 3, 2, 15, 25)):
         c.execute("INSERT INTO intake_piece (block_id, stream_id, start, count, first_ns, last_ns) VALUES (1, %s, %s, %s, %s, %s)",
                   [stream, start, count, first, last])
-"""
-NEW = """
-import django, json; django.setup()
-from watchtide.server.streams import folding, store
+call_command("migrate", "streams", verbosity=0)
 before = [[x.tolist() for x in store.read(n)] for n in (1, 2)]
 folding.fold()
 print(json.dumps([before, [[x.tolist() for x in store.read(n)] for n in (1, 2)]]))
@@ -49,16 +47,10 @@ def test_what_was_not_yet_folded_survives_the_upgrade():
     connection.cursor().execute(f"DROP DATABASE IF EXISTS {NAME}")
     connection.cursor().execute(f"CREATE DATABASE {NAME} COLLATE utf8mb4_bin")
 
-    def run(*command):
-        done = subprocess.run(command, env=env, capture_output=True, text=True)
-        assert done.returncode == 0, done.stderr
-        return done.stdout
-
     try:
-        run(*RUN, "migrate", "streams", "0001", "--verbosity", "0")
-        run(sys.executable, "-c", OLD)
-        run(*RUN, "migrate", "--verbosity", "0")
-        before, after = json.loads(run(sys.executable, "-c", NEW).splitlines()[-1])
+        done = subprocess.run([sys.executable, "-c", UPGRADE], env=env, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        before, after = json.loads(done.stdout.splitlines()[-1])
         assert before == after == [[[15, 25], [4, 5]], [[10, 20, 30], [1, 2, 3]]]
     finally:
         connection.cursor().execute(f"DROP DATABASE {NAME}")

@@ -14,6 +14,7 @@ import Scorecards from "./scorecard/Scorecards";
 const aScan = {
   id: 1,
   plan: "harbour watch",
+  plan_id: 1,
   version: 3,
   plan_data: {},
   plan_text: "",

@@ -218,7 +218,9 @@ describe("small things that figures hang on", () => {
   });
   it("the weeks before are named by their day, or said to be missing", () => {
     const past = { start: Date.UTC(2026, 7, 15), values: [1, 2, 3], expected: [1, 2, 3], spread: [1, 1, 1] };
-    const seen = show(<Before finding={aFinding()} before={[past, past]} />);
+    const seen = show(
+      <Before finding={aFinding()} before={[past, { ...past, start: Date.UTC(2026, 7, 8) }]} />,
+    );
     expect(screen.getByText(/The 2 Saturdays before/)).toBeTruthy();
     seen.unmount();
     show(<Before finding={aFinding()} before={[]} />);
