@@ -15,7 +15,7 @@ import numpy as np
 
 from bench import quality_world as world
 
-LOOK, LAST = (11, 12, 13, 41, 42, 43), (101, 102, 103, 104, 105, 106)
+LOOK, LAST = (11, 12, 13, 41, 42, 43), (111, 112, 113, 114, 115, 116)
 STATED = {"berth level": ["12.4206h", "12h", "24h"], "hold temperature": ["6h", "24h"], "quay wind": []}
 FIXED: dict[str, dict[str, Any]] = {
     "global mean ± 3 SD": {"shifts": {"of": "none"}},

@@ -1,5 +1,7 @@
 """What it costs to carry a fit past the end of its history."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from tests.core.test_expectation import frame
@@ -118,3 +120,13 @@ def test_a_spectrum_stays_in_step_weeks_past_its_end():
     model, _ = expectation.fit(past, Choice("spectrum", (period_of(48, HOUR),)))
     _, expected = expectation.judge(model, frame(y))
     assert np.sqrt(np.mean((expected - 50 - true)[-48 * 7 :] ** 2)) < 0.15
+
+
+def test_a_spectrum_kept_without_swings_goes_on_by_its_recurrence():
+    t = np.arange(24 * 40)
+    past = frame(8 * np.sin(2 * np.pi * t[: 24 * 20] / 24))
+    model, _ = expectation.fit(past, Choice("spectrum", (DAY,)))
+    arrays = {k: v for k, v in model.fitted.arrays.items() if k != "swings"}
+    older = replace(model, fitted=replace(model.fitted, arrays=arrays))
+    whole = frame(8 * np.sin(2 * np.pi * t / 24))
+    assert np.allclose(expectation.judge(older, whole)[1], expectation.judge(model, whole)[1], atol=1e-3)

@@ -183,9 +183,13 @@ def _waves(frequency: Floats, t: Floats) -> Floats:
 
 def _carried(fitted: Fitted, ahead: int, bound: float) -> Floats:
     """(ahead,) what follows the training part: the recurrence at first, more and more the swings that last."""
-    recurrence, rebuilt, swings = (fitted.arrays[name] for name in ("recurrence", "rebuilt", "swings"))
+    recurrence, rebuilt = fitted.arrays["recurrence"], fitted.arrays["rebuilt"]
     path = _follow(np.full(ahead, np.nan), recurrence, rebuilt[len(rebuilt) - len(recurrence) :], np.inf)
     path = np.where(np.abs(path) > bound, 0.0, path)
+    if "swings" not in fitted.arrays:
+        # A model kept before there were any.
+        return path
+    swings = fitted.arrays["swings"]
     t = np.arange(1.0, ahead + 1)
     size = np.r_[swings[0, 1], swings[1:, 1:].ravel()]
     near = 2.0 ** (-t / fitted.facts["window"])
