@@ -140,7 +140,6 @@ def run(
     tasks = [
         (name, chosen[name], family, seed, troubled, mode)
         for name in names for mode in modes for family in families for seed in seeds for troubled in (True, False)
-        if troubled or seed == seeds[0]
     ]  # fmt: skip
     import multiprocessing
 
