@@ -92,9 +92,10 @@ def settled(choice: Choice, model: Model) -> Choice:
 def measure(part: Frame, model: Model, held: Floats, steps: int, denominator: Floats | None = None) -> Carry:
     """How the errors of this baseline grow over `steps` samples past a history, from the history itself.
 
-    part : (n,) the training part; held : (n,) its clean held-out scores, NaN elsewhere; denominator : (n,) of ratios. The fit is made anew from up to six places in the second half and carried on
-    over at most half of it; growth is the robust scale of the errors by distance, in buckets whose edges grow as a power,
-    drawn towards 1 and made to rise by isotonic regression. Trailing limits are not carried, but wander: that is their drift.
+    part : (n,) the training part; held : (n,) its clean held-out scores, NaN elsewhere; denominator : (n,) of ratios. The
+    fit is made anew from up to six places in the second half and carried on over at most half of it; growth is the robust
+    scale of the errors by distance, in buckets whose edges grow as a power, drawn towards 1 and made to rise by isotonic
+    regression. Trailing limits are not carried, but wander: that is their drift.
     """
     if model.choice.kind == "trailing":
         wander = np.array([trailing.wander(model.fitted, part)])

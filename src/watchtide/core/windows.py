@@ -432,8 +432,8 @@ def listen(
 
     z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
     without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
-    it only, and only those whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale,
-    in sigmas, where a fit is carried past its end.
+    it only, and only those whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may
+    stray beyond its usual scale, in sigmas, where a fit is carried past its end.
     """
     base = alone(z)
     mean, rough = statistics(z, watch.lengths)

@@ -33,8 +33,8 @@ def fit(
         history); rank : how many vectors, None as many of those above Gavish and Donoho's threshold as foretell best: noise
         that is not white lies above it too, and would swing on for ever.
     method : `reconstruction` judges training by what the vectors rebuild, and carries on by their recurrence, whose
-        weight halves with every window ahead, and by the swings that last, of even size and at frequencies fitted to the whole history;
-        `forecast` judges every sample by the recurrence from the samples before it.
+        weight halves with every window ahead, and by the swings that last, of even size and at frequencies fitted to
+        the whole history; `forecast` judges every sample by the recurrence from the samples before it.
     Missing samples, and those far from the fit, are filled by the fit itself, three times over.
     Raises ValueError for an unknown method, or a history shorter than three windows.
     Golyandina, Nekrutkin and Zhigljavsky (2001), chapters 1 and 2; Gavish and Donoho (2014); Roy and Kailath (1989) for frequencies.
