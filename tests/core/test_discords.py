@@ -43,7 +43,7 @@ def test_distances_equal_brute_force(seed, window, has_gaps):
     y = rng.normal(size=90) * 10.0 ** rng.integers(-3, 4) + rng.integers(-5, 5) * 100
     if has_gaps:
         y[rng.choice(90, 4, replace=False)] = np.nan
-        # A jump of up to a million times the scatter, behind which no digit may be lost.
+        # A jump of up to half a million times the scatter, behind which no digit may be lost.
         y[20:40] = 1.0
     got, where = discords.nearest(y, window)
     assert np.allclose(got, brute(y, window), atol=1e-7, equal_nan=True)

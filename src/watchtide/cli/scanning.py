@@ -13,7 +13,7 @@ import pyarrow as pa
 from watchtide.cli import inputs, taking
 from watchtide.cli.main import fail
 from watchtide.core import seasons as core_seasons
-from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
 from watchtide.engine import outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
@@ -188,7 +188,7 @@ def scan(
         if together.is_apart(plan) and not (points or summary or save):
             path = findings or "-"
             written = list(run.write_many(streams, plan, path, [*left_out, *spans], **common))
-            write_lines([line for s in written for line in s.lines], path)
+            results.write_whole(path, results.ordered_text((x for s in written for x in s.lines), path))
             tell_count(sum(len(s.lines) for s in written), sum(s.judged for s in written), len(written))
             return
         done = run.scan_many(
@@ -232,21 +232,10 @@ def write_scan(
         told = run.summarise(scanned, plan, mode)
         results.write_whole(summary, json.dumps(told, indent=1, allow_nan=False) + "\n")
     if findings or not (points or summary):
-        write_findings(found, findings or "-")
+        path = findings or "-"
+        results.write_whole(path, results.ordered_text(results.finding_lines(found, path), path))
     judged = sum(run.judged_in(s) for s in scanned)
     tell_count(sum(len(s.findings) for s in scanned), judged, len(scanned))
-
-
-def write_findings(found: list[Finding], path: str) -> None:
-    """Findings in order of time; `-` is standard output, as CSV."""
-    ordered = sorted(found, key=lambda f: (f.start, f.series, f.kind))
-    results.write_whole(path, results.findings_text(ordered, path))
-
-
-def write_lines(lines: list[tuple[tuple[int, str, str], str]], path: str) -> None:
-    """Findings that are lines already, as `write_findings` writes them."""
-    ordered = sorted(lines, key=lambda line: line[0])
-    results.write_whole(path, results.findings_head(path) + "".join(text for _, text in ordered))
 
 
 def tell_count(findings: int, judged: int, streams: int) -> None:

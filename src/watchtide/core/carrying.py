@@ -74,7 +74,7 @@ class Carry:
 
 
 def follows_by_itself(model: Model) -> bool:
-    """Whether the kind reads the samples before each one, or holds what it was given: nothing of it is carried."""
+    """Whether nothing of the kind strays once carried: it reads the samples before each one, or holds what it was given."""
     kind, facts = model.choice.kind, model.fitted.facts
     return kind in ("rolling", "isolation", "fixed") or facts.get("method") == "forecast"
 
@@ -155,7 +155,7 @@ def _carried(part: Frame, choice: Choice, at: int, reach: int, denominator: Floa
 def _drift(z: Floats, held: Floats, lengths: Ints) -> Floats:
     """(w,) how far the mean over windows of each length strays in carried errors beyond the spread it has in held-out ones.
 
-    z : (places, reach) errors in grown sigmas; held : (n,). Held-out values have the seasons of both sides; what is carried is
+    z : (places, reach) errors in grown sigmas; held : (n,). Held-out values have history on both sides; what is carried is
     out of step by little, or misses the slow swings that a fit follows within its history: windows hear either.
     """
     usual, _ = windows.statistics(held, lengths)

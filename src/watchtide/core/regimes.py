@@ -9,7 +9,6 @@ from numba import njit
 from watchtide.core import robust, shifts
 from watchtide.core.baselines.slot import centres
 from watchtide.core.frame import Frame, Period, slot_count, slots
-from watchtide.core.robust import median
 from watchtide.core.series import Bools, Floats, Ints
 
 # A step shows between this many samples on either side of it …
@@ -92,8 +91,8 @@ def _jumps(calm, changes, near, least):  # type: ignore[no-untyped-def]
     for i in range(m):
         at = changes[i]
         before, after = changes[i - 1] if i > 0 else 0, changes[i + 1] if i < m - 1 else len(calm)
-        jump = median(calm[at : at + near]) - median(calm[max(0, at - near) : at])
-        between = median(calm[at:after]) - median(calm[before:at])
+        jump = robust.median(calm[at : at + near]) - robust.median(calm[max(0, at - near) : at])
+        between = robust.median(calm[at:after]) - robust.median(calm[before:at])
         out[i] = abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between)
     return out
 

@@ -238,8 +238,9 @@ def _rehearse(
 ) -> None:
     """Expect the end of the first window as if live, so that spread and level know what carrying forward costs.
 
-    From its first third on, or from where one and a half of the longest season are known, at the latest from its middle: what is foretold
-    from less than that is foretold worse than any sample will be. Values held out of the middle of a history lie closer than those that come after its end.
+    From its first third on, or from where one and a half of the longest season are known, at the latest from its middle:
+    what is foretold from less than that is foretold worse than any sample will be. Values held out of the middle of a
+    history lie closer than those that come after its end.
     """
     whole = first - begin
     longest = max((p.samples(frame.step_ns) for p in choice.periods), default=0.0)

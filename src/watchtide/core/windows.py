@@ -15,7 +15,6 @@ import numpy as np
 from numba import njit
 
 from watchtide.core import robust
-from watchtide.core.robust import middle
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
 from watchtide.core.tails import Tail, fit_tail
 
@@ -47,7 +46,7 @@ class Watch:
     lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
     equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
     sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
-    times more rarely than a single sample each family is reached.
+    times more rarely than a single sample each family is reached; isolation trees always as in replay.
     """
 
     lengths: Ints
@@ -389,8 +388,8 @@ def _middles(rows, least, lengths):  # type: ignore[no-untyped-def]
         some = rows[i][:: max(1, lengths[i] // 8)]
         some = some[~np.isnan(some)]
         if len(some):
-            out[i, 0] = middle(some)
-            out[i, 1] = 1.4826 * middle(np.abs(some - out[i, 0]))
+            out[i, 0] = robust.middle(some)
+            out[i, 1] = 1.4826 * robust.middle(np.abs(some - out[i, 0]))
         out[i, 1] = max(out[i, 1], least[i])
     return out
 

@@ -181,19 +181,16 @@ def judged_in(s: stages.Scanned) -> int:
 
 @dataclass(frozen=True)
 class Written:
-    """The findings of one stream as lines of a file, each with what orders it there: start, stream and kind."""
+    """The findings of one stream as lines of a file, and how many samples were judged."""
 
-    key: str
-    lines: tuple[tuple[tuple[int, str, str], str], ...]
+    lines: list[results.OrderedLine]
     judged: int
 
 
 def write_one(t: Task, path: str) -> Written:
     """Scan one stream and write its findings as lines of a file of this name: little comes back from another process."""
     scanned = scan_one(t)
-    orders = ((f.start, f.series, f.kind) for f in scanned.findings)
-    lines = results.finding_lines(scanned.findings, path)
-    return Written(scanned.base.key, tuple(zip(orders, lines, strict=True)), judged_in(scanned))
+    return Written(results.finding_lines(scanned.findings, path), judged_in(scanned))
 
 
 def scan_many(

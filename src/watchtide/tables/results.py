@@ -7,7 +7,7 @@ import math
 import os
 import sys
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +25,7 @@ FINDING_COLUMNS = (
     "series", "start", "end", "kind", "direction", "score", "peak_time", "peak_value", "expected", "points", "window",
     "size", "confidence", "raised",
 )  # fmt: skip
+OrderedLine = tuple[tuple[int, str, str], str]
 POINT_COLUMNS = (
     "series", "time", "value", "expected", "spread", "lower", "upper", "residual", "score", "window", "flag",
     "in_finding",
@@ -63,15 +64,25 @@ def spreadsheet_safe(text: str) -> str:
 
 def findings_text(findings: Sequence[Finding], path: str = "findings.csv") -> str:
     """Findings as CSV, or JSON Lines where the path ends so."""
-    return findings_head(path) + "".join(finding_lines(findings, path))
+    return _head(path) + "".join(_lines(findings, path))
 
 
-def findings_head(path: str = "findings.csv") -> str:
-    """What stands before the first finding in a file of this name."""
+def ordered_text(lines: Iterable[OrderedLine], path: str) -> str:
+    """A file of findings in order of time, of lines that `finding_lines` made for it."""
+    return _head(path) + "".join(text for _, text in sorted(lines, key=lambda line: line[0]))
+
+
+def finding_lines(findings: Sequence[Finding], path: str) -> list[OrderedLine]:
+    """Each finding as a line of a file of this name, behind what orders it there: start, stream and kind."""
+    orders = ((f.start, f.series, f.kind) for f in findings)
+    return list(zip(orders, _lines(findings, path), strict=True))
+
+
+def _head(path: str) -> str:
     return "" if path.endswith(".jsonl") else ",".join(FINDING_COLUMNS) + "\n"
 
 
-def finding_lines(findings: Sequence[Finding], path: str = "findings.csv") -> list[str]:
+def _lines(findings: Sequence[Finding], path: str) -> list[str]:
     """Each finding as a line of a file of this name, its end included."""
     rows = _finding_rows(findings)
     if path.endswith(".jsonl"):

@@ -162,11 +162,10 @@ def _swings(y: Floats, vectors: Floats) -> Floats:
     frequency = found[np.diff(found, prepend=0.0) > apart]
     t = np.arange(n, dtype=np.float64) - (n - 1)
     for _ in range(STEPS if len(frequency) else 0):
-        size = np.linalg.lstsq(_waves(frequency, t), y, rcond=None)[0]
-        cosine, sine = size[1::2], size[2::2]
-        slope = t[:, None] * (sine * np.cos(np.outer(t, frequency)) - cosine * np.sin(np.outer(t, frequency)))
-        both = np.column_stack([_waves(frequency, t), slope])
-        step = np.linalg.lstsq(both, y, rcond=None)[0][1 + 2 * len(frequency) :]
+        waves = _waves(frequency, t)
+        size = np.linalg.lstsq(waves, y, rcond=None)[0]
+        slope = t[:, None] * (size[2::2] * waves[:, 1::2] - size[1::2] * waves[:, 2::2])
+        step = np.linalg.lstsq(np.column_stack([waves, slope]), y, rcond=None)[0][len(size) :]
         frequency = np.clip(frequency + np.clip(step, -apart / 2, apart / 2), apart, np.pi)
     late = t >= t[n // 2]
     size = np.linalg.lstsq(_waves(frequency, t[late]), y[late], rcond=None)[0]
