@@ -220,7 +220,7 @@ def test_standard_input_and_output(folder):
         (("scan", "level.csv", "--tz", "Nowhere/Land"), "no known time zone"),
         (("scan", "level.csv", "--value", "tops"), "its columns are time, place, level"),
         (("scan", "level.csv", "--train-share", "0.5", "--train-until", "2026-09-01"), "give one of the two"),
-        (("scan", "level.csv", "--every", "soon"), "no duration"),
+        (("scan", "level.csv", "--every", "soon"), "no cadence"),
         (("scan", "level.csv", "--plan", "bad.yaml"), "bad.yaml, line 2, flag.levle: is not a known key; did you mean level?"),
         (("scan", "level.csv", "--mode", "replay", "--save", "m"), "a replay has many"),
         (("decompose", "level.csv", "--season", "30d", "--out", "x.csv"), "432 more samples are needed"),

@@ -128,7 +128,7 @@ def test_rows_left_out_by_a_condition_and_words_taken_as_missing(call, tmp_path)
         (["look", "level.csv", "--keep", "place ="], "ends where a value is expected"), (["look", "level.csv", "--keep", "x = 1"], "is not in the file"),
         (["look", "level.csv", "--delimiter", "ab"], "no single character"), (["look", "level.csv", "--decimal", ";"], "no decimal mark"),
         (["look", "level.csv", "--encoding", "klingon"], "is not known"), (["look", "level.csv", "--duplicates", "best"], "is no rule"),
-        (["look", "level.csv", "--tz", "Mars"], "no known time zone"), (["look", "level.csv", "--time-form", "year first"], "is not known"),
+        (["look", "level.csv", "--tz", "Mars"], "no known time zone"), (["look", "level.csv", "--time-form", "backwards"], "is not known"),
         (["scan", "level.csv", "--layout", "days.ics"], "no JSON"), (["scan", "level.csv", "--layout", "none.json"], "cannot be read"),
         (["rollup", "calls.log", "--pattern", "(", "--every", "5m", "--measure", "count", "--out", "-"], "cannot be read"),
         (["rollup", "calls.log", "--pattern", PATTERN, "--every", "soon", "--measure", "count", "--out", "-"], "is no duration"),

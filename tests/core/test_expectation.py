@@ -10,7 +10,7 @@ from watchtide.core.expectation import Choice, choose_periods
 from watchtide.core.flagging import flag
 from watchtide.core.frame import Frame, frame_of, period_of, slots
 from watchtide.core.grouping import Group, find_runs
-from watchtide.core.series import SECOND_NS, Series, infer_step, regrid, wall_clock
+from watchtide.core.series import SECOND_NS, Series, regrid, wall_clock
 
 STEP = 3_600 * SECOND_NS
 DAY = 24
@@ -478,7 +478,6 @@ def test_regrid_combines_and_keeps_gaps():
         shuffled = np.random.default_rng(0).permutation(3).tolist() + [3, 4]
         got = regrid(times[shuffled], values[shuffled], minute, combine=combine)
         assert np.array_equal(got.values, expected, equal_nan=True), combine
-    assert infer_step(np.array([0, 900, 1800, 4500]) * SECOND_NS) == 900 * SECOND_NS
     with pytest.raises(ValueError, match="stray stamp"):
         regrid(np.array([0, 10**18]), np.zeros(2), SECOND_NS)
 

@@ -82,9 +82,9 @@ def test_cancel_stops_between_streams():
 
 def test_an_error_names_its_stream():
     with pytest.raises(
-        run.StreamFailed, match=r"stream place=quay: a season of 720 h .* more samples are needed"
+        run.StreamFailed, match=r"stream place=quay: a season of 60 d .* more samples are needed"
     ):
-        list(run.scan_many([stream(world.hourly())], from_data({"baseline": {"seasons": ["30d"]}})))
+        list(run.scan_many([stream(world.hourly())], from_data({"baseline": {"seasons": ["60d"]}})))
 
 
 def test_left_out_incidents_do_not_widen_the_band():

@@ -207,9 +207,8 @@ def test_a_wrong_plan_is_refused_at_its_place(api, stream_of, plan, place, words
 
 
 def test_a_season_longer_than_half_the_data_fails_with_how_much_is_missing(api, stream_of):
-    answer = post(
-        api, "/api/v1/scans", {"plan": {"baseline": {"seasons": ["30d"]}}, "streams": [stream_of("quay").pk]}
-    ).json()
+    plan = {"baseline": {"seasons": ["30d"], "kind": "loess"}}
+    answer = post(api, "/api/v1/scans", {"plan": plan, "streams": [stream_of("quay").pk]}).json()
     run_jobs()
     job = api.get(f"/api/v1/jobs/{answer['job']}").json()
     assert job["state"] == "failed" and "432 more samples are needed" in job["message"]

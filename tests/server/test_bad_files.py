@@ -68,7 +68,7 @@ def test_an_unusable_file_is_refused_with_place_and_remedy(api, data, name, word
         ({"rollup": {"every": "soon", "measures": [{"how": "count"}]}}, "is no duration"), ({"rollup": {"every": "5m", "measures": []}}, "measures nothing"),
         ({"rollup": {"every": "5m", "measures": [{"how": "sum"}]}}, "needs a column"), ({"rollup": {"every": "1s", "measures": [{"how": "sum", "field": "gone"}]}}, "is not in the file"),
         ({"pattern": "("}, "cannot be read"), ({"pattern": r"\d"}, "names no fields"), ({"metric": "m" * 300}, "no more than 200"),
-        ({"time_form": "year first"}, "not a valid choice"), ({"kept": 10**9}, "no such thing"),
+        ({"time_form": "backwards"}, "not a valid choice"), ({"kept": 10**9}, "no such thing"),
     ],
 )  # fmt: skip
 def test_a_choice_that_cannot_be_is_refused_at_its_place(api, choices, words):

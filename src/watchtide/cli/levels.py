@@ -9,12 +9,12 @@ import typer
 
 from watchtide.cli import scanning
 from watchtide.cli.main import fail
+from watchtide.core.cadence import step_of
 from watchtide.core.scoring import choice, sampling
 from watchtide.core.scoring import compare as comparing
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label
-from watchtide.core.series import infer_step
 from watchtide.engine import stages
 from watchtide.engine.together import family_of
 from watchtide.plan import durations
@@ -42,7 +42,7 @@ def threshold(
     streams = results.read_scored(points_path)
     if not streams:
         fail(f"{points_path}: holds no sample; give the points that scan wrote")
-    step = min((infer_step(s.times) for s in streams if len(s.times) > 1), default=None)
+    step = min((step_of(s.times) for s in streams if len(s.times) > 1), default=None)
     span = None
     if locked:
         a, dots, b = locked.partition("..")

@@ -19,7 +19,7 @@ from watchtide.engine import outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
-from watchtide.tables import clock, extract, labels, layout, results
+from watchtide.tables import clock, extract, labels, layout, results, stamps
 from watchtide.tables.problems import TableError
 
 
@@ -44,10 +44,10 @@ def read_streams(
     taken, guessed = taking.take_table(source, table)
     if not taken.streams:
         raise TableError(source, "the rows", "not one row can be used", "check the time and value columns")
-    _tell_guess(guessed, taken, table)
-    zone = guessed.zone
     known = [span for s in taken.streams if s.labelled is not None for span in _known_spans(s)]
-    return taken, inputs.link(taken.streams, zone, guessed.duplicates), known
+    linked = inputs.link(taken.streams, guessed.zone, guessed.duplicates)
+    _tell_guess(guessed, taken, table, len(linked))
+    return taken, linked, known
 
 
 def with_days(streams: list[stages.Input], plan: Plan, table: dict[str, Any]) -> list[stages.Input]:
@@ -87,14 +87,14 @@ def _known_spans(stream: extract.StreamRows) -> list[Label]:
     ]
 
 
-def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[str, Any]) -> None:
-    words = [f"time {guessed.time}", f"value {', '.join(guessed.values)}"]
+def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[str, Any], count: int) -> None:
+    words = [f"time {guessed.time}{_ambiguity(guessed)}", f"value {', '.join(guessed.values)}"]
     if guessed.series:
         words.append(f"streams by {', '.join(guessed.series)}")
-    every = table["every"] or durations.format_ns(taken.step_ns)
+    every = table["every"] or durations.format_every(taken.found.cadence)
     print(
         f"took {'; '.join(words)}; zone {guessed.zone}; every {every} "
-        f"({taken.step_share:.1%} of the steps); {len(taken.streams)} stream{'s' if len(taken.streams) > 1 else ''}",
+        f"({taken.found.share:.1%} of the steps); {count} stream{'s' if count > 1 else ''}",
         file=sys.stderr,
     )
     if guessed.suggested_label and not guessed.label:
@@ -108,6 +108,12 @@ def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[st
             else f"left out: {p.count} rows, {p.message}",
             file=sys.stderr,
         )
+
+
+def _ambiguity(guessed: layout.Layout) -> str:
+    """Why a column of digits was taken for stamps, where it was: it could have been a column of numbers."""
+    form = stamps.FORMS.get(guessed.time_form or "")
+    return f" ({guessed.reasons.get(guessed.time, form.words)})" if form is not None and form.is_digits else ""
 
 
 def progress_line(what: str) -> Callable[[int, int], None] | None:
@@ -169,6 +175,8 @@ def scan(
         clock.parse_one(train_until, table["tz"])
         train = {"until": train_until}
     elif train_share is not None:
+        if not 0 < train_share <= 1:
+            fail(f"--train-share {train_share:g}: must be above 0 and at most 1, a share of the time span such as 0.6")
         train = {"share": train_share}
     if save and mode == "replay":
         fail("--save keeps the one fit of --mode fit; a replay has many")

@@ -11,7 +11,8 @@ import pyarrow as pa
 
 from watchtide.cli.main import fail
 from watchtide.core import keys
-from watchtide.core.series import COMBINES, SeriesError, infer_step
+from watchtide.core.cadence import step_of
+from watchtide.core.series import COMBINES, SeriesError
 from watchtide.plan import durations
 from watchtide.tables import (
     calendars,
@@ -144,7 +145,7 @@ def look(
         f"{part}{len(seen.streams):,} streams, {seen.rows_fit:,} rows fit, {seen.rows_aside:,} do not"
         + (f", {seen.dropped:,} left out by --keep" if seen.dropped else "")
     )
-    print(f"every {told['cadence']} ({seen.step_share:.1%} of the steps), {told['first']} to {told['last']}")
+    print(f"every {told['cadence']} ({seen.found.share:.1%} of the steps), {told['first']} to {told['last']}")
     for c in seen.columns:
         print(f"  {c.name}: {c.role} ({c.reason}; {c.missing:.1%} missing, {c.distinct:,} different)")
     for p in seen.problems:
@@ -170,8 +171,8 @@ def _told(seen: survey.Survey) -> dict[str, Any]:
         "rows_dropped": seen.dropped,
         "is_whole": seen.is_whole,
         "about_rows": seen.about_rows,
-        "cadence": durations.format_ns(seen.step_ns),
-        "cadence_share": seen.step_share,
+        "cadence": durations.format_every(seen.found.cadence),
+        "cadence_share": seen.found.share,
         "first": moment(seen.first_ns),
         "last": moment(seen.last_ns),
     }
@@ -264,7 +265,7 @@ def derive(
         fail(f"--formula: {error}")
     streams = []
     for group in groups:
-        own = [infer_step(samples[n][0]) for n in group.numbers if len(samples[n][0]) > 1]
+        own = [step_of(samples[n][0]) for n in group.numbers if len(samples[n][0]) > 1]
         step = durations.parse_ns(every) if every else max(own, default=1)
         result = formulas.evaluate(
             tree, group, {n: views.at_cadence(*samples[n], step, guessed.zone) for n in group.numbers}

@@ -6,8 +6,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from watchtide.core import baselines, expectation
+from watchtide.core.cadence import DAY_NS, MONTH_NS, WEEK_NS, YEAR_NS
 from watchtide.core.expectation import Choice, Model, Training
-from watchtide.core.frame import DAY_NS, Frame, Period
+from watchtide.core.frame import Frame, Period
+from watchtide.core.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.series import SECOND_NS, Floats
 
 # A rival must be this much better, in nats a sample, to displace what is simpler or more usual.
@@ -22,7 +24,8 @@ SURE, LEAST_DAYS = 2.0, 14
 MOST_Z = 6.0
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
 LEAST_SLOT_CYCLES = 4
-WEEK_NS = 7 * DAY_NS
+# Cycles of a year without which it is not tried.
+LEAST_YEARS = 1.5
 # Kinds in which adding and multiplying differ in nothing but the spread, or not at all.
 ONE_FORM = ("slot", "fixed", "trailing", "isolation", "rolling", "spectrum")
 # Kinds whose seasons may be read otherwise than found.
@@ -52,6 +55,7 @@ class Trial:
 
 
 First = tuple[Model, Training]
+Periods = tuple[Period, ...]
 
 
 def _on_one_scale(a: Choice, b: Choice) -> bool:
@@ -72,7 +76,8 @@ def choose(
     """
     candidates = _candidates(frame, periods, like, kind, form)
     variants = _variants(frame, periods) if kind in SEASONAL and are_found else []
-    if len(candidates) == 1 and not variants:
+    may_have_year = are_found and _may_have_year(frame, periods, kind)
+    if len(candidates) == 1 and not variants and not may_have_year:
         name, choice = candidates[0]
         return replace(choice, reasons=(*like.reasons, _only(name, choice, form))), None
     trials: list[Trial] = []
@@ -102,7 +107,11 @@ def choose(
                 best = trial
                 reasons.append(f"{why}: the held-out loss falls with it")
                 break
-    if reasons and best.choice.kind == "harmonic":
+    year = _yearly(best, trials, frame, like, form, denominator) if may_have_year else None
+    if year is not None:
+        best, why = year
+        reasons.append(why)
+    elif reasons and best.choice.kind == "harmonic":
         # With the seasons read otherwise, the forms are weighed once more.
         for name, choice in candidates:
             if choice.kind == best.choice.kind and choice.is_multiplied != best.choice.is_multiplied:
@@ -125,6 +134,41 @@ def choose(
         evidence=evidence,
     )
     return chosen, (replace(best.model, choice=chosen), best.training) if best.is_whole else None
+
+
+def _may_have_year(frame: Frame, periods: Periods, kind: str) -> bool:
+    """Whether a year may be a season: days, weeks or months, one and a half cycles, and none found already."""
+    step = frame.step_ns
+    span = int(frame.times[-1]) - int(frame.times[0]) + step if len(frame) else 0
+    return (
+        kind in ("auto", "harmonic")
+        and LEAST_YEAR_STEP_NS <= step <= YEAR_NS // 2
+        and span >= LEAST_YEARS * YEAR_NS
+        and all(p.ns < 0.9 * YEAR_NS for p in periods)
+    )
+
+
+def _yearly(
+    best: Trial, trials: list[Trial], frame: Frame, like: Choice, form: str, denominator: Floats | None
+) -> tuple[Trial, str] | None:  # fmt: skip
+    """The best candidate with a year beside its seasons, and why, where that foretells months left out better.
+
+    Tried on days, weeks and months from one and a half cycles on. Both are judged on twelfths of a year held out: from the days
+    around it a day is foretold well without any season.
+    """
+    periods = best.choice.periods
+    plain = _trial("without a year", replace(like, kind="harmonic", periods=periods, fold_ns=MONTH_NS), frame, denominator)
+    if plain is None:
+        return None
+    for name, choice in _candidates(frame, (*periods, Period(YEAR_NS, is_local=True)), like, "harmonic", form):
+        trial = _trial(f"{name}, a year", replace(choice, fold_ns=MONTH_NS), frame, denominator)
+        if trial is not None:
+            trials.append(trial)
+    tried = [t for t in trials if t.name.endswith(", a year")]
+    better = min(tried, key=lambda t: t.loss, default=None)
+    if better is None or better.loss >= plain.loss - MARGIN:
+        return None
+    return better, f"a year: months left out are foretold better by {plain.loss - better.loss:.3f} nats a sample"
 
 
 def _other_form(trials: list[Trial], best: Trial) -> list[Trial]:
@@ -180,9 +224,6 @@ def _is_surely_better(rival: Trial, best: Trial, frame: Frame) -> bool:
     if len(by_day) < LEAST_DAYS:
         return False
     return bool(np.mean(by_day) > SURE * np.std(by_day, ddof=1) / np.sqrt(len(by_day)))
-
-
-Periods = tuple[Period, ...]
 
 
 def _variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Periods], Periods]]]:

@@ -8,7 +8,7 @@ import numpy as np
 
 from watchtide.core import baselines, regimes, robust, spread, windows
 from watchtide.core.baselines import OWN_SPREAD, TRAILS, Fitted, Parts
-from watchtide.core.frame import Frame, Period, cycle_blocks, period_of, slots
+from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, period_of, slots
 from watchtide.core.series import Bools, Floats, Ints
 from watchtide.core.spread import SpreadModel
 
@@ -26,7 +26,7 @@ class Choice:
     """How to expect: every `auto` filled in.
 
     law : how the spread grows (even, size, count, ratio); is_multiplied : parts multiply; unit : of a ratio of
-    whole counts; reasons in words.
+    whole counts; fold_ns : the least length held out at once; reasons in words.
     """
 
     kind: str
@@ -38,6 +38,7 @@ class Choice:
     settle_samples: int = 0
     shift_penalty: float | None = None
     unit: float = 0.0
+    fold_ns: int = DAY_NS
     reasons: tuple[str, ...] = ()
     evidence: dict[str, float] = field(default_factory=dict)
 
@@ -56,7 +57,8 @@ class Model:
     """A fitted baseline with its spread: all that is needed to judge other samples of the stream.
 
     step : what the last lasting level adds (or multiplies by, in logarithms) to the fitted parts; group_period : the
-    season whose slots share a spread; end_ns : last sample of training; grain : the data's resolution in sigmas.
+    season whose slots share a spread; end_ns : last sample of training; grain : the data's resolution in sigmas; doubt : how far a
+    season seen less than twice may differ from what was seen of it, in the unit of the values.
     """
 
     choice: Choice
@@ -67,6 +69,7 @@ class Model:
     groups: int
     end_ns: int
     grain: float
+    doubt: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -279,8 +282,29 @@ def fit(
         int(part.times[-1]),
         grain,
     )
+    model = replace(model, doubt=_doubt(model, inner, expected=held))
     left_out = int(np.sum(odd & part.usable))
     return model, Training(steps, delayed, held, clean, changes, left_out, regime_odd, quantum, is_rare)
+
+
+# The share of a season's own size by which one cycle differs from another where nothing tells: as years of weather and trade do.
+UNREPEATED = 0.15
+
+
+def _doubt(model: Model, inner: Frame, expected: Floats) -> float:
+    """How far the seasons that were seen less than twice may differ in another cycle, 0 where all were seen twice."""
+    choice, n = model.choice, len(inner)
+    seen = [n * inner.step_ns / p.ns for p in choice.periods]
+    if choice.kind != "harmonic" or all(c >= 2 for c in seen):
+        return 0.0
+    rows = model.fitted.expect(inner).seasons
+    total = 0.0
+    for row, cycles in zip(rows, seen, strict=True):
+        if cycles < 2:
+            total += (2 - cycles) * float(np.nanvar(row))
+    # In the unit of the values: logarithms are shares of what is expected.
+    size = float(np.nanmedian(np.abs(expected))) if choice.is_log else 1.0
+    return UNREPEATED * float(np.sqrt(total)) * size
 
 
 def judge(model: Model, frame: Frame, training: Training | None = None) -> tuple[Parts, Floats]:
@@ -344,6 +368,8 @@ def spread_at(
     """(n,) spread of each sample: the model's, or what the kind itself says, never under the floor."""
     own = parts.spread if stop is None or parts.spread is None else parts.spread[:stop]
     usual = model.spread.at(expected, groups, denominator)
+    if model.doubt:
+        usual = np.hypot(usual, model.doubt)
     if own is None:
         return usual
     if model.choice.kind in OWN_SPREAD:
@@ -437,7 +463,7 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
         from watchtide.core.baselines import slot
 
         return slot.held_out(fitted, inner, tame)
-    folds = cycle_blocks(inner, choice.periods, FOLDS)
+    folds = cycle_blocks(inner, choice.periods, FOLDS, least_ns=choice.fold_ns)
     if choice.kind == "harmonic" and "ridge" in fitted.facts:
         from watchtide.core.baselines import harmonic
 

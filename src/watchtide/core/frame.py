@@ -6,16 +6,18 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numba import njit
 
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, Series, WallClock, wall_clock
+from watchtide.core.cadence import DAY_NS, MONDAY_NS, MONTH_NS
+from watchtide.core.series import Bools, Floats, Ints, Series, WallClock, wall_clock
 
-DAY_NS = 86_400 * SECOND_NS
-# 1970-01-05 00:00, a Monday: slot 0 of a week is Monday midnight, slot 0 of a day is midnight.
-MONDAY_NS = 4 * DAY_NS
+__all__ = ["DAY_NS", "MONDAY_NS", "Frame", "Period", "period_of"]
+
+# A season longer than this is held out by parts of it: few histories hold eight cycles.
+LONG_NS = 28 * DAY_NS
 
 
 @dataclass(frozen=True)
 class Period:
-    """A season's length; is_local: it follows the wall clock (days, weeks and whole parts of a day)."""
+    """A season's length; is_local: it follows the wall clock (days, weeks, months, years and whole parts of a day)."""
 
     ns: int
     is_local: bool
@@ -25,10 +27,9 @@ class Period:
 
 
 def period_of(samples: float, step_ns: int) -> Period:
-    """The period of this many samples; a day, whole days and whole parts of a day follow the wall clock."""
+    """The period of this many samples; whole days, months and years, and whole parts of a day, follow the wall clock."""
     ns = round(samples * step_ns)
-    near_day = DAY_NS % ns == 0 or ns % DAY_NS == 0
-    return Period(ns, near_day)
+    return Period(ns, DAY_NS % ns == 0 or ns % DAY_NS == 0 or ns % MONTH_NS == 0)
 
 
 @dataclass(frozen=True)
@@ -146,8 +147,9 @@ def slot_count(frame: Frame, period: Period) -> int:
 def cycle_blocks(frame: Frame, periods: Sequence[Period], folds: int, *, least_ns: int = DAY_NS) -> Ints:
     """(n,) fold of each sample: whole cycles of the longest season (at least a day), dealt out in turn.
 
-    Where fewer than `folds` such blocks exist, the usable span is cut into `folds` equal ones, each
-    further apart than neighbouring samples.
+    Where fewer than two rounds of such blocks exist, days are dealt out, of a season longer than four weeks its twelfths: a
+    season must foretell more than what its neighbours tell anyway. The same part of each cycle then goes to another fold.
+    Where days are too few, the usable span is cut into `2 folds` equal blocks.
     """
     longest = max((p.ns for p in periods), default=0)
     block = max(longest, least_ns)
@@ -156,6 +158,10 @@ def cycle_blocks(frame: Frame, periods: Sequence[Period], folds: int, *, least_n
     origin = int(frame.times[0])
     span = int(frame.times[-1]) - origin + frame.step_ns
     if span < 2 * folds * block:
+        least = max(longest // 12, least_ns, frame.step_ns) if longest > LONG_NS else max(least_ns, 1)
+        if longest > LONG_NS and span >= 2 * folds * least:
+            cycle, within = np.divmod(frame.times - origin, longest)
+            return np.asarray((within // least + cycle) % folds, dtype=np.int64)
         # Fewer than two rounds: days keep a block shorter than the season it must be predicted from.
-        block = max(least_ns, 1) if span >= 2 * folds * least_ns else max(span // (2 * folds), frame.step_ns)
+        block = least if span >= 2 * folds * least else max(span // (2 * folds), frame.step_ns)
     return np.asarray(((frame.times - origin) // block) % folds, dtype=np.int64)

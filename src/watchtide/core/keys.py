@@ -31,6 +31,11 @@ def decode(key: str) -> tuple[tuple[str, str], ...]:
     return tuple(pairs)
 
 
+def is_key(text: str) -> bool:
+    """Whether a text can be decoded: pairs of name=value, or nothing."""
+    return text == "" or all("=" in part for part in text.split(","))
+
+
 def covers(scope: str, stream: str) -> bool:
     """Whether all name=value pairs of a scope are among the stream's, in any order."""
     if scope in ("", stream):

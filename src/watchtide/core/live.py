@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from watchtide.core.series import Floats, Ints, infer_step
+from watchtide.core import cadence
+from watchtide.core.series import Floats, Ints
 
 
 def bucket_quantile(bounds: Sequence[float], counts: Sequence[float], share: float) -> float:
@@ -35,19 +36,25 @@ def rates(times: Ints, values: Floats) -> tuple[Ints, Floats]:
     A counter that is lower than before began anew: what it shows was counted since. Missing samples are skipped,
     so that the interval reaches over them.
     """
+    begins, rate, _ = intervals(times, values)
+    return begins, rate
+
+
+def intervals(times: Ints, values: Floats) -> tuple[Ints, Floats, Ints]:
+    """(begins, rates per second, ends) of the intervals between a counter's samples; see `rates`."""
     seen = ~np.isnan(values)
     t, v = times[seen], values[seen]
     if len(t) < 2:
-        return t[:0], v[:0]
+        return t[:0], v[:0], t[:0]
     change = np.diff(v)
     gained = np.where(change >= 0, change, v[1:])
-    return t[:-1], gained / (np.diff(t) / 1e9)
+    return t[:-1], gained / (np.diff(t) / 1e9), t[1:]
 
 
 def aligned(
-    times: Ints, values: Floats, grid: Ints, *, step_ns: int, most_hold_ns: int | None = None
+    times: Ints, values: Floats, grid: Ints, *, ends: Ints, most_hold_ns: int | None = None
 ) -> Floats:
-    """(n,) a covariate at the stamps of a target, without looking ahead.
+    """(n,) a covariate at the bins of a target, which begin at `grid` and end at `ends`, without looking ahead.
 
     Finer samples are averaged within each target bin; a coarser covariate keeps its last known value, at most
     `most_hold_ns` long (default: twice its own cadence). Bins before its first sample are missing.
@@ -57,11 +64,11 @@ def aligned(
     t, v = times[seen], values[seen]
     if len(t) == 0 or len(grid) == 0:
         return out
-    own = infer_step(t)
+    own = cadence.step_of(t)
     hold = most_hold_ns if most_hold_ns is not None else 2 * own
-    if own < step_ns:
+    if own < np.median(ends - grid):
         at = np.searchsorted(grid, t, side="right") - 1
-        inside = (at >= 0) & (t < grid[np.maximum(at, 0)] + step_ns)
+        inside = (at >= 0) & (t < ends[np.maximum(at, 0)])
         sums = np.bincount(at[inside], v[inside], len(grid))
         counts = np.bincount(at[inside], minlength=len(grid))
         with np.errstate(invalid="ignore"):

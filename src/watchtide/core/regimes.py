@@ -8,7 +8,8 @@ from numba import njit
 
 from watchtide.core import robust, shifts
 from watchtide.core.baselines.slot import centres
-from watchtide.core.frame import Frame, Period, slot_count, slots
+from watchtide.core.frame import LONG_NS, Frame, Period, slot_count, slots
+from watchtide.core.seasons import smooth_season
 from watchtide.core.series import Bools, Floats, Ints
 
 # A step shows between this many samples on either side of it …
@@ -17,6 +18,8 @@ NEAR_SAMPLES = 48
 LEAST_JUMP = 2.5
 # Samples of the running median that lone outliers are drawn in to.
 CALM_SAMPLES = 25
+# A season of months seen fewer times than this is taken smooth.
+LEAST_CYCLES = 3
 
 
 def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = None) -> Floats:
@@ -40,6 +43,10 @@ def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = N
         for i in order:
             rest = calm - found.sum(axis=0) + found[i]
             count = slot_count(frame, periods[i])
+            if periods[i].ns > LONG_NS and len(y) < LEAST_CYCLES * count:
+                # A slot seen once or twice would take the noise for season, and a step with it.
+                found[i] = smooth_season(rest, periods[i].samples(frame.step_ns))
+                continue
             around = rest - moving_mean(rest, count)
             at = slots(frame, periods[i], count)
             ok = ~np.isnan(around)

@@ -7,11 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
+from watchtide.core.cadence import DAY_NS, WEEK_NS, YEAR_NS
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import SECOND_NS, Floats
 
-DAY_NS = 86_400 * SECOND_NS
-WEEK_NS = 7 * DAY_NS
 LEAST_STRENGTH = 0.3
 # Of cycles left out a season explains less than it is strong, since its means are noisy; chance explains nothing.
 LEAST_UNSEEN = 0.15
@@ -22,6 +21,8 @@ FAINT = 0.05
 OVERTONE_GAIN, OVERTONE_SHARE = 0.05, 0.3
 # Three cycles: two to learn a shape from and one to check it on.
 LEAST_CYCLES = 3
+# A year is looked for in data at this cadence and coarser.
+LEAST_YEAR_STEP_NS = 5 * DAY_NS // 6
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,10 @@ def detect(y: Floats, step_ns: int, *, most: int = 3) -> list[Season]:
     x = _flatten(y)
     if mad_sigma(x) == 0 and np.nanstd(x) == 0:
         return []
+    years = n * step_ns / YEAR_NS
+    if step_ns >= LEAST_YEAR_STEP_NS and 1 <= years < LEAST_CYCLES and 8 * step_ns <= YEAR_NS:
+        # Too few to be found, but enough to drown a week.
+        x = _flatten(y - smooth_season(y, YEAR_NS / step_ns))
     alone = {p: strength_of(x, p) for p in _candidates(x, step_ns)}
     left = [p for p in sorted(alone) if not _is_overtone(p, alone)]
     kept: list[float] = []
@@ -55,7 +60,7 @@ def detect(y: Floats, step_ns: int, *, most: int = 3) -> list[Season]:
     for is_again in (False, True):
         for period in [p for p in left if p not in kept]:
             is_part = is_again and period * step_ns != DAY_NS and _is_harmonic(period, kept, n)
-            is_named = period * step_ns in (DAY_NS, WEEK_NS)
+            is_named = round(period * step_ns) in (DAY_NS, WEEK_NS, YEAR_NS)
             if not is_part and not _is_near(period, kept) and _adds(x, kept, period, is_named=is_named):
                 kept = sorted([*kept, period])
     strengths = joint_strengths(x, kept)
@@ -215,6 +220,22 @@ def _flatten(y: Floats) -> Floats:
     return np.clip(x, centre - 6 * scale, centre + 6 * scale) if scale > 0 else x
 
 
+def smooth_season(x: Floats, period: float, orders: int = 3) -> Floats:
+    """(n,) the first harmonics of a season in samples, fitted by least squares together with a line; their mean is about 0.
+
+    x : (n,), NaN for missing. For a season seen too few times for a mean of each of its slots.
+    """
+    seen = ~np.isnan(x)
+    at = np.arange(len(x))
+    turns = 2 * np.pi * np.outer(at / period, np.arange(1, orders + 1))
+    season = np.column_stack([np.cos(turns), np.sin(turns)])
+    design = np.column_stack([np.ones(len(x)), at / len(x), season])
+    if seen.sum() <= design.shape[1]:
+        return np.zeros(len(x))
+    found = np.linalg.lstsq(design[seen], x[seen], rcond=None)[0]
+    return np.asarray(season @ found[2:])
+
+
 def _candidates(x: Floats, step_ns: int) -> list[float]:
     n = len(x)
     found = [
@@ -222,6 +243,9 @@ def _candidates(x: Floats, step_ns: int) -> list[float]:
         for s in (DAY_NS, WEEK_NS)
         if s % step_ns == 0 and 2 <= s / step_ns <= n / LEAST_CYCLES
     ]
+    # Of days, weeks and months a year is no whole number of samples; of finer ones it would be a slow movement.
+    if step_ns >= LEAST_YEAR_STEP_NS and 2 <= YEAR_NS / step_ns <= n / LEAST_CYCLES:
+        found.append(YEAR_NS / step_ns)
     seen = ~np.isnan(x)
     filled = np.interp(np.arange(n), np.flatnonzero(seen), x[seen])
     power = np.abs(np.fft.rfft((filled - filled.mean()) * np.hanning(n))) ** 2
@@ -280,19 +304,33 @@ def _slot_means(y: Floats, period: float) -> Floats:
         return np.asarray(np.where(seen > 0, sums / seen, np.nan)[slots])
 
 
-def check_lengths(periods: Sequence[float], n: int, step_ns: int) -> None:
-    """Raise ValueError, with the remedy, for a stated season under 2 samples or over half of the data."""
+def check_lengths(periods: Sequence[float], n: int, step_ns: int, *, may_be_long: bool = False) -> None:
+    """Raise ValueError, with the remedy, for a stated season under 2 samples or over half of the data.
+
+    may_be_long : up to the whole of the data will do, as it does for the harmonic kind.
+    """
     for p in periods:
-        hours = p * step_ns / SECOND_NS / 3600
-        if p > n / 2:
+        length = written(p * step_ns)
+        if p > n:
             raise ValueError(
-                f"a season of {hours:g} h is {p:g} samples, longer than half of the {n} samples; "
-                f"{int(np.ceil(2 * p)) - n} more samples are needed, or take a shorter season"
+                f"a season of {length} is {p:g} samples, longer than the {n} samples; "
+                f"{int(np.ceil(p)) - n} more samples are needed, or take a shorter season"
+            )
+        if p > n / 2 and not may_be_long:
+            raise ValueError(
+                f"a season of {length} is {p:g} samples, longer than half of the {n} samples; "
+                f"{int(np.ceil(2 * p)) - n} more samples are needed, or take kind: harmonic, which carries a season seen once"
             )
         if p < 2:
-            raise ValueError(
-                f"a season of {hours:g} h is under 2 samples; take a finer cadence or a longer season"
-            )
+            raise ValueError(f"a season of {length} is under 2 samples; take a finer cadence or a longer season")
+
+
+def written(ns: float) -> str:
+    """A season's length in words: years where it is whole ones, else days from four weeks on, else hours."""
+    years = ns / YEAR_NS
+    if abs(years - round(years)) < 1e-9 and round(years):
+        return f"{round(years)} y"
+    return f"{ns / DAY_NS:g} d" if ns > 28 * DAY_NS else f"{ns / SECOND_NS / 3600:g} h"
 
 
 def check_periods(periods: Sequence[float], n: int, step_ns: int) -> list[int]:

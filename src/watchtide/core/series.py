@@ -1,6 +1,6 @@
 """One metric over time on an even grid, and how raw samples get there."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +11,8 @@ Bools = NDArray[np.bool_]
 
 SECOND_NS = 1_000_000_000
 WEEK_S = 7 * 86_400
+# Larger numbers stand for a missing value, or are a slip: their squares are beyond what a number holds.
+LARGEST = 1e100
 COMBINES = ("mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99")
 # A grid this much longer than the samples that fill it is a slip in a stamp, not a gap.
 MOST_GRID_SAMPLES = 20_000_000
@@ -30,24 +32,50 @@ class SeriesError(ValueError):
 
 @dataclass(frozen=True)
 class Series:
-    """Samples of one stream on an even grid.
+    """Samples of one stream on a grid.
 
-    times : (n,) int64, nanoseconds since 1970 in UTC, evenly `step_ns` apart; the stamp of a bin
-        is its start.
+    times : (n,) int64, nanoseconds since 1970 in UTC; evenly `step_ns` apart where the cadence is fixed; the stamp of a
+        bin is its start.
     values : (n,) float64, NaN where a sample is missing.
     offsets_ns : (n,) int64, what to add for local wall-clock time; zeros for UTC.
+    axis_ns : (n,) even stamps `step_ns` apart on the axis of a cadence that is not fixed (`core.cadence`), None where it is.
+    ends_ns : (n,) when each bin is over, None where that is a step later.
     """
 
     times: Ints
     values: Floats
     step_ns: int
     offsets_ns: Ints
+    axis_ns: Ints | None = None
+    ends_ns: Ints | None = None
 
     def __len__(self) -> int:
         return len(self.times)
 
     def with_values(self, values: Floats) -> "Series":
-        return Series(self.times, values, self.step_ns, self.offsets_ns)
+        return replace(self, values=values)
+
+    @property
+    def axis(self) -> Ints:
+        """(n,) stamps that days, weeks and other lengths are counted on."""
+        return self.times if self.axis_ns is None else self.axis_ns
+
+    @property
+    def ends(self) -> Ints:
+        """(n,) when each bin is over, and so known."""
+        return self.times + self.step_ns if self.ends_ns is None else self.ends_ns
+
+    def part(self, first: int, stop: int) -> "Series":
+        """The bins first … stop - 1."""
+        cut = slice(first, stop)
+        return Series(
+            self.times[cut],
+            self.values[cut],
+            self.step_ns,
+            self.offsets_ns[cut],
+            None if self.axis_ns is None else self.axis_ns[cut],
+            None if self.ends_ns is None else self.ends_ns[cut],
+        )
 
 
 def distinct(times: Ints) -> Ints:
@@ -59,27 +87,6 @@ def distinct(times: Ints) -> Ints:
     keep = np.ones(len(ordered), np.bool_)
     keep[1:] = ordered[1:] != ordered[:-1]
     return ordered[keep]
-
-
-def infer_step(times: Ints) -> int:
-    """The cadence in nanoseconds: the most frequent positive difference of sorted stamps.
-
-    The smaller one wins a tie. Returns one day for fewer than two distinct stamps, since a lone
-    sample has no cadence and needs none. O(n log n).
-    """
-    steps = np.diff(distinct(times))
-    if len(steps) == 0:
-        return 86_400 * SECOND_NS
-    if np.all(steps == steps[0]):
-        return int(steps[0])
-    lengths, counts = np.unique(steps, return_counts=True)
-    return int(lengths[np.argmax(counts)])
-
-
-def share_of_step(times: Ints, step_ns: int) -> float:
-    """Share of the differences between distinct stamps that are exactly `step_ns`."""
-    steps = np.diff(distinct(times))
-    return float(np.mean(steps == step_ns)) if len(steps) else 1.0
 
 
 def regrid(
@@ -189,7 +196,7 @@ def wall_clock(series: Series) -> WallClock:
     """
     if len(series) == 0:
         return WallClock(np.empty(0, np.int64), 0, 0)
-    local = series.times + series.offsets_ns
+    local = series.axis if series.axis_ns is not None else series.times + series.offsets_ns
     start = int(local[0])
     position = (local - start) // series.step_ns
     shift = min(0, int(position.min()))

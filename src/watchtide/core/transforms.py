@@ -30,11 +30,12 @@ POINTWISE = ("log", "box-cox", "z-score", "min-max")
 
 @dataclass(frozen=True)
 class Transform:
-    """A transform with what was learnt from the training part; lag or window in samples."""
+    """A transform with what was learnt from the training part; lag or window in samples, of observed ones where `by_row`."""
 
     name: str
     lag: int = 1
     facts: tuple[tuple[str, float], ...] = ()
+    by_row: bool = False
 
     def __getitem__(self, name: str) -> float:
         return dict(self.facts)[name]
@@ -89,9 +90,9 @@ def forward(t: Transform, y: Floats) -> Floats:
             case "min-max":
                 return np.asarray((y - t["low"]) / t["range"])
             case "difference":
-                return y - _lagged(y, t.lag)
+                return y - _lagged(y, t.lag, t.by_row)
             case "percent":
-                before = _lagged(y, t.lag)
+                before = _lagged(y, t.lag, t.by_row)
                 return np.where(before != 0, (y / before - 1) * 100, np.nan)
             case "rolling mean":
                 return np.asarray(_rolling(y, t.lag, False))
@@ -123,9 +124,9 @@ def back(t: Transform, y: Floats, expected: Floats, spread: Floats) -> tuple[Flo
             case "min-max":
                 return expected * t["range"] + t["low"], spread * t["range"]
             case "difference":
-                return _lagged(y, t.lag) + expected, spread
+                return _lagged(y, t.lag, t.by_row) + expected, spread
             case "percent":
-                before = _lagged(y, t.lag)
+                before = _lagged(y, t.lag, t.by_row)
                 return before * (1 + expected / 100), np.abs(before) * spread / 100
             case "rolling mean":
                 moved = forward(t, y)
@@ -134,8 +135,14 @@ def back(t: Transform, y: Floats, expected: Floats, spread: Floats) -> tuple[Flo
         return y - (moved - expected), spread
 
 
-def _lagged(y: Floats, lag: int) -> Floats:
+def _lagged(y: Floats, lag: int, by_row: bool) -> Floats:
+    """(n,) the value `lag` samples before each one, or `lag` observed samples before."""
     out = np.full(len(y), np.nan)
+    if by_row:
+        seen = np.flatnonzero(~np.isnan(y))
+        before = np.searchsorted(seen, np.arange(len(y))) - lag
+        out[before >= 0] = y[seen[before[before >= 0]]]
+        return out
     out[lag:] = y[: max(len(y) - lag, 0)]
     return out
 

@@ -6,9 +6,10 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core import carrying, expectation, flagging, passage, transforms
+from watchtide.core import cadence, carrying, expectation, flagging, passage, transforms
+from watchtide.core.cadence import Cadence
 from watchtide.core.frame import DAY_NS
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Floats, Ints, Series
 from watchtide.engine import choices, preparing, stages
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan
@@ -67,14 +68,8 @@ def forecast(
         )
     series, zone = prepared.series, stream.zone
     step = series.step_ns
-    later = _stamps_after(int(series.times[n - 1]), steps, step, zone)
-    times = np.r_[series.times[:n], later]
-    known = replace(
-        series,
-        times=times,
-        values=np.r_[series.values[:n], np.full(steps, np.nan)],
-        offsets_ns=clock.utc_offsets(times, zone),
-    )
+    known = _continued(series.part(0, n), prepared.cadence, steps, zone)
+    later = known.times[n:]
     columns, names = preparing.beside(stream, known)
     denominator = None
     if prepared.denominator is not None:
@@ -82,7 +77,7 @@ def forecast(
         denominator = np.r_[prepared.denominator[:n], np.full(steps, usual)]
     ready = replace(prepared, series=known, columns=columns, names=names, denominator=denominator)
     usable, notes = stages.usable_samples(ready, plan, [])
-    transform = stages.transform_of(plan, known, usable)
+    transform = stages.transform_of(plan, known, usable, by_row=prepared.by_row)
     frame = preparing.frame_of(ready, transform, usable, usable)
     part = frame.part(0, n)
     choice, _, first = choices.choice_of(part, ready, plan)
@@ -92,7 +87,7 @@ def forecast(
     known_d = None if denominator is None else denominator[:n]
     carry = carrying.measure(part, got.model, got.held[:n], steps, known_d)
     growth = carry.growth_at(np.arange(1, steps + 1))
-    held = flagging.Held(_alone(got.held), got.clean, times, step, got.model.grain)
+    held = flagging.Held(_alone(got.held), got.clean, frame.times, step, got.model.grain)
     reach = []
     for side in ("above", "below"):
         tail = (
@@ -125,13 +120,28 @@ def _alone(held: Floats) -> Any:
     return windows.alone(held)
 
 
-def _stamps_after(last: int, steps: int, step: int, zone: str) -> Ints:
-    """The next stamps of a grid; those of local days stay at midnight."""
-    ahead = last + np.arange(1, steps + 1, dtype=np.int64) * step
-    if clock.is_calendar(step) and zone != "UTC":
-        first = clock.utc_offsets(np.array([last]), zone)[0]
-        return clock.localise(ahead + first, zone).times
-    return ahead
+def _continued(series: Series, way: Cadence, steps: int, zone: str) -> Series:
+    """A series with its next `steps` bins, still missing: the next months, working days, local days or even steps."""
+    n, step = len(series), series.step_ns
+    axis = series.axis[-1] + np.arange(1, steps + 1, dtype=np.int64) * step
+    if way.kind in ("months", "workday"):
+        labels, closes = cadence.ahead(way, clock.utc_locals(series.times, zone), steps)
+        later, ends = clock.localise(labels, zone).times, clock.localise(closes, zone).times
+    elif way.is_even and clock.is_calendar(step) and zone != "UTC":
+        local = clock.utc_locals(series.times[-1:], zone)[0] + np.arange(1, steps + 1, dtype=np.int64) * step
+        later, ends = clock.localise(local, zone).times, clock.localise(local + step, zone).times
+    else:
+        later = series.times[-1] + np.arange(1, steps + 1, dtype=np.int64) * step
+        ends = later + step
+    times = np.r_[series.times, later]
+    return Series(
+        times,
+        np.r_[series.values, np.full(steps, np.nan)],
+        step,
+        clock.utc_offsets(times, zone),
+        None if series.axis_ns is None else np.r_[series.axis_ns[:n], axis],
+        np.r_[series.ends, ends],
+    )
 
 
 def limit_reached(f: Forecast, limit: float) -> dict[str, Any]:

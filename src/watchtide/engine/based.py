@@ -65,7 +65,7 @@ class Baselined:
         return flagging.Held(
             heard,
             self.clean,
-            self.series.times,
+            self.series.axis,
             self.series.step_ns,
             self.resolved["facts"].get("grain", 0.0),
             self.resolved["facts"].get("added", 0.0),

@@ -30,7 +30,10 @@ def load(folder: Path, digest: str) -> Baselined | None:
     try:
         with np.load(path, allow_pickle=False) as kept:
             small: dict[str, Any] = json.loads(str(kept["small"]))
-            series = Series(kept["times"], kept["values"], int(small.pop("step_ns")), kept["offsets_ns"])
+            axis, ends = (kept.get(name) for name in ("axis_ns", "ends_ns"))
+            series = Series(
+                kept["times"], kept["values"], int(small.pop("step_ns")), kept["offsets_ns"], axis, ends
+            )
             arrays = {name: kept[name] for name in _ARRAYS}
     except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
         return None
@@ -45,6 +48,7 @@ def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None
     """Keep a stage; the oldest used go when the folder grows over its cap."""
     folder.mkdir(parents=True, exist_ok=True)
     small = {name: getattr(base, name) for name in _SMALL} | {"step_ns": base.series.step_ns}
+    stamps: dict[str, Any] = {"axis_ns": base.series.axis_ns, "ends_ns": base.series.ends_ns}
     handle, temporary = tempfile.mkstemp(dir=folder, suffix=".part")
     try:
         with os.fdopen(handle, "wb") as file:
@@ -54,6 +58,7 @@ def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None
                 times=base.series.times,
                 values=base.series.values,
                 offsets_ns=base.series.offsets_ns,
+                **{name: values for name, values in stamps.items() if values is not None},
                 **{name: getattr(base, name) for name in _ARRAYS},
             )
         os.replace(temporary, folder / f"{digest}.npz")

@@ -6,11 +6,15 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import choosing, expectation, seasons
+from watchtide.core.cadence import WEEK_NS
 from watchtide.core.expectation import Choice
 from watchtide.core.frame import DAY_NS, Frame, Period, period_of
-from watchtide.core.series import SECOND_NS, Floats, Series, wall_clock
+from watchtide.core.series import Floats, Series, wall_clock
 from watchtide.engine.preparing import Prepared
 from watchtide.plan import Plan, durations
+
+# Kinds that carry a season of which there are less than two cycles.
+CARRIES_LONG = ("auto", "harmonic")
 
 
 def choice_of(
@@ -66,8 +70,8 @@ def _choose(
         like = replace(like, law="even")
     if not part.usable.any():
         return replace(like, kind="harmonic" if kind == "auto" else kind), None
-    if kind == "auto" and len(part.columns):
-        # Known days and covariates are the harmonic kind's to use.
+    if kind == "auto" and (len(part.columns) or any(2 * p.samples(part.step_ns) > len(part) for p in periods)):
+        # Known days and covariates are the harmonic kind's to use, and so is a season seen less than twice.
         kind = "harmonic"
     return choosing.choose(
         part,
@@ -88,10 +92,20 @@ def _seasons(
     stated = plan.baseline.seasons
     if stated != "auto":
         lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
-        seasons.check_lengths(lengths, n, step)
+        said: list[str] = []
+        if any(abs(x - 1) < 1e-6 for x in lengths):
+            said.append("a season of one sample says nothing: left out")
+            lengths = [x for x in lengths if abs(x - 1) >= 1e-6]
+        seasons.check_lengths(lengths, n, step, may_be_long=plan.baseline.kind in CARRIES_LONG)
+        for x in lengths:
+            if x > n / 2:
+                said.append(
+                    f"a season of {seasons.written(x * step)} is seen {n / x:.1f} times: taken by the harmonic kind, and its "
+                    "repetition is an assumption"
+                )
         # How strong they are nobody asks here; the summary works it out.
         unweighed = tuple((x, np.nan) for x in lengths)
-        return _by_clock(expectation.choose_periods(lengths, step), plan), unweighed, []
+        return _by_clock(expectation.choose_periods(lengths, step), plan), unweighed, said
     local = _on_grid(part, is_local=True) if n else np.empty(0)
     found = seasons.detect(local, step) if n else []
     why: list[str] = []
@@ -103,9 +117,8 @@ def _seasons(
             found = by_clock + [s for s in apart if not period_of(s.samples, step).is_local]
             why.append("a season that is no day or week does not follow the clock change: kept in UTC")
     for s in found:
-        hours = s.samples * step / SECOND_NS / 3_600
-        why.append(f"a season of {hours:g} h explains {s.strength:.0%} of what the others leave")
-    week = seasons.WEEK_NS / step
+        why.append(f"a season of {seasons.written(s.samples * step)} explains {s.strength:.0%} of what the others leave")
+    week = WEEK_NS / step
     if not found and n and n * step < seasons.LEAST_CYCLES * DAY_NS:
         why.append(
             f"too little history to see a daily season: {(seasons.LEAST_CYCLES * DAY_NS - n * step) / DAY_NS:.1f} more days are needed"
@@ -113,9 +126,9 @@ def _seasons(
     elif (
         n
         and all(abs(s.samples - week) > 1 for s in found)
-        and n * step < seasons.LEAST_CYCLES * seasons.WEEK_NS
+        and n * step < seasons.LEAST_CYCLES * WEEK_NS
     ):
-        days = (seasons.LEAST_CYCLES * seasons.WEEK_NS - n * step) / DAY_NS
+        days = (seasons.LEAST_CYCLES * WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
     periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
     return periods, tuple((s.samples, s.strength) for s in found), why

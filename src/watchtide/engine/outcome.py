@@ -20,13 +20,13 @@ FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
 
 def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:
     """Runs of flagged samples as findings; in replay with the end of the bin at which each was known."""
-    times, step = base.series.times, base.series.step_ns
+    times = base.series.times
     peak = runs.peak.copy()
     for i in np.flatnonzero(base.window[peak] > 1):
         peak[i] = _furthest(base, int(runs.first[i]), int(runs.last[i]), int(peak[i]))
     raised: list[int | None] = [None] * len(peak)
     if base.mode == "replay":
-        raised = (times[runs.raised] + step).tolist()
+        raised = base.series.ends[runs.raised].tolist()
     columns = (
         times[runs.first], times[runs.last], runs.side, base.score[peak], times[peak], base.series.values[peak],
         base.expected[peak], runs.samples, base.window[peak],
@@ -58,12 +58,7 @@ def seasons_of(base: Baselined) -> list[tuple[float, float]]:
     stop = base.train_stop
     if stop == 0 or not any(np.isnan(s) for _, s in base.found_seasons):
         return list(base.found_seasons)
-    part = Series(
-        base.series.times[:stop],
-        base.series.values[:stop],
-        base.series.step_ns,
-        base.series.offsets_ns[:stop],
-    )
+    part = base.series.part(0, stop)
     local = wall_clock(part).spread_out(np.where(base.clean[:stop], part.values, np.nan))
     return list(zip(lengths, seasons.strengths(local, lengths), strict=True))
 
@@ -145,7 +140,7 @@ def shift_details(scanned: Scanned, plan: Plan) -> dict[str, Any]:
 def _raised_shifts(base: Baselined) -> list[Finding]:
     """What the running test raised, with what it knew when it did."""
     found = []
-    times, step = base.series.times, base.series.step_ns
+    times = base.series.times
     for start, raised in base.shift_candidates.reshape(-1, 2):
         z = (base.series.values - base.expected)[start : raised + 1]
         size = float(np.nanmedian(z)) if np.any(~np.isnan(z)) else float("nan")
@@ -154,7 +149,7 @@ def _raised_shifts(base: Baselined) -> list[Finding]:
         found.append(
             Finding(
                 base.key, t, t, "shift", "up" if size > 0 else "down", score, t, float(base.series.values[start]),
-                float(base.expected[start]), 1, int(raised - start + 1), size, raised=int(times[raised]) + step,
+                float(base.expected[start]), 1, int(raised - start + 1), size, raised=int(base.series.ends[raised]),
             )
         )  # fmt: skip
     return found
@@ -213,7 +208,7 @@ def _discord(
     times = series.times
     return Finding(
         key, int(times[d.index]), int(times[last]), "discord", "", score, int(times[middle]), float(series.values[middle]),
-        float(expected[middle]), window, window, d.distance, raised=int(times[last]) + series.step_ns if is_raised else None,
+        float(expected[middle]), window, window, d.distance, raised=int(series.ends[last]) if is_raised else None,
     )  # fmt: skip
 
 

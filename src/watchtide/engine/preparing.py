@@ -1,22 +1,21 @@
 """From raw samples to the frame a baseline takes: grid, transform, ratios, known days, covariates."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from watchtide.core import live, spread, transforms
+from watchtide.core import cadence, live, spread, transforms
+from watchtide.core.cadence import Cadence, Found
 from watchtide.core.frame import DAY_NS, Frame
-from watchtide.core.series import Bools, Floats, Ints, Series, infer_step, regrid
+from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
+from watchtide.engine.placing import Placing
 from watchtide.plan import Plan, durations
 from watchtide.tables import calendars, clock, expressions
 
-# In replay the cadence is read off so many stamps: more of them would be the future of the first.
-CADENCE_STAMPS = 50
-MONDAY_NS = 4 * DAY_NS
 # Known days may lie ahead of the data: a forecast asks for them.
 AHEAD_NS = 400 * DAY_NS
 
@@ -58,7 +57,7 @@ class Input:
 @dataclass(frozen=True)
 class Prepared:
     """A stream ready to be fitted. series holds the original values on the grid; denominator (n,) or None; unit : of a
-    ratio of whole counts."""
+    ratio of whole counts; cadence : of the grid; found : what the stamps by themselves say."""
 
     series: Series
     denominator: Floats | None
@@ -66,7 +65,14 @@ class Prepared:
     names: tuple[str, ...]
     resolved: dict[str, Any]
     notes: tuple[str, ...]
-    unit: float = 0.0
+    unit: float
+    cadence: Cadence
+    found: Found
+
+    @property
+    def by_row(self) -> bool:
+        """Whether a difference steps to the observed sample before, however far back: holidays are no reason to lose the day after."""
+        return self.cadence.kind in ("rows", "workday")
 
 
 def known_days(
@@ -101,10 +107,9 @@ def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
         values = np.where(kept, values, np.nan)
     order = np.argsort(times, kind="stable")
     early = order if until is None else order[:until]
-    spoken = None if until is None else early
     seen = values[early][~np.isnan(values[early])]
-    cadence = infer_step(times[early if until is None else order[: max(CADENCE_STAMPS, 2)]])
-    step = cadence if p.every == "auto" else durations.parse_ns(p.every, step_ns=cadence)
+    known = times[order] if until is None else times[order[: max(cadence.KNOWN_STAMPS, 2)]]
+    found, way = cadence_of(stream, plan, known)
     as_ = p.as_
     if as_ == "auto":
         as_ = "ratio" if d is not None else "count" if are_counts(seen) else "value"
@@ -113,24 +118,37 @@ def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
     combine = p.combine
     if combine == "auto":
         # A count summed over equal stamps would double what was sent twice.
-        combine = "sum" if as_ == "count" and step > cadence else "mean"
+        combine = "sum" if as_ == "count" and way.step_ns > found.cadence.step_ns else "mean"
+    place = Placing(found, way, stream.zone, times[order], None if until is None else len(early))
     denominator = None
     if as_ == "ratio" and d is not None:
-        below = _regrid(times, np.where(np.isnan(values), np.nan, d), step, "sum", stream.zone, spoken)
-        weighted = _regrid(times, values * d, step, "sum", stream.zone, spoken)
+        below = place.series(np.where(np.isnan(values), np.nan, d)[order], "sum")
+        weighted = place.series((values * d)[order], "sum")
         with np.errstate(invalid="ignore", divide="ignore"):
             ratio = np.where(below.values > 0, weighted.values / below.values, np.nan)
         series, denominator = weighted.with_values(ratio), below.values
         combine = "mean"
     else:
-        series = _regrid(times, values, step, combine, stream.zone, spoken)
-    series = replace(series, offsets_ns=clock.utc_offsets(series.times, stream.zone))
+        series = place.series(values[order], combine)
+    if way.kind == "workday" and p.combine == "auto" and found.cadence.step_ns < way.step_ns:
+        place.refuse_doubles()
+    notes += place.notes()
     columns, names = beside(stream, series)
     return Prepared(
         series, denominator, columns, names,
-        {"every": durations.format_ns(step), "combine": combine, "as": as_}, tuple(notes),
-        spread.counting_unit(values[early], d[early]) if as_ == "ratio" and d is not None else 0.0,
+        {"every": durations.format_every(way), "combine": combine, "as": as_}, tuple(notes),
+        spread.counting_unit(values[early], d[early]) if as_ == "ratio" and d is not None else 0.0, way, found,
     )  # fmt: skip
+
+
+def cadence_of(stream: Input, plan: Plan, known: Ints) -> tuple[Found, Cadence]:
+    """(what these stamps by themselves say, the cadence of the grid) of a stream under a plan."""
+
+    def to_local(stamps: Ints) -> Ints:
+        return clock.utc_locals(stamps, stream.zone)
+
+    found = cadence.find(known, to_local)
+    return found, durations.parse_every(plan.prepare.every, found.cadence, lambda: to_local(known))
 
 
 def _kept(condition: str, values: Floats, d: Floats | None) -> Bools:
@@ -148,25 +166,6 @@ def _kept(condition: str, values: Floats, d: Floats | None) -> Bools:
     return np.asarray(expressions.holds(tree, columns, len(values)))
 
 
-def _regrid(
-    times: Ints, values: Floats, step: int, combine: str, zone: str, early: Ints | None = None
-) -> Series:
-    """early : indices of the stamps that decide where the grid lies; None lets all of them."""
-    if clock.is_calendar(step) and zone != "UTC" and len(times):
-        # Days begin at local midnight, weeks on Monday: the grid is even on the wall clock, not in UTC.
-        local = times + clock.utc_offsets(times, zone)
-        series = regrid(
-            local,
-            values,
-            step,
-            combine=combine,
-            anchor_ns=MONDAY_NS,
-            spoken=None if early is None else local[early],
-        )
-        return replace(series, times=clock.localise(series.times, zone).times)
-    return regrid(times, values, step, combine=combine, spoken=None if early is None else times[early])
-
-
 def are_counts(seen: Floats) -> bool:
     """Whole numbers from 0 on without a common factor: what one gets by counting one by one."""
     if len(seen) == 0 or not np.all((seen >= 0) & (seen == np.floor(seen)) & (seen < 2**53)):
@@ -178,7 +177,7 @@ def beside(stream: Input, series: Series) -> tuple[Floats, tuple[str, ...]]:
     """(k, n) columns of covariates and known days, and their names."""
     rows, names = [], []
     for c in stream.covariates:
-        column = live.aligned(c.times, c.values, series.times, step_ns=series.step_ns)
+        column = live.aligned(c.times, c.values, series.times, ends=series.ends)
         rows.append(column)
         names.append(c.name)
     if stream.days:
@@ -231,8 +230,10 @@ def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: 
         seen = row[training & ~np.isnan(row)]
         centre, scale = (float(seen.mean()), float(seen.std())) if len(seen) else (0.0, 1.0)
         row[:] = (row - centre) / (scale or 1.0)
+    # On the axis of a calendar the local clock is part of the cadence already.
+    offsets = series.offsets_ns if series.axis_ns is None else np.zeros(len(series), np.int64)
     return Frame(
-        series.times, series.offsets_ns, series.step_ns, values, usable & ~np.isnan(values), weights, columns,
+        series.axis, offsets, series.step_ns, values, usable & ~np.isnan(values), weights, columns,
         prepared.names, event,
     )  # fmt: skip
 

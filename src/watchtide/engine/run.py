@@ -241,7 +241,8 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
             "judged": int((s.z == s.z).sum()),
             "from": clock.format_time(int(times[0])) if len(times) else None,
             "to": clock.format_time(int(times[-1])) if len(times) else None,
-            "step_s": base.series.step_ns / SECOND_NS,
+            "cadence": base.resolved["prepare"]["every"],
+            "step_s": base.series.step_ns / SECOND_NS if base.series.axis_ns is None else None,
             "zone": base.zone,
             "seasons": [
                 {
@@ -275,11 +276,17 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
             "from": min((s["from"] for s in streams.values() if s["from"]), default=None),
             "to": max((s["to"] for s in streams.values() if s["to"]), default=None),
         },
-        "step_s": min((s["step_s"] for s in streams.values()), default=None),
+        "cadence": _shared([s["cadence"] for s in streams.values()]),
+        "step_s": min((s["step_s"] for s in streams.values() if s["step_s"] is not None), default=None),
         "longest_season_s": max(seasons, default=None),
         "findings": sum(len(s.findings) for s in scanned),
         "streams": streams,
     }
+
+
+def _shared(cadences: Sequence[str]) -> str | None:
+    """The cadence of the most streams."""
+    return max(dict.fromkeys(cadences), key=cadences.count, default=None)
 
 
 def _part(s: stages.Scanned, after: int | None, until: int | None) -> dict[str, Any]:

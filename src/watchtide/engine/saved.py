@@ -20,7 +20,7 @@ from watchtide.core.baselines import Fitted
 from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import Period
-from watchtide.core.series import Floats
+from watchtide.core.series import Floats, Series
 from watchtide.core.spread import LAWS, SpreadModel
 from watchtide.core.transforms import Transform
 from watchtide.engine import preparing, stages
@@ -112,9 +112,9 @@ def _told(s: Saved) -> dict[str, Any]:
         "spread": model.spread.as_data(),
         "model": {
             "step": model.step, "group_period": _periods([model.group_period] if model.group_period else []),
-            "groups": model.groups, "end_ns": model.end_ns, "grain": model.grain,
+            "groups": model.groups, "end_ns": model.end_ns, "grain": model.grain, "doubt": model.doubt,
         },
-        "transform": {"name": s.transform.name, "lag": s.transform.lag, "facts": dict(s.transform.facts)},
+        "transform": {"name": s.transform.name, "lag": s.transform.lag, "facts": dict(s.transform.facts), "by_row": s.transform.by_row},
         "watch": s.watch.as_data() if s.watch is not None else None,
         "carry": s.carry.as_data() if s.carry is not None else None,
         "level": {k: _finite(getattr(s.level, k)) for k in ("above", "below", "odd")} | {"note": s.level.note},
@@ -199,8 +199,8 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
     )
     return Saved(
         str(told["key"]), str(told["zone"]), from_data(told["plan"]),
-        Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"])),
-        Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items())),
+        Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"]), float(model.get("doubt", 0.0))),
+        Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items()), bool(told["transform"].get("by_row", False))),
         windows.Watch.from_data(told["watch"]) if told["watch"] else None,
         # Files of the first builds have none.
         Carry.from_data(told["carry"]) if told.get("carry") else None,
@@ -213,6 +213,12 @@ def _read_periods(rows: Sequence[Sequence[Any]]) -> tuple[Period, ...]:
     if any(p.ns <= 0 for p in out):
         raise ValueError("a season is not positive")
     return out
+
+
+def _is_after(series: Series, saved: Saved) -> bool:
+    """Whether all of a series comes after what a model was trained on."""
+    until = saved.trained["to"]
+    return until is not None and int(series.times[0]) > clock.parse_one(str(until))
 
 
 def apply(saved: Saved, stream: Input) -> Scanned:
@@ -230,12 +236,17 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     series = prepared.series
     n = len(series)
     usable, notes = stages.usable_samples(prepared, plan, [])
-    frame = preparing.frame_of(prepared, saved.transform, usable, usable)
     model = saved.model
+    if prepared.cadence.kind == "rows" and n and _is_after(series, saved):
+        # Rows have no clock of their own: new ones go on where training ended.
+        onward = model.end_ns + series.step_ns - int(series.axis[0])
+        series = replace(series, axis_ns=series.axis + onward)
+        prepared = replace(prepared, series=series)
+    frame = preparing.frame_of(prepared, saved.transform, usable, usable)
     parts, expected = expectation.judge(model, frame)
     groups = expectation.spread_groups(frame, model)
     spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator)
-    past_end = (series.times - model.end_ns) // series.step_ns
+    past_end = (frame.times - model.end_ns) // series.step_ns
     if saved.carry is not None:
         spread = spread * saved.carry.growth_at(past_end)
     shown, wide = transforms.back(saved.transform, series.values, expected, spread)

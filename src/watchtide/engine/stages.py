@@ -21,13 +21,14 @@ from watchtide.core import (
     windows,
 )
 from watchtide.core.baselines import fixed
+from watchtide.core.cadence import KNOWN_STAMPS
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
-from watchtide.core.series import Bools, Floats, Ints, Series, infer_step
+from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
-from watchtide.engine import outcome, preparing
+from watchtide.engine import following, outcome, preparing
 from watchtide.engine.based import Baselined, Scanned
 from watchtide.engine.choices import choice_of
 from watchtide.engine.preparing import Input, Prepared, prepare
@@ -37,7 +38,7 @@ from watchtide.tables import clock
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 8
+BASELINE_VERSION = 9
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
@@ -100,7 +101,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     split = split_spans(series, plan, stop, stream.zone)
     usable &= ~inside_any(series.times, list(split.values()))
     within = usable & (np.arange(len(series)) < stop)
-    transform = transform_of(plan, series, within)
+    transform = transform_of(plan, series, within, by_row=prepared.by_row)
     frame = preparing.frame_of(prepared, transform, usable, within)
     part = frame.part(0, stop)
     choice, found, first = choice_of(part, prepared, plan)
@@ -131,7 +132,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
             got.held,
             got.clean,
             values,
-            series.times,
+            frame.times,
             series.step_ns,
             got.groups,
             got.group_count,
@@ -197,9 +198,11 @@ def usable_samples(prepared: Prepared, plan: Plan, spans: list[tuple[int, int]])
     return usable & ~out, notes
 
 
-def transform_of(plan: Plan, series: Series, training: Bools) -> Transform:
+def transform_of(plan: Plan, series: Series, training: Bools, *, by_row: bool = False) -> Transform:
+    """The plan's transform with what it learns from training; by_row : lags count observed samples."""
     name, lag = preparing.parse_transform(plan.prepare.transform, series.step_ns)
-    return transforms.learn(name, np.where(training, series.values, np.nan), lag)
+    learnt = transforms.learn(name, np.where(training, series.values, np.nan), lag)
+    return replace(learnt, by_row=by_row)
 
 
 def scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared, plan: Plan) -> Floats:
@@ -241,16 +244,29 @@ def _resolved(
 
 
 def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
-    """The baseline stage as if live: see core.replay. Raises ValueError like `fit`."""
-    order = np.argsort(stream.times, kind="stable")
-    sorted_times = stream.times[order]
-    cadence = infer_step(sorted_times[: preparing.CADENCE_STAMPS])
-    step = (
-        cadence if plan.prepare.every == "auto" else durations.parse_ns(plan.prepare.every, step_ns=cadence)
-    )
+    """The baseline stage as if live: see core.replay. Raises ValueError like `fit`.
+
+    The cadence is that of the first stamps; where it becomes coarser on the way, the rest is judged on the coarser
+    grid, from the moment that this could be known.
+    """
+    changes = following.changes(stream, plan)
+    if not changes:
+        return _replayed(stream, plan, labels)
+    parts = [_replayed(s, p, labels) for s, p in following.pieces(stream, plan, changes)]
+    return following.joined(parts, changes)
+
+
+def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
+    """A replay on one grid."""
+    sorted_times = np.sort(stream.times)
+    _, way = preparing.cadence_of(stream, plan, sorted_times[:KNOWN_STAMPS])
+    step = way.step_ns
     rhythm = _rhythm(plan, step)
     begin = int(sorted_times[0]) if len(sorted_times) else 0
     until = int(np.searchsorted(sorted_times, begin + rhythm.first * step))
+    if not way.is_even:
+        # The length of a step is a mean one there: the count of samples is what is known.
+        until = min(until, rhythm.first)
     train = plan.baseline.train
     if train != "all" and train.until is not None:
         until = int(np.searchsorted(sorted_times, clock.parse_one(train.until, stream.zone)))
@@ -262,7 +278,7 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
     split = split_spans(series, plan, len(series), stream.zone)
     enough, notes = usable_samples(prepared, plan, [])
     within = enough & (np.arange(len(series)) < rhythm.first)
-    transform = transform_of(plan, series, within)
+    transform = transform_of(plan, series, within, by_row=prepared.by_row)
     frame = preparing.frame_of(prepared, transform, enough, within)
     chosen: list[tuple[tuple[float, float], ...]] = []
 
@@ -395,7 +411,7 @@ def flag(
     else:
         flags = flagging.flag(evidence, level.above, level.below, level.odd)
     runs = grouping.find_runs(
-        flags, evidence.score, base.series.times, group, evidence.first if base.mode == "replay" else None
+        flags, evidence.score, base.series.axis, group, evidence.first if base.mode == "replay" else None
     )
     found = outcome.outliers_of(base, runs)
     found += outcome.shifts_of(base, plan) + outcome.odd_windows(base, plan)

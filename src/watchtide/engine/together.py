@@ -77,6 +77,9 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
 
     Every level rests on bins that had ended when it is taken, of all members.
     """
+    if "cadences" in base.resolved["replay"]:
+        # On several grids no week is as many samples as another.
+        return []
     ((kind, amount),) = plan.flag.level.items()
     step, told = base.series.step_ns, base.resolved["replay"]
     first, refit = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit"))
@@ -86,7 +89,7 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     for at in range(first, len(base.series), every):
         if not base.lacking[at : at + every].any():
             continue
-        now = int(base.series.times[at])
+        now = int(base.series.axis[at])
         own = _until(base.held, now)
         level = flagging.resolve_level(kind, amount, own, plan.flag.side, group, family=lender(now))
         above, below, odd = (x if np.isfinite(x) else None for x in (level.above, level.below, level.odd))
@@ -107,7 +110,7 @@ def with_lent(base: Baselined, levels: Sequence[Lent]) -> Baselined:
     if not levels:
         return base
     own = {"above": base.above.copy(), "below": base.below.copy(), "odd": base.odd.copy()}
-    begins = np.searchsorted(base.series.times, [x[0] for x in levels])
+    begins = np.searchsorted(base.series.axis, [x[0] for x in levels])
     until = np.append(begins[1:], len(base.series))
     for (_, *values), a, b in zip(levels, begins, until, strict=True):
         mine = np.arange(a, b)[base.lacking[a:b]]

@@ -67,12 +67,20 @@ Duration = Annotated[str | int | float, AfterValidator(_duration)]
 AutoDuration = Annotated[str | int | float, AfterValidator(_duration_or_auto)]
 
 
+def _every(value: str | int | float) -> str | int | float:
+    durations.check_every(value)
+    return value
+
+
+Every = Annotated[str | int | float, AfterValidator(_every)]
+
+
 class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
 class Prepare(Part):
-    every: AutoDuration = "auto"
+    every: Every = "auto"
     combine: Literal["auto", "mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99"] = "auto"
     as_: Literal["auto", "value", "count", "ratio"] = Field("auto", alias="as")
     denominator: str | None = None

@@ -15,6 +15,7 @@ from watchtide.server.scans import api_plans as plans
 from watchtide.server.scans import api_workbench as workbench
 from watchtide.server.streams import api as streams
 from watchtide.server.streams import api_files as intake
+from watchtide.server.streams import api_identity as identity
 from watchtide.server.streams import api_live as live
 
 API = "api/v1/"
@@ -106,6 +107,9 @@ urlpatterns = [
     path(f"{API}feeds", live.FeedsView.as_view()),
     path(f"{API}feeds/<int:pk>", live.FeedView.as_view()),
     path(f"{API}feeds/<int:pk>/pull", live.PullView.as_view()),
+    path(f"{API}identity", identity.IdentityView.as_view()),
+    path(f"{API}identity/preview", identity.IdentityPreviewView.as_view()),
+    path(f"{API}identity/<int:pk>/undo", identity.IdentityUndoView.as_view()),
     path(f"{API}formulas", live.DerivedsView.as_view()),
     path(f"{API}formulas/<int:pk>", live.DerivedView.as_view()),
     path(f"{API}calendars", live.CalendarsView.as_view()),

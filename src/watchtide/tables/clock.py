@@ -12,11 +12,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from watchtide.core.series import SECOND_NS, Bools, Ints
+from watchtide.tables import stamps
 
 DAY_S = 86_400
-# Stamps outside these years are slips: nothing is measured there, and nanoseconds end in 2262.
-EARLIEST_NS = -2_208_988_800 * SECOND_NS
-LATEST_NS = 7_258_118_400 * SECOND_NS
+# The whole years that a nanosecond clock holds: 1678 to 2261.
+EARLIEST_NS = -9_214_560_000 * SECOND_NS
+LATEST_NS = 9_214_646_400 * SECOND_NS - 1
 
 _DATE = r"\d{4}-\d{2}-\d{2}"
 _CLOCK = r"\d{2}:\d{2}(:\d{2}([.,]\d{1,9})?)?"
@@ -27,8 +28,8 @@ FORMS = {
     "epoch": r"^-?\d{9,19}(\.\d{1,9})?$",
 }
 # Taken only when stated: nothing in a stamp such as 01/05/26 tells the day from the month.
-ORDERED = r"^(?P<a>\d{1,2})[./-](?P<b>\d{1,2})[./-](?P<y>\d{4}|\d{2})(?:[T ](?P<h>\d{1,2}):(?P<m>\d{2})(?::(?P<s>\d{2}))?)?$"
-STATED_FORMS = ("day first", "month first")
+ORDERED = stamps.ordered_pattern()
+STATED_FORMS = ("day first", "month first", *stamps.FORMS)
 
 
 class ClockError(ValueError):
@@ -80,6 +81,11 @@ def utc_offsets(times: Ints, name: str) -> Ints:
         return np.zeros(len(times), np.int64)
     moments, offsets = _table(name, int(times.min()), int(times.max()))
     return offsets[np.searchsorted(moments, times, side="right") - 1]
+
+
+def utc_locals(times: Ints, name: str) -> Ints:
+    """(n,) local stamps of UTC ones; the array itself for UTC."""
+    return times if len(times) == 0 or name == "UTC" else times + utc_offsets(times, name)
 
 
 @dataclass(frozen=True)
@@ -166,8 +172,8 @@ def parse(column: pa.Array, *, form: str | None = None, scale: int | None = None
     """Read a column of stamps: text of one kind, numbers since 1970, or timestamps.
 
     The kind of the most rows is the column's; rows of another kind are marked `other` and bad. A later chunk
-    of the same file is given the `form` and `scale` of the first. `day first` and `month first` are only
-    taken when stated, beside ISO stamps without offset.
+    of the same file is given the `form` and `scale` of the first. `day first` and `month first`, and forms of digits alone
+    (`stamps.FORMS`), are only taken when stated.
     """
     n = len(column)
     none = np.zeros(n, np.bool_)
@@ -184,37 +190,48 @@ def parse(column: pa.Array, *, form: str | None = None, scale: int | None = None
         return Parsed(np.where(bad, 0, days) * DAY_S * SECOND_NS, bad, none, "date", True)
     if not pa.types.is_string(column.type) and not pa.types.is_large_string(column.type):
         column = column.cast(pa.string())
-    if form not in STATED_FORMS:
+    is_reordered = form in ("day first", "month first")
+    if not is_reordered:
         form = form or _form_of(column)
-    quick = _all_alike(column, form, scale)
+    quick = _all_alike(column, str(form), scale)
     if quick is not None:
         return quick
     text = pc.utf8_trim_whitespace(column)
-    if form in STATED_FORMS:
-        text, form = _reordered(text, form), "iso local"
-    masks = {
-        name: np.asarray(pc.fill_null(pc.match_substring_regex(text, p), False)) for name, p in FORMS.items()
-    }
-    form = form if form in masks else max(masks, key=lambda name: int(masks[name].sum()))
-    mask = masks[form]
+    if is_reordered:
+        text, form = _reordered(text, str(form)), "iso local"
+    form = str(form)
+    mask = _matches(text, form)
     # A date among local stamps is its midnight; both are one kind.
     if form in ("iso local", "date"):
-        mask = masks["iso local"] | masks["date"]
+        mask = mask | _matches(text, "date" if form == "iso local" else "iso local")
     other = none.copy()
-    for name, found in masks.items():
-        if name != form:
-            other |= found & ~mask
+    if not mask.all():
+        rest = text.filter(pa.array(~mask))
+        other[~mask] = np.any([_matches(rest, name) for name in _PLAIN if name != form], axis=0)
     times = np.zeros(n, np.int64)
     bad = ~mask
     if mask.any():
         good = text.filter(pa.array(mask))
         if form == "epoch":
             times[mask], wrong, scale = _epochs(good, scale)
+        elif form in stamps.FORMS:
+            times[mask], wrong = _stamps(stamps.FORMS[form].to_iso(good), "iso local")
         else:
             times[mask], wrong = _stamps(good, form)
         bad[np.flatnonzero(mask)[wrong]] = True
     bad |= (times < EARLIEST_NS) | (times > LATEST_NS)
-    return Parsed(times, bad, other, form, form in ("iso local", "date"), scale or 1)
+    is_local = form in ("iso local", "date") or form in stamps.FORMS
+    return Parsed(times, bad, other, form, is_local, scale or 1)
+
+
+# Forms that are told from numbers by themselves.
+_PLAIN = (*FORMS, *(name for name, form in stamps.FORMS.items() if not form.is_digits))
+
+
+def _matches(text: pa.Array, form: str) -> Bools:
+    """(n,) cells that are stamps of this form."""
+    pattern = FORMS[form] if form in FORMS else stamps.FORMS[form].pattern
+    return np.asarray(pc.fill_null(pc.match_substring_regex(text, pattern), False))
 
 
 def _typed(column: pa.Array) -> tuple[Ints, Bools]:
@@ -228,17 +245,20 @@ def _typed(column: pa.Array) -> tuple[Ints, Bools]:
 def _form_of(column: pa.Array) -> str:
     """The kind of stamp that most of the first rows are."""
     text = pc.utf8_trim_whitespace(column.slice(0, 5_000))
-    counts = {
-        name: int(pc.sum(pc.fill_null(pc.match_substring_regex(text, p), False)).as_py() or 0)
-        for name, p in FORMS.items()
-    }
-    return max(counts, key=lambda name: counts[name])
+    best, most = "iso with offset", 0
+    for name in _PLAIN:
+        count = int(_matches(text, name).sum())
+        if count > most:
+            best, most = name, count
+        if most == len(text):
+            break
+    return best
 
 
 def _all_alike(column: pa.Array, form: str, scale: int | None) -> Parsed | None:
     """The whole column at once, where every row is a stamp of this kind without any blemish."""
     none = np.zeros(len(column), np.bool_)
-    if column.null_count or len(column) == 0:
+    if column.null_count or len(column) == 0 or form in stamps.FORMS:
         return None
     try:
         if form == "epoch":
@@ -262,13 +282,8 @@ def _reordered(text: pa.Array, form: str) -> pa.Array:
     """Stamps such as 1/5/26 0:30 as ISO text; others stay as they are."""
     parts = pc.extract_regex(text, ORDERED)
     found = parts.is_valid()
-    a, b, y, h, m, s = (pc.fill_null(pc.struct_field(parts, name), "") for name in "abyhms")
-    day, month = (a, b) if form == "day first" else (b, a)
-    pad = lambda x: pc.utf8_lpad(x, 2, "0")  # noqa: E731
-    year = pc.if_else(pc.equal(pc.utf8_length(y), 2), pc.binary_join_element_wise("20", y, ""), y)
-    date = pc.binary_join_element_wise(year, pad(month), pad(day), "-")
-    clock = pc.binary_join_element_wise(pad(h), pad(m), pad(s), ":")
-    return pc.if_else(found, pc.binary_join_element_wise(date, clock, "T"), text)
+    day, month = ("a", "b") if form == "day first" else ("b", "a")
+    return pc.if_else(found, stamps.joined(parts, day=day, month=month), text)
 
 
 def _stamps(text: pa.Array, form: str) -> tuple[Ints, Bools]:
@@ -320,6 +335,9 @@ def _epochs(text: pa.Array, scale: int | None) -> tuple[Ints, Bools, int]:
 def parse_one(text: str, zone_name: str = "UTC") -> int:
     """One stamp in any of the forms, or `ClockError`; a local one is read in the zone."""
     parsed = parse(pa.array([text]))
+    if parsed.bad[0]:
+        # Alone, four digits are a year.
+        parsed = parse(pa.array([text]), form="year")
     if parsed.bad[0]:
         raise ClockError(f"{text!r} is no time; write for example 2026-08-22T09:15:00Z")
     if parsed.is_local:

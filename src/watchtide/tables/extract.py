@@ -8,8 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from watchtide.core import keys, rollups
-from watchtide.core.series import Bools, Floats, Ints, distinct, infer_step, share_of_step
+from watchtide.core import cadence, keys, rollups
+from watchtide.core.cadence import Found
+from watchtide.core.series import LARGEST, Bools, Floats, Ints, distinct
 from watchtide.tables import clock, expressions
 from watchtide.tables.chunks import Chunk, cell_text
 from watchtide.tables.layout import FALSE, MISSING, NUMBER, Layout
@@ -24,11 +25,13 @@ MOST_ATTRIBUTE = 500
 
 @dataclass(frozen=True)
 class StreamName:
-    """Which stream rows belong to: its attributes in order, its metric, and what role its column has."""
+    """Which stream rows belong to: its attributes in order, its metric, what role its column has, and whether a series key
+    of the file names the metric."""
 
     attributes: Attributes
     metric: str
     role: str = "value"
+    is_keyed: bool = False
 
 
 @dataclass(frozen=True)
@@ -66,14 +69,13 @@ class Events:
 
 @dataclass(frozen=True)
 class Extracted:
-    """Streams of a file, the rows set aside, and what was noticed."""
+    """Streams of a file, the rows set aside, and what was noticed; found : the cadence of the longest stream."""
 
     streams: tuple[StreamRows, ...]
     broken: tuple[BrokenRow, ...]
     problems: tuple[Problem, ...]
     rows: int
-    step_ns: int
-    step_share: float
+    found: Found
     form: str
     dropped: int = 0
 
@@ -196,13 +198,8 @@ class Extractor:
         for column, (_, wrong, endless) in numbers.items():
             no_number = "take it as missing, or correct the row"
             mark(wrong, column, "number", "{text!r} is not a number", no_number)
-            mark(
-                endless,
-                column,
-                "number",
-                "{text!r} is not finite",
-                "leave the cell empty for a missing value",
-            )
+            beyond = f"{{text!r}} is not finite, or beyond {LARGEST:g}"
+            mark(endless, column, "number", beyond, "leave the cell empty for a missing value")
         codes = self._tell_apart(chunk, mark)
         times = parsed.times
         if parsed.is_local:
@@ -238,6 +235,11 @@ class Extractor:
                     f"a name longer than {MOST_ATTRIBUTE} characters",
                     "leave the column out",
                 )
+            if name == self.layout.key_column:
+                no_key = [w for w in words if not keys.is_key(w)]
+                if no_key:
+                    mask = np.asarray(pc.is_in(column, pa.array(no_key)))
+                    mark(mask, name, "key", "{text!r} is no series key", "write name=value, joined by commas")
             dictionaries.append(words)
             combined = combined * len(words) + np.asarray(encoded.indices, np.int64)
         distinct, first, inverse = _distinct(combined, int(np.prod([float(len(d)) for d in dictionaries])))
@@ -250,7 +252,7 @@ class Extractor:
             pick = tuple(reversed(pairs))
             if pick not in self._codes:
                 self._codes[pick] = len(self.attributes)
-                self.attributes.append(tuple(zip(names, pick, strict=True)))
+                self.attributes.append(_pairs_of(names, pick, self.layout.key_column))
             codes[place] = self._codes[pick]
         return codes[inverse]
 
@@ -292,8 +294,19 @@ class Extractor:
                 self._note(kind, self.layout.time, len(rows), line, message, "fine", sets_aside=False)
 
 
+def _pairs_of(names: Sequence[str], words: Sequence[str], key_column: str | None) -> Attributes:
+    """The attributes of a row; a series key stands for those it holds."""
+    out: list[tuple[str, str]] = []
+    for name, word in zip(names, words, strict=True):
+        out += keys.decode(word) if name == key_column and keys.is_key(word) else [(name, word)]
+    return tuple(out)
+
+
 def _stream_name(layout: Layout, column: str, attributes: Attributes) -> StreamName:
     role = layout.role(column)
+    if layout.key_column and len(layout.values) == 1 and attributes[:1] and attributes[0][0] == "metric":
+        # Keys of ours put the metric first.
+        return StreamName(attributes[1:], attributes[0][1], role, True)
     if role == "value" and layout.wide_name:
         return StreamName((*attributes, (layout.wide_name, column)), layout.metric or "value")
     if role == "value" and layout.metric and len(layout.values) == 1:
@@ -335,11 +348,10 @@ def extract(raw: Raw, layout: Layout) -> Extracted:
     streams = gather(extractor, [rows])
     problems = [*extractor.problems, *duplicates_in(streams, layout)]
     all_times = max(streams, key=lambda s: len(s.times)).times if streams else np.empty(0, np.int64)
-    step = infer_step(all_times)
+    found = cadence.find(all_times, lambda t: clock.utc_locals(t, layout.zone))
     return Extracted(
-        tuple(streams), tuple(broken), tuple(problems), extractor.rows, step, share_of_step(all_times, step),
-        extractor.form, extractor.dropped,
-    )  # fmt: skip
+        tuple(streams), tuple(broken), tuple(problems), extractor.rows, found, extractor.form, extractor.dropped
+    )
 
 
 def gather(extractor: Extractor, parts: Sequence[Rows]) -> list[StreamRows]:
@@ -356,7 +368,7 @@ def gather(extractor: Extractor, parts: Sequence[Rows]) -> list[StreamRows]:
     out = []
     for code, name in enumerate(extractor.streams):
         rows = order[edges[code] : edges[code + 1]]
-        named = ((("metric", name.metric),) if many else ()) + name.attributes
+        named = ((("metric", name.metric),) if many or name.is_keyed else ()) + name.attributes
         out.append(
             StreamRows(
                 keys.encode(named), name.attributes, name.metric, times[rows], values[rows],
@@ -417,7 +429,7 @@ def without_doubles(times: Ints, values: Floats, rule: str) -> tuple[Ints, Float
 def numbers_of(
     column: pa.Array, missing_words: Sequence[str] = (), decimal: str = "."
 ) -> tuple[Floats, Bools, Bools]:
-    """Values with NaN for missing, rows that are no number, rows that are not finite."""
+    """Values with NaN for missing, rows that are no number, rows that are not finite or too large."""
     n = len(column)
     kind = column.type
     if pa.types.is_null(kind):
@@ -426,7 +438,8 @@ def numbers_of(
         values = np.array(
             column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False), dtype=np.float64
         )
-        return np.where(np.isinf(values), np.nan, values), np.zeros(n, np.bool_), np.isinf(values)
+        endless = np.abs(values) > LARGEST
+        return np.where(endless, np.nan, values), np.zeros(n, np.bool_), endless
     quick = _all_numbers(column, decimal)
     if quick is not None:
         return quick
@@ -441,7 +454,7 @@ def numbers_of(
     words = pa.array([*MISSING, *(w.lower() for w in missing_words)])
     missing = np.zeros(n, np.bool_)
     missing[~good] = np.asarray(pc.is_in(low, words))
-    endless = np.isinf(values)
+    endless = np.abs(values) > LARGEST
     named = np.zeros(n, np.bool_)
     named[~good] = np.asarray(pc.match_substring_regex(low, r"^[+-]?inf(inity)?$"))
     return np.where(endless, np.nan, values), ~good & ~missing & ~named, endless | named
@@ -456,7 +469,7 @@ def _all_numbers(column: pa.Array, decimal: str) -> tuple[Floats, Bools, Bools] 
         values = np.array(text.cast(pa.float64()).to_numpy(zero_copy_only=False), dtype=np.float64)
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return None
-    if np.isinf(values).any():
+    if np.any(np.abs(values) > LARGEST):
         return None
     none = np.zeros(len(column), np.bool_)
     return values, none, none

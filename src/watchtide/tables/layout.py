@@ -10,7 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from watchtide.tables import clock, expressions
+from watchtide.core import keys
+from watchtide.tables import clock, expressions, stamps
 from watchtide.tables.problems import TableError
 from watchtide.tables.read import Raw
 
@@ -22,8 +23,11 @@ DUPLICATES = ("mean", "last", "first", "refuse")
 MEASURES = ("count", "sum", "mean", "min", "max", "p50", "p90", "p95", "p99", "distinct")
 VALUE_NAMES = r"value|val|y|count|amount|metric_value"
 SAMPLE_ROWS = 5_000
+TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|year|month|quarter|week|period", re.I)
 # Text columns with more different values than this tell rows apart, not streams.
 MOST_STREAMS = 20_000
+# The column of series keys in every file that is written here.
+KEY_COLUMN = "series"
 
 
 @dataclass(frozen=True)
@@ -48,7 +52,8 @@ class Layout:
 
     zone : of stamps without offset. wide_name : where value columns are one metric at several places, the name of
     the attribute that the columns' names are values of. keep : a condition on rows. duplicates : what becomes of
-    equal stamps of one stream. rollup : rows are events, not samples.
+    equal stamps of one stream. rollup : rows are events, not samples. key_column : one of `series` whose cells are series
+    keys (`name=value,…`), as every output of ours has them.
     """
 
     time: str
@@ -68,6 +73,7 @@ class Layout:
     keep: str | None = None
     duplicates: str = "mean"
     rollup: RollUp | None = None
+    key_column: str | None = None
 
     def role(self, column: str) -> str:
         if column == self.time:
@@ -113,7 +119,7 @@ def from_data(data: Any) -> Layout:
         if not isinstance(words, (list, tuple)) or not all(isinstance(w, str) for w in words):
             raise refuse(f"{name} must be a list of texts")
         given[name] = tuple(words)
-    for name in ("time", "label", "zone", "denominator", "metric", "wide_name", "time_form", "decimal", "keep", "duplicates"):  # fmt: skip
+    for name in ("time", "label", "zone", "denominator", "metric", "wide_name", "time_form", "decimal", "keep", "duplicates", "key_column"):  # fmt: skip
         if not isinstance(given.get(name, ""), (str, type(None))):
             raise refuse(f"{name} must be a text")
     if not given.get("time"):
@@ -147,7 +153,7 @@ def checked(layout: Layout) -> Layout:
             "layout",
             "time_form",
             f"{layout.time_form!r} is not known",
-            f"take {' or '.join(clock.STATED_FORMS)}",
+            f"take {', '.join(clock.STATED_FORMS)}",
         )
     if layout.decimal not in (".", ","):
         raise TableError("layout", "decimal", f"{layout.decimal!r} is no decimal mark", "take . or ,")
@@ -226,6 +232,8 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
     time, time_form = stated.get("time"), stated.get("time_form")
     if not time:
         time, time_form = _guess_time(raw, sample, reasons, time_form)
+    elif time_form is None:
+        time_form, reasons[time] = _stated_time(time, sample[time])
     decimal = stated.get("decimal") or raw.shape.decimal
     label = stated.get("label")
     taken = {time, *named}
@@ -271,13 +279,21 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
                 )
     if series is None:
         series = tuple(found_series)
+    key_column = KEY_COLUMN if KEY_COLUMN in series and _are_keys(raw.columns[KEY_COLUMN]) else None
+    if key_column:
+        reasons[key_column] = "series keys: name=value, joined by commas"
     return checked(
         Layout(
             time, values, series, label, zone, reasons, suggested, tuple(stated.get("covariates") or ()),
             stated.get("denominator"), stated.get("metric") or None, wide_name or None, time_form, decimal,
-            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup,
+            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup, key_column,
         )
     )  # fmt: skip
+
+
+def _are_keys(column: pa.Array) -> bool:
+    """Whether all cells are series keys; empty ones are that of the only stream."""
+    return all(map(keys.is_key, pc.unique(pc.fill_null(column.cast(pa.string()), "")).to_pylist()))
 
 
 def _is_wide(values: Sequence[str], series: Sequence[str]) -> bool:
@@ -292,23 +308,17 @@ def _guess_time(
     """(the time column, the order of day and month where its stamps need one)."""
     best: tuple[float, str, str, str | None] = (0.0, "", "", None)
     for name, column in sample.items():
-        if pa.types.is_floating(column.type) or pa.types.is_boolean(column.type):
+        if pa.types.is_boolean(column.type):
             continue
-        parsed = clock.parse(column, form=form)
-        share = float(np.mean(~parsed.bad)) if len(parsed.bad) else 0.0
-        order = form
-        if share == 0 and form is None and pa.types.is_string(column.type):
-            order, share = _day_or_month_first(column)
-        named = bool(re.search(r"time|date|stamp|^ts$|^t$|when", name, re.I))
+        found = _time_form(name, column, form)
+        if found is None:
+            continue
+        share, reason, order, is_number = found
+        named = bool(TIME_NAME.search(name))
         # Whole numbers can be times by chance; a name decides.
-        score = share * (1.0 if parsed.form != "epoch" or named else 0.5) + 0.1 * named * (share > 0.2)
+        score = share * (0.5 if is_number and not named else 1.0) + 0.1 * named * (share > 0.2)
         if share > 0.2 and score > best[0]:
-            best = (
-                score,
-                name,
-                f"{order or parsed.form}; {share:.0%} of the first rows read as times",
-                order,
-            )
+            best = (score, name, f"{reason}; {share:.0%} of the first rows read as times", order)
     if not best[1]:
         names = ", ".join(raw.columns)
         raise TableError(
@@ -316,6 +326,46 @@ def _guess_time(
         )
     reasons[best[1]] = best[2]
     return best[1], best[3]
+
+
+def _time_form(
+    name: str, column: pa.Array, form: str | None
+) -> tuple[float, str, str | None, bool] | None:
+    """(share of rows that are times, what they are, the form to be kept, whether they could be numbers) of a column."""
+    is_number = pa.types.is_floating(column.type) or pa.types.is_integer(column.type)
+    if form is not None and not pa.types.is_floating(column.type):
+        parsed = clock.parse(column, form=form)
+        return _share(parsed), form, form, False
+    text = pc.utf8_trim_whitespace(column.cast(pa.string())) if is_number or pa.types.is_string(column.type) else None
+    if text is not None:
+        digits, why = stamps.by_name(name, text)
+        if digits is not None:
+            return _share(clock.parse(text, form=digits)), why, digits, False
+    if pa.types.is_floating(column.type):
+        return None
+    parsed = clock.parse(column)
+    share = _share(parsed)
+    if share == 0 and pa.types.is_string(column.type):
+        order, share = _day_or_month_first(column)
+        return (share, f"{order}: a number above 12 tells", order, False) if order else None
+    words = stamps.FORMS[parsed.form].words if parsed.form in stamps.FORMS else parsed.form
+    return share, words, None, parsed.form == "epoch"
+
+
+def _share(parsed: clock.Parsed) -> float:
+    return float(np.mean(~parsed.bad)) if len(parsed.bad) else 0.0
+
+
+def _stated_time(name: str, column: pa.Array) -> tuple[str | None, str]:
+    """(the form to be kept, why) of a column that is stated to hold times: four digits are then years."""
+    found = _time_form(name, column, None)
+    if found is not None and found[0] > 0:
+        return found[2], f"as stated; {found[1]}"
+    text = pc.utf8_trim_whitespace(column.cast(pa.string()))
+    for form in ("year", "compact date", "month digits"):
+        if _share(clock.parse(text, form=form)) > stamps.LEAST_DIGITS:
+            return form, f"as stated; {stamps.FORMS[form].words}"
+    return None, "as stated"
 
 
 def _day_or_month_first(column: pa.Array) -> tuple[str | None, float]:

@@ -122,7 +122,9 @@ def _metric(metric: Any, base: Attributes, out: Points, begun: dict[Series, int]
     data = getattr(metric, kind)
     if kind in ("gauge", "sum"):
         is_counter = kind == "sum" and data.is_monotonic and data.aggregation_temporality != _DELTA
-        _numbers(metric, data.data_points, base, out, begun, "counter" if is_counter else "samples")
+        # Sums of whatever kind add up over sources, gauges do not.
+        plain = "amount" if kind == "sum" else "samples"
+        _numbers(metric, data.data_points, base, out, begun, "counter" if is_counter else plain)
         return
     take = {"histogram": _histogram, "exponential_histogram": _exponential, "summary": _summary}[kind]
     is_delta = kind != "summary" and data.aggregation_temporality == _DELTA
@@ -243,7 +245,7 @@ def _distribution(
     bounds: list[float], counts: list[float], total: float | None,
 ) -> None:  # fmt: skip
     name, unit, time = metric.name, metric.unit, point.time_unix_nano
-    kind = "samples" if is_delta else "counter"
+    kind = "amount" if is_delta else "counter"
     heads = [(Series(f"{name}_count", attributes, "1", kind), float(point.count))]
     if total is not None:
         heads.append((Series(f"{name}_sum", attributes, unit, kind), float(total)))
@@ -259,7 +261,7 @@ def _distribution(
         if bounds:
             heads.append((Series(name, (*attributes, (BOUND, "inf")), unit, "bucket"), upto + counts[-1]))
     for series, value in heads:
-        if series.kind != "samples":
+        if series.kind in ("counter", "bucket"):
             _begin(series, point.start_time_unix_nano, time, out, begun)
         out.add(series, time, value)
 

@@ -6,21 +6,27 @@ from typing import NamedTuple
 
 import numpy as np
 
-from watchtide.core.series import Floats, Ints
+from watchtide.core import keys
+from watchtide.core.series import LARGEST, Floats, Ints
 from watchtide.tables.clock import EARLIEST_NS, LATEST_NS
 
 Attributes = tuple[tuple[str, str], ...]
 MOST_NAME = 200
 MOST_ATTRIBUTES = 64
 MOST_VALUE = 500
+# Characters of a series key with its metric in front.
+MOST_KEY = 4_000
+# What is put behind the metric of what counts since it began.
+COUNTED = " counted"
 # The attribute that tells a histogram's buckets apart; its value is the upper bound.
 BOUND = "at_most"
 QUANTILES = (0.5, 0.95, 0.99)
 
 
 class Series(NamedTuple):
-    """One series of a live source. kind : samples are taken as they are; a counter counts since it began, and its
-    rate is what is looked at; a bucket counts like a counter, up to the bound its last attribute states."""
+    """One series of a live source. kind : samples are taken as they are, and so are amounts, which add up over sources; a
+    counter counts since it began, and its rate is what is looked at; a bucket counts like a counter, up to the bound its last attribute
+    states."""
 
     metric: str
     attributes: Attributes
@@ -66,12 +72,12 @@ class Points:
         return "; ".join(f"{why} ({n:,})" if n > 1 else why for why, n in self.refused.items())[:1000]
 
     def arrays(self) -> tuple[Ints, Ints, Floats]:
-        """(codes, times, values), infinities as missing."""
+        """(codes, times, values), infinities and what is too large for a number as missing."""
         values = np.array(self.values, np.float64)
         return (
             np.array(self.codes, np.int64),
             np.array(self.times, np.int64),
-            np.where(np.isinf(values), np.nan, values),
+            np.where(np.abs(values) > LARGEST, np.nan, values),
         )
 
 
@@ -86,6 +92,9 @@ def name_problem(metric: str, attributes: Sequence[tuple[str, str]]) -> str | No
     for name, value in attributes:
         if not name or len(name) > MOST_NAME or len(value) > MOST_VALUE:
             return f"{metric[:40]}: an attribute name is empty, or it or its value is too long; at most {MOST_VALUE} characters"
+    length = len(keys.encode((("metric", metric + COUNTED), *attributes)))
+    if length > MOST_KEY:
+        return f"{metric[:40]}: a series key of {length:,} characters; at most {MOST_KEY:,}"
     return None
 
 

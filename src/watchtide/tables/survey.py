@@ -10,7 +10,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as papq
 
-from watchtide.core.series import SECOND_NS, Floats, Ints, distinct, infer_step, share_of_step
+from watchtide.core import cadence
+from watchtide.core.cadence import Cadence, Found
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, distinct
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape
 from watchtide.tables.chunks import Chunk
 from watchtide.tables.extract import StreamRows, numbers_of
@@ -73,8 +75,7 @@ class Survey:
     dropped: int
     first_ns: int | None
     last_ns: int | None
-    step_ns: int
-    step_share: float
+    found: Found
     is_whole: bool
     about_rows: int
 
@@ -128,18 +129,18 @@ def survey(
     _refuse_unusable(extractor, head, name, rows)
     streams = roller.streams() if roller else extract.gather(extractor, parts)
     about = rows if is_whole else _about(source, how, seen, rows)
-    step, share, first, last = _cadence(streams, extractor.layout)
+    found, first, last = _cadence(streams, extractor.layout)
     problems = [*extractor.problems]
     if not roller:
         problems += [
             *extract.duplicates_in(streams, extractor.layout),
-            *gaps(streams, step, extractor.layout.zone),
+            *gaps(streams, found, extractor.layout.zone),
         ]
     bad = {b.line: b.column for b in broken}
     return Survey(
         how, extractor.layout, [_column(head, extractor.layout, c) for c in head.columns],
         _rows(head, bad), sample.rows(bad), tuple(problems), tuple(broken), streams, rows, extractor.rows,
-        extractor.aside, extractor.dropped, first, last, step, share, is_whole, about,
+        extractor.aside, extractor.dropped, first, last, found, is_whole, about,
     )  # fmt: skip
 
 
@@ -176,14 +177,21 @@ def _text_bytes(chunk: Chunk) -> int:
     return cells + chunk.rows * len(chunk.columns)
 
 
-def _cadence(streams: list[StreamRows], chosen: Layout) -> tuple[int, float, int | None, int | None]:
+def _cadence(streams: list[StreamRows], chosen: Layout) -> tuple[Found, int | None, int | None]:
+    """The cadence of the longest stream, and the first and last stamp of all."""
     longest = max(streams, key=lambda s: len(s.times), default=None)
     if longest is None or len(longest.times) == 0:
-        return 0, 0.0, None, None
-    step = chosen.rollup.every_ns if chosen.rollup else infer_step(longest.times)
+        return cadence.find(np.empty(0, np.int64)), None, None
+    if chosen.rollup:
+        found = Found(cadence.fixed(chosen.rollup.every_ns), 1.0)
+    else:
+        found = _cadence_of(longest.times, chosen.zone)
     filled = [s.times for s in streams if len(s.times)]
-    share = 1.0 if chosen.rollup else share_of_step(longest.times, step)
-    return step, share, min(int(t.min()) for t in filled), max(int(t.max()) for t in filled)
+    return found, min(int(t.min()) for t in filled), max(int(t.max()) for t in filled)
+
+
+def _cadence_of(times: Ints, zone: str) -> Found:
+    return cadence.find(times, lambda t: clock.utc_locals(t, zone))
 
 
 class _Sample:
@@ -261,10 +269,11 @@ def _histogram(seen: Floats, bins: int = 24) -> tuple[Ints, Floats]:
     return np.histogram(seen, bins=bins)
 
 
-def gaps(streams: list[StreamRows], step_ns: int, zone: str) -> list[Problem]:
+def gaps(streams: list[StreamRows], usual: Found, zone: str) -> list[Problem]:
     """Stretches without rows: one in every stream is the source's, one in some is theirs, one without end is silence."""
     found: dict[tuple[int, int], int] = {}
     odd = silent = looked = 0
+    change: Found | None = None
     ends = [int(s.times.max()) for s in streams if len(s.times)]
     whole_end = max(ends, default=0)
     for s in streams[:GAP_STREAMS]:
@@ -272,13 +281,14 @@ def gaps(streams: list[StreamRows], step_ns: int, zone: str) -> list[Problem]:
         if len(times) < 3:
             continue
         looked += 1
-        own = infer_step(times)
-        odd += own != step_ns
-        steps = np.diff(times)
-        for at in np.flatnonzero(steps > 1.5 * own)[:200]:
-            span = (int(times[at]) + own, int(times[at + 1]) - own)
+        own = _cadence_of(times, zone)
+        change = change or (own if own.change else None)
+        odd += own.cadence != usual.cadence
+        step = own.cadence.step_ns
+        for at in np.flatnonzero(_is_gap(times, own.cadence, zone))[:200]:
+            span = (int(times[at]) + step, int(times[at + 1]) - step)
             found[span] = found.get(span, 0) + 1
-        silent += whole_end - int(times[-1]) > 10 * own
+        silent += whole_end - int(times[-1]) > 10 * step
     out = []
     for span, count in sorted(found.items(), key=lambda f: (-f[1], f[0][0] - f[0][1]))[:2]:
         if looked > 1 and count == looked:
@@ -292,10 +302,25 @@ def gaps(streams: list[StreamRows], step_ns: int, zone: str) -> list[Problem]:
     if silent:
         text = "streams end long before the others: silent, or gone for good"
         out.append(Problem("silence", silent, None, "", text, "fine", False))
+    if change is not None and change.change is not None:
+        at = clock.format_time(change.change.begins_ns)
+        text = f"the cadence becomes coarser on the way, at {at}; the coarser one rules"
+        out.append(Problem("cadence change", 1, None, "", text, "fine; state --every to choose another", False))
     if odd:
         text = "streams have another cadence than most; each keeps its own"
         out.append(Problem("cadence", odd, None, "", text, "fine", False))
     return out
+
+
+def _is_gap(times: Ints, own: Cadence, zone: str) -> Bools:
+    """(n - 1,) whether something is missing between neighbours: more than a step and a half, of calendars more than one place."""
+    if own.kind == "months":
+        months = cadence.month_of(clock.utc_locals(times, zone)) // own.months
+        return np.asarray(np.diff(months) > 1)
+    if own.kind == "workday":
+        places = cadence.lay_workdays(clock.utc_locals(times, zone), own).bins
+        return np.asarray(np.diff(places) > 1)
+    return np.asarray(np.diff(times) > 1.5 * own.step_ns)
 
 
 def _span(start: int, stop: int, zone: str) -> str:

@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from watchtide.core.series import COMBINES, Floats, Ints, SeriesError, combine_bins, infer_step
+from watchtide.core.cadence import step_of
+from watchtide.core.series import COMBINES, Floats, Ints, SeriesError, combine_bins
 from watchtide.tables import clock
 from watchtide.tables.rollup import filled
 
@@ -23,7 +24,7 @@ def coarser(
         return times, values
     order = np.argsort(times, kind="stable")
     times, values = times[order], values[order]
-    own = infer_step(times)
+    own = step_of(times)
     if isinstance(every, int) and len(times) > 1 and every < own:
         raise SeriesError(
             f"the stream has a sample every {own / 1e9:g} s, got every {every / 1e9:g} s; nothing finer is stored"
@@ -46,7 +47,7 @@ def at_cadence(
     times: Ints, values: Floats, step_ns: int, zone: str, *, unit: str = "", own_ns: int | None = None
 ) -> tuple[Ints, Floats]:
     """Samples brought to a formula's cadence where they are finer: counts add up, other values are averaged."""
-    if len(times) < 2 or (own_ns or infer_step(times)) >= step_ns:
+    if len(times) < 2 or (own_ns or step_of(times)) >= step_ns:
         return times, values
     return coarser(times, values, step_ns, usual_combine(unit, values), zone)
 

@@ -213,7 +213,7 @@ def fit(
 
     periods : any lengths; one that divides another shares its harmonics, and the longer one may change the
         shape of the shorter (a day that differs by weekday).
-    bends_ns : spacing of the trend's bends; None takes two weeks, and no bend nearer than that to the ends.
+    bends_ns : spacing of the trend's bends; None takes two weeks and at least 14 samples, and no bend nearer than that to the ends.
     link : "identity", or "log" for parts that multiply: E y = exp(parts), variance growing with E y.
     ridge : penalties of an earlier choice; None chooses by cross-validation over blocks of cycles. start : coefficients
         of a fit of the same columns to begin from.
@@ -226,7 +226,8 @@ def fit(
     if len(at) == 0:
         return Fitted("harmonic", periods, {"beta": np.full(2, np.nan)}, _facts(periods, link, 0, 0, names))
     origin, end = int(frame.times[at[0]]), int(frame.times[at[-1]])
-    spacing = float(bends_ns or _SPACING_UNIT)
+    # Coarser than days, two weeks would have a bend for every sample or two.
+    spacing = float(bends_ns or max(_SPACING_UNIT, 14.0 * frame.step_ns))
     knots = np.arange(spacing, end - origin - 0.5 * spacing + 1, spacing) / _SPACING_UNIT
     longest = max((p.ns for p in periods), default=0)
     if end - origin < 2 * longest or len(at) < 24:

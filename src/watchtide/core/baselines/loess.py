@@ -39,7 +39,8 @@ def fit(
     y = spread_out(inside.trained, position)
     m = len(y)
     longest = max(whole, default=1)
-    fortnight = int(14 * DAY_NS // frame.step_ns)
+    # Coarser than days, two weeks hold no trend: two dozen samples do.
+    fortnight = int(14 * DAY_NS // frame.step_ns) if frame.step_ns <= DAY_NS else 24
     slow = trend_window or int(max(7, min(max(fortnight, 2 * longest), m // 2)))
     slow += 1 - slow % 2
     if not whole:

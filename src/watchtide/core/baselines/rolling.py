@@ -9,18 +9,26 @@ from watchtide.core.frame import DAY_NS, Frame, Period, slot_count, slots
 from watchtide.core.regimes import moving_mean
 from watchtide.core.robust import MAD_TO_SIGMA
 
+# Samples of a window that nobody stated.
+LEAST = 24
+
+
+def usual_window(frame: Frame) -> int:
+    """Samples of a day, at least 24 and at most a quarter of the history."""
+    return max(min(int(DAY_NS // frame.step_ns), len(frame) // 4), LEAST)
+
 
 def fit(
-    frame: Frame, periods: tuple[Period, ...], *, window_ns: int = DAY_NS, centre: str = "median"
+    frame: Frame, periods: tuple[Period, ...], *, window_ns: int | None = None, centre: str = "median"
 ) -> Fitted:
     """The slot medians of the longest season, if any, around the moving middle of one season.
 
-    window_ns : length of the window before each sample; centre : median with MAD, or mean with SD.
+    window_ns : length of the window before each sample, None takes a day, at least 24 samples and at most a quarter of the history; centre : median with MAD, or mean with SD.
     Raises ValueError for a window under two samples or an unknown centre.
     """
     if centre not in ("median", "mean"):
         raise ValueError(f"centre must be median or mean, got {centre!r}")
-    window = int(window_ns // frame.step_ns)
+    window = int(window_ns // frame.step_ns) if window_ns is not None else usual_window(frame)
     if window < 2:
         raise ValueError(f"the window holds {window} samples, it needs at least 2; take a longer one")
     arrays = {"tail": frame.trained[-window:].copy()}

@@ -9,6 +9,8 @@ from watchtide.core.series import Floats
 
 # Samples without which there are no limits, as in a long gap.
 LEAST = 8
+# Samples of a reference that nobody stated.
+USUAL = 60
 # Draws of whole days by which limits are seen to wander.
 DRAWS = 60
 
@@ -17,17 +19,18 @@ def fit(
     frame: Frame,
     periods: tuple[Period, ...],
     *,
-    reference_ns: int = 28 * DAY_NS,
+    reference_ns: int | None = None,
     gap_ns: int = 0,
     share: float = 0.99,
 ) -> Fitted:
     """Nothing is learnt but the lengths: limits are read off the reference period before each sample.
 
-    reference_ns : how long it is; gap_ns : how long before the sample it ends, so that a slow drift does not
+    reference_ns : how long it is, None takes four weeks and at least 60 samples; gap_ns : how long before the sample it ends, so that a slow drift does not
     carry its own limits along; share : of the reference that lies between the limits.
     Raises ValueError for a share outside 0.5 … 1 or a reference of fewer than 8 samples.
     """
-    reference, gap = int(reference_ns // frame.step_ns), int(gap_ns // frame.step_ns)
+    gap = int(gap_ns // frame.step_ns)
+    reference = usual_reference(frame) if reference_ns is None else int(reference_ns // frame.step_ns)
     if not 0.5 <= share < 1:
         raise ValueError(f"share must be at least 0.5 and under 1, got {share:g}")
     if reference < LEAST:
@@ -35,6 +38,12 @@ def fit(
             f"the reference holds {reference} samples, it needs at least {LEAST}; take a longer one"
         )
     return Fitted("trailing", periods, {}, {"reference": reference, "gap": gap, "share": share})
+
+
+def usual_reference(frame: Frame) -> int:
+    """Samples of four weeks, at least 60; the whole history where it is too short to know half of them."""
+    usual = max(int(28 * DAY_NS // frame.step_ns), USUAL)
+    return max(len(frame), USUAL) if usual // 2 >= len(frame) else usual
 
 
 @njit(cache=True, nogil=True)

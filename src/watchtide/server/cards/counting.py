@@ -196,7 +196,7 @@ def content_of(c: Counted) -> dict[str, Any]:
     zone = ZoneInfo(max(set(zones), key=zones.count))
     step = c.setting.step_ns
     id_of = {r.stream.key: r.stream_id for r in c.rows}
-    title_of = {r.stream.key: f"{r.stream.metric} · {r.stream.title}" for r in c.rows}
+    title_of = {r.stream.key: r.stream.name for r in c.rows}
     promises = [
         breakdown.Promise(r.stream.key, rate, scans.promises_of(r)[1])
         for r in c.rows

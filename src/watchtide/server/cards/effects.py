@@ -104,7 +104,7 @@ def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:
 
     return {
         "stream": one.stream_id,
-        "name": f"{one.stream.metric} · {one.stream.title}",
+        "name": one.stream.name,
         "moved": moved,
         "band": band,
         "left_out_before": len(one.left_out),

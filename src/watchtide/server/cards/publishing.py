@@ -12,8 +12,8 @@ import numpy as np
 import pyarrow as pa
 from django.db.models import Max
 
+from watchtide.core.cadence import step_of
 from watchtide.core.scoring.rows import Label, Points
-from watchtide.core.series import infer_step
 from watchtide.plan import Plan
 from watchtide.server.cards import counting
 from watchtide.server.cards.counting import Selection
@@ -164,7 +164,7 @@ def _changed_samples(row: Published) -> int:
 def _is_held(frozen: PublishedStream, plan: Plan) -> bool:
     """Whether the samples of a stream that were counted are still the ones held."""
     times = unpack(frozen.points).times
-    until = int(times[-1]) + infer_step(times) if len(times) else 0
+    until = int(times[-1]) + step_of(times) if len(times) else 0
     try:
         return scans.as_scanned(frozen.stream, plan, frozen.samples_digest, until) is not None
     except Problem:

@@ -13,7 +13,7 @@ from watchtide.engine.stages import Baselined
 from watchtide.server.scans import screens, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing
 from watchtide.server.streams import calendars
-from watchtide.server.streams.models import Calendar, Derived, Stream
+from watchtide.server.streams.models import HIDDEN, Calendar, Derived, Stream
 
 MS = 1_000_000
 HOUR_NS = 3_600 * 10**9
@@ -84,7 +84,7 @@ def _parts_of(stream: Stream) -> tuple[list[Stream], bool]:
     if total is not None:
         members = Stream.objects.filter(metric=total.group(1)).order_by("pk")
         return [m for m in members if mine.items() <= dict(m.attributes).items()], True
-    return list(Stream.objects.filter(metric=stream.metric).exclude(kind="counter").order_by("pk")), False
+    return list(Stream.objects.filter(metric=stream.metric).exclude(kind__in=HIDDEN).order_by("pk")), False
 
 
 def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> dict[str, Any]:

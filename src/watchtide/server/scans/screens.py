@@ -23,7 +23,7 @@ from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services, sheets, standing
 from watchtide.server.scans.models import Card, Finding, Scan, ScanStream, Standing
-from watchtide.server.streams.models import Stream
+from watchtide.server.streams.models import HIDDEN, Stream
 
 MS = 1_000_000
 DAY_MS = 86_400_000
@@ -100,7 +100,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
     newest = max((r.last_ns for r in scanned.values() if r.last_ns is not None), default=None)
     rows = []
     # What counters hold, and what ratios divide by, is there for others to read.
-    shown = Stream.objects.exclude(kind="counter").filter(numerators__isnull=True)
+    shown = Stream.objects.exclude(kind__in=HIDDEN).filter(numerators__isnull=True)
     for stream in shown.order_by("metric", "pk"):
         own = stands.get(stream.pk)
         r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None

@@ -16,10 +16,11 @@ from django.utils import timezone
 
 from watchtide import __version__
 from watchtide.core import flagging, keys
+from watchtide.core.cadence import step_of
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
-from watchtide.core.series import SECOND_NS, at_stamps, infer_step
+from watchtide.core.series import SECOND_NS, at_stamps
 from watchtide.engine import cache, kept, preparing, stages, together
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
@@ -152,7 +153,7 @@ def stream_input(stream: Stream, plan: PlanText, times: Any, values: Any) -> tup
         amounts = at_stamps(own, below, times)
         parts.append(store.digest(times, amounts))
     # What a covariate says after the last bin is of no use here, and must not make another input of the same samples.
-    until = int(times[-1]) + infer_step(times) if len(times) else 0
+    until = int(times[-1]) + step_of(times) if len(times) else 0
     beside = tuple(
         preparing.Beside(c.metric, *_before(until, *store.read(c.pk))) for c in _covariates(stream, plan)
     )

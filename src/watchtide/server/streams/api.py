@@ -20,7 +20,7 @@ from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store, undoing
-from watchtide.server.streams.models import KINDS, SIDES, Stream
+from watchtide.server.streams.models import HIDDEN, KINDS, SIDES, Stream
 from watchtide.tables import clock, views
 from watchtide.tables.results import spreadsheet_safe
 
@@ -48,7 +48,7 @@ class CatalogueStreamSerializer(serializers.ModelSerializer):
         ]  # fmt: skip
 
     def get_cadence(self, stream: Stream) -> str:
-        return durations.format_ns(stream.step_ns) if stream.step_ns else ""
+        return stream.cadence or (durations.format_ns(stream.step_ns) if stream.step_ns else "")
 
     def get_lateness_s(self, stream: Stream) -> float | None:
         return None if stream.lateness_ns is None else stream.lateness_ns / SECOND_NS
@@ -76,7 +76,7 @@ class CatalogueView(APIView):
         kind = request.GET.get("kind", "")
         found = catalogue.search(request.GET.get("q", ""), kind=kind, owner=request.GET.get("owner", ""))
         if not kind:
-            found = found.exclude(kind="counter")
+            found = found.exclude(kind__in=HIDDEN)
         total = found.count()
         after = _whole(request.GET.get("after") or 0, "after")
         order = found.order_by("metric", "pk")
@@ -203,8 +203,8 @@ class CoarserView(APIView):
         unit = stream.unit
         if request.GET.get("with"):
             other = Stream.objects.get(pk=_whole(request.GET["with"], "with"))
-            step = every if isinstance(every, int) else 0
-            out, unit = live.aligned(*store.read(other.pk), bins, step_ns=step), other.unit
+            ends = np.r_[bins[1:], bins[-1:] + stream.step_ns] if len(bins) else bins
+            out, unit = live.aligned(*store.read(other.pk), bins, ends=ends), other.unit
         if len(bins) > 1_000_000:
             raise Problem(
                 f"{len(bins):,} bins", place="every", remedy="take a coarser cadence or a shorter span"

@@ -13,10 +13,10 @@ from watchtide.core import keys
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Event
 from watchtide.server.problems import Problem
-from watchtide.server.streams.models import Batch, Stream
+from watchtide.server.streams.models import HIDDEN, Batch, Stream
 from watchtide.tables import clock
+from watchtide.tables.points import MOST_KEY
 
-MOST_KEY = 4_000
 MOST_METRIC = 200
 
 
@@ -57,8 +57,34 @@ def find_or_make(wanted: Sequence[Wanted], *, batch: Batch | None = None, **fact
     if fresh:
         # Another writer may make the same streams at this moment; theirs are then found.
         Stream.objects.bulk_create(fresh, batch_size=500, ignore_conflicts=True)
+        retitle({s.metric for s in fresh})
         known |= _by_sha({s.key_sha for s in fresh})
     return [known[digest] for digest in shas]
+
+
+def visible() -> QuerySet[Stream]:
+    """Streams that one looks at: not what senders say one by one, and not what others replaced."""
+    return Stream.objects.exclude(kind__in=HIDDEN)
+
+
+def retitle(metrics: Iterable[str]) -> None:
+    """Bring titles up to date: of each stream what tells it apart from the others of its metric, and no more."""
+    for metric in metrics:
+        rows = list(visible().filter(metric=metric).only("pk", "attributes", "title_own"))
+        values: dict[str, set[str]] = {}
+        counts: dict[str, int] = {}
+        for row in rows:
+            for name, value in row.attributes:
+                values.setdefault(name, set()).add(value)
+                counts[name] = counts.get(name, 0) + 1
+        apart = {name for name, seen in values.items() if len(seen) > 1 or counts[name] < len(rows)}
+        changed = []
+        for row in rows:
+            title = " · ".join(value for name, value in row.attributes if name in apart)[:500]
+            if title != row.title_own:
+                row.title_own = title
+                changed.append(row)
+        Stream.objects.bulk_update(changed, ["title_own"], batch_size=500)
 
 
 def _by_sha(shas: Iterable[str]) -> dict[str, Stream]:
@@ -113,7 +139,11 @@ def edit(stream: Stream, changes: dict[str, Any]) -> Stream:
         changed()
     for name, value in plain.items():
         setattr(stream, name, value)
+    before = Stream.objects.get(pk=stream.pk).metric
     stream.save()
+    if "metric" in changes or "attributes" in changes:
+        retitle({before, stream.metric})
+        stream.refresh_from_db(fields=["title_own"])
     for name in ("fed_by", "covariates"):
         if name in changes:
             ids = changes[name]
@@ -174,5 +204,6 @@ def delete(stream: Stream, confirm: str) -> None:
         )  # fmt: skip
     number = stream.pk
     stream.delete()
+    retitle({stream.metric})
     changed()
     jobs.tell("stream", number)

@@ -51,6 +51,8 @@ def pull(feed: Feed) -> bool:
         count, words, is_fine = 0, str(error), False
     except TableError as error:
         count, words, is_fine = 0, f"{error.place}: {error.message}".strip(": "), False
+    except Problem as error:
+        count, words, is_fine = 0, str(error), False
     failures = 0 if is_fine else feed.failures + 1
     # Each failure doubles the wait, up to an hour beyond the usual one.
     wait = (

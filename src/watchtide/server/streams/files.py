@@ -19,7 +19,7 @@ from watchtide.plan import durations
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, rolling, store
-from watchtide.server.streams.models import Batch, KeptLayout, Stream, Upload
+from watchtide.server.streams.models import CADENCE_STATED, Batch, KeptLayout, Stream, Upload
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape, survey
 from watchtide.tables.chunks import Chunk
 from watchtide.tables.layout import Layout
@@ -206,8 +206,8 @@ def preview(upload: Upload, given: dict[str, Any]) -> dict[str, Any]:
         },
         "zone": seen.layout.zone,
         "duplicates": seen.layout.duplicates,
-        "cadence": durations.format_ns(seen.step_ns),
-        "cadence_share": seen.step_share,
+        "cadence": durations.format_every(seen.found.cadence),
+        "cadence_share": seen.found.share,
         "first": clock.format_time(seen.first_ns) if seen.first_ns is not None else None,
         "last": clock.format_time(seen.last_ns) if seen.last_ns is not None else None,
         "metric": facts.get("metric") or seen.layout.metric or next(iter(seen.layout.values), "events"),
@@ -437,7 +437,7 @@ class _Taker:
                 )  # fmt: skip
             self.streams = self._make([(metric, attributes[code]) for code, metric in wanted])
             Stream.objects.filter(pk__in=[s.pk for s in self.streams], step_ns=0).update(
-                step_ns=chosen.rollup.every_ns
+                step_ns=chosen.rollup.every_ns, cadence_of=CADENCE_STATED
             )
             of = dict(zip(wanted, self.streams, strict=True))
             for stream, times, values in rolling.add(self.batch, chosen, self.roller, of):

@@ -12,17 +12,22 @@ import numpy as np
 from django.db import connection, transaction
 from django.utils import timezone
 
-from watchtide.core.series import SECOND_NS, Floats, Ints, infer_step
+from watchtide.core import cadence
+from watchtide.core.series import SECOND_NS, Floats, Ints
+from watchtide.plan import durations
 from watchtide.server.problems import Busy
 from watchtide.server.streams import store
-from watchtide.server.streams.models import Block, Displaced, Segment, Stream
+from watchtide.server.streams.models import CADENCE_STATED, Block, Displaced, Segment, Stream
+from watchtide.tables import clock
 
 # Blocks folded in one transaction; in memory they take 16 bytes a sample, and as much again for sorting.
 GROUP_SAMPLES = 4_000_000
 STREAMS_AT_ONCE = 500
 ARRIVALS = 64
-# The cadence of a stream is told from this many of its first samples.
+# The cadence of a stream is estimated from so many of its newest samples, anew each time there are twice as many as then,
+# and whenever the last differences differ from it by as much as a coarser or finer cadence does.
 CADENCE_SAMPLES = 4_096
+LAST_STEPS = 64
 LEAST_ARRIVALS = 5
 MOST_LATE_S = 2 * 86_400
 
@@ -218,8 +223,7 @@ def replace_segments(
     lasts = [r[2] for r in kept] + ([int(times[-1])] if len(times) else [])
     stream.first_ns, stream.last_ns = min(firsts, default=None), max(lasts, default=None)
     stream.samples = sum(r[3] for r in kept) + len(times)
-    if not stream.step_ns and len(times) > 1:
-        stream.step_ns = infer_step(times[:CADENCE_SAMPLES])
+    learn_cadence(stream, times)
     changes.streams.append(stream)
 
 
@@ -228,7 +232,7 @@ def write(changes: Changes) -> None:
     Segment.objects.bulk_create(changes.make, batch_size=100)
     _keep_displaced(changes.displaced)
     # One plain statement a row: a tenth of the time that building bulk_update's expressions takes.
-    facts = ("first_ns", "last_ns", "samples", "step_ns", "arrivals", "lateness_ns")
+    facts = ("first_ns", "last_ns", "samples", "step_ns", "cadence", "cadence_of", "arrivals", "lateness_ns")
     places = ", ".join(f"{name} = %s" for name in facts)
     with connection.cursor() as cursor:
         cursor.executemany(
@@ -251,6 +255,26 @@ def _keep_displaced(rows: Sequence[Displaced]) -> None:
             )
             held.delete()
     Displaced.objects.bulk_create(rows, batch_size=100)
+
+
+def learn_cadence(stream: Stream, times: Ints) -> None:
+    """Estimate a stream's cadence from samples just written, where there is reason to."""
+    if len(times) < 2 or stream.cadence_of == CADENCE_STATED:
+        return
+    if stream.step_ns and stream.samples < 2 * stream.cadence_of and not _has_changed(stream, times):
+        return
+    found = cadence.find(times[-CADENCE_SAMPLES:], lambda t: clock.utc_locals(t, stream.zone))
+    stream.step_ns = found.cadence.step_ns
+    stream.cadence = "" if found.cadence.is_even else durations.format_every(found.cadence)
+    stream.cadence_of = stream.samples
+
+
+def _has_changed(stream: Stream, times: Ints) -> bool:
+    """Whether the newest differences are those of another cadence."""
+    if stream.last_ns is None or int(times[-1]) < stream.last_ns or len(times) < cadence.KNOWN_STAMPS:
+        return False
+    usual = float(np.median(np.diff(times[-LAST_STEPS - 1 :])))
+    return not stream.step_ns / cadence.COARSER < usual < stream.step_ns * cadence.COARSER and not stream.cadence
 
 
 def learn_lateness(stream: Stream, parts: Sequence[_Piece], received: dict[int, float]) -> None:

@@ -10,14 +10,13 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from watchtide.server.jobs import services as jobs
-from watchtide.server.streams import catalogue, store
+from watchtide.server.streams import catalogue, identity, store
 from watchtide.server.streams.models import Batch, Derived
 from watchtide.tables.points import Points, Series
 
 # A renamed or deleted stream is found out at most this many seconds later.
 CHECK_S = 1.0
 MOST_KNOWN = 500_000
-COUNTED = " counted"
 
 
 @dataclass(frozen=True)
@@ -33,24 +32,39 @@ class _Numbers:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._known: dict[Series, int] = {}
+        self._known: dict[Series, int | None] = {}
+        self._refused: dict[Series, str] = {}
+        self._indirect: set[Series] = set()
         self._version: object = None
         self._check_at = 0.0
         self.has_derived = False
 
-    def of(self, series: list[Series], zone: str) -> list[int]:
+    def of(self, series: list[Series], zone: str) -> list[int | None]:
+        """The number of the stream that holds each series, None for one that is refused."""
         with self._lock:
             if time.monotonic() > self._check_at:
                 self._check_at = time.monotonic() + CHECK_S
                 version = catalogue.version()
                 if version != self._version or len(self._known) > MOST_KNOWN:
                     self._known, self._version = {}, version
+                    self._refused, self._indirect = {}, set()
                     self.has_derived = Derived.objects.exists()
             known = self._known
         missing = [s for s in series if s not in known]
         if missing:
-            known.update(zip(missing, find_streams(missing, zone), strict=True))
+            found = identity.find_streams(missing, zone)
+            known.update(zip(missing, found.numbers, strict=True))
+            self._refused |= found.refused
+            self._indirect |= found.indirect
         return [known[s] for s in series]
+
+    def why(self, series: Series) -> str:
+        """Why a series is refused."""
+        return self._refused.get(series, "a series that cannot be kept")
+
+    def has_indirect(self, series: list[Series]) -> bool:
+        """Whether a stream has to be put together from any of these."""
+        return not self._indirect.isdisjoint(series)
 
     def forget(self) -> None:
         with self._lock:
@@ -60,22 +74,6 @@ class _Numbers:
 numbers = _Numbers()
 begun: dict[Series, int] = {}
 _told_at = 0.0
-
-
-def find_streams(series: list[Series], zone: str) -> list[int]:
-    """Stream numbers of live series. What counts since it began is kept out of sight, under a name of its own."""
-    by_kind: dict[tuple[str, str], list[int]] = {}
-    for i, s in enumerate(series):
-        by_kind.setdefault(("samples" if s.kind == "samples" else "counter", s.unit), []).append(i)
-    out = [0] * len(series)
-    for (kind, unit), at in by_kind.items():
-        wanted = [
-            (series[i].metric + (COUNTED if kind == "counter" else ""), series[i].attributes) for i in at
-        ]
-        found = catalogue.find_or_make(wanted, kind=kind, unit=unit[:40], zone=zone)
-        for i, stream in zip(at, found, strict=True):
-            out[i] = stream.pk
-    return out
 
 
 def take(points: Points, *, key: str, source: str, door: str, user: Any = None, zone: str = "UTC") -> Taken:
@@ -89,15 +87,25 @@ def take(points: Points, *, key: str, source: str, door: str, user: Any = None, 
     codes, times, values = points.arrays()
     if len(codes) == 0:
         return Taken(0, False)
-    ids = np.array(numbers.of(points.series, zone), np.int64)
-    has_counters = any(s.kind != "samples" for s in points.series)
+    found = numbers.of(points.series, zone)
+    if None in found:
+        counts = np.bincount(codes, minlength=len(found))
+        for s, number, count in zip(points.series, found, counts.tolist(), strict=True):
+            if number is None:
+                points.refuse(numbers.why(s), count)
+        taken = np.array([number is not None for number in found])[codes]
+        codes, times, values = codes[taken], times[taken], values[taken]
+        if len(codes) == 0:
+            return Taken(0, False)
+    ids = np.array([number or 0 for number in found], np.int64)
+    is_indirect = numbers.has_indirect(points.series)
     now = timezone.now()
     try:
         with transaction.atomic():
             batch = Batch.objects.create(
                 key=digest, source=source[:255], door=door, created_by=user, accepted_at=now, rows_taken=len(codes),
                 rows_aside=points.refused_count, samples=len(codes), streams=len(ids), first_ns=int(times.min()),
-                last_ns=int(times.max()), is_renewed=not (has_counters or numbers.has_derived),
+                last_ns=int(times.max()), is_renewed=not (is_indirect or numbers.has_derived),
             )  # fmt: skip
             writer = store.BlockWriter(batch, "last")
             writer.add(ids[codes], times, values)

@@ -4,15 +4,22 @@ from django.db import models
 
 SIDES = [(s, s) for s in ("both", "above", "below")]
 DOORS = [(d, d) for d in ("file", "push", "pull", "derived")]
-KINDS = [(k, k) for k in ("samples", "counter", "derived")]
+KINDS = [(k, k) for k in ("samples", "counter", "derived", "source", "retired")]
+# Streams of the catalogue that nobody looks at by themselves.
+HIDDEN = ("counter", "source", "retired")
 EXACT = "utf8mb4_bin"
+# `cadence_of` of streams whose cadence is stated, as that of a roll-up or a formula is, and not estimated.
+CADENCE_STATED = 2**62
 
 
 class Stream(models.Model):
     """One metric over time. `key` is the series key with metric first; compared byte by byte.
 
     kind : counter streams hold what a source counted since it began; they are kept out of sight, and the streams of
-    their rates are derived from them. arrivals : the latest latenesses in seconds (float32), newest last.
+    their rates are derived from them. Source streams are what one sender says of a stream that several may say something of, or that
+    goes by other attributes (`identity`); retired ones were put together into others. joins_sha : of a source or counter, the digest of the key
+    of what it is a part of; is_additive : whether its values add up; join : how they are put together where a rule says so. title : what
+    tells it apart in its family. arrivals : the latest latenesses in seconds (float32), newest last.
     """
 
     metric = models.CharField(max_length=200, db_collation=EXACT)
@@ -20,6 +27,10 @@ class Stream(models.Model):
     key_sha = models.CharField(max_length=64, unique=True, db_collation=EXACT)
     attributes = models.JSONField(default=list)
     title_given = models.CharField(max_length=200, default="", blank=True)
+    title_own = models.CharField(max_length=500, default="", blank=True)
+    joins_sha = models.CharField(max_length=64, default="", blank=True, db_index=True, db_collation=EXACT)
+    is_additive = models.BooleanField(default=False)
+    join = models.CharField(max_length=8, default="auto")
     family = models.CharField(max_length=200, default="", blank=True)
     unit = models.CharField(max_length=40, default="", blank=True)
     zone = models.CharField(max_length=64, default="UTC")
@@ -32,6 +43,9 @@ class Stream(models.Model):
     denominator = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="numerators")
     retention_days = models.IntegerField(null=True)
     step_ns = models.BigIntegerField(default=0)
+    # A calendar cadence as a plan states it, empty for a fixed one; and how many samples there were when it was estimated.
+    cadence = models.CharField(max_length=40, default="", blank=True)
+    cadence_of = models.BigIntegerField(default=0)
     first_ns = models.BigIntegerField(null=True)
     last_ns = models.BigIntegerField(null=True)
     samples = models.BigIntegerField(default=0)
@@ -46,7 +60,30 @@ class Stream(models.Model):
 
     @property
     def title(self) -> str:
-        return self.title_given or " · ".join(value for _, value in self.attributes) or self.metric
+        return self.title_given or self.title_own or self.metric
+
+    @property
+    def name(self) -> str:
+        """Metric and title, once where they are the same."""
+        return self.metric if self.title == self.metric else f"{self.metric} · {self.title}"
+
+
+class IdentityVersion(models.Model):
+    """Identity rules that were put in force, and what they changed, so that it can be taken back.
+
+    moved : [stream, kind before, joins_sha before, join before]; made : streams that came up by it.
+    """
+
+    rules = models.JSONField()
+    moved = models.JSONField(default=list)
+    made = models.JSONField(default=list)
+    created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
+    created_at = models.DateTimeField(auto_now_add=True)
+    undone_at = models.DateTimeField(null=True)
+    undone_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL, related_name="+")
+
+    class Meta:
+        db_table = "identity_version"
 
 
 class Upload(models.Model):

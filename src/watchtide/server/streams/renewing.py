@@ -7,13 +7,14 @@ import numpy as np
 from django.db import transaction
 from django.utils import timezone
 
-from watchtide.core.live import bucket_quantile, rates
-from watchtide.core.series import SECOND_NS, Floats, Ints, infer_step
+from watchtide.core import joining
+from watchtide.core.cadence import step_of
+from watchtide.core.live import bucket_quantile, intervals
+from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store
-from watchtide.server.streams.live import COUNTED
-from watchtide.server.streams.models import Batch, Derived, Stream
+from watchtide.server.streams.models import CADENCE_STATED, HIDDEN, Batch, Derived, Stream
 from watchtide.tables import clock, expressions, formulas, views
 from watchtide.tables.expressions import ExpressionError
 from watchtide.tables.points import BOUND, QUANTILES
@@ -21,6 +22,8 @@ from watchtide.tables.points import BOUND, QUANTILES
 HOUR_NS = 3_600 * SECOND_NS
 # How far back the sample before a changed one is looked for.
 LOOK_BACK_STEPS = 20
+# Steps around a change within which streams of several sources are written anew.
+REWRITTEN_STEPS = 5
 Span = tuple[int, int]
 Output = tuple[int, Ints, Floats]
 
@@ -87,33 +90,108 @@ def _write(outputs: Sequence[Output], source: str, key: str) -> None:
     Batch.objects.filter(pk=batch.pk).update(accepted_at=timezone.now(), samples=samples)
 
 
-def counters(changed: dict[int, Span]) -> list[Output]:
-    """Rates of the counters among the changed streams, and quantiles of the histograms whose buckets are."""
-    found = Stream.objects.filter(pk__in=list(changed), kind="counter").in_bulk()
-    plain, buckets = [], {}
-    for stream in found.values():
-        pairs = tuple((str(a), str(b)) for a, b in stream.attributes)
-        metric = stream.metric.removesuffix(COUNTED)
-        if pairs and pairs[-1][0] == BOUND:
-            buckets.setdefault((metric, pairs[:-1]), []).append((float(pairs[-1][1]), stream))
-        else:
-            plain.append((metric, pairs, stream))
+def counters(changed: dict[int, Span], *, is_rewritten: bool = False) -> list[Output]:
+    """What is put together anew where these streams changed: rates of counters, quantiles of histograms, streams of several
+    sources. is_rewritten : stamps that a stream no longer has are written as missing, as they always are where several sources meet."""
+    found = Stream.objects.filter(pk__in=list(changed), kind__in=("counter", "source"))
+    spans: dict[str, Span] = {}
+    for stream in _with_places(list(found)):
+        a, b = changed[stream.pk]
+        first, last = spans.get(stream.joins_sha, (a, b))
+        spans[stream.joins_sha] = (min(a, first), max(b, last))
     outputs: list[Output] = []
-    for unit, group in _by_unit(plain).items():
-        targets = catalogue.find_or_make([(m, p) for m, p, _ in group], unit=unit, zone=group[0][2].zone)
-        for target, (_, _, stream) in zip(targets, group, strict=True):
-            outputs.append((target.pk, *_rates_within(stream, changed[stream.pk])))
-    for (metric, pairs), parts in buckets.items():
-        outputs += _quantiles(metric, pairs, sorted(parts, key=lambda p: p[0]), changed)
+    for sha, span in spans.items():
+        outputs += _place(sha, span, is_rewritten=is_rewritten)
     return outputs
 
 
-def _by_unit(plain: Sequence[tuple[str, Any, Stream]]) -> dict[str, list[tuple[str, Any, Stream]]]:
-    out: dict[str, list[tuple[str, Any, Stream]]] = {}
-    for row in plain:
-        unit = row[2].unit
-        out.setdefault(f"{'' if unit in ('', '1') else unit}/s"[:40], []).append(row)
+def after_undo(changed: dict[int, Span], batch: Batch) -> None:
+    """Put anew together what rests on streams that have just lost samples."""
+    outputs = counters(changed, is_rewritten=True) if changed else []
+    _write(outputs, f"after undoing batch {batch.pk}", f"undone-{batch.pk}-{timezone.now().isoformat()}")
+
+
+def compute_place(sha: str) -> list[Stream]:
+    """Put everything of one place together from the whole history of its sources. Returns its streams."""
+    outputs = _place(sha, None)
+    _write(outputs, "put together from sources", f"place-{sha}-{timezone.now().isoformat()}")
+    streams = list(Stream.objects.filter(pk__in=[o[0] for o in outputs]))
+    Stream.objects.filter(pk__in=[s.pk for s in streams], kind="retired").update(kind="samples")
+    return streams
+
+
+def _with_places(streams: list[Stream]) -> list[Stream]:
+    """Counters of releases before there were identity rules have no place yet: they get the one of the rules in force."""
+    from watchtide.server.streams import identity
+
+    bare = [s for s in streams if not s.joins_sha]
+    if bare:
+        rules = identity.in_force()
+        for stream in bare:
+            place = identity.place_of_stream(stream, rules)
+            stream.joins_sha, stream.join = place.sha, place.join
+        Stream.objects.bulk_update(bare, ["joins_sha", "join"], batch_size=500)
+    return streams
+
+
+def _place(sha: str, span: Span | None, *, is_rewritten: bool = False) -> list[Output]:
+    """What becomes of one place: a stream of counters' rates, of a histogram, or of sources."""
+    from watchtide.server.streams import identity
+
+    parts = list(Stream.objects.filter(joins_sha=sha, kind__in=("counter", "source")).order_by("pk"))
+    if not parts:
+        return []
+    place = identity.place_of_stream(parts[0], identity.in_force())
+    sources = [s for s in parts if s.kind == "source"]
+    plain = [s for s in parts if s.kind == "counter" and not _bound_of(s)]
+    buckets = [s for s in parts if s.kind == "counter" and _bound_of(s)]
+    out: list[Output] = []
+
+    def put(target: Stream, samples: tuple[Ints, Floats], own: Sequence[Stream]) -> None:
+        if target.kind == "source":
+            # Its name is that of what a sender says; nothing is put in its place.
+            return
+        _bring_up_to_date(target, own)
+        out.append(_output(target, *samples, span, is_rewritten=is_rewritten or len(own) > 1))
+
+    if sources:
+        [target] = catalogue.find_or_make([(place.metric, place.attributes)], unit=sources[0].unit, zone=sources[0].zone)
+        how = _how(sources, place.join)
+        put(target, joining.joined([_read_around(s, span) for s in sources], how), sources)
+    if plain:
+        unit = rate_unit(plain[0].unit)
+        [target] = catalogue.find_or_make([(place.metric, place.attributes)], unit=unit, zone=plain[0].zone)
+        put(target, _rates(plain, span), plain)
+    if buckets:
+        names = [(f"{place.metric}_p{share * 100:g}", place.attributes) for share in QUANTILES]
+        targets = catalogue.find_or_make(names, unit=buckets[0].unit, zone=buckets[0].zone)
+        for target, samples in zip(targets, _quantiles(buckets, span), strict=False):
+            put(target, samples, buckets[: 1 + (len(buckets) > len({_bound_of(s) for s in buckets}))])
     return out
+
+
+def _bring_up_to_date(target: Stream, own: Sequence[Stream]) -> None:
+    """A stream's facts that follow from its sources: it is in sight, and as late as the latest of them."""
+    late = max((s.lateness_ns for s in own if s.lateness_ns is not None), default=target.lateness_ns)
+    kind = "samples" if target.kind == "retired" else target.kind
+    if (late, kind) != (target.lateness_ns, target.kind):
+        target.lateness_ns, target.kind = late, kind
+        target.save(update_fields=["lateness_ns", "kind"])
+
+
+def _how(sources: Sequence[Stream], stated: str) -> str:
+    """How sources are put together: as a rule states it, else sums of what adds up and means of the rest."""
+    return stated if stated != "auto" else "sum" if any(s.is_additive for s in sources) else "mean"
+
+
+def _bound_of(stream: Stream) -> str | None:
+    pairs = stream.attributes
+    return str(pairs[-1][1]) if pairs and pairs[-1][0] == BOUND else None
+
+
+def rate_unit(unit: str) -> str:
+    """The unit of a counter's rate."""
+    return f"{'' if unit in ('', '1') else unit}/s"[:40]
 
 
 def _around(stream: Stream, span: Span) -> Span:
@@ -122,25 +200,43 @@ def _around(stream: Stream, span: Span) -> Span:
     return span[0] - reach, span[1] + reach
 
 
-def _rates_within(stream: Stream, span: Span) -> tuple[Ints, Floats]:
-    times, values = store.read(stream.pk, *_around(stream, span))
-    at, rate = rates(times, values)
-    # The interval that ends in the span begins before it.
-    a = max(int(np.searchsorted(at, span[0])) - 1, 0)
-    b = int(np.searchsorted(at, span[1], side="right"))
-    return at[a:b], rate[a:b]
+def _read_around(stream: Stream, span: Span | None) -> tuple[Ints, Floats]:
+    return store.read(stream.pk, *(_around(stream, span) if span is not None else (None, None)))
 
 
-def _quantiles(
-    metric: str,
-    pairs: tuple[tuple[str, str], ...],
-    parts: list[tuple[float, Stream]],
-    changed: dict[int, Span],
-) -> list[Output]:
-    own = _siblings(metric, pairs, parts)
-    span = (min(changed[s.pk][0] for _, s in parts), max(changed[s.pk][1] for _, s in parts))
-    per_bound = [(bound, *_rates_within(stream, span)) for bound, stream in own]
-    if not per_bound or not np.isinf(per_bound[-1][0]) or len(per_bound) < 2:
+def _rates(parts: Sequence[Stream], span: Span | None) -> tuple[Ints, Floats]:
+    return joining.joined_rates([intervals(*_read_around(s, span)) for s in parts])
+
+
+def _output(target: Stream, times: Ints, values: Floats, span: Span | None, *, is_rewritten: bool) -> Output:
+    """What of these samples has to be written: those in the span; where it is rewritten also the stamps that the stream had
+    there before and has no more, as missing."""
+    reach = REWRITTEN_STEPS * max(target.step_ns, SECOND_NS) if is_rewritten else 0
+    if span is not None:
+        # The interval that ends in the span begins before it.
+        a = max(int(np.searchsorted(times, span[0] - reach)) - 1, 0)
+        b = int(np.searchsorted(times, span[1] + reach, side="right"))
+        times, values = times[a:b], values[a:b]
+    if (span is not None and not is_rewritten) or target.arrivals:
+        # What was sent to the stream itself stays beside what is put together.
+        return target.pk, times, values
+    window = (None, None) if span is None else (span[0] - reach, span[1] + reach)
+    held, before = store.read(target.pk, *window)
+    stale = held[~np.isin(held, times) & ~np.isnan(before)]
+    if len(stale):
+        times, values = np.r_[times, stale], np.r_[values, np.full(len(stale), np.nan)]
+        order = np.argsort(times, kind="stable")
+        times, values = times[order], values[order]
+    return target.pk, times, values
+
+
+def _quantiles(buckets: Sequence[Stream], span: Span | None) -> list[tuple[Ints, Floats]]:
+    """(times, values) of each of `QUANTILES`, of the buckets of all sources together; none where bounds are missing."""
+    by_bound: dict[float, list[Stream]] = {}
+    for stream in buckets:
+        by_bound.setdefault(float(_bound_of(stream) or "nan"), []).append(stream)
+    per_bound = [(bound, *_rates(parts, span)) for bound, parts in sorted(by_bound.items())]
+    if len(per_bound) < 2 or not np.isinf(per_bound[-1][0]):
         return []
     times = per_bound[-1][1]
     for _, t, _ in per_bound:
@@ -149,35 +245,17 @@ def _quantiles(
     # Buckets read at slightly different moments may seem to shrink; none holds less than nothing.
     counts = np.maximum(np.diff(upto, axis=0, prepend=0.0), 0.0)
     bounds = [b for b, _, _ in per_bound[:-1]]
-    names = [(f"{metric}_p{share * 100:g}", pairs) for share in QUANTILES]
-    targets = catalogue.find_or_make(names, unit=parts[0][1].unit, zone=parts[0][1].zone)
     return [
-        (
-            t.pk,
-            times,
-            np.array([bucket_quantile(bounds, counts[:, i].tolist(), share) for i in range(len(times))]),
-        )
-        for t, share in zip(targets, QUANTILES, strict=True)
+        (times, np.array([bucket_quantile(bounds, counts[:, i].tolist(), share) for i in range(len(times))]))
+        for share in QUANTILES
     ]
-
-
-def _siblings(
-    metric: str, pairs: tuple[tuple[str, str], ...], parts: list[tuple[float, Stream]]
-) -> list[tuple[float, Stream]]:
-    """All buckets of a histogram, also those that did not change."""
-    out = dict(parts)
-    for stream in Stream.objects.filter(metric=metric + COUNTED, kind="counter"):
-        own = tuple((str(a), str(b)) for a, b in stream.attributes)
-        if own and own[-1][0] == BOUND and own[:-1] == pairs:
-            out[float(own[-1][1])] = stream
-    return sorted(out.items(), key=lambda p: p[0])
 
 
 def groups_of(tree: expressions.Formula, by: Sequence[str]) -> list[formulas.Group]:
     """The outputs of a formula over the catalogue's streams. Raises Problem where it has none."""
 
     def members(metric: str) -> list[formulas.Member]:
-        found = Stream.objects.filter(metric=metric).exclude(kind="counter").order_by("pk")
+        found = Stream.objects.filter(metric=metric).exclude(kind__in=HIDDEN).order_by("pk")
         rows = found.values_list("pk", "metric", "attributes")
         return [formulas.Member(pk, m, tuple((str(a), str(b)) for a, b in pairs)) for pk, m, pairs in rows]
 
@@ -275,7 +353,7 @@ def _evaluate(
     members = list(Stream.objects.filter(pk__in=group.numbers))
     step = formula.every_ns or max((s.step_ns or 0 for s in members), default=0)
     if step <= 0:
-        step = max((infer_step(store.read(s.pk)[0]) for s in members), default=HOUR_NS)
+        step = max((step_of(store.read(s.pk)[0]) for s in members), default=HOUR_NS)
     if span is not None:
         edges = clock.bin_starts(np.array(span, np.int64), step, formula.zone)
         # The bin is read whole, also where only one sample of it is new.
@@ -285,8 +363,8 @@ def _evaluate(
         return []
     facts = {"kind": "derived", "unit": formula.unit, "zone": formula.zone, "bad_side": formula.bad_side}
     [target] = catalogue.find_or_make([(formula.metric, group.attributes)], **facts)
-    if target.step_ns != step:
-        Stream.objects.filter(pk=target.pk).update(step_ns=step)
+    if target.step_ns != step or target.cadence_of != CADENCE_STATED:
+        Stream.objects.filter(pk=target.pk).update(step_ns=step, cadence_of=CADENCE_STATED)
     target.fed_by.set(members)
     outputs: list[Output] = [(target.pk, *_within(result.times, result.values, span, step))]
     if result.amounts is not None:

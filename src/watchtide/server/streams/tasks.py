@@ -3,7 +3,7 @@
 from typing import Any
 
 from watchtide.server.jobs import services as jobs
-from watchtide.server.streams import files, folding, renewing
+from watchtide.server.streams import files, folding, identity, renewing
 from watchtide.server.streams.models import Derived, Upload
 
 
@@ -30,6 +30,13 @@ def fold(lease: jobs.Lease) -> dict[str, Any]:
             raise jobs.Cancelled
 
     return {"samples": folding.fold(tell), "renewed": renewing.renew()}
+
+
+@jobs.handles("join", lane="bulk")
+def join(lease: jobs.Lease) -> dict[str, Any]:
+    result = identity.join(lease.arguments["places"], lease.arguments.get("left") or [], lease)
+    folding.fold()
+    return result
 
 
 @jobs.handles("derive", lane="bulk")

@@ -13,7 +13,7 @@ from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
-from watchtide.server.streams import folding, rolling, store
+from watchtide.server.streams import folding, renewing, rolling, store
 from watchtide.server.streams.models import Batch, Block, Displaced, RollPart, Segment, Stream
 
 DAY_NS = 86_400 * SECOND_NS
@@ -54,6 +54,7 @@ def undo(batch: Batch, user: Any) -> int:
             raise Problem("the batch is still being folded", remedy="try again in a minute", code=503)
         ids = streams_of(locked)
         anew = rolling.corrections(locked, ids) if locked.roll_parts.exists() else []
+        changed = renewing.spans_of([locked]) if locked.door in ("push", "pull") else {}
         for gone in [*anew, locked]:
             _undo_samples(gone)
         redone = rolling.take_back(locked, anew)
@@ -63,6 +64,7 @@ def undo(batch: Batch, user: Any) -> int:
         locked.key = f"undone-{locked.pk}-{locked.key}"[:64]
         locked.save(update_fields=["undone_at", "undone_by", "key"])
         jobs.tell("batch", locked.pk)
+        renewing.after_undo(changed, locked)
         if redone:
             jobs.enqueue("fold", "Fold what an undone roll-up left", {})
     return len(ids)

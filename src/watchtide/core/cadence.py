@@ -1,0 +1,595 @@
+"""Cadence: how the samples of a stream follow one another, estimated from stamps that jitter, drift and go missing.
+
+Three things are kept apart: the *stamps* of samples, the *places* they take on a grid, and the *axis*, an even scale on
+which a place always has the same length. On a fixed cadence stamp and axis agree. On months the axis counts months of
+equal length, so that a year is 12 of them; on working days it counts the days that occur, so that a week is five of
+them. Everything fitted to a grid sees the axis alone.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+from numba import njit
+
+from watchtide.core.series import (
+    MOST_GRID_SAMPLES,
+    SECOND_NS,
+    Floats,
+    Ints,
+    SeriesError,
+    combine_bins,
+    distinct,
+)
+
+DAY_NS = 86_400 * SECOND_NS
+WEEK_NS = 7 * DAY_NS
+# The mean Gregorian year, 365.2425 days, and its twelfth: whole seconds both.
+YEAR_NS = 31_556_952 * SECOND_NS
+MONTH_NS = YEAR_NS // 12
+# 1970-01-05 00:00, a Monday.
+MONDAY_NS = 4 * DAY_NS
+# Stamps from which a live cadence is estimated, and the samples after which a coarser one is followed.
+KNOWN_STAMPS = 50
+BLOCK = 32
+# A cadence this much coarser is another one; a stretch of it rules from this share of the span on, or at the end.
+COARSER, COARSE_SHARE = 1.45, 0.1
+# A jittered cadence is taken for a round duration within this much of it: clocks and exporters are that exact.
+NEAR_ROUND = 0.01
+# Absent weekdays are a rule, and not gaps, where chance alone would leave them out this rarely.
+CHANCE_ABSENT = 1e-3
+# Steps that are told apart from one another by their size reach from here to there, in steps.
+MOST_STEPS_APART = 64
+# Weight of a new sample in the running phase: 30 samples' memory.
+TRACK = 1.0 / 32.0
+# Stretches of stamps by which candidates are compared, and the share of the best coherence that is as good.
+STRETCH, STRETCHES = 128, 4
+LIKE_BEST = 0.8
+# The coherence that chance reaches among so many candidates, times the root of the number of stamps.
+CHANCE_COHERENCE = 2.0
+# Median and mean difference this near to one another: few samples are missing.
+WITHOUT_LOSS = 0.07
+
+Kind = Literal["fixed", "months", "workday", "rows"]
+_ROUND_S = (1, 2, 3, 4, 5, 6, 10, 12, 15, 20, 30)
+_ROUND = np.array(
+    sorted(
+        {x * 10**6 for x in (1, 2, 5, 10, 20, 25, 50, 100, 200, 250, 500)}
+        | {x * SECOND_NS for x in _ROUND_S}
+        | {x * 60 * SECOND_NS for x in _ROUND_S}
+        | {x * 3_600 * SECOND_NS for x in (1, 2, 3, 4, 6, 8, 12)}
+        | {x * DAY_NS for x in (1, 2, 7, 14, 28)}
+    ),
+    np.int64,
+)
+
+
+@dataclass(frozen=True)
+class Cadence:
+    """One cadence. step_ns : the length of a step, of calendar cadences the mean one.
+
+    months : calendar months a step, of kind `months`; weekdays : those that occur (Monday 0), of kind `workday`.
+    """
+
+    kind: Kind
+    step_ns: int
+    months: int = 0
+    weekdays: tuple[int, ...] = ()
+
+    @property
+    def is_even(self) -> bool:
+        """Whether steps have one length: stamp and axis are then the same."""
+        return self.kind == "fixed"
+
+
+def fixed(step_ns: int) -> Cadence:
+    return Cadence("fixed", int(step_ns))
+
+
+def months(count: int) -> Cadence:
+    """A step of so many calendar months. Raises ValueError under 1."""
+    if count < 1:
+        raise ValueError(f"a calendar cadence needs at least 1 month, got {count}")
+    return Cadence("months", count * MONTH_NS, months=count)
+
+
+def workday(weekdays: tuple[int, ...]) -> Cadence:
+    """Steps from one of these weekdays to the next. Raises ValueError for fewer than two or all seven."""
+    if not 2 <= len(set(weekdays)) <= 6:
+        raise ValueError(f"working days need 2 to 6 weekdays, got {len(set(weekdays))}; take every: 1d or 7d")
+    return Cadence("workday", WEEK_NS // len(set(weekdays)), weekdays=tuple(sorted(set(weekdays))))
+
+
+def rows(step_ns: int) -> Cadence:
+    """Each row follows the one before; step_ns : the usual distance, by which rates a week are counted."""
+    return Cadence("rows", max(int(step_ns), 1))
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change to a coarser cadence: before and after, the stamp at which it begins and the one at which it is known."""
+
+    before: Cadence
+    after: Cadence
+    begins_ns: int
+    known_ns: int
+
+
+@dataclass(frozen=True)
+class Found:
+    """The cadence of a stream. share : of the differences between neighbours that are one step; phase_ns : where in a step
+    the middle of the samples lies, and width_ns how far they stray from it on either side, where stamps are not exact; is_regular : whether there is any cadence to be seen;
+    change : to a coarser cadence on the way, None without one."""
+
+    cadence: Cadence
+    share: float
+    is_exact: bool = True
+    is_regular: bool = True
+    phase_ns: int = 0
+    width_ns: int = 0
+    change: Change | None = None
+
+
+def find(times: Ints, to_local: Callable[[Ints], Ints] | None = None) -> Found:
+    """The cadence of these stamps.
+
+    times : (n,) stamps in UTC, any order, double ones count once; to_local : stamps in UTC to local ones, by which days, weeks,
+    months and years are counted; None takes UTC. Fewer than two distinct stamps have no cadence and get one day.
+    O(n log n), O(n) where the stamps are in order.
+
+    An exact cadence is the most frequent difference. With jitter no two differences are the same: the step is then
+    the total time over the total number of steps between neighbours, each difference rounded to whole steps of the
+    median, repeated until it stands; what jitter adds to one difference it takes from the next.
+    """
+    t = distinct(times)
+    if len(t) < 2:
+        return Found(fixed(DAY_NS), 1.0)
+    steps = np.diff(t)
+    first = int(steps[0])
+    is_even = bool(np.all(steps == first))
+    # Shorter than 20 hours nothing of a calendar shows.
+    if first < 20 * 3_600 * SECOND_NS and is_even:
+        return Found(fixed(first), 1.0)
+    if _middle(steps) >= 20 * 3_600 * SECOND_NS:
+        days = t if to_local is None else distinct(to_local(t))
+        found = _months(days) or _workdays(days)
+        if found is not None:
+            return found
+        if len(days) == len(t):
+            t, steps = days, np.diff(days)
+            is_even = bool(np.all(steps == steps[0]))
+        if is_even:
+            return Found(fixed(int(steps[0])), 1.0)
+    return _fixed(t, steps)
+
+
+def step_of(times: Ints) -> int:
+    """The length of a step in nanoseconds; see `find`."""
+    return find(times).cadence.step_ns
+
+
+def _middle(steps: Ints) -> float:
+    """The median difference, of a part of them where there are many."""
+    return float(np.median(steps[:4_096]))
+
+
+def _fixed(t: Ints, steps: Ints) -> Found:
+    """A fixed cadence of sorted stamps, with the coarser one where it changes on the way."""
+    change = _ruling(t, steps)
+    if change is not None:
+        own = t[np.searchsorted(t, change.begins_ns) :]
+        return _placed(own, change.after.step_ns, change)
+    step, is_regular = _step(t)
+    found = _placed(t, step, None)
+    return found if is_regular else replace(found, is_regular=False)
+
+
+def _placed(t: Ints, step: int, change: Change | None) -> Found:
+    """What is known of a fixed cadence once its step is."""
+    steps = np.diff(t)
+    share = float(np.mean(np.rint(steps / step) == 1)) if len(steps) else 1.0
+    phase = (t - t[0]) % step
+    if np.all(phase == 0):
+        return Found(fixed(step), share, change=change)
+    middle, width = _phase(t[:KNOWN_STAMPS], step)
+    return Found(fixed(step), share, False, True, middle, width, change)
+
+
+def _step(t: Ints) -> tuple[int, bool]:
+    """(the step of sorted stamps, whether they have any): exact where most are the same, else estimated and rounded."""
+    steps = np.diff(t)
+    lengths, counts = np.unique(steps, return_counts=True)
+    usual = int(lengths[np.argmax(counts)])
+    whole = np.mean(steps % usual == 0)
+    if counts.max() >= 0.5 * len(steps) or (whole > 0.9 and counts.max() > 1):
+        return usual, True
+    return _estimated(t, steps.astype(np.float64))
+
+
+def _estimated(t: Ints, steps: Floats) -> tuple[int, bool]:
+    """(the step of jittered stamps, rounded; whether they keep step at all).
+
+    Neighbours that are missing make differences of several steps, double samples some of nearly none; both are counted
+    by rounding, which is right up to about a quarter of a step of jitter. What is found so, and the usual round durations near the median
+    difference, are then compared by how far the stamps themselves keep step: at nearly the same coherence the longer one is
+    the step, since any part of it keeps step as well. Bartlett (1963), spectrum of a point process.
+    """
+    usual, mean = float(np.median(steps)), float(np.mean(steps))
+    if abs(usual - mean) < WITHOUT_LOSS * mean:
+        # Without loss the mean difference is the step, whatever the jitter.
+        near = int(_ROUND[np.argmin(np.abs(np.log(_ROUND / mean)))])
+        error = 3 * float(np.std(steps)) / len(steps)
+        if abs(near - mean) <= max(NEAR_ROUND * mean, error):
+            return near, True
+    starts = (usual, float(np.quantile(steps, 0.25)), float(np.quantile(steps, 0.1)), usual / 2)
+    found = [_repeated(steps, x) for x in starts if x > 0]
+    found.append(mean)
+    round_ones = [float(x) for x in _ROUND if 0.3 * usual <= x <= 2.2 * usual]
+    pieces = _stretches(t)
+    scored = [(_in_step(pieces, x, is_round=False), x) for x in found]
+    scored += [(_in_step(pieces, x, is_round=True), x) for x in round_ones]
+    best = max(fit for (fit, _), _ in scored)
+    if best < CHANCE_COHERENCE / np.sqrt(pieces.shape[1]):
+        return int(_ROUND[np.argmin(np.abs(np.log(_ROUND / mean)))]), False
+    (_, step), start = max(
+        (row for row in scored if row[0][0] >= LIKE_BEST * best), key=lambda row: (row[1], row[0][0])
+    )
+    if start in round_ones:
+        return int(start), True
+    left = steps - np.rint(steps / step) * step
+    scale = float(np.std(np.clip(left, -0.5 * step, 0.5 * step))) / np.sqrt(2.0)
+    n = max(float(np.sum(steps)) / step, 2.0)
+    return rounded(step, scale * np.sqrt(12.0 / n**3)), True
+
+
+def _repeated(steps: Floats, start: float) -> float:
+    """Total time over the total number of steps, each difference rounded by the last result, until it stands."""
+    step = start
+    for most in (4, 8, 16, MOST_STEPS_APART, MOST_STEPS_APART, MOST_STEPS_APART):
+        apart = np.rint(steps / step)
+        near = apart <= most
+        total = apart[near].sum()
+        if total == 0:
+            return step
+        step = float(steps[near].sum() / total)
+    return step
+
+
+def _stretches(t: Ints) -> Floats:
+    """(k, m) up to four stretches of up to 128 stamps, each from its own first one, in nanoseconds."""
+    m = min(STRETCH, len(t))
+    begins = np.unique(np.linspace(0, len(t) - m, STRETCHES).astype(np.int64))
+    return np.stack([t[a : a + m] - t[a] for a in begins]).astype(np.float64)
+
+
+def _in_step(pieces: Floats, step: float, *, is_round: bool) -> tuple[float, float]:
+    """(how far stamps keep step with this length or one near it, that length); 1 without any jitter."""
+    reach = NEAR_ROUND if is_round else 0.5 * NEAR_ROUND
+    near = step * (1 + np.linspace(-reach, reach, 13))
+    turns = pieces[None, :, :] / near[:, None, None]
+    fit = np.sqrt(np.mean(np.abs(np.mean(np.exp(2j * np.pi * turns), axis=2)) ** 2, axis=1))
+    at = int(np.argmax(fit))
+    return float(fit[at]), float(near[at])
+
+
+def rounded(step: float, error: float) -> int:
+    """The roundest duration near an estimated step: a usual one within 1 %, else of as few digits as its error allows."""
+    at = int(np.argmin(np.abs(np.log(_ROUND / step))))
+    usual = int(_ROUND[at])
+    if abs(usual - step) <= max(NEAR_ROUND * usual, 4 * error):
+        return usual
+    for unit in (DAY_NS, 3_600 * SECOND_NS, 60 * SECOND_NS, SECOND_NS, 10**8, 10**7, 10**6, 10**5, 10**4, 10**3):
+        near = round(step / unit) * unit
+        if near and abs(near - step) <= max(4 * error, 1e-4 * step):
+            return int(near)
+    return max(round(step), 1)
+
+
+def _phase(t: Ints, step: int) -> tuple[int, int]:
+    """(where in a step the middle of these stamps lies, how far they stray from it), in nanoseconds."""
+    angle = 2 * np.pi * ((t % step) / step)
+    turn = float(np.angle(np.mean(np.exp(1j * angle)))) / (2 * np.pi)
+    middle = round(turn * step) % step
+    away = (t - middle + step // 2) % step - step // 2
+    return middle, int(min(np.quantile(np.abs(away), 0.95), step // 2))
+
+
+# ---------------------------------------------------------------------------------------------- changes on the way
+
+
+def follow(t: Ints, begun: Cadence | None = None) -> list[Change]:
+    """Changes to a coarser fixed cadence in sorted stamps, each known from stamps up to then alone.
+
+    Blocks of 32 differences, counted from the first stamp: two in a row whose median is 1.45 times the step in force,
+    and in which hardly any difference is one such step, are a new cadence and not loss. begun : the cadence in
+    force at the beginning; None estimates it from the first 50 stamps.
+    """
+    steps = np.diff(t)
+    if begun is None:
+        begun = fixed(_step(t[:KNOWN_STAMPS])[0]) if len(steps) else fixed(DAY_NS)
+    out: list[Change] = []
+    now = begun
+    whole = len(steps) // BLOCK
+    if whole < 2:
+        return out
+    blocks = steps[: whole * BLOCK].reshape(whole, BLOCK)
+    middles = np.median(blocks, axis=1)
+    if middles.max() < COARSER * now.step_ns:
+        return out
+    begin = 0
+    while begin + 1 < whole:
+        fine = np.mean(blocks < 1.25 * now.step_ns, axis=1)
+        coarse = (middles >= COARSER * now.step_ns) & (fine < 0.1)
+        coarse[:begin] = False
+        pairs = np.flatnonzero(coarse[:-1] & coarse[1:])
+        if not len(pairs):
+            break
+        b = int(pairs[0]) + 1
+        after = fixed(_step(t[(b - 1) * BLOCK : (b + 1) * BLOCK + 1])[0])
+        begin = b
+        if after.step_ns >= COARSER * now.step_ns:
+            # It began within the block before the first whole one at the earliest.
+            reach = max((b - 2) * BLOCK, 0)
+            last = np.flatnonzero(steps[reach : (b + 1) * BLOCK] < 1.25 * now.step_ns)
+            begins = reach + (int(last[-1]) + 1 if len(last) else 0)
+            out.append(Change(now, after, int(t[begins]), int(t[(b + 1) * BLOCK])))
+            now = after
+    return out
+
+
+def _ruling(t: Ints, steps: Ints) -> Change | None:
+    """The coarser cadence that rules a finished history, if there is one: it lasts for a tenth of the time, or to the end."""
+    if len(steps) < 3 * BLOCK or steps.max() < COARSER * np.median(steps[:BLOCK]):
+        return None
+    found = follow(t)
+    if not found:
+        return None
+    best: Change | None = None
+    span = int(t[-1] - t[0])
+    for i, change in enumerate(found):
+        stop = int(found[i + 1].begins_ns) if i + 1 < len(found) else int(t[-1])
+        a, b = np.searchsorted(t, [change.begins_ns, stop])
+        own = steps[a:b]
+        # How long it lasted before something finer came back.
+        fine = np.flatnonzero(own < 0.7 * change.after.step_ns)
+        lasted = int(t[a + int(fine[0])]) - int(t[a]) if len(fine) > 0.2 * max(len(own), 1) else stop - int(t[a])
+        is_last = i + 1 == len(found) and stop - int(t[a]) == lasted
+        if lasted >= COARSE_SHARE * span or is_last:
+            best = change
+    return best
+
+
+# ------------------------------------------------------------------------------------------------ calendar cadences
+
+
+def month_of(local: Ints) -> Ints:
+    """(n,) months since January 1970 of local stamps."""
+    return local.astype("datetime64[ns]").astype("datetime64[M]").astype(np.int64)
+
+
+def month_start(month: Ints) -> Ints:
+    """(n,) local stamps at which months since January 1970 begin."""
+    return month.astype("datetime64[M]").astype("datetime64[ns]").astype(np.int64)
+
+
+def _months(days: Ints) -> Found | None:
+    """Months, quarters or years: one stamp a step, at about the same place of its month."""
+    if len(days) < 3:
+        return None
+    month = month_of(days)
+    apart = np.diff(month)
+    lengths, counts = np.unique(apart, return_counts=True)
+    usual = int(lengths[np.argmax(counts)])
+    if usual < 1 or np.any(apart % usual):
+        return None
+    into = days - month_start(month)
+    left = month_start(month + 1) - days
+    is_exact = np.all(into == into[0]) or np.all(left == left[0])
+    steps = np.diff(days)
+    if not is_exact and (np.all(steps == steps[0]) or min(np.ptp(into), np.ptp(left)) > 6 * DAY_NS):
+        return None
+    return Found(months(usual), float(np.mean(apart == usual)))
+
+
+def _workdays(days: Ints) -> Found | None:
+    """Days on some weekdays alone, where chance would hardly leave the others out."""
+    steps = np.diff(days)
+    if len(days) < 8 or np.any(steps % DAY_NS):
+        return None
+    day = (days - MONDAY_NS) // DAY_NS
+    present = np.bincount(day % 7, minlength=7) > 0
+    count = int(present.sum())
+    if not 2 <= count <= 6:
+        return None
+    span = np.arange(day[0], day[-1] + 1)
+    due = present[span % 7]
+    filled = len(day) / int(due.sum())
+    absent = np.bincount(span[~due] % 7, minlength=7)[~present]
+    if filled < 0.4 or absent.min() < 2 or (1 - filled) ** int(absent.min()) > CHANCE_ABSENT:
+        return None
+    own = workday(tuple(np.flatnonzero(present).tolist()))
+    return Found(own, float(np.mean(np.diff(_place_of_day(day, own.weekdays)) == 1)))
+
+
+def _place_of_day(day: Ints, weekdays: tuple[int, ...]) -> Ints:
+    """(n,) place of each day (since a Monday) among the days that occur; a day that does not takes the one before it."""
+    rank = np.searchsorted(np.array(weekdays), day % 7, side="right") - 1
+    return np.asarray((day // 7) * len(weekdays) + rank)
+
+
+def weekdays_of(local: Ints) -> tuple[int, ...]:
+    """The weekdays that occur among local stamps; Monday to Friday at least where they span less than two weeks."""
+    if len(local) == 0:
+        return (0, 1, 2, 3, 4)
+    day = (local - MONDAY_NS) // DAY_NS
+    seen = set((day % 7).tolist())
+    if int(day.max() - day.min()) < 14:
+        seen |= {0, 1, 2, 3, 4}
+    return tuple(sorted(seen))
+
+
+# --------------------------------------------------------------------------------------------------------- the grid
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Where samples go. bins : (n,) place of each sample, NaN-free, 0 … m - 1; labels : (m,) stamps of the places, on the
+    clock of the stamps that were laid; axis : (m,) even stamps; ends : (m,) when each place is over; held : (k, 2) places
+    without a sample of their own, only because samples drift past the edge of a place, and the places they repeat."""
+
+    bins: Ints
+    labels: Ints
+    axis: Ints
+    ends: Ints
+    held: Ints
+
+    def __len__(self) -> int:
+        return len(self.labels)
+
+
+_NONE = np.empty((0, 2), np.int64)
+
+
+def _span(place: Ints) -> Ints:
+    """All places from the first to the last. Raises SeriesError for more than 20 million."""
+    first, last = int(place.min()), int(place.max())
+    if last - first >= MOST_GRID_SAMPLES:
+        raise SeriesError(
+            f"the span holds {last - first + 1:,} samples at this cadence, more than "
+            f"{MOST_GRID_SAMPLES:,}; look for a stray stamp or take a coarser cadence (--every)"
+        )
+    return np.arange(first, last + 1, dtype=np.int64)
+
+
+def lay_months(local: Ints, cadence: Cadence) -> Grid:
+    """Places of calendar months. A place with one stamp keeps it; others get the usual distance from the month's begin."""
+    n = cadence.months
+    place = np.floor_divide(month_of(local), n)
+    span = _span(place)
+    begin = month_start(span * n)
+    ends = month_start((span + 1) * n)
+    bins = place - span[0]
+    counts = np.bincount(bins, minlength=len(span))
+    labels = begin
+    if counts.max() <= 1:
+        into, left = local - begin[bins], ends[bins] - local
+        # The last days of months lie at one distance from the end.
+        usual = ends - int(np.median(left)) if np.ptp(left) < np.ptp(into) else begin + int(np.median(into))
+        labels = np.clip(usual, begin, ends - 1)
+        labels[bins] = local
+    return Grid(bins, labels, span * cadence.step_ns, ends, _NONE)
+
+
+def lay_workdays(local: Ints, cadence: Cadence) -> Grid:
+    """Places of the weekdays that occur; what falls on another day counts for the one before it."""
+    day = (local - MONDAY_NS) // DAY_NS
+    place = _place_of_day(day, cadence.weekdays)
+    span = _span(place)
+    count = len(cadence.weekdays)
+    days = (span // count) * 7 + np.array(cadence.weekdays, np.int64)[span % count]
+    begin = MONDAY_NS + days * DAY_NS
+    clock = (local - MONDAY_NS) % DAY_NS
+    bins = place - span[0]
+    # All at one time of day keep it.
+    labels = begin + (int(clock[0]) if np.all(clock == clock[0]) else 0)
+    return Grid(bins, labels, MONDAY_NS + span * cadence.step_ns, begin + DAY_NS, _NONE)
+
+
+def ahead(cadence: Cadence, labels: Ints, steps: int) -> tuple[Ints, Ints]:
+    """(labels, ends) of the next places of months or working days after these local labels, at the same place of each."""
+    count = np.arange(1, steps + 1, dtype=np.int64)
+    if cadence.kind == "months":
+        n = cadence.months
+        place = np.floor_divide(month_of(labels), n)
+        into, left = labels - month_start(place * n), month_start((place + 1) * n) - labels
+        later = place[-1] + count
+        begin, ends = month_start(later * n), month_start((later + 1) * n)
+        usual = ends - int(np.median(left)) if np.ptp(left) < np.ptp(into) else begin + int(np.median(into))
+        return np.clip(usual, begin, ends - 1), ends
+    days = np.array(cadence.weekdays, np.int64)
+    place = _place_of_day((labels[-1:] - MONDAY_NS) // DAY_NS, cadence.weekdays)[0] + count
+    begin = MONDAY_NS + ((place // len(days)) * 7 + days[place % len(days)]) * DAY_NS
+    return begin + int((labels[-1] - MONDAY_NS) % DAY_NS), begin + DAY_NS
+
+
+def lay_rows(times: Ints, cadence: Cadence) -> Grid:
+    """One place a row, in order of time and then as given; a row is known with its stamp."""
+    order = np.argsort(times, kind="stable")
+    bins = np.empty(len(times), np.int64)
+    bins[order] = np.arange(len(times))
+    axis = np.arange(len(times), dtype=np.int64) * cadence.step_ns
+    return Grid(bins, times[order], axis, times[order], _NONE)
+
+
+def lay_jittered(times: Ints, found: Found, anchor_ns: int = 0) -> Grid:
+    """Places of a fixed cadence whose stamps stray: one sample a place, labelled with the round time it belongs to.
+
+    times : (n,) stamps in order. A running phase follows the samples, so that a clock that drifts does not put
+    two into one place. A sample never lies past the end of its place: what is said of a place needs nothing later.
+    """
+    step = found.cadence.step_ns
+    labels, slips = _track(times - anchor_ns, step, _offset(found, anchor_ns), float(found.width_ns))
+    place = labels // step
+    span = _span(place)
+    bins = place - span[0]
+    jumps = np.flatnonzero(slips & (np.diff(place, prepend=place[0]) == 2))
+    held = np.stack([bins[jumps] - 1, bins[jumps] - 2], axis=1) if len(jumps) else _NONE
+    out = span * step + anchor_ns
+    return Grid(bins, out, out, out + step, held)
+
+
+def _offset(found: Found, anchor_ns: int) -> float:
+    """Where the middle of the samples lies beside the round time they belong to, -step / 2 … step.
+
+    Where a round time lies among the samples they stray around it; else they are late, and belong to the one before.
+    """
+    step = found.cadence.step_ns
+    middle = float((found.phase_ns - anchor_ns) % step)
+    return middle - step if middle + found.width_ns >= step else middle
+
+
+@njit(cache=True, nogil=True)
+def _track(times, step, offset, width):  # type: ignore[no-untyped-def]
+    """(n,) round time each sample belongs to, and whether the running phase has just moved on by a whole step."""
+    n = len(times)
+    out = np.empty(n, np.int64)
+    slips = np.zeros(n, np.bool_)
+    middle = offset
+    for i in range(n):
+        t = times[i]
+        place = np.int64(np.floor((t - middle) / step + 0.5))
+        # Never past its own end.
+        least = t // step
+        if place < least:
+            place = least
+        elif place > least + 1:
+            place = least + 1
+        out[i] = place * step
+        middle += TRACK * min(max(t - out[i] - middle, -0.5 * step), 0.5 * step)
+        if middle + 1.3 * width > 0.99 * step:
+            middle -= step
+            slips[min(i + 1, n - 1)] = True
+        elif middle < -0.5 * step:
+            middle += step
+    return out, slips
+
+
+def combined(grid: Grid, times: Ints, values: Floats, combine: str) -> Floats:
+    """(m,) the values of samples combined in their places; NaN where there is none, 0 with `count`.
+
+    times, values : (n,) as they were laid; combine : one of `COMBINES`.
+    """
+    seen = ~np.isnan(values)
+    order = np.lexsort((times[seen], grid.bins[seen]))
+    out = combine_bins(grid.bins[seen][order], values[seen][order], len(grid), combine)
+    if combine != "count":
+        for to, source in grid.held:
+            out[to] = out[source] if np.isnan(out[to]) else out[to]
+    return out
+
+
+def doubled(grid: Grid) -> int | None:
+    """The first place that holds more than one sample, None where there is none."""
+    counts = np.bincount(grid.bins, minlength=len(grid))
+    return int(np.argmax(counts > 1)) if counts.max(initial=0) > 1 else None

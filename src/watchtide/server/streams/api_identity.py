@@ -1,0 +1,117 @@
+"""Identity rules over REST: which attributes tell pushed streams apart, what a change would do, and taking it back."""
+
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.streams import identity as service
+from watchtide.server.streams.models import IdentityVersion
+from watchtide.tables import identity
+
+MOST_VERSIONS = 20
+
+
+class RuleSerializer(serializers.Serializer):
+    metric = serializers.CharField(help_text="a metric, with * for any characters")
+    keep = serializers.ListField(child=serializers.CharField())
+    drop = serializers.ListField(child=serializers.CharField())
+    rename = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+    join = serializers.ChoiceField(choices=identity.JOINS)
+    note = serializers.CharField(allow_blank=True)
+
+
+class RulesSerializer(serializers.Serializer):
+    rules = RuleSerializer(many=True)
+
+
+class IdentityVersionSerializer(serializers.ModelSerializer):
+    by = serializers.CharField(source="created_by.username", default="")
+    streams = serializers.SerializerMethodField(help_text="how many series it moved to another stream")
+    can_undo = serializers.SerializerMethodField()
+
+    class Meta:
+        model = IdentityVersion
+        fields = ["id", "by", "created_at", "undone_at", "streams", "can_undo"]
+
+    def get_streams(self, version: IdentityVersion) -> int:
+        return len(version.moved)
+
+    def get_can_undo(self, version: IdentityVersion) -> bool:
+        return version.pk == self.context.get("newest")
+
+
+class IdentitySerializer(serializers.Serializer):
+    rules = RuleSerializer(many=True)
+    is_default = serializers.BooleanField()
+    versions = IdentityVersionSerializer(many=True)
+
+
+class EffectStreamSerializer(serializers.Serializer):
+    key = serializers.CharField()
+    metric = serializers.CharField()
+    attributes = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+    join = serializers.CharField()
+    sources = serializers.ListField(child=serializers.CharField())
+    source_count = serializers.IntegerField()
+    was = serializers.ListField(child=serializers.CharField())
+    is_merged = serializers.BooleanField()
+    is_new = serializers.BooleanField()
+    units = serializers.ListField(child=serializers.CharField())
+
+
+class EffectSerializer(serializers.Serializer):
+    before = serializers.IntegerField()
+    after = serializers.IntegerField()
+    merged = serializers.IntegerField()
+    streams = EffectStreamSerializer(many=True)
+    problems = serializers.ListField(child=serializers.CharField())
+    messages = serializers.IntegerField()
+    is_part = serializers.BooleanField()
+
+
+class PutInForceSerializer(serializers.Serializer):
+    version = IdentityVersionSerializer()
+    job = JobSerializer()
+
+
+def _newest() -> int | None:
+    return IdentityVersion.objects.filter(undone_at__isnull=True).order_by("-pk").values_list("pk", flat=True).first()
+
+
+def _version(version: IdentityVersion) -> IdentityVersionSerializer:
+    return IdentityVersionSerializer(version, context={"newest": _newest()})
+
+
+class IdentityView(APIView):
+    @extend_schema(operation_id="identity", responses=IdentitySerializer)
+    def get(self, request) -> Response:
+        """The rules in force by which pushed and fetched series are told apart, and those before them."""
+        versions = IdentityVersion.objects.select_related("created_by").order_by("-pk")[:MOST_VERSIONS]
+        newest = _newest()
+        rows = IdentityVersionSerializer(versions, many=True, context={"newest": newest}).data
+        rules = identity.to_data(service.in_force())
+        return Response({"rules": rules, "is_default": newest is None, "versions": rows})
+
+    @extend_schema(operation_id="put_identity", request=RulesSerializer, responses={202: PutInForceSerializer})
+    def put(self, request) -> Response:
+        """Put rules in force. The history of streams that they join is put together by a job; the change can be undone."""
+        rules = identity.from_data((request.data or {}).get("rules"))
+        version, job = service.put_in_force(rules, request.user)
+        return Response({"version": _version(version).data, "job": JobSerializer(job).data}, status=202)
+
+
+class IdentityPreviewView(APIView):
+    @extend_schema(operation_id="preview_identity", request=RulesSerializer, responses=EffectSerializer)
+    def post(self, request) -> Response:
+        """What rules would make of the last hour's series; nothing is changed."""
+        return Response(service.preview(identity.from_data((request.data or {}).get("rules"))))
+
+
+class IdentityUndoView(APIView):
+    @extend_schema(operation_id="undo_identity", request=None, responses={202: JobSerializer})
+    def post(self, request, pk: int) -> Response:
+        """Take the rules in force back: series are told apart as before them."""
+        job = service.undo(IdentityVersion.objects.get(pk=pk), request.user)
+        return Response(JobSerializer(job).data, status=202)

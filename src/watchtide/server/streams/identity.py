@@ -1,0 +1,296 @@
+"""Identity rules in force: which stream a pushed series belongs to, what a changed rule would do, and putting one in force.
+
+What a sender says under attributes that the rules drop or rename is kept as it came, out of sight, as a *source*; the
+stream one looks at is put together from its sources (`renewing`). So a rule can be changed, and taken back, at any time.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import timedelta
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from watchtide.server.jobs import services as jobs
+from watchtide.server.problems import Problem
+from watchtide.server.streams import catalogue, renewing
+from watchtide.server.streams.models import Batch, IdentityVersion, Stream
+from watchtide.tables import identity
+from watchtide.tables.identity import DEFAULTS, Rule
+from watchtide.tables.points import BOUND, COUNTED, Attributes, Series
+
+# Preview looks at what came within the last hour, at most so many messages of it.
+RECENT, MOST_BATCHES = timedelta(hours=1), 500
+
+
+def in_force() -> tuple[Rule, ...]:
+    """The rules by which series are told apart now; the defaults until somebody changes them."""
+    newest = IdentityVersion.objects.filter(undone_at__isnull=True).order_by("-pk").first()
+    return DEFAULTS if newest is None else identity.from_data(newest.rules)
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a series belongs: metric and attributes of its stream, how sources are put together, and whether it goes
+    by other attributes than its own."""
+
+    metric: str
+    attributes: Attributes
+    join: str
+    is_direct: bool
+
+    @property
+    def sha(self) -> str:
+        return catalogue.sha(catalogue.stream_key(self.metric, self.attributes))
+
+
+def place_of(metric: str, attributes: Attributes, rules: Sequence[Rule]) -> Place:
+    """The place of a series. A histogram's buckets belong together whatever their bounds."""
+    own = attributes[:-1] if attributes and attributes[-1][0] == BOUND else attributes
+    kept, join = identity.identify(metric, own, rules)
+    return Place(metric, kept, join, kept == own)
+
+
+def place_of_stream(stream: Stream, rules: Sequence[Rule]) -> Place:
+    pairs = tuple((str(a), str(b)) for a, b in stream.attributes)
+    return place_of(stream.metric.removesuffix(COUNTED), pairs, rules)
+
+
+@dataclass
+class FoundStreams:
+    """numbers : of the streams that hold each series as it came, None for one that is refused; refused : why, by series;
+    indirect : series whose stream is put together from what is stored."""
+
+    numbers: list[int | None]
+    refused: dict[Series, str] = field(default_factory=dict)
+    indirect: set[Series] = field(default_factory=set)
+
+
+def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
+    """The streams that hold live series, made where they are new."""
+    rules = in_force()
+    places = [place_of(s.metric, s.attributes, rules) for s in series]
+    out = FoundStreams([None] * len(series))
+    _refuse_other_units(series, places, out)
+    groups: dict[tuple[str, str, bool], list[int]] = {}
+    for i, s in enumerate(series):
+        if s in out.refused:
+            continue
+        kind = "counter" if s.kind in ("counter", "bucket") else "samples" if places[i].is_direct else "source"
+        if kind != "samples":
+            out.indirect.add(s)
+        groups.setdefault((kind, s.unit, s.kind == "amount"), []).append(i)
+    for (kind, unit, is_additive), at in groups.items():
+        wanted = [
+            (series[i].metric + (COUNTED if kind == "counter" else ""), series[i].attributes) for i in at
+        ]
+        facts = {"kind": kind, "unit": unit[:40], "zone": zone, "is_additive": is_additive}
+        found = catalogue.find_or_make(wanted, **facts)
+        changed = []
+        for i, stream in zip(at, found, strict=True):
+            out.numbers[i] = stream.pk
+            if _settle(stream, kind, places[i], is_additive):
+                changed.append(stream)
+        if changed:
+            _keep_settled(changed)
+    return out
+
+
+def _settle(stream: Stream, kind: str, place: Place, is_additive: bool) -> bool:
+    """Bring what a found stream is a part of up to date; whether something changed."""
+    sha = "" if kind == "samples" else place.sha
+    wanted = (kind, sha, place.join, is_additive or stream.is_additive)
+    if (stream.kind, stream.joins_sha, stream.join, stream.is_additive) == wanted:
+        return False
+    if stream.kind == "derived":
+        # A formula has taken this name: its results stand.
+        return False
+    stream.kind, stream.joins_sha, stream.join, stream.is_additive = wanted
+    return True
+
+
+def _keep_settled(changed: Sequence[Stream]) -> None:
+    """Write streams that became sources, or ceased to be; their history then follows by a job."""
+    with transaction.atomic():
+        Stream.objects.bulk_update(changed, ["kind", "joins_sha", "join", "is_additive"], batch_size=500)
+        catalogue.retitle({s.metric for s in changed})
+        with_history = sorted({s.joins_sha for s in changed if s.joins_sha and s.samples})
+        if with_history:
+            jobs.enqueue("join", "Put streams together from their sources", {"places": with_history})
+
+
+def _refuse_other_units(series: Sequence[Series], places: Sequence[Place], out: FoundStreams) -> None:
+    """Refuse series in another unit than the stream they would become a part of: the sum of seconds and bytes is nothing."""
+    indirect = {p.sha: p for p in places if not p.is_direct}
+    units = dict(Stream.objects.filter(key_sha__in=list(indirect)).values_list("key_sha", "unit"))
+    for s, place in zip(series, places, strict=True):
+        if place.is_direct:
+            continue
+        unit = _seen_unit(s)
+        held = units.setdefault(place.sha, unit)
+        if unit and held and unit != held:
+            out.refused[s] = (
+                f"{s.metric[:40]}: its unit is {unit}, that of its stream {held}; keep an attribute that tells them apart"
+            )
+
+
+def _seen_unit(s: Series) -> str:
+    return renewing.rate_unit(s.unit) if s.kind == "counter" else s.unit[:40]
+
+
+# ------------------------------------------------------------------------------------------------- what rules would do
+
+
+def preview(rules: Sequence[Rule]) -> dict[str, Any]:
+    """What these rules would make of the last hour's series: streams before and after, and which are put together."""
+    since = timezone.now() - RECENT
+    recent = Batch.objects.filter(door__in=("push", "pull"), accepted_at__gte=since, undone_at__isnull=True)
+    batches = list(recent.order_by("-accepted_at")[:MOST_BATCHES])
+    streams = _live().filter(pk__in=list(renewing.spans_of(batches)))
+    return _effect(list(streams), rules) | {"messages": len(batches), "is_part": len(batches) == MOST_BATCHES}
+
+
+def _live() -> Any:
+    """What senders say one by one: sources, counters, and streams that go by all of their attributes."""
+    direct = Stream.objects.filter(kind="samples").exclude(arrivals=b"")
+    return Stream.objects.filter(kind__in=("source", "counter")) | direct
+
+
+def _effect(streams: Sequence[Stream], rules: Sequence[Rule]) -> dict[str, Any]:
+    now = in_force()
+    before: dict[str, list[Stream]] = {}
+    after: dict[str, list[Stream]] = {}
+    places: dict[str, Place] = {}
+    was: dict[int, Place] = {}
+    for stream in streams:
+        old, new = place_of_stream(stream, now), place_of_stream(stream, rules)
+        was[stream.pk] = old
+        places[new.sha] = new
+        before.setdefault(old.sha, []).append(stream)
+        after.setdefault(new.sha, []).append(stream)
+    rows = []
+    for sha, own in after.items():
+        place = places[sha]
+        old_keys = sorted({catalogue.stream_key(was[s.pk].metric, was[s.pk].attributes) for s in own})
+        key = catalogue.stream_key(place.metric, place.attributes)
+        rows.append(
+            {
+                "key": key,
+                "metric": place.metric,
+                "attributes": [list(p) for p in place.attributes],
+                "join": place.join,
+                "sources": sorted({s.key for s in own})[:50],
+                "source_count": len({s.key for s in own}),
+                "was": old_keys[:50],
+                "is_merged": len(old_keys) > 1,
+                "is_new": old_keys != [key],
+                "units": sorted({_unit_of(s) for s in own if _unit_of(s)}),
+            }
+        )
+    rows.sort(key=lambda r: (not r["is_merged"], not r["is_new"], r["key"]))
+    problems = [
+        f"{r['key'][:120]} would join streams in {' and '.join(r['units'])}: keep an attribute that tells them apart"
+        for r in rows
+        if len(r["units"]) > 1
+    ]
+    return {
+        "before": len(before),
+        "after": len(after),
+        "merged": sum(r["is_merged"] for r in rows),
+        "streams": rows[:500],
+        "problems": problems[:20],
+    }
+
+
+def _unit_of(stream: Stream) -> str:
+    is_bucket = bool(stream.attributes) and stream.attributes[-1][0] == BOUND
+    return renewing.rate_unit(stream.unit) if stream.kind == "counter" and not is_bucket else stream.unit
+
+
+# ----------------------------------------------------------------------------------------------------- changing rules
+
+
+@transaction.atomic
+def put_in_force(rules: Sequence[Rule], user: Any) -> tuple[IdentityVersion, jobs.Job]:
+    """Tell series apart by these rules from now on, and put the history of streams that they join together by a job.
+
+    Raises Problem (409) where they would join streams of different units; nothing is changed then.
+    """
+    streams = list(_live().select_for_update().order_by("pk"))
+    effect = _effect(streams, rules)
+    if effect["problems"]:
+        raise Problem(
+            effect["problems"][0], place="rules", remedy="change the rule, or the unit of one of them", code=409
+        )
+    version = IdentityVersion.objects.create(rules=identity.to_data(rules), created_by=user)
+    moved, changed = [], []
+    for stream in streams:
+        place = place_of_stream(stream, rules)
+        kind = stream.kind if stream.kind == "counter" else "samples" if place.is_direct else "source"
+        sha = "" if kind == "samples" else place.sha
+        if (kind, sha, place.join) == (stream.kind, stream.joins_sha, stream.join):
+            continue
+        moved.append([stream.pk, stream.kind, stream.joins_sha, stream.join])
+        stream.kind, stream.joins_sha, stream.join = kind, sha, place.join
+        changed.append(stream)
+    Stream.objects.bulk_update(changed, ["kind", "joins_sha", "join"], batch_size=500)
+    version.moved = moved
+    version.save(update_fields=["moved"])
+    return version, _follow(version, {s.joins_sha for s in changed}, {sha for _, _, sha, _ in moved}, user)
+
+
+@transaction.atomic
+def undo(version: IdentityVersion, user: Any) -> jobs.Job:
+    """Take rules back: series are told apart as before, and streams that only these rules made go out of sight."""
+    newest = IdentityVersion.objects.select_for_update().filter(undone_at__isnull=True).order_by("-pk").first()
+    if newest is None or newest.pk != version.pk:
+        raise Problem(
+            "only the rules in force can be taken back", place=f"version {version.pk}", remedy="take back the newer ones first", code=409
+        )  # fmt: skip
+    before = {pk: (kind, sha, join) for pk, kind, sha, join in version.moved}
+    streams = list(Stream.objects.select_for_update().filter(pk__in=list(before)).order_by("pk"))
+    left = {s.joins_sha for s in streams}
+    for stream in streams:
+        stream.kind, stream.joins_sha, stream.join = before[stream.pk]
+    Stream.objects.bulk_update(streams, ["kind", "joins_sha", "join"], batch_size=500)
+    version.undone_at, version.undone_by = timezone.now(), user
+    version.save(update_fields=["undone_at", "undone_by"])
+    return _follow(version, {s.joins_sha for s in streams}, left, user)
+
+
+def _follow(version: IdentityVersion, now: set[str], left: set[str], user: Any) -> jobs.Job:
+    """The job behind a change of rules: streams to be put together, and those that nothing feeds any more."""
+    catalogue.changed()
+    arguments = {"places": sorted(now - {""}), "left": sorted(left - {""}), "version": version.pk}
+    return jobs.enqueue("join", "Put streams together by the rules in force", arguments, user=user)
+
+
+def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[str, int]:
+    """Put the whole history of these places together, and take those out of sight that have no source any more."""
+    made = 0
+    metrics: set[str] = set()
+    for i, sha in enumerate(places):
+        lease.progress(i, len(places))
+        if lease.is_cancelled():
+            raise jobs.Cancelled
+        with lease.write():
+            targets = renewing.compute_place(sha)
+        made += len(targets)
+        metrics |= {t.metric for t in targets}
+    with lease.write():
+        metrics |= _retire(left)
+        catalogue.retitle(metrics)
+        catalogue.changed()
+        jobs.tell("stream")
+    return {"streams": made}
+
+
+def _retire(left: Sequence[str]) -> set[str]:
+    """Take streams out of sight that were put together from sources and have none left. Returns their metrics."""
+    fed = set(Stream.objects.filter(joins_sha__in=list(left)).values_list("joins_sha", flat=True))
+    bare = [sha for sha in left if sha not in fed]
+    gone = Stream.objects.filter(kind="samples", arrivals=b"", key_sha__in=bare)
+    metrics = set(gone.values_list("metric", flat=True))
+    gone.update(kind="retired")
+    return metrics
