@@ -133,7 +133,10 @@ def test_working_days_are_those_that_occur_and_holidays_are_gaps():
     found = cadence.find(np.delete(work, [17, 60]))
     assert found.cadence.weekdays == (0, 1, 2, 3, 4) and found.cadence.kind == "workday"
     grid = cadence.lay_workdays(np.delete(work, [17, 60]), found.cadence)
-    assert len(grid) == 200 and np.flatnonzero(np.bincount(grid.bins, minlength=200) == 0).tolist() == [17, 60]
+    assert len(grid) == 200 and np.flatnonzero(np.bincount(grid.bins, minlength=200) == 0).tolist() == [
+        17,
+        60,
+    ]
     # A week is five of them, and a Monday is always the same part of it.
     assert 7 * DAY_NS / found.cadence.step_ns == 5
     assert np.all((grid.axis[::5] - MONDAY_NS) % (7 * DAY_NS) == 0)

@@ -91,7 +91,9 @@ class TestMonths:
         assert found.raised == stream.times[151]
         cut = stages.scan(Input("", stream.times[:160], stream.values[:160]), plan, mode="replay")
         for name in ("expected", "spread", "score"):
-            assert np.array_equal(getattr(cut.base, name), getattr(whole.base, name)[:160], equal_nan=True), name
+            assert np.array_equal(getattr(cut.base, name), getattr(whole.base, name)[:160], equal_nan=True), (
+                name
+            )
 
     def test_a_kept_model_judges_the_months_that_follow(self, tmp_path):
         stream = months()
@@ -120,7 +122,9 @@ class TestWorkingDays:
             judged = ~np.isnan(scanned.z)
             assert judged.sum() == len(stream.times) - 1
             before = np.roll(stream.values, 1)[1:]
-            change = (stream.values[1:] / before - 1) * 100 if name == "percent" else stream.values[1:] - before
+            change = (
+                (stream.values[1:] / before - 1) * 100 if name == "percent" else stream.values[1:] - before
+            )
             seen = ~np.isnan(scanned.base.series.values)
             got = (scanned.base.series.values - scanned.base.expected)[seen][1:]
             assert np.isfinite(got).all() and len(change) == len(got)
@@ -140,7 +144,9 @@ class TestWorkingDays:
 
     def test_two_rows_a_day_are_refused_with_day_and_remedy(self):
         stream = working(n_days=60)
-        both = Input("", np.r_[stream.times, stream.times[:1] + 8 * 3_600 * SECOND_NS], np.r_[stream.values, 1.0])
+        both = Input(
+            "", np.r_[stream.times, stream.times[:1] + 8 * 3_600 * SECOND_NS], np.r_[stream.values, 1.0]
+        )
         with pytest.raises(ValueError, match=r"2022-01-03 holds 2 samples.*--combine"):
             stages.prepare(both, plan_of(prepare={"every": "workday"}))
         prepared = stages.prepare(both, plan_of(prepare={"every": "workday", "combine": "last"}))
@@ -150,7 +156,12 @@ class TestWorkingDays:
 class TestLongSeasons:
     def two_years(self, n=730):
         t = np.arange(n)
-        y = 50 + 15 * np.sin(2 * np.pi * t / 365.2425) + 3 * np.sin(2 * np.pi * t / 7) + RNG(2).normal(0, 1.5, n)
+        y = (
+            50
+            + 15 * np.sin(2 * np.pi * t / 365.2425)
+            + 3 * np.sin(2 * np.pi * t / 7)
+            + RNG(2).normal(0, 1.5, n)
+        )
         y[600:601] += 15
         return Input("", (np.int64(18_993) + t) * DAY_NS, y)
 
@@ -161,7 +172,9 @@ class TestLongSeasons:
             assert scanned.resolved["baseline"]["kind"] == "harmonic"
             hit = [f for f in scanned.findings if f.kind == "outlier"]
             assert [f.peak_time for f in hit] == [int(self.two_years().times[600])]
-        assert "is seen 2.0 times" in " ".join(stages.scan(self.two_years(), plan_of(seasons=["1y"])).base.notes)
+        assert "is seen 2.0 times" in " ".join(
+            stages.scan(self.two_years(), plan_of(seasons=["1y"])).base.notes
+        )
 
     def test_noise_without_a_year_gets_none(self):
         for seed in range(4):
@@ -304,13 +317,20 @@ def test_a_kept_stage_comes_back_with_its_axis(tmp_path):
     base = stages.scan(months(), plan_of()).base
     cache.keep(tmp_path, "a", base, most_bytes=1 << 24)
     again = cache.load(tmp_path, "a")
-    assert np.array_equal(again.series.axis, base.series.axis) and np.array_equal(again.series.ends, base.series.ends)
+    assert np.array_equal(again.series.axis, base.series.axis) and np.array_equal(
+        again.series.ends, base.series.ends
+    )
     assert outcome.seasons_of(again) == outcome.seasons_of(base)
 
 
 @pytest.mark.parametrize(
     ("every", "message"),
-    [("0m", "must be positive"), ("soon", "no cadence"), ("workday xyz", "no weekday"), ("workday mon", "2 to 6")],
+    [
+        ("0m", "must be positive"),
+        ("soon", "no cadence"),
+        ("workday xyz", "no weekday"),
+        ("workday mon", "2 to 6"),
+    ],
 )
 def test_a_cadence_that_cannot_be_is_refused_with_what_may_stand_there(every, message):
     with pytest.raises((ValueError, text.PlanError), match=message):

@@ -27,14 +27,18 @@ def test_each_form_is_the_moment_at_which_it_begins(text, iso):
     assert clock.parse_one(text) == np.datetime64(iso, "ns").astype(np.int64)
 
 
-@pytest.mark.parametrize("text", ["2004-13", "2004Q5", "2004-W54", "2021-W53", "Foo 2004", "31 Jun 2004", "1677", "2262-01-01"])
+@pytest.mark.parametrize(
+    "text", ["2004-13", "2004Q5", "2004-W54", "2021-W53", "Foo 2004", "31 Jun 2004", "1677", "2262-01-01"]
+)
 def test_what_no_calendar_has_is_no_time(text):
     with pytest.raises(clock.ClockError):
         clock.parse_one(text)
 
 
 def guessed(name, cells):
-    raw = read.read(("\n".join([f"{name},value", *(f"{c},{i}" for i, c in enumerate(cells))]) + "\n").encode(), "a.csv")
+    raw = read.read(
+        ("\n".join([f"{name},value", *(f"{c},{i}" for i, c in enumerate(cells))]) + "\n").encode(), "a.csv"
+    )
     return layout.guess(raw), extract.extract(raw, layout.guess(raw))
 
 
@@ -95,7 +99,12 @@ def test_tables_that_pandas_writes_are_read_to_the_stamp(tmp_path):
         assert taken.found.cadence.months == step and len(taken.streams[0].times) == 30, name
     frame = pd.DataFrame({"when": index.to_timestamp(), "value": np.arange(30.0)})
     frame.to_parquet(tmp_path / "a.parquet")
-    assert extract.extract(read.read(str(tmp_path / "a.parquet")), layout.guess(read.read(str(tmp_path / "a.parquet")))).found.cadence.months == 1
+    assert (
+        extract.extract(
+            read.read(str(tmp_path / "a.parquet")), layout.guess(read.read(str(tmp_path / "a.parquet")))
+        ).found.cadence.months
+        == 1
+    )
 
 
 def test_every_form_has_a_pattern_that_only_its_own_example_fits():

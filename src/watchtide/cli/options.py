@@ -44,7 +44,11 @@ Wide = Annotated[
     str | None, typer.Option("--wide", help="Value columns are places of one metric: the attribute's name.")
 ]
 TimeForm = Annotated[
-    str | None, typer.Option("--time-form", help="Form of the stamps: day first, month first, year, month, quarter, week, serial day …")
+    str | None,
+    typer.Option(
+        "--time-form",
+        help="Form of the stamps: day first, month first, year, month, quarter, week, serial day …",
+    ),
 ]
 Duplicates = Annotated[
     str | None, typer.Option("--duplicates", help="Equal stamps: mean, last, first or refuse.")

@@ -113,7 +113,9 @@ def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[st
 def _ambiguity(guessed: layout.Layout) -> str:
     """Why a column of digits was taken for stamps, where it was: it could have been a column of numbers."""
     form = stamps.FORMS.get(guessed.time_form or "")
-    return f" ({guessed.reasons.get(guessed.time, form.words)})" if form is not None and form.is_digits else ""
+    return (
+        f" ({guessed.reasons.get(guessed.time, form.words)})" if form is not None and form.is_digits else ""
+    )
 
 
 def progress_line(what: str) -> Callable[[int, int], None] | None:
@@ -176,7 +178,9 @@ def scan(
         train = {"until": train_until}
     elif train_share is not None:
         if not 0 < train_share <= 1:
-            fail(f"--train-share {train_share:g}: must be above 0 and at most 1, a share of the time span such as 0.6")
+            fail(
+                f"--train-share {train_share:g}: must be above 0 and at most 1, a share of the time span such as 0.6"
+            )
         train = {"share": train_share}
     if save and mode == "replay":
         fail("--save keeps the one fit of --mode fit; a replay has many")

@@ -279,7 +279,18 @@ def rounded(step: float, error: float) -> int:
     usual = int(_ROUND[at])
     if abs(usual - step) <= max(NEAR_ROUND * usual, 4 * error):
         return usual
-    for unit in (DAY_NS, 3_600 * SECOND_NS, 60 * SECOND_NS, SECOND_NS, 10**8, 10**7, 10**6, 10**5, 10**4, 10**3):
+    for unit in (
+        DAY_NS,
+        3_600 * SECOND_NS,
+        60 * SECOND_NS,
+        SECOND_NS,
+        10**8,
+        10**7,
+        10**6,
+        10**5,
+        10**4,
+        10**3,
+    ):
         near = round(step / unit) * unit
         if near and abs(near - step) <= max(4 * error, 1e-4 * step):
             return int(near)
@@ -353,7 +364,9 @@ def _ruling(t: Ints, steps: Ints) -> Change | None:
         own = steps[a:b]
         # How long it lasted before something finer came back.
         fine = np.flatnonzero(own < 0.7 * change.after.step_ns)
-        lasted = int(t[a + int(fine[0])]) - int(t[a]) if len(fine) > 0.2 * max(len(own), 1) else stop - int(t[a])
+        lasted = (
+            int(t[a + int(fine[0])]) - int(t[a]) if len(fine) > 0.2 * max(len(own), 1) else stop - int(t[a])
+        )
         is_last = i + 1 == len(found) and stop - int(t[a]) == lasted
         if lasted >= COARSE_SHARE * span or is_last:
             best = change

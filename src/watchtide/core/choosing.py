@@ -157,10 +157,17 @@ def _yearly(
     around it a day is foretold well without any season.
     """
     periods = best.choice.periods
-    plain = _trial("without a year", replace(like, kind="harmonic", periods=periods, fold_ns=MONTH_NS), frame, denominator)
+    plain = _trial(
+        "without a year",
+        replace(like, kind="harmonic", periods=periods, fold_ns=MONTH_NS),
+        frame,
+        denominator,
+    )
     if plain is None:
         return None
-    for name, choice in _candidates(frame, (*periods, Period(YEAR_NS, is_local=True)), like, "harmonic", form):
+    for name, choice in _candidates(
+        frame, (*periods, Period(YEAR_NS, is_local=True)), like, "harmonic", form
+    ):
         trial = _trial(f"{name}, a year", replace(choice, fold_ns=MONTH_NS), frame, denominator)
         if trial is not None:
             trials.append(trial)
@@ -168,7 +175,10 @@ def _yearly(
     better = min(tried, key=lambda t: t.loss, default=None)
     if better is None or better.loss >= plain.loss - MARGIN:
         return None
-    return better, f"a year: months left out are foretold better by {plain.loss - better.loss:.3f} nats a sample"
+    return (
+        better,
+        f"a year: months left out are foretold better by {plain.loss - better.loss:.3f} nats a sample",
+    )
 
 
 def _other_form(trials: list[Trial], best: Trial) -> list[Trial]:

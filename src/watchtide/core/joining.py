@@ -43,7 +43,12 @@ def joined(sources: Sequence[Source], how: str) -> Source:
         values.append(v[alone])
     bins = np.unique(np.concatenate([labels[_inside(stamps, together)] for labels, stamps, _ in placed]))
     if len(bins):
-        rows = np.stack([_at(bins, labels, v, span, step, how) for (labels, _, v), span in zip(placed, spans, strict=True)])
+        rows = np.stack(
+            [
+                _at(bins, labels, v, span, step, how)
+                for (labels, _, v), span in zip(placed, spans, strict=True)
+            ]
+        )
         stamps = np.stack([_latest(bins, labels, raw) for labels, raw, _ in placed])
         times.append(bins)
         values.append(_reduced(rows, stamps, how))

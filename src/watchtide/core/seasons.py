@@ -322,7 +322,9 @@ def check_lengths(periods: Sequence[float], n: int, step_ns: int, *, may_be_long
                 f"{int(np.ceil(2 * p)) - n} more samples are needed, or take kind: harmonic, which carries a season seen once"
             )
         if p < 2:
-            raise ValueError(f"a season of {length} is under 2 samples; take a finer cadence or a longer season")
+            raise ValueError(
+                f"a season of {length} is under 2 samples; take a finer cadence or a longer season"
+            )
 
 
 def written(ns: float) -> str:

@@ -70,7 +70,9 @@ def _choose(
         like = replace(like, law="even")
     if not part.usable.any():
         return replace(like, kind="harmonic" if kind == "auto" else kind), None
-    if kind == "auto" and (len(part.columns) or any(2 * p.samples(part.step_ns) > len(part) for p in periods)):
+    if kind == "auto" and (
+        len(part.columns) or any(2 * p.samples(part.step_ns) > len(part) for p in periods)
+    ):
         # Known days and covariates are the harmonic kind's to use, and so is a season seen less than twice.
         kind = "harmonic"
     return choosing.choose(
@@ -117,17 +119,15 @@ def _seasons(
             found = by_clock + [s for s in apart if not period_of(s.samples, step).is_local]
             why.append("a season that is no day or week does not follow the clock change: kept in UTC")
     for s in found:
-        why.append(f"a season of {seasons.written(s.samples * step)} explains {s.strength:.0%} of what the others leave")
+        why.append(
+            f"a season of {seasons.written(s.samples * step)} explains {s.strength:.0%} of what the others leave"
+        )
     week = WEEK_NS / step
     if not found and n and n * step < seasons.LEAST_CYCLES * DAY_NS:
         why.append(
             f"too little history to see a daily season: {(seasons.LEAST_CYCLES * DAY_NS - n * step) / DAY_NS:.1f} more days are needed"
         )
-    elif (
-        n
-        and all(abs(s.samples - week) > 1 for s in found)
-        and n * step < seasons.LEAST_CYCLES * WEEK_NS
-    ):
+    elif n and all(abs(s.samples - week) > 1 for s in found) and n * step < seasons.LEAST_CYCLES * WEEK_NS:
         days = (seasons.LEAST_CYCLES * WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
     periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)

@@ -37,7 +37,10 @@ def pieces(stream: Input, plan: Plan, found: Sequence[Change]) -> Iterator[tuple
         keep = np.ones(len(stream.times), np.bool_) if end is None else stream.times < end
         d = stream.denominators
         own = replace(
-            stream, times=stream.times[keep], values=stream.values[keep], denominators=None if d is None else d[keep]
+            stream,
+            times=stream.times[keep],
+            values=stream.values[keep],
+            denominators=None if d is None else d[keep],
         )
         every = "auto" if i == 0 else durations.format_ns(found[i - 1].after.step_ns)
         part = plan.prepare.model_copy(update={"every": every})

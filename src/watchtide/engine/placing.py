@@ -126,7 +126,9 @@ class Placing:
             )
         if not self.found.is_regular and self.found.cadence == self.way:
             every = durations.format_every(self.way)
-            out.append(f"the stamps have no even cadence: taken every {every}; state --every, or rows for rows in order")
+            out.append(
+                f"the stamps have no even cadence: taken every {every}; state --every, or rows for rows in order"
+            )
         if self.way.kind == "rows":
             out.append("each row follows the one before, whatever the stamps")
         if self.grid is not None and len(self.grid.held):
@@ -136,5 +138,7 @@ class Placing:
         if self.way.kind == "workday":
             off = np.isin((self.stamps - MONDAY_NS) // DAY_NS % 7, self.way.weekdays, invert=True)
             if off.any():
-                out.append(f"{int(off.sum())} samples lie on other weekdays and count for the working day before")
+                out.append(
+                    f"{int(off.sum())} samples lie on other weekdays and count for the working day before"
+                )
         return out

@@ -350,7 +350,13 @@ def extract(raw: Raw, layout: Layout) -> Extracted:
     all_times = max(streams, key=lambda s: len(s.times)).times if streams else np.empty(0, np.int64)
     found = cadence.find(all_times, lambda t: clock.utc_locals(t, layout.zone))
     return Extracted(
-        tuple(streams), tuple(broken), tuple(problems), extractor.rows, found, extractor.form, extractor.dropped
+        tuple(streams),
+        tuple(broken),
+        tuple(problems),
+        extractor.rows,
+        found,
+        extractor.form,
+        extractor.dropped,
     )
 
 

@@ -52,7 +52,7 @@ DEFAULTS = (
             "process.parent_pid",
             "process.creation.time",
             "process.command*",
-            "process.executable.path",
+            "process.executable.*",
             "process.runtime.*",
             "process.owner",
         ),
@@ -184,15 +184,21 @@ def _rule(number: int, row: Any) -> Rule:
     lists = {}
     for field in ("keep", "drop"):
         names = row.get(field) or []
-        if not isinstance(names, list) or not all(isinstance(n, str) and 0 < len(n) <= MOST_NAME for n in names):
+        if not isinstance(names, list) or not all(
+            isinstance(n, str) and 0 < len(n) <= MOST_NAME for n in names
+        ):
             raise refuse(field, "is no list of attribute names", "write names, with * for any characters")
         if len(names) > MOST_PATTERNS:
             raise refuse(field, f"holds {len(names)} names", f"take {MOST_PATTERNS} at most")
         lists[field] = tuple(names)
     rename = row.get("rename") or []
-    pairs = [p for p in rename if isinstance(p, list | tuple) and len(p) == 2] if isinstance(rename, list) else []
-    if not isinstance(rename, list) or len(pairs) < len(rename) or not all(
-        isinstance(n, str) and 0 < len(n) <= MOST_NAME for p in pairs for n in p
+    pairs = (
+        [p for p in rename if isinstance(p, list | tuple) and len(p) == 2] if isinstance(rename, list) else []
+    )
+    if (
+        not isinstance(rename, list)
+        or len(pairs) < len(rename)
+        or not all(isinstance(n, str) and 0 < len(n) <= MOST_NAME for p in pairs for n in p)
     ):
         raise refuse("rename", "is no list of pairs", 'write [["from", "to"]]')
     join = row.get("join") or "auto"

@@ -328,15 +328,17 @@ def _guess_time(
     return best[1], best[3]
 
 
-def _time_form(
-    name: str, column: pa.Array, form: str | None
-) -> tuple[float, str, str | None, bool] | None:
+def _time_form(name: str, column: pa.Array, form: str | None) -> tuple[float, str, str | None, bool] | None:
     """(share of rows that are times, what they are, the form to be kept, whether they could be numbers) of a column."""
     is_number = pa.types.is_floating(column.type) or pa.types.is_integer(column.type)
     if form is not None and not pa.types.is_floating(column.type):
         parsed = clock.parse(column, form=form)
         return _share(parsed), form, form, False
-    text = pc.utf8_trim_whitespace(column.cast(pa.string())) if is_number or pa.types.is_string(column.type) else None
+    text = (
+        pc.utf8_trim_whitespace(column.cast(pa.string()))
+        if is_number or pa.types.is_string(column.type)
+        else None
+    )
     if text is not None:
         digits, why = stamps.by_name(name, text)
         if digits is not None:

@@ -58,7 +58,9 @@ def _sample(family: Any, sample: Any, before: tuple[tuple[str, str], ...], now_n
     name, unit = sample.name, family.unit or ""
     kind = "samples"
     bound, is_bound = _number(labels.pop("le", None)) if name.endswith("_bucket") else (None, True)
-    quantile, is_quantile = _number(labels.pop("quantile", None)) if family.type == "summary" else (None, True)
+    quantile, is_quantile = (
+        _number(labels.pop("quantile", None)) if family.type == "summary" else (None, True)
+    )
     if not (is_bound and is_quantile):
         out.refuse(f"{name[:40]}: a bound that is no number")
         return

@@ -20,7 +20,9 @@ _NAME = (
     "nov(?:ember)?|dec(?:ember)?)"
 )
 _WEEKDAY = r"(?:(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*,? )?"
-_CLOCK = r"(?:(?:T|,? +)(?P<h>\d{1,2}):(?P<m>\d{2})(?::(?P<s>\d{2}(?:[.,]\d{1,9})?))?(?: ?(?P<p>[ap])\.?m\.?)?)?"
+_CLOCK = (
+    r"(?:(?:T|,? +)(?P<h>\d{1,2}):(?P<m>\d{2})(?::(?P<s>\d{2}(?:[.,]\d{1,9})?))?(?: ?(?P<p>[ap])\.?m\.?)?)?"
+)
 # A year that a nanosecond clock holds: 1678 to 2261.
 _YEAR = r"(?:1(?:67[89]|6[89]\d|[7-9]\d\d)|2(?:[01]\d\d|2[0-5]\d|26[01]))"
 # Days since 30 December 1899, the spreadsheets' day 0: 1910 to 2119.
@@ -94,7 +96,9 @@ def _quarter(text: pa.Array) -> pa.Array:
     first = pc.fill_null(pc.struct_field(parts, "y1"), "")
     is_first = pc.not_equal(first, "")
     year = pc.if_else(is_first, first, pc.struct_field(parts, "y2"))
-    quarter = pc.if_else(is_first, pc.struct_field(parts, "q1"), pc.struct_field(parts, "q2")).cast(pa.int32())
+    quarter = pc.if_else(is_first, pc.struct_field(parts, "q1"), pc.struct_field(parts, "q2")).cast(
+        pa.int32()
+    )
     month = pc.subtract(pc.multiply(quarter, 3), 2).cast(pa.string())
     return pc.binary_join_element_wise(year, _padded(month), "01", "-")
 
@@ -111,7 +115,9 @@ def _week(text: pa.Array) -> pa.Array:
     date = monday + (week - 1) * 7 + (day - 1)
     last = (year - 1969).astype("datetime64[Y]").astype("datetime64[D]") + 3
     is_real = monday + (week - 1) * 7 < last - (last.astype(np.int64) + 3) % 7
-    return pa.array([str(d) if ok else "no such week" for d, ok in zip(date, is_real, strict=True)], pa.string())
+    return pa.array(
+        [str(d) if ok else "no such week" for d, ok in zip(date, is_real, strict=True)], pa.string()
+    )
 
 
 def _serial(text: pa.Array) -> pa.Array:
@@ -143,8 +149,20 @@ FORMS = {
         Form("week", _WEEK, _week, "ISO weeks"),
         Form("compact date", _COMPACT, _by_pattern(_COMPACT), "dates of eight digits, and no counts", True),
         Form("year", _YEAR_ONLY, _by_pattern(_YEAR_ONLY), "years, and no counts", True),
-        Form("month digits", _MONTH_DIGITS, _by_pattern(_MONTH_DIGITS), "months of six digits, and no decimals", True),
-        Form("serial day", r"^\d{4,5}(?:\.\d+)?$", _serial, "spreadsheet serial days, counted from 30 December 1899", True),
+        Form(
+            "month digits",
+            _MONTH_DIGITS,
+            _by_pattern(_MONTH_DIGITS),
+            "months of six digits, and no decimals",
+            True,
+        ),
+        Form(
+            "serial day",
+            r"^\d{4,5}(?:\.\d+)?$",
+            _serial,
+            "spreadsheet serial days, counted from 30 December 1899",
+            True,
+        ),
     )
 }
 # Nearly all of a column of digits must be such stamps: one number that is none makes it a column of numbers.

@@ -305,7 +305,9 @@ def gaps(streams: list[StreamRows], usual: Found, zone: str) -> list[Problem]:
     if change is not None and change.change is not None:
         at = clock.format_time(change.change.begins_ns)
         text = f"the cadence becomes coarser on the way, at {at}; the coarser one rules"
-        out.append(Problem("cadence change", 1, None, "", text, "fine; state --every to choose another", False))
+        out.append(
+            Problem("cadence change", 1, None, "", text, "fine; state --every to choose another", False)
+        )
     if odd:
         text = "streams have another cadence than most; each keeps its own"
         out.append(Problem("cadence", odd, None, "", text, "fine", False))

@@ -310,6 +310,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/identity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The rules in force by which pushed and fetched series are told apart, and those before them. */
+        get: operations["identity"];
+        /** @description Put rules in force. The history of streams that they join is put together by a job; the change can be undone. */
+        put: operations["put_identity"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/identity/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take the rules in force back: series are told apart as before them. */
+        post: operations["undo_identity"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/identity/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What rules would make of the last hour's series; nothing is changed. */
+        post: operations["preview_identity"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents": {
         parameters: {
             query?: never;
@@ -1726,9 +1778,11 @@ export interface components {
          * @description * `samples` - samples
          *     * `counter` - counter
          *     * `derived` - derived
+         *     * `source` - source
+         *     * `retired` - retired
          * @enum {string}
          */
-        CatalogueStreamKindEnum: "samples" | "counter" | "derived";
+        CatalogueStreamKindEnum: "samples" | "counter" | "derived" | "source" | "retired";
         Change: {
             action: string;
             content: {
@@ -2007,7 +2061,11 @@ export interface components {
         Effect: {
             before: number;
             after: number;
-            streams: components["schemas"]["StreamEffect"][];
+            merged: number;
+            streams: components["schemas"]["EffectStream"][];
+            problems: string[];
+            messages: number;
+            is_part: boolean;
         };
         EffectStartRequest: {
             entries: number[];
@@ -2019,6 +2077,18 @@ export interface components {
             before: number;
             /** @description the trial that was started */
             after: number;
+        };
+        EffectStream: {
+            key: string;
+            metric: string;
+            attributes: string[][];
+            join: string;
+            sources: string[];
+            source_count: number;
+            was: string[];
+            is_merged: boolean;
+            is_new: boolean;
+            units: string[];
         };
         Entry: {
             readonly id: number;
@@ -2251,6 +2321,23 @@ export interface components {
          * @enum {string}
          */
         HowEnum: "count" | "sum" | "mean" | "min" | "max" | "p50" | "p90" | "p95" | "p99" | "distinct";
+        Identity: {
+            rules: components["schemas"]["Rule"][];
+            is_default: boolean;
+            versions: components["schemas"]["IdentityVersion"][];
+        };
+        IdentityVersion: {
+            readonly id: number;
+            /** @default  */
+            by?: string;
+            /** Format: date-time */
+            readonly created_at: string;
+            /** Format: date-time */
+            undone_at?: string | null;
+            /** @description how many series it moved to another stream */
+            streams: number;
+            readonly can_undo: boolean;
+        };
         Incident: {
             /** @description null while it is only proposed */
             id: number | null;
@@ -2408,6 +2495,15 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        /**
+         * @description * `auto` - auto
+         *     * `sum` - sum
+         *     * `mean` - mean
+         *     * `last` - last
+         *     * `max` - max
+         * @enum {string}
+         */
+        JoinEnum: "auto" | "sum" | "mean" | "last" | "max";
         Judged: {
             entries: number[];
         };
@@ -2770,6 +2866,10 @@ export interface components {
             refusals: string;
             is_repeat: boolean;
         };
+        PutInForce: {
+            version: components["schemas"]["IdentityVersion"];
+            job: components["schemas"]["Job"];
+        };
         Quiet: {
             readonly id: number;
             /** @default  */
@@ -2887,6 +2987,27 @@ export interface components {
             line: number;
             cells: string[];
             broken_column: string | null;
+        };
+        Rule: {
+            /** @description a metric, with * for any characters */
+            metric: string;
+            keep: string[];
+            drop: string[];
+            rename: string[][];
+            join: components["schemas"]["JoinEnum"];
+            note: string;
+        };
+        RuleRequest: {
+            /** @description a metric, with * for any characters */
+            metric: string;
+            keep: string[];
+            drop: string[];
+            rename: string[][];
+            join: components["schemas"]["JoinEnum"];
+            note: string;
+        };
+        RulesRequest: {
+            rules: components["schemas"]["RuleRequest"][];
         };
         Said: {
             by: string;
@@ -3032,27 +3153,6 @@ export interface components {
             promised: components["schemas"]["Promised"];
             logbook_version: number;
         };
-        StreamEffect: {
-            stream: number;
-            name: string;
-            /**
-             * Format: double
-             * @description median move of the expectation, in sigmas
-             */
-            moved: number | null;
-            /**
-             * Format: double
-             * @description median width of the band, after over before
-             */
-            band: number | null;
-            /** @description spans that training left out */
-            left_out_before: number;
-            left_out_after: number;
-            /** @description findings that both have */
-            kept: number;
-            gone: (number | null)[][];
-            new: (number | null)[][];
-        };
         /** @description What a workbench shows beside the chart. */
         StreamScan: {
             id: number;
@@ -3139,9 +3239,20 @@ export interface components {
         /**
          * @description * `day first` - day first
          *     * `month first` - month first
+         *     * `year first` - year first
+         *     * `month` - month
+         *     * `month name` - month name
+         *     * `day and month name` - day and month name
+         *     * `month name and day` - month name and day
+         *     * `quarter` - quarter
+         *     * `week` - week
+         *     * `compact date` - compact date
+         *     * `year` - year
+         *     * `month digits` - month digits
+         *     * `serial day` - serial day
          * @enum {string}
          */
-        TimeFormEnum: "day first" | "month first";
+        TimeFormEnum: "day first" | "month first" | "year first" | "month" | "month name" | "day and month name" | "month name and day" | "quarter" | "week" | "compact date" | "year" | "month digits" | "serial day";
         Token: {
             readonly id: number;
             name: string;
@@ -3764,6 +3875,92 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    identity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Identity"];
+                };
+            };
+        };
+    };
+    put_identity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutInForce"];
+                };
+            };
+        };
+    };
+    undo_identity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
+    preview_identity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
             };
         };
     };

@@ -274,7 +274,9 @@ def _has_changed(stream: Stream, times: Ints) -> bool:
     if stream.last_ns is None or int(times[-1]) < stream.last_ns or len(times) < cadence.KNOWN_STAMPS:
         return False
     usual = float(np.median(np.diff(times[-LAST_STEPS - 1 :])))
-    return not stream.step_ns / cadence.COARSER < usual < stream.step_ns * cadence.COARSER and not stream.cadence
+    return (
+        not stream.step_ns / cadence.COARSER < usual < stream.step_ns * cadence.COARSER and not stream.cadence
+    )
 
 
 def learn_lateness(stream: Stream, parts: Sequence[_Piece], received: dict[int, float]) -> None:

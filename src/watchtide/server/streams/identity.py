@@ -10,6 +10,7 @@ from datetime import timedelta
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from watchtide.server.jobs import services as jobs
@@ -77,7 +78,9 @@ def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
     for i, s in enumerate(series):
         if s in out.refused:
             continue
-        kind = "counter" if s.kind in ("counter", "bucket") else "samples" if places[i].is_direct else "source"
+        kind = (
+            "counter" if s.kind in ("counter", "bucket") else "samples" if places[i].is_direct else "source"
+        )
         if kind != "samples":
             out.indirect.add(s)
         groups.setdefault((kind, s.unit, s.kind == "amount"), []).append(i)
@@ -85,7 +88,13 @@ def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
         wanted = [
             (series[i].metric + (COUNTED if kind == "counter" else ""), series[i].attributes) for i in at
         ]
-        facts = {"kind": kind, "unit": unit[:40], "zone": zone, "is_additive": is_additive}
+        facts = {
+            "kind": kind,
+            "unit": unit[:40],
+            "zone": zone,
+            "is_additive": is_additive,
+            "is_sent": kind != "counter",
+        }
         found = catalogue.find_or_make(wanted, **facts)
         changed = []
         for i, stream in zip(at, found, strict=True):
@@ -100,20 +109,23 @@ def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
 def _settle(stream: Stream, kind: str, place: Place, is_additive: bool) -> bool:
     """Bring what a found stream is a part of up to date; whether something changed."""
     sha = "" if kind == "samples" else place.sha
-    wanted = (kind, sha, place.join, is_additive or stream.is_additive)
-    if (stream.kind, stream.joins_sha, stream.join, stream.is_additive) == wanted:
+    is_sent = stream.is_sent or kind != "counter"
+    wanted = (kind, sha, place.join, is_additive or stream.is_additive, is_sent)
+    if (stream.kind, stream.joins_sha, stream.join, stream.is_additive, stream.is_sent) == wanted:
         return False
     if stream.kind == "derived":
         # A formula has taken this name: its results stand.
         return False
-    stream.kind, stream.joins_sha, stream.join, stream.is_additive = wanted
+    stream.kind, stream.joins_sha, stream.join, stream.is_additive, stream.is_sent = wanted
     return True
 
 
 def _keep_settled(changed: Sequence[Stream]) -> None:
     """Write streams that became sources, or ceased to be; their history then follows by a job."""
     with transaction.atomic():
-        Stream.objects.bulk_update(changed, ["kind", "joins_sha", "join", "is_additive"], batch_size=500)
+        Stream.objects.bulk_update(
+            changed, ["kind", "joins_sha", "join", "is_additive", "is_sent"], batch_size=500
+        )
         catalogue.retitle({s.metric for s in changed})
         with_history = sorted({s.joins_sha for s in changed if s.joins_sha and s.samples})
         if with_history:
@@ -153,8 +165,7 @@ def preview(rules: Sequence[Rule]) -> dict[str, Any]:
 
 def _live() -> Any:
     """What senders say one by one: sources, counters, and streams that go by all of their attributes."""
-    direct = Stream.objects.filter(kind="samples").exclude(arrivals=b"")
-    return Stream.objects.filter(kind__in=("source", "counter")) | direct
+    return Stream.objects.filter(Q(kind__in=("source", "counter")) | Q(kind="samples", is_sent=True))
 
 
 def _effect(streams: Sequence[Stream], rules: Sequence[Rule]) -> dict[str, Any]:
@@ -221,54 +232,71 @@ def put_in_force(rules: Sequence[Rule], user: Any) -> tuple[IdentityVersion, job
     effect = _effect(streams, rules)
     if effect["problems"]:
         raise Problem(
-            effect["problems"][0], place="rules", remedy="change the rule, or the unit of one of them", code=409
+            effect["problems"][0],
+            place="rules",
+            remedy="change the rule, or the unit of one of them",
+            code=409,
         )
     version = IdentityVersion.objects.create(rules=identity.to_data(rules), created_by=user)
-    moved, changed = [], []
+    moved = _move(streams, rules)
+    version.moved = len(moved.streams)
+    version.save(update_fields=["moved"])
+    return version, _follow(version, moved, user)
+
+
+@transaction.atomic
+def undo(version: IdentityVersion, user: Any) -> jobs.Job:
+    """Take rules back: series are told apart as before, also those that came since, and streams that only these rules
+    made go out of sight."""
+    newest = (
+        IdentityVersion.objects.select_for_update().filter(undone_at__isnull=True).order_by("-pk").first()
+    )
+    if newest is None or newest.pk != version.pk:
+        raise Problem(
+            "only the rules in force can be taken back", place=f"version {version.pk}", remedy="take back the newer ones first", code=409
+        )  # fmt: skip
+    version.undone_at, version.undone_by = timezone.now(), user
+    version.save(update_fields=["undone_at", "undone_by"])
+    return _follow(version, _move(list(_live().select_for_update().order_by("pk")), in_force()), user)
+
+
+@dataclass(frozen=True)
+class Moved:
+    """streams : that go by other attributes now; now, left : digests of the places they are a part of, and were."""
+
+    streams: list[Stream]
+    now: set[str]
+    left: set[str]
+
+
+def _move(streams: Sequence[Stream], rules: Sequence[Rule]) -> Moved:
+    """Put streams where these rules say they belong."""
+    out = Moved([], set(), set())
     for stream in streams:
         place = place_of_stream(stream, rules)
         kind = stream.kind if stream.kind == "counter" else "samples" if place.is_direct else "source"
         sha = "" if kind == "samples" else place.sha
         if (kind, sha, place.join) == (stream.kind, stream.joins_sha, stream.join):
             continue
-        moved.append([stream.pk, stream.kind, stream.joins_sha, stream.join])
+        out.left.add(stream.joins_sha)
+        out.now.add(sha)
         stream.kind, stream.joins_sha, stream.join = kind, sha, place.join
-        changed.append(stream)
-    Stream.objects.bulk_update(changed, ["kind", "joins_sha", "join"], batch_size=500)
-    version.moved = moved
-    version.save(update_fields=["moved"])
-    return version, _follow(version, {s.joins_sha for s in changed}, {sha for _, _, sha, _ in moved}, user)
+        out.streams.append(stream)
+    Stream.objects.bulk_update(out.streams, ["kind", "joins_sha", "join"], batch_size=500)
+    return out
 
 
-@transaction.atomic
-def undo(version: IdentityVersion, user: Any) -> jobs.Job:
-    """Take rules back: series are told apart as before, and streams that only these rules made go out of sight."""
-    newest = IdentityVersion.objects.select_for_update().filter(undone_at__isnull=True).order_by("-pk").first()
-    if newest is None or newest.pk != version.pk:
-        raise Problem(
-            "only the rules in force can be taken back", place=f"version {version.pk}", remedy="take back the newer ones first", code=409
-        )  # fmt: skip
-    before = {pk: (kind, sha, join) for pk, kind, sha, join in version.moved}
-    streams = list(Stream.objects.select_for_update().filter(pk__in=list(before)).order_by("pk"))
-    left = {s.joins_sha for s in streams}
-    for stream in streams:
-        stream.kind, stream.joins_sha, stream.join = before[stream.pk]
-    Stream.objects.bulk_update(streams, ["kind", "joins_sha", "join"], batch_size=500)
-    version.undone_at, version.undone_by = timezone.now(), user
-    version.save(update_fields=["undone_at", "undone_by"])
-    return _follow(version, {s.joins_sha for s in streams}, left, user)
-
-
-def _follow(version: IdentityVersion, now: set[str], left: set[str], user: Any) -> jobs.Job:
+def _follow(version: IdentityVersion, moved: Moved, user: Any) -> jobs.Job:
     """The job behind a change of rules: streams to be put together, and those that nothing feeds any more."""
+    catalogue.retitle({s.metric for s in moved.streams if s.kind != "counter"})
     catalogue.changed()
-    arguments = {"places": sorted(now - {""}), "left": sorted(left - {""}), "version": version.pk}
+    arguments = {"places": sorted(moved.now - {""}), "left": sorted(moved.left - {""}), "version": version.pk}
     return jobs.enqueue("join", "Put streams together by the rules in force", arguments, user=user)
 
 
-def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[str, int]:
+def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[str, Any]:
     """Put the whole history of these places together, and take those out of sight that have no source any more."""
-    made = 0
+    made: list[Stream] = []
     metrics: set[str] = set()
     for i, sha in enumerate(places):
         lease.progress(i, len(places))
@@ -276,21 +304,30 @@ def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[
             raise jobs.Cancelled
         with lease.write():
             targets = renewing.compute_place(sha)
-        made += len(targets)
+        made += targets
         metrics |= {t.metric for t in targets}
     with lease.write():
         metrics |= _retire(left)
         catalogue.retitle(metrics)
         catalogue.changed()
         jobs.tell("stream")
-    return {"streams": made}
+    return {"streams": len(made), "to_scan": _unscanned(made, places)}
+
+
+def _unscanned(made: Sequence[Stream], places: Sequence[str]) -> list[int]:
+    """Streams put together from some that were scanned, and which have no scan themselves yet."""
+    scanned = set(
+        Stream.objects.filter(joins_sha__in=list(places), standing__isnull=False).values_list("joins_sha", flat=True)
+    )
+    wanted = [s.pk for s in made if s.key_sha in scanned]
+    return list(Stream.objects.filter(pk__in=wanted, standing__isnull=True).values_list("pk", flat=True))
 
 
 def _retire(left: Sequence[str]) -> set[str]:
     """Take streams out of sight that were put together from sources and have none left. Returns their metrics."""
     fed = set(Stream.objects.filter(joins_sha__in=list(left)).values_list("joins_sha", flat=True))
     bare = [sha for sha in left if sha not in fed]
-    gone = Stream.objects.filter(kind="samples", arrivals=b"", key_sha__in=bare)
+    gone = Stream.objects.filter(kind="samples", is_sent=False, key_sha__in=bare)
     metrics = set(gone.values_list("metric", flat=True))
     gone.update(kind="retired")
     return metrics

@@ -18,7 +18,7 @@ class Stream(models.Model):
     kind : counter streams hold what a source counted since it began; they are kept out of sight, and the streams of
     their rates are derived from them. Source streams are what one sender says of a stream that several may say something of, or that
     goes by other attributes (`identity`); retired ones were put together into others. joins_sha : of a source or counter, the digest of the key
-    of what it is a part of; is_additive : whether its values add up; join : how they are put together where a rule says so. title : what
+    of what it is a part of; is_sent : whether samples of it were pushed or fetched under its own key; is_additive : whether its values add up; join : how they are put together where a rule says so. title : what
     tells it apart in its family. arrivals : the latest latenesses in seconds (float32), newest last.
     """
 
@@ -29,6 +29,7 @@ class Stream(models.Model):
     title_given = models.CharField(max_length=200, default="", blank=True)
     title_own = models.CharField(max_length=500, default="", blank=True)
     joins_sha = models.CharField(max_length=64, default="", blank=True, db_index=True, db_collation=EXACT)
+    is_sent = models.BooleanField(default=False)
     is_additive = models.BooleanField(default=False)
     join = models.CharField(max_length=8, default="auto")
     family = models.CharField(max_length=200, default="", blank=True)
@@ -69,14 +70,10 @@ class Stream(models.Model):
 
 
 class IdentityVersion(models.Model):
-    """Identity rules that were put in force, and what they changed, so that it can be taken back.
-
-    moved : [stream, kind before, joins_sha before, join before]; made : streams that came up by it.
-    """
+    """Identity rules that were put in force; moved : how many series then belonged to another stream."""
 
     rules = models.JSONField()
-    moved = models.JSONField(default=list)
-    made = models.JSONField(default=list)
+    moved = models.IntegerField(default=0)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
     created_at = models.DateTimeField(auto_now_add=True)
     undone_at = models.DateTimeField(null=True)

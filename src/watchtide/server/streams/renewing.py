@@ -155,7 +155,9 @@ def _place(sha: str, span: Span | None, *, is_rewritten: bool = False) -> list[O
         out.append(_output(target, *samples, span, is_rewritten=is_rewritten or len(own) > 1))
 
     if sources:
-        [target] = catalogue.find_or_make([(place.metric, place.attributes)], unit=sources[0].unit, zone=sources[0].zone)
+        [target] = catalogue.find_or_make(
+            [(place.metric, place.attributes)], unit=sources[0].unit, zone=sources[0].zone
+        )
         how = _how(sources, place.join)
         put(target, joining.joined([_read_around(s, span) for s in sources], how), sources)
     if plain:
@@ -217,7 +219,7 @@ def _output(target: Stream, times: Ints, values: Floats, span: Span | None, *, i
         a = max(int(np.searchsorted(times, span[0] - reach)) - 1, 0)
         b = int(np.searchsorted(times, span[1] + reach, side="right"))
         times, values = times[a:b], values[a:b]
-    if (span is not None and not is_rewritten) or target.arrivals:
+    if (span is not None and not is_rewritten) or target.is_sent:
         # What was sent to the stream itself stays beside what is put together.
         return target.pk, times, values
     window = (None, None) if span is None else (span[0] - reach, span[1] + reach)

@@ -36,6 +36,11 @@ def fold(lease: jobs.Lease) -> dict[str, Any]:
 def join(lease: jobs.Lease) -> dict[str, Any]:
     result = identity.join(lease.arguments["places"], lease.arguments.get("left") or [], lease)
     folding.fold()
+    if ids := result.pop("to_scan"):
+        from watchtide.server.scans import services as scans
+
+        with lease.write():
+            result["scan"] = scans.start_standing(ids, user=lease.job.created_by).pk
     return result
 
 

@@ -6,13 +6,14 @@ KINDS = [(k, k) for k in ("samples", "counter", "derived", "source", "retired")]
 
 
 def keep_titles(apps, schema_editor):
-    """Streams keep the titles they had: their attributes in a row."""
+    """Streams keep the titles they had, their attributes in a row; those with arrivals were pushed or fetched."""
     stream = apps.get_model("streams", "Stream")
     rows = []
-    for row in stream.objects.only("pk", "attributes").iterator(chunk_size=2_000):
+    for row in stream.objects.only("pk", "attributes", "arrivals", "kind").iterator(chunk_size=2_000):
         row.title_own = " · ".join(str(value) for _, value in row.attributes)[:500]
+        row.is_sent = bool(row.arrivals) and row.kind == "samples"
         rows.append(row)
-    stream.objects.bulk_update(rows, ["title_own"], batch_size=500)
+    stream.objects.bulk_update(rows, ["title_own", "is_sent"], batch_size=500)
 
 
 class Migration(migrations.Migration):
@@ -30,6 +31,7 @@ class Migration(migrations.Migration):
             "joins_sha",
             models.CharField(blank=True, db_collation="utf8mb4_bin", db_index=True, default="", max_length=64),
         ),
+        migrations.AddField("stream", "is_sent", models.BooleanField(default=False)),
         migrations.AddField("stream", "is_additive", models.BooleanField(default=False)),
         migrations.AddField("stream", "join", models.CharField(default="auto", max_length=8)),
         migrations.AlterField(
@@ -40,8 +42,7 @@ class Migration(migrations.Migration):
             [
                 ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
                 ("rules", models.JSONField()),
-                ("moved", models.JSONField(default=list)),
-                ("made", models.JSONField(default=list)),
+                ("moved", models.IntegerField(default=0)),
                 ("created_at", models.DateTimeField(auto_now_add=True)),
                 ("undone_at", models.DateTimeField(null=True)),
                 (
