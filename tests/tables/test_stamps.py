@@ -17,7 +17,7 @@ from watchtide.tables.problems import TableError
         ("Mar-04", "2004-03-01T00:00"), ("2004Q3", "2004-07-01T00:00"), ("2004-Q1", "2004-01-01T00:00"),
         ("Q4 1959", "1959-10-01T00:00"), ("2004-W23", "2004-05-31T00:00"), ("2020W53", "2020-12-28T00:00"),
         ("2009-W01-4", "2009-01-01T00:00"), ("1 Feb 2004", "2004-02-01T00:00"), ("01-Feb-04", "2004-02-01T00:00"),
-        ("Feb 1, 2004", "2004-02-01T00:00"), ("February 1st 2004 3:05 pm", "2004-02-01T15:05"),
+        ("Feb 1, 2004", "2004-02-01T00:00"), ("Jan-1-1995", "1995-01-01T00:00"), ("February 1st 2004 3:05 pm", "2004-02-01T15:05"),
         ("Mon, 2 Feb 2004 08:09:10", "2004-02-02T08:09:10"), ("2004/02/01 07:08", "2004-02-01T07:08"),
         ("2004-2-1", "2004-02-01T00:00"), ("1 Feb 2004 12:30 AM", "2004-02-01T00:30"), ("1871", "1871-01-01T00:00"),
         ("1678-01-01", "1678-01-01T00:00"), ("2261-12-31T23:59", "2261-12-31T23:59"),
@@ -117,3 +117,25 @@ def test_every_form_has_a_pattern_that_only_its_own_example_fits():
     for name, text in examples.items():
         fits = [n for n in stamps.FORMS if clock._matches(pa.array([text]), n)[0]]
         assert name in fits and all(stamps.FORMS[n].is_digits for n in fits if n != name), (name, fits)
+
+
+@pytest.mark.parametrize(
+    ("header", "rows", "step", "first"),
+    [
+        ("year,quarter,gdp", ["1959,2,1.5", "1959,3,1.6", "1959,4,1.8", "1960,1,1.9"], 3, "1959-04-01"),
+        ("Year,Month,sales", [f"{2019 + i // 12},{i % 12 + 1},{i}" for i in range(30)], 1, "2019-01-01"),
+        ("yr,mon,day,v", [f"2020,2,{d},{d}" for d in range(1, 29)], 0, "2020-02-01"),
+    ],
+)
+def test_a_year_is_completed_by_the_columns_beside_it(header, rows, step, first):
+    raw = read.read(f"{header}\n{chr(10).join(rows)}\n".encode(), "a.csv")
+    found = layout.guess(raw)
+    taken = extract.extract(raw, found)
+    assert [s.metric for s in taken.streams] == [header.split(",")[-1]]
+    assert taken.found.cadence.months == step and taken.streams[0].times[0] == np.datetime64(first, "ns").astype(
+        np.int64
+    )
+    assert layout.from_data(layout.to_data(found)).time_parts == found.time_parts
+    # Told otherwise, the column is what it is told to be.
+    roles = {c: found.role(c) for c in raw.columns} | {found.time_parts[0]: "value"}
+    assert layout.with_roles(found, roles).time_parts == found.time_parts[1:]

@@ -21,6 +21,7 @@ const Comparison = lazy(() => import("./screens/scorecard/Comparison"));
 const Published = lazy(() => import("./screens/scorecard/Published"));
 const Intake = lazy(() => import("./screens/intake/Intake"));
 const Live = lazy(() => import("./screens/intake/Live"));
+const Identity = lazy(() => import("./screens/intake/Identity"));
 const Streams = lazy(() => import("./screens/intake/Streams"));
 const Formulas = lazy(() => import("./screens/intake/Formulas"));
 const Calendars = lazy(() => import("./screens/intake/Calendars"));
@@ -67,6 +68,7 @@ export function App() {
           <Route path="/published/:published" element={<Published />} />
           <Route path="/intake" element={<Intake />} />
           <Route path="/intake/live" element={<Live />} />
+          <Route path="/intake/identity" element={<Identity />} />
           <Route path="/intake/streams" element={<Streams />} />
           <Route path="/intake/formulas" element={<Formulas />} />
           <Route path="/intake/calendars" element={<Calendars />} />

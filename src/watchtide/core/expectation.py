@@ -9,6 +9,7 @@ import numpy as np
 from watchtide.core import baselines, regimes, robust, spread, windows
 from watchtide.core.baselines import OWN_SPREAD, TRAILS, Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, period_of, slots
+from watchtide.core.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.series import Bools, Floats, Ints
 from watchtide.core.spread import SpreadModel
 
@@ -420,7 +421,8 @@ def _regimes(frame: Frame, choice: Choice) -> tuple[Floats, Floats, Ints, Bools]
     level = np.where(view.usable, regimes.season_free(view, choice.periods), np.nan)
     if choice.kind == "harmonic" and len(frame.columns):
         level = np.where(frame.on_known_day, np.nan, _free_of_covariates(level, frame))
-    changes = regimes.find_steps(level, longest, choice.shift_penalty)
+    has_trend = frame.step_ns >= LEAST_YEAR_STEP_NS
+    changes = regimes.find_steps(level, longest, choice.shift_penalty, has_trend=has_trend)
     steps, delayed = regimes.regimes(level, changes, choice.settle_samples)
     odd = (
         regimes.unsettled(changes, n, choice.settle_samples)

@@ -14,6 +14,8 @@ SIDES = ("both", "above", "below")
 READINGS = ("sigmas", "odds", "per-week", "interval", "share")
 WEEK_NS = 7 * 86_400 * SECOND_NS
 DAY_NS = 86_400 * SECOND_NS
+# Samples a false finding at the least where they are further apart than a day: what 0.1 a week is among days.
+LEAST_SAMPLES_A_FINDING = 70
 # Below this many clean held-out scores a stream has no tail of its own to read.
 LEAST_SCORES = 400
 LEAST_FINDINGS = 40
@@ -202,11 +204,17 @@ def resolve_level(
     kind : sigmas | odds | per-week | interval | share; amount in that reading. A rate is the total over the
     sides watched: with both, each side gets half. family : tails of a side over the whole family, asked
     for where the stream has under 400 clean scores or 40 findings of its own; without it such a stream
-    takes 4 sigmas and says so. own : the stream's own tails by side, as `tails_by_side` gives them; None reads them off.
+    takes 4 sigmas and says so. At cadences coarser than a day a rate a week is limited to one in 70 samples. own : the stream's own tails by side, as `tails_by_side` gives them; None reads them off.
     """
     watched = watched_sides(side)
     if kind == "interval":
         kind, amount = "odds", 1 / (1 - amount)
+    slow = ""
+    most = WEEK_NS / (LEAST_SAMPLES_A_FINDING * held.step_ns)
+    if kind == "per-week" and held.step_ns > DAY_NS and amount > most:
+        # What is rare among minutes is every other month.
+        slow = f"; {amount:g} a week would be one in {WEEK_NS / (amount * held.step_ns):.2g} samples here: one in {LEAST_SAMPLES_A_FINDING} taken"
+        amount = most
     own = dict(tails_by_side(held, side, group) if own is None else own)
     pooled = set()
     for s in watched:
@@ -231,6 +239,7 @@ def resolve_level(
         found, note = _by_tail(kind, amount, own, held.count)
         if pooled and any(own[s].samples is not None for s in pooled):
             note += f"; {' and '.join(sorted(pooled))} with the family's tail, there is too little of its own"
+    note += slow
     # A level at or below the noise's middle would flag everything.
     found = {s: max(level, 0.1) for s, level in found.items()}
     tails = [own[s] for s in watched]

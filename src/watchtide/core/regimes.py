@@ -68,17 +68,19 @@ def moving_mean(y: Floats, window: int) -> Floats:
         return np.asarray((total[b] - total[a]) / (count[b] - count[a]))
 
 
-def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Ints:
+def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has_trend: bool = False) -> Ints:
     """Indices where a de-seasonalised series takes a lasting new level.
 
     Lone outliers are drawn in to three spreads around a running median first, so that only what
     lasts counts; a regime lasts at least one season and 24 samples. A slow trend is cut into steps
     by any step search; a cut is kept only where the level really jumps between the samples next to it.
+    has_trend : from sample to sample the trend may move by as much as the noise, as it does over months and years: a
+    jump then is what the slopes on either side do not explain.
     """
     shortest = max(24, longest if longest <= len(level) // 4 else 24)
     if np.sum(~np.isnan(level)) < 2 * shortest:
         return np.empty(0, np.int64)
-    calm = calm_outliers(level)
+    calm = calm_outliers(level - _line(level) if has_trend else level)
     own, variance = robust.variances(calm)
     changes = shifts.search(
         calm,
@@ -88,11 +90,11 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None) -> Int
     near = min(shortest, NEAR_SAMPLES)
     # A jump must stand out from the samples' own scatter and from the wander of their medians.
     wander = np.sqrt(2 * variance / near)
-    return np.asarray(changes[_jumps(calm, changes, near, LEAST_JUMP * max(np.sqrt(own), wander))])
+    return np.asarray(changes[_jumps(calm, changes, near, LEAST_JUMP * max(np.sqrt(own), wander), has_trend)])
 
 
 @njit(cache=True, nogil=True)
-def _jumps(calm, changes, near, least):  # type: ignore[no-untyped-def]
+def _jumps(calm, changes, near, least, has_trend):  # type: ignore[no-untyped-def]
     """(m,) whether the level jumps at a cut, and not a trend through it."""
     m, out = len(changes), np.zeros(len(changes), np.bool_)
     for i in range(m):
@@ -100,8 +102,31 @@ def _jumps(calm, changes, near, least):  # type: ignore[no-untyped-def]
         before, after = changes[i - 1] if i > 0 else 0, changes[i + 1] if i < m - 1 else len(calm)
         jump = robust.median(calm[at : at + near]) - robust.median(calm[max(0, at - near) : at])
         between = robust.median(calm[at:after]) - robust.median(calm[before:at])
+        if has_trend:
+            a, b = max(before, at - near), min(after, at + near)
+            # Between the middles of both sides lies half of either.
+            jump -= (_rise(calm[a:at]) + _rise(calm[at:b])) / 2
         out[i] = abs(jump) >= least and jump * between > 0 and abs(jump) >= 0.5 * abs(between)
     return out
+
+
+def _line(level: Floats) -> Floats:
+    """A straight line as steep as the level usually is: the median slope over a quarter of the series, which few steps bend."""
+    n = len(level)
+    lag = max(n // 4, 8)
+    rises = level[lag:] - level[:-lag] if lag < n else np.empty(0)
+    seen = rises[~np.isnan(rises)]
+    return np.arange(n) * (float(np.median(seen)) / lag if len(seen) else 0.0)
+
+
+@njit(cache=True, nogil=True)
+def _rise(y):  # type: ignore[no-untyped-def]
+    """How far a stretch rises from its begin to its end: twice what its second half lies above its first."""
+    half = len(y) // 2
+    if half < 2:
+        return 0.0
+    rise = 2 * (robust.median(y[half:]) - robust.median(y[:half]))
+    return 0.0 if np.isnan(rise) else rise
 
 
 def calm_outliers(level: Floats) -> Floats:

@@ -26,6 +26,7 @@ from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
+from watchtide.core.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
 from watchtide.engine import following, outcome, preparing
@@ -164,7 +165,8 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     candidates = got.shift_candidates
     if stop < len(series) and not np.isnan(got.level_series).all():
         longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)
-        candidates = regimes.find_steps(got.level_series, longest)
+        has_trend = series.step_ns >= LEAST_YEAR_STEP_NS
+        candidates = regimes.find_steps(got.level_series, longest, has_trend=has_trend)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     return Baselined(
         stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, got.level_series, got.clean, stop,

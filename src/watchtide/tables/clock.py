@@ -168,7 +168,7 @@ class Parsed:
     scale: int = 1
 
 
-def parse(column: pa.Array, *, form: str | None = None, scale: int | None = None) -> Parsed:
+def parse(column: pa.Array, form: str | None = None, *, scale: int | None = None) -> Parsed:
     """Read a column of stamps: text of one kind, numbers since 1970, or timestamps.
 
     The kind of the most rows is the column's; rows of another kind are marked `other` and bad. A later chunk

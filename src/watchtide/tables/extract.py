@@ -13,7 +13,7 @@ from watchtide.core.cadence import Found
 from watchtide.core.series import LARGEST, Bools, Floats, Ints, distinct
 from watchtide.tables import clock, expressions
 from watchtide.tables.chunks import Chunk, cell_text
-from watchtide.tables.layout import FALSE, MISSING, NUMBER, Layout
+from watchtide.tables.layout import FALSE, MISSING, NUMBER, Layout, part_kinds, whole_times
 from watchtide.tables.problems import BrokenRow, Problem, TableError
 from watchtide.tables.read import Raw
 
@@ -147,6 +147,16 @@ class Extractor:
         }
         return Events(codes[rows], times[rows], {f: n[0][rows] for f, n in numbers.items()}, hashed), broken
 
+    def _stamps(self, chunk: Chunk) -> tuple[pa.Array, str | None]:
+        """The stamps of a chunk and their form; a year with the columns that complete it."""
+        layout = self.layout
+        column = self._column(chunk, layout.time)
+        if not layout.time_parts:
+            return column, layout.time_form or self.form or None
+        kinds = part_kinds(layout.time_parts)
+        form = {1: "month", 2: "date"}[len(kinds)] if kinds[0] == "month" else "quarter"
+        return whole_times(column, [self._column(chunk, name) for name in layout.time_parts], kinds), form
+
     def _column(self, chunk: Chunk, name: str) -> pa.Array:
         if name not in chunk.columns:
             # A field that some lines have and all of this chunk lack is missing, not unknown.
@@ -187,9 +197,7 @@ class Extractor:
             text = message.format(text=cell(chunk, column, int(rows[0])))
             self._note(kind, column, len(rows), int(chunk.lines[rows[0]]), text, remedy, sets_aside=True)
 
-        parsed = clock.parse(
-            self._column(chunk, layout.time), form=layout.time_form or self.form or None, scale=self._scale
-        )
+        parsed = clock.parse(*self._stamps(chunk), scale=self._scale)
         if not self.form and n and not parsed.bad.all():
             self.form, self._scale = parsed.form, parsed.scale
         other = "{text!r} is another kind of stamp than the column's"

@@ -37,12 +37,12 @@ DEFAULTS = (
     Rule(
         "k8s.pod.*",
         keep=("k8s.pod.name",),
-        note="Figures of a pod are of that pod.",
+        note="Metrics of pods stay apart per pod.",
     ),
     Rule(
         "container.*",
         keep=("container.name", "k8s.pod.name"),
-        note="Figures of a container are of that container.",
+        note="Metrics of containers stay apart per container.",
     ),
     Rule(
         "*",
@@ -56,7 +56,7 @@ DEFAULTS = (
             "process.runtime.*",
             "process.owner",
         ),
-        note="New with every process.",
+        note="Changes with every process.",
     ),
     Rule(
         "*",
@@ -70,7 +70,7 @@ DEFAULTS = (
             "os.build_id",
             "os.description",
         ),
-        note="New with every start of a host, or a fact of it that tells no stream apart.",
+        note="Changes with every start of a host, or is a fact of it that tells no stream apart.",
     ),
     Rule(
         "*",
@@ -93,7 +93,7 @@ DEFAULTS = (
             "aws.log.*",
             "gcp.cloud_run.job.*",
         ),
-        note="New with every roll-out or start of a container.",
+        note="Changes with every roll-out or start of a container.",
     ),
     Rule(
         "*",
@@ -107,7 +107,7 @@ DEFAULTS = (
             "webengine.version",
             "vcs.*",
         ),
-        note="New with every version of a library or of the service.",
+        note="Changes with every version of a library or of the service.",
     ),
 )
 

@@ -28,6 +28,8 @@ TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|year|month|quarter|week|p
 MOST_STREAMS = 20_000
 # The column of series keys in every file that is written here.
 KEY_COLUMN = "series"
+# Names of columns that complete a year, and the largest number each holds.
+PARTS = {"quarter": (r"q|qtr|quarter", 4), "month": (r"m|mon|mo|month", 12), "day": (r"d|day|dom", 31)}
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,8 @@ class Layout:
     zone : of stamps without offset. wide_name : where value columns are one metric at several places, the name of
     the attribute that the columns' names are values of. keep : a condition on rows. duplicates : what becomes of
     equal stamps of one stream. rollup : rows are events, not samples. key_column : one of `series` whose cells are series
-    keys (`name=value,…`), as every output of ours has them.
+    keys (`name=value,…`), as every output of ours has them. time_parts : columns that complete a year in the time column:
+    a quarter, or a month and perhaps a day.
     """
 
     time: str
@@ -74,9 +77,10 @@ class Layout:
     duplicates: str = "mean"
     rollup: RollUp | None = None
     key_column: str | None = None
+    time_parts: tuple[str, ...] = ()
 
     def role(self, column: str) -> str:
-        if column == self.time:
+        if column == self.time or column in self.time_parts:
             return "time"
         if column in self.values:
             return "value"
@@ -114,7 +118,7 @@ def from_data(data: Any) -> Layout:
     if unknown := set(data) - known - {"layout"}:
         raise refuse(f"has the unknown key {sorted(unknown)[0]!r}")
     given = {k: v for k, v in data.items() if k != "layout"}
-    for name in ("values", "series", "covariates", "missing_words"):
+    for name in ("values", "series", "covariates", "missing_words", "time_parts"):
         words = given.get(name, ())
         if not isinstance(words, (list, tuple)) or not all(isinstance(w, str) for w in words):
             raise refuse(f"{name} must be a list of texts")
@@ -195,7 +199,7 @@ def _check_rollup(rollup: RollUp) -> None:
 
 def fits(layout: Layout, columns: Sequence[str]) -> bool:
     """Whether a file with these columns can be read by the layout."""
-    needed = {layout.time, *layout.numbers, *layout.series}
+    needed = {layout.time, *layout.time_parts, *layout.numbers, *layout.series}
     if layout.label:
         needed.add(layout.label)
     if layout.keep:
@@ -234,9 +238,12 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
         time, time_form = _guess_time(raw, sample, reasons, time_form)
     elif time_form is None:
         time_form, reasons[time] = _stated_time(time, sample[time])
+    time_parts = _time_parts(raw, time, time_form, [n for n in named if n])
+    for name in time_parts:
+        reasons[name] = f"completes {time}, in which every year stands several times"
     decimal = stated.get("decimal") or raw.shape.decimal
     label = stated.get("label")
-    taken = {time, *named}
+    taken = {time, *time_parts, *named}
     values = tuple(stated.get("values") or ())
     series = tuple(stated["series"]) if stated.get("series") is not None else None
     suggested = None
@@ -286,7 +293,7 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
         Layout(
             time, values, series, label, zone, reasons, suggested, tuple(stated.get("covariates") or ()),
             stated.get("denominator"), stated.get("metric") or None, wide_name or None, time_form, decimal,
-            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup, key_column,
+            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup, key_column, time_parts,
         )
     )  # fmt: skip
 
@@ -326,6 +333,38 @@ def _guess_time(
         )
     reasons[best[1]] = best[2]
     return best[1], best[3]
+
+
+def _time_parts(raw: Raw, time: str, form: str | None, named: Sequence[str]) -> tuple[str, ...]:
+    """Columns that complete years: a quarter, or a month and a day, where their numbers are such."""
+    if form != "year":
+        return ()
+    found = {}
+    for name, column in raw.columns.items():
+        part = next((p for p, (pattern, _) in PARTS.items() if re.fullmatch(pattern, name, re.I)), None)
+        if part is None or name in (time, *named) or part in found:
+            continue
+        text = pc.utf8_trim_whitespace(column.cast(pa.string())).drop_null()
+        fits = pc.match_substring_regex(text, r"^0?([1-9]|[12]\d|3[01])$")
+        if len(text) and pc.all(fits).as_py() and pc.max(text.cast(pa.int64())).as_py() <= PARTS[part][1]:
+            found[part] = name
+    if "quarter" in found:
+        return (found["quarter"],)
+    return (found["month"], *((found["day"],) if "day" in found else ())) if "month" in found else ()
+
+
+def whole_times(time: pa.Array, parts: Sequence[pa.Array], most: Sequence[str]) -> pa.Array:
+    """Years and what completes them as text of one form: 2004-Q1, 2004-01 or 2004-01-31; most : which parts they are."""
+    year = pc.replace_substring_regex(pc.utf8_trim_whitespace(time.cast(pa.string())), r"\.0+$", "")
+    words = [pc.utf8_lpad(pc.utf8_trim_whitespace(p.cast(pa.string())), 2, "0") for p in parts]
+    if most[0] == "quarter":
+        return pc.binary_join_element_wise(year, pc.utf8_ltrim(words[0], "0"), "Q")
+    return pc.binary_join_element_wise(year, *words, "-")
+
+
+def part_kinds(names: Sequence[str]) -> list[str]:
+    """Which part of a date each of these columns holds."""
+    return [next(p for p, (pattern, _) in PARTS.items() if re.fullmatch(pattern, n, re.I)) for n in names]
 
 
 def _time_form(name: str, column: pa.Array, form: str | None) -> tuple[float, str, str | None, bool] | None:
@@ -430,9 +469,12 @@ def _likeliest_value(names: Sequence[str]) -> str:
 
 def with_roles(layout: Layout, roles: dict[str, str]) -> Layout:
     """A layout with some columns' roles changed; a column named nowhere is left out."""
-    time = next((c for c, r in roles.items() if r == "time"), layout.time)
+    times = [c for c, r in roles.items() if r == "time"]
+    parts = tuple(c for c in layout.time_parts if c in times)
+    time = next((c for c in times if c not in parts), layout.time)
     pick = {role: tuple(c for c, r in roles.items() if r == role) for role in ROLES}
     return replace(
         layout, time=time, values=pick["value"], series=pick["series"], covariates=pick["covariate"],
         denominator=next(iter(pick["denominator"]), None), label=next(iter(pick["label"]), None),
+        time_parts=parts if time == layout.time else (), key_column=layout.key_column if layout.key_column in pick["series"] else None,
     )  # fmt: skip

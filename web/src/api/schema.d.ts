@@ -2061,11 +2061,7 @@ export interface components {
         Effect: {
             before: number;
             after: number;
-            merged: number;
-            streams: components["schemas"]["EffectStream"][];
-            problems: string[];
-            messages: number;
-            is_part: boolean;
+            streams: components["schemas"]["StreamEffect"][];
         };
         EffectStartRequest: {
             entries: number[];
@@ -2077,18 +2073,6 @@ export interface components {
             before: number;
             /** @description the trial that was started */
             after: number;
-        };
-        EffectStream: {
-            key: string;
-            metric: string;
-            attributes: string[][];
-            join: string;
-            sources: string[];
-            source_count: number;
-            was: string[];
-            is_merged: boolean;
-            is_new: boolean;
-            units: string[];
         };
         Entry: {
             readonly id: number;
@@ -2322,9 +2306,39 @@ export interface components {
          */
         HowEnum: "count" | "sum" | "mean" | "min" | "max" | "p50" | "p90" | "p95" | "p99" | "distinct";
         Identity: {
-            rules: components["schemas"]["Rule"][];
+            rules: components["schemas"]["IdentityRule"][];
             is_default: boolean;
             versions: components["schemas"]["IdentityVersion"][];
+        };
+        IdentityEffect: {
+            before: number;
+            after: number;
+            merged: number;
+            streams: components["schemas"]["JoinedStream"][];
+            problems: string[];
+            messages: number;
+            is_part: boolean;
+        };
+        IdentityRule: {
+            /** @description a metric, with * for any characters */
+            metric: string;
+            keep: string[];
+            drop: string[];
+            rename: string[][];
+            join: components["schemas"]["JoinEnum"];
+            note: string;
+        };
+        IdentityRuleRequest: {
+            /** @description a metric, with * for any characters */
+            metric: string;
+            keep: string[];
+            drop: string[];
+            rename: string[][];
+            join: components["schemas"]["JoinEnum"];
+            note: string;
+        };
+        IdentityRulesRequest: {
+            rules: components["schemas"]["IdentityRuleRequest"][];
         };
         IdentityVersion: {
             readonly id: number;
@@ -2504,6 +2518,18 @@ export interface components {
          * @enum {string}
          */
         JoinEnum: "auto" | "sum" | "mean" | "last" | "max";
+        JoinedStream: {
+            key: string;
+            metric: string;
+            attributes: string[][];
+            join: string;
+            sources: string[];
+            source_count: number;
+            was: string[];
+            is_merged: boolean;
+            is_new: boolean;
+            units: string[];
+        };
         Judged: {
             entries: number[];
         };
@@ -2988,27 +3014,6 @@ export interface components {
             cells: string[];
             broken_column: string | null;
         };
-        Rule: {
-            /** @description a metric, with * for any characters */
-            metric: string;
-            keep: string[];
-            drop: string[];
-            rename: string[][];
-            join: components["schemas"]["JoinEnum"];
-            note: string;
-        };
-        RuleRequest: {
-            /** @description a metric, with * for any characters */
-            metric: string;
-            keep: string[];
-            drop: string[];
-            rename: string[][];
-            join: components["schemas"]["JoinEnum"];
-            note: string;
-        };
-        RulesRequest: {
-            rules: components["schemas"]["RuleRequest"][];
-        };
         Said: {
             by: string;
             verdict: string;
@@ -3153,6 +3158,27 @@ export interface components {
             promised: components["schemas"]["Promised"];
             logbook_version: number;
         };
+        StreamEffect: {
+            stream: number;
+            name: string;
+            /**
+             * Format: double
+             * @description median move of the expectation, in sigmas
+             */
+            moved: number | null;
+            /**
+             * Format: double
+             * @description median width of the band, after over before
+             */
+            band: number | null;
+            /** @description spans that training left out */
+            left_out_before: number;
+            left_out_after: number;
+            /** @description findings that both have */
+            kept: number;
+            gone: (number | null)[][];
+            new: (number | null)[][];
+        };
         /** @description What a workbench shows beside the chart. */
         StreamScan: {
             id: number;
@@ -3214,6 +3240,8 @@ export interface components {
             bad_side: string;
             /** Format: double */
             step_s: number;
+            /** @description of a calendar, empty for a fixed one */
+            cadence: string;
             scan: number | null;
             /** Format: double */
             last_value: number | null;
@@ -3906,7 +3934,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesRequest"];
+                "application/json": components["schemas"]["IdentityRulesRequest"];
             };
         };
         responses: {
@@ -3950,7 +3978,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesRequest"];
+                "application/json": components["schemas"]["IdentityRulesRequest"];
             };
         };
         responses: {
@@ -3959,7 +3987,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Effect"];
+                    "application/json": components["schemas"]["IdentityEffect"];
                 };
             };
         };

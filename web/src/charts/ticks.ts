@@ -1,9 +1,12 @@
-import { clock, day } from "../parts/words";
+import { clock, day, monthOf, seconds, yearOf } from "../parts/words";
 
 const STEPS = [
-  60_000, 300_000, 900_000, 3_600_000, 10_800_000, 21_600_000, 43_200_000, 86_400_000, 172_800_000,
-  604_800_000, 1_209_600_000, 2_419_200_000, 7_257_600_000,
+  1_000, 5_000, 15_000, 60_000, 300_000, 900_000, 3_600_000, 10_800_000, 21_600_000, 43_200_000, 86_400_000,
+  172_800_000, 604_800_000, 1_209_600_000,
 ];
+/** Beyond two weeks ticks stand at the begin of months and years. */
+const MONTHS = [1, 2, 3, 6, 12, 24, 60, 120, 240, 600, 1_200];
+const MONTH = 2_629_746_000;
 const MONDAY = 4 * 86_400_000;
 
 const formats = new Map<string, Intl.DateTimeFormat>();
@@ -22,7 +25,8 @@ export function offsetAt(ms: number, zone: string): number {
 
 /** Moments at round local times, at most about `most` of them; and the step between them. */
 export function ticks(from: number, to: number, zone: string, most: number): { at: number[]; step: number } {
-  const step = STEPS.find((s) => (to - from) / s <= most) ?? 31_536_000_000;
+  const step = STEPS.find((s) => (to - from) / s <= most);
+  if (step === undefined) return monthTicks(from, to, zone, most);
   const shift = offsetAt(from, zone);
   const at: number[] = [];
   for (
@@ -37,7 +41,24 @@ export function ticks(from: number, to: number, zone: string, most: number): { a
   return { at, step };
 }
 
+function monthTicks(from: number, to: number, zone: string, most: number): { at: number[]; step: number } {
+  const months = MONTHS.find((m) => (to - from) / (m * MONTH) <= most) ?? 1_200;
+  const local = new Date(from + offsetAt(from, zone));
+  const at: number[] = [];
+  for (let k = Math.floor((local.getUTCFullYear() * 12 + local.getUTCMonth()) / months) * months; ; k += months) {
+    const begin = Date.UTC(Math.floor(k / 12), k % 12, 1);
+    const moment = begin - offsetAt(begin, zone);
+    if (moment > to) break;
+    if (moment >= from) at.push(moment);
+  }
+  return { at, step: months * MONTH };
+}
+
 export function tickWords(zone: string) {
-  return (ms: number, step: number) =>
-    step >= 86_400_000 ? day(ms, zone) : clock(ms, zone) === "00:00" ? day(ms, zone) : clock(ms, zone);
+  return (ms: number, step: number) => {
+    if (step >= 12 * MONTH) return yearOf(ms, zone);
+    if (step >= MONTH) return monthOf(ms, zone);
+    if (step < 60_000) return seconds(ms, zone);
+    return step >= 86_400_000 || clock(ms, zone) === "00:00" ? day(ms, zone) : clock(ms, zone);
+  };
 }

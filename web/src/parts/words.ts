@@ -27,8 +27,15 @@ function format(zone: string, options: Intl.DateTimeFormatOptions): Intl.DateTim
   return found;
 }
 
+/** A year and a little: what lies further from now is named with its year. */
+const FAR = 366 * 86_400_000;
+
+function withYear(ms: number): Intl.DateTimeFormatOptions {
+  return Math.abs(ms - Date.now()) > FAR ? { year: "numeric" } : {};
+}
+
 export function day(ms: number, zone: string): string {
-  return format(zone, { day: "numeric", month: "short" }).format(ms);
+  return format(zone, { day: "numeric", month: "short", ...withYear(ms) }).format(ms);
 }
 
 export function dayTime(ms: number, zone: string): string {
@@ -36,11 +43,24 @@ export function dayTime(ms: number, zone: string): string {
     weekday: "short",
     day: "numeric",
     month: "short",
+    ...withYear(ms),
     hour: "2-digit",
     minute: "2-digit",
   })
     .format(ms)
-    .replace(",", "");
+    .replaceAll(",", "");
+}
+
+export function monthOf(ms: number, zone: string): string {
+  return format(zone, { month: "short", year: "numeric" }).format(ms);
+}
+
+export function yearOf(ms: number, zone: string): string {
+  return format(zone, { year: "numeric" }).format(ms);
+}
+
+export function seconds(ms: number, zone: string): string {
+  return format(zone, { hour: "2-digit", minute: "2-digit", second: "2-digit" }).format(ms);
 }
 
 export function clock(ms: number, zone: string): string {
@@ -61,8 +81,10 @@ export function zoneName(ms: number, zone: string): string {
 }
 
 export function spanWords(from: number, to: number, zone: string): string {
-  const year = format(zone, { year: "numeric" }).format(to);
-  return `${day(from, zone)} – ${day(to, zone)} ${year}`;
+  const year = yearOf(to, zone);
+  const plain = (ms: number) => format(zone, { day: "numeric", month: "short" }).format(ms);
+  const first = yearOf(from, zone);
+  return `${plain(from)}${first === year ? "" : ` ${first}`} – ${plain(to)} ${year}`;
 }
 
 export function duration(seconds: number | null | undefined): string {
@@ -77,7 +99,12 @@ export function plural(n: number, one: string, many = `${one}s`): string {
   return `${figure(n)} ${n === 1 ? one : many}`;
 }
 
+/** Hours of the mean Gregorian year. */
+const YEAR_HOURS = 8_765.82;
+
 export function hours(h: number): string {
+  const years = h / YEAR_HOURS;
+  if (years > 0.99 && Math.abs(years - Math.round(years)) < 1e-6) return `${Math.round(years)}${SPACE}y`;
   if (h % 24 === 0) return `${h / 24}${SPACE}d`;
   return h < 1 ? `${Math.round(h * 60)}${SPACE}min` : `${Number(h.toFixed(2))}${SPACE}h`;
 }

@@ -77,6 +77,7 @@ class TideRowSerializer(serializers.Serializer):
     zone = serializers.CharField()
     bad_side = serializers.CharField()
     step_s = serializers.FloatField()
+    cadence = serializers.CharField(allow_blank=True, help_text="of a calendar, empty for a fixed one")
     scan = serializers.IntegerField(allow_null=True)
     last_value = serializers.FloatField(allow_null=True)
     last = serializers.FloatField(allow_null=True)

@@ -10,11 +10,11 @@ import numpy as np
 from django.db.models import Count
 
 from watchtide.core import choosing, explaining, fleet, keys
-from watchtide.core.frame import MONDAY_NS, Period
+from watchtide.core.cadence import YEAR_NS
+from watchtide.core.frame import LONG_NS, MONDAY_NS, Period
 from watchtide.core.scoring import compare, wilson
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.rows import inside_any, touches
-from watchtide.core.series import Series
 from watchtide.engine import forms, reduce, stages, together
 from watchtide.plan.model import Fleet
 from watchtide.server.logbook import services as logbook
@@ -31,6 +31,7 @@ DAY_MS = 86_400_000
 SILENT_STEPS = 24
 # A season fold shows so many cycles, of so many slots each.
 MOST_CYCLES, MOST_SLOTS = 26, 700
+MOST_FOLD_NS = 2 * YEAR_NS
 
 
 def finding_rows(findings: Sequence[Finding]) -> list[dict[str, Any]]:
@@ -115,6 +116,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
                 "zone": stream.zone,
                 "bad_side": stream.bad_side,
                 "step_s": stream.step_ns / 1e9,
+                "cadence": stream.cadence,
                 "scan": own.scan_id if own else None,
                 "last_value": r.last_value if r else None,
                 "last": r.last_ns / MS if r and r.last_ns is not None else None,
@@ -373,24 +375,29 @@ def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dic
     base = services.base_of(row)
     step = base.series.step_ns
     period = round(hours * 3_600e9)
-    if not 2 * step <= period <= 60 * DAY_MS * MS:
+    if not 2 * step <= period <= MOST_FOLD_NS:
         raise Problem(
             f"a season of {hours:g} h cannot be folded here",
             place="hours",
-            remedy="give one between two samples and 60 days",
+            remedy="give one between two samples and two years",
         )
     is_local = choosing.is_calendar(Period(period, False))
     # A fold of many slots is drawn as no more than the eye can tell.
     slot = max(step, period // MOST_SLOTS)
-    arguments = base.series.times, base.series.offsets_ns
-    numbers, seen = explaining.season_fold(*arguments, base.series.values, period, MONDAY_NS, slot, is_local)
-    _, due = explaining.season_fold(*arguments, base.expected, period, MONDAY_NS, slot, is_local)
+    series = base.series
+    offsets = series.offsets_ns if series.axis_ns is None else np.zeros_like(series.times)
+    arguments = series.axis, offsets
+    # Weeks begin on Monday, months and years with January 1970.
+    origin = MONDAY_NS if period <= LONG_NS else 0
+    numbers, seen = explaining.season_fold(*arguments, series.values, period, origin, slot, is_local)
+    _, due = explaining.season_fold(*arguments, base.expected, period, origin, slot, is_local)
     last = len(numbers) - 1
     if at_ns is not None and len(numbers):
-        offset = int(np.interp(at_ns, base.series.times, base.series.offsets_ns)) if is_local else 0
-        last = int(np.clip((at_ns + offset - MONDAY_NS) // period - numbers[0], 0, last))
+        place = int(np.clip(np.searchsorted(series.times, at_ns, side="right") - 1, 0, len(series) - 1))
+        moment = int(series.axis[place]) + (int(offsets[place]) if is_local else 0)
+        last = int(np.clip((moment - origin) // period - numbers[0], 0, last))
     some = slice(max(0, last + 1 - MOST_CYCLES), last + 1)
-    starts = numbers[some] * period + MONDAY_NS
+    starts = numbers[some] * period + origin
     return {
         "hours": hours,
         "step_s": slot / 1e9,
@@ -422,7 +429,7 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
     shown = max(first, last - MOST_FORM_SAMPLES)
     # Six cycles or more, so that a season is told from its trend.
     low = max(0, min(shown, last - 6 * lengths[-1]))
-    part = Series(series.times[low:last], series.values[low:last], step, series.offsets_ns[low:last])
+    part = series.part(low, last)
     fitting = [float(x) for x in lengths if 2 * x <= len(part)]
     if not fitting:
         raise Problem("two cycles of the season are needed", remedy="choose a longer span", code=409)

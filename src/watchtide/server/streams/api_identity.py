@@ -13,7 +13,7 @@ from watchtide.tables import identity
 MOST_VERSIONS = 20
 
 
-class RuleSerializer(serializers.Serializer):
+class IdentityRuleSerializer(serializers.Serializer):
     metric = serializers.CharField(help_text="a metric, with * for any characters")
     keep = serializers.ListField(child=serializers.CharField())
     drop = serializers.ListField(child=serializers.CharField())
@@ -22,8 +22,8 @@ class RuleSerializer(serializers.Serializer):
     note = serializers.CharField(allow_blank=True)
 
 
-class RulesSerializer(serializers.Serializer):
-    rules = RuleSerializer(many=True)
+class IdentityRulesSerializer(serializers.Serializer):
+    rules = IdentityRuleSerializer(many=True)
 
 
 class IdentityVersionSerializer(serializers.ModelSerializer):
@@ -40,12 +40,12 @@ class IdentityVersionSerializer(serializers.ModelSerializer):
 
 
 class IdentitySerializer(serializers.Serializer):
-    rules = RuleSerializer(many=True)
+    rules = IdentityRuleSerializer(many=True)
     is_default = serializers.BooleanField()
     versions = IdentityVersionSerializer(many=True)
 
 
-class EffectStreamSerializer(serializers.Serializer):
+class JoinedStreamSerializer(serializers.Serializer):
     key = serializers.CharField()
     metric = serializers.CharField()
     attributes = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
@@ -58,11 +58,11 @@ class EffectStreamSerializer(serializers.Serializer):
     units = serializers.ListField(child=serializers.CharField())
 
 
-class EffectSerializer(serializers.Serializer):
+class IdentityEffectSerializer(serializers.Serializer):
     before = serializers.IntegerField()
     after = serializers.IntegerField()
     merged = serializers.IntegerField()
-    streams = EffectStreamSerializer(many=True)
+    streams = JoinedStreamSerializer(many=True)
     problems = serializers.ListField(child=serializers.CharField())
     messages = serializers.IntegerField()
     is_part = serializers.BooleanField()
@@ -97,7 +97,7 @@ class IdentityView(APIView):
         return Response({"rules": rules, "is_default": newest is None, "versions": rows})
 
     @extend_schema(
-        operation_id="put_identity", request=RulesSerializer, responses={202: PutInForceSerializer}
+        operation_id="put_identity", request=IdentityRulesSerializer, responses={202: PutInForceSerializer}
     )
     def put(self, request) -> Response:
         """Put rules in force. The history of streams that they join is put together by a job; the change can be undone."""
@@ -107,7 +107,9 @@ class IdentityView(APIView):
 
 
 class IdentityPreviewView(APIView):
-    @extend_schema(operation_id="preview_identity", request=RulesSerializer, responses=EffectSerializer)
+    @extend_schema(
+        operation_id="preview_identity", request=IdentityRulesSerializer, responses=IdentityEffectSerializer
+    )
     def post(self, request) -> Response:
         """What rules would make of the last hour's series; nothing is changed."""
         return Response(service.preview(identity.from_data((request.data or {}).get("rules"))))

@@ -317,7 +317,9 @@ def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[
 def _unscanned(made: Sequence[Stream], places: Sequence[str]) -> list[int]:
     """Streams put together from some that were scanned, and which have no scan themselves yet."""
     scanned = set(
-        Stream.objects.filter(joins_sha__in=list(places), standing__isnull=False).values_list("joins_sha", flat=True)
+        Stream.objects.filter(joins_sha__in=list(places), standing__isnull=False).values_list(
+            "joins_sha", flat=True
+        )
     )
     wanted = [s.pk for s in made if s.key_sha in scanned]
     return list(Stream.objects.filter(pk__in=wanted, standing__isnull=True).values_list("pk", flat=True))

@@ -3,6 +3,7 @@ import { NavLink } from "react-router";
 const PARTS = [
   { to: "/intake", words: "Files" },
   { to: "/intake/live", words: "Pushes and feeds" },
+  { to: "/intake/identity", words: "Identity" },
   { to: "/intake/streams", words: "Streams" },
   { to: "/intake/formulas", words: "Formulas" },
   { to: "/intake/calendars", words: "Calendars" },

@@ -259,6 +259,6 @@ function Cell({ column, row }: { column: string; row: TideRow }) {
     case "owner":
       return <span className="name">{row.owner}</span>;
     default:
-      return <span className="figure right">{duration(row.step_s)}</span>;
+      return <span className="figure right">{row.cadence || duration(row.step_s)}</span>;
   }
 }
