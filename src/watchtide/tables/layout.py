@@ -23,7 +23,7 @@ DUPLICATES = ("mean", "last", "first", "refuse")
 MEASURES = ("count", "sum", "mean", "min", "max", "p50", "p90", "p95", "p99", "distinct")
 VALUE_NAMES = r"value|val|y|count|amount|metric_value"
 SAMPLE_ROWS = 5_000
-TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|year|month|quarter|week|period", re.I)
+TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|year|^yrs?$|month|quarter|week|period", re.I)
 # Text columns with more different values than this tell rows apart, not streams.
 MOST_STREAMS = 20_000
 # The column of series keys in every file that is written here.

@@ -28,7 +28,7 @@ _YEAR = r"(?:1(?:67[89]|6[89]\d|[7-9]\d\d)|2(?:[01]\d\d|2[0-5]\d|26[01]))"
 # Days since 30 December 1899, the spreadsheets' day 0: 1910 to 2119.
 SERIAL_FIRST, SERIAL_LAST = 3_654, 80_353
 SERIAL_ZERO = np.datetime64("1899-12-30", "D")
-_TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|month|quarter|week|period|^day$|year", re.I)
+_TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|month|quarter|week|period|^day$|year|^yrs?$", re.I)
 _YEAR_NAME = re.compile(r"(^|[^a-z])(years?|yrs?|season)([^a-z]|$)|year$|^year", re.I)
 
 

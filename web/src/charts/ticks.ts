@@ -18,9 +18,11 @@ export function offsetAt(ms: number, zone: string): number {
   formats.set(zone, format);
   const parts = format.formatToParts(ms);
   const text = parts.find((p) => p.type === "timeZoneName")?.value ?? "GMT";
-  const found = /([+-])(\d{2}):(\d{2})/.exec(text);
+  // Local mean time, before there were zones, has seconds.
+  const found = /([+-])(\d{2}):(\d{2})(?::(\d{2}))?/.exec(text);
   if (!found) return 0;
-  return (found[1] === "-" ? -1 : 1) * (Number(found[2]) * 3_600_000 + Number(found[3]) * 60_000);
+  const [hours, minutes, seconds] = [found[2], found[3], found[4] ?? 0].map(Number) as [number, number, number];
+  return (found[1] === "-" ? -1 : 1) * (hours * 3_600_000 + minutes * 60_000 + seconds * 1_000);
 }
 
 /** Moments at round local times, at most about `most` of them; and the step between them. */

@@ -22,6 +22,7 @@ function row(metric: string, title: string, strongest: number, open = 1): TideRo
     zone: "UTC",
     bad_side: "both",
     step_s: 900,
+    cadence: "",
     scan: 1,
     last_value: 1,
     last: 0,
