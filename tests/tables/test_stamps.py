@@ -132,9 +132,9 @@ def test_a_year_is_completed_by_the_columns_beside_it(header, rows, step, first)
     found = layout.guess(raw)
     taken = extract.extract(raw, found)
     assert [s.metric for s in taken.streams] == [header.split(",")[-1]]
-    assert taken.found.cadence.months == step and taken.streams[0].times[0] == np.datetime64(first, "ns").astype(
-        np.int64
-    )
+    assert taken.found.cadence.months == step and taken.streams[0].times[0] == np.datetime64(
+        first, "ns"
+    ).astype(np.int64)
     assert layout.from_data(layout.to_data(found)).time_parts == found.time_parts
     # Told otherwise, the column is what it is told to be.
     roles = {c: found.role(c) for c in raw.columns} | {found.time_parts[0]: "value"}

@@ -24,8 +24,10 @@ SURE, LEAST_DAYS = 2.0, 14
 MOST_Z = 6.0
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
 LEAST_SLOT_CYCLES = 4
-# Cycles of a year without which it is not tried.
+# Cycles of a year without which it is not tried; and the share of the error without it that it must take away, by how many were
+# seen: chosen on draws of walks, slow noise and swings of a year (docs/methods.md, Years).
 LEAST_YEARS = 1.5
+LEAST_YEAR_GAIN = {2.0: 0.15, 0.0: 0.3}
 # Kinds in which adding and multiplying differ in nothing but the spread, or not at all.
 ONE_FORM = ("slot", "fixed", "trailing", "isolation", "rolling", "spectrum")
 # Kinds whose seasons may be read otherwise than found.
@@ -151,34 +153,64 @@ def _may_have_year(frame: Frame, periods: Periods, kind: str) -> bool:
 def _yearly(
     best: Trial, trials: list[Trial], frame: Frame, like: Choice, form: str, denominator: Floats | None
 ) -> tuple[Trial, str] | None:  # fmt: skip
-    """The best candidate with a year beside its seasons, and why, where that foretells months left out better.
+    """The best candidate with a year beside its seasons, and why, where what went before foretells half a year better with it.
 
-    Tried on days, weeks and months from one and a half cycles on. Both are judged on twelfths of a year held out: from the days
-    around it a day is foretold well without any season.
+    Tried on days, weeks and months from one and a half cycles on. A year is judged by forecasts, the first from one year of
+    history on: held out of the middle of a history, a day or a month is foretold by its neighbours, and a swing that
+    happens once is a season as good as any.
     """
     periods = best.choice.periods
-    plain = _trial(
-        "without a year",
-        replace(like, kind="harmonic", periods=periods, fold_ns=MONTH_NS),
-        frame,
-        denominator,
-    )
-    if plain is None:
-        return None
+    plain = replace(like, kind="harmonic", periods=periods, is_multiplied=best.choice.is_multiplied)
+    made = []
     for name, choice in _candidates(
         frame, (*periods, Period(YEAR_NS, is_local=True)), like, "harmonic", form
     ):
         trial = _trial(f"{name}, a year", replace(choice, fold_ns=MONTH_NS), frame, denominator)
         if trial is not None:
-            trials.append(trial)
-    tried = [t for t in trials if t.name.endswith(", a year")]
-    better = min(tried, key=lambda t: t.loss, default=None)
-    if better is None or better.loss >= plain.loss - MARGIN:
+            made.append(trial)
+    better = min(made, key=lambda t: t.loss, default=None)
+    if better is None:
         return None
+    gain = _foretold(frame, plain, better.choice, denominator)
+    cycles = len(frame) * frame.step_ns / YEAR_NS
+    if gain < next(least for seen, least in LEAST_YEAR_GAIN.items() if cycles >= seen):
+        return None
+    trials += made
     return (
         better,
-        f"a year: months left out are foretold better by {plain.loss - better.loss:.3f} nats a sample",
+        f"a year: half years are foretold better with it, by {gain:.0%} of the mean absolute error without",
     )
+
+
+def _foretold(frame: Frame, plain: Choice, rival: Choice, denominator: Floats | None) -> float:
+    """By how much of the mean absolute error without it a season foretells half years better, the worse of the median origin and all
+    together; -1 where it cannot be tried."""
+    year = int(YEAR_NS // frame.step_ns)
+    reach = max(year // 2, 1)
+    n = len(frame)
+    origins = range(max(year, n - 6 * reach), n - reach + 1, max(reach // 2, 1))
+    rows = []
+    for at in origins:
+        errors = [_ahead(frame, choice, at, at + reach, denominator) for choice in (plain, rival)]
+        if all(e is not None for e in errors):
+            rows.append(errors)
+    if not rows:
+        return -1.0
+    without, with_it = np.array(rows, np.float64).T
+    each = 1 - with_it / np.maximum(without, 1e-300)
+    return float(min(np.median(each), 1 - with_it.sum() / max(float(without.sum()), 1e-300)))
+
+
+def _ahead(frame: Frame, choice: Choice, at: int, stop: int, denominator: Floats | None) -> float | None:
+    """Mean absolute error of a fit to what came before, over the samples at … stop - 1."""
+    part = frame.part(0, at)
+    try:
+        model, _ = expectation.fit(part, choice, None if denominator is None else denominator[:at])
+    except ValueError:
+        return None
+    _, expected = expectation.judge(model, frame.part(at, stop))
+    error = np.abs(frame.values[at:stop] - expected)[frame.usable[at:stop]]
+    return float(np.nanmean(error)) if len(error) and not np.isnan(error).all() else None
 
 
 def _other_form(trials: list[Trial], best: Trial) -> list[Trial]:

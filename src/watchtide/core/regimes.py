@@ -116,7 +116,7 @@ def _line(level: Floats) -> Floats:
     lag = max(n // 4, 8)
     rises = level[lag:] - level[:-lag] if lag < n else np.empty(0)
     seen = rises[~np.isnan(rises)]
-    return np.arange(n) * (float(np.median(seen)) / lag if len(seen) else 0.0)
+    return np.asarray(np.arange(n) * (float(np.median(seen)) / lag if len(seen) else 0.0), dtype=np.float64)
 
 
 @njit(cache=True, nogil=True)

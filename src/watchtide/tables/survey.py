@@ -286,7 +286,9 @@ def gaps(streams: list[StreamRows], usual: Found, zone: str) -> list[Problem]:
         odd += own.cadence != usual.cadence
         step = own.cadence.step_ns
         for at in np.flatnonzero(_is_gap(times, own.cadence, zone))[:200]:
-            span = (int(times[at]) + step, int(times[at + 1]) - step)
+            # Between calendar stamps nothing says how long a step is: the stamps on either side are named.
+            inner = step if own.cadence.is_even else 0
+            span = (int(times[at]) + inner, int(times[at + 1]) - inner)
             found[span] = found.get(span, 0) + 1
         silent += whole_end - int(times[-1]) > 10 * step
     out = []

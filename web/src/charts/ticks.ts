@@ -1,4 +1,4 @@
-import { clock, day, monthOf, seconds, yearOf } from "../parts/words";
+import { clock, dayOf, monthOf, seconds, yearOf } from "../parts/words";
 
 const STEPS = [
   1_000, 5_000, 15_000, 60_000, 300_000, 900_000, 3_600_000, 10_800_000, 21_600_000, 43_200_000, 86_400_000,
@@ -61,6 +61,7 @@ export function tickWords(zone: string) {
     if (step >= 12 * MONTH) return yearOf(ms, zone);
     if (step >= MONTH) return monthOf(ms, zone);
     if (step < 60_000) return seconds(ms, zone);
-    return step >= 86_400_000 || clock(ms, zone) === "00:00" ? day(ms, zone) : clock(ms, zone);
+    // The year stands beside the chart; here it would push ticks into one another.
+    return step >= 86_400_000 || clock(ms, zone) === "00:00" ? dayOf(ms, zone) : clock(ms, zone);
   };
 }

@@ -34,6 +34,11 @@ function withYear(ms: number): Intl.DateTimeFormatOptions {
   return Math.abs(ms - Date.now()) > FAR ? { year: "numeric" } : {};
 }
 
+/** Day and month alone, where the year is told beside. */
+export function dayOf(ms: number, zone: string): string {
+  return format(zone, { day: "numeric", month: "short" }).format(ms);
+}
+
 export function day(ms: number, zone: string): string {
   return format(zone, { day: "numeric", month: "short", ...withYear(ms) }).format(ms);
 }
@@ -82,9 +87,8 @@ export function zoneName(ms: number, zone: string): string {
 
 export function spanWords(from: number, to: number, zone: string): string {
   const year = yearOf(to, zone);
-  const plain = (ms: number) => format(zone, { day: "numeric", month: "short" }).format(ms);
   const first = yearOf(from, zone);
-  return `${plain(from)}${first === year ? "" : ` ${first}`} – ${plain(to)} ${year}`;
+  return `${dayOf(from, zone)}${first === year ? "" : ` ${first}`} – ${dayOf(to, zone)} ${year}`;
 }
 
 export function duration(seconds: number | null | undefined): string {

@@ -20,7 +20,9 @@ import { useTrial } from "./useTrial";
 import "./workbench.css";
 
 const WEEK = 7 * 86_400_000;
-const LEAST_SPAN = 30 * 60_000;
+const LEAST_SPAN = 10_000;
+/** What is shown first: three weeks, and more where samples are further apart. */
+const FIRST_SAMPLES = 200;
 
 /** A number from the address, or null. */
 function numberOf(params: URLSearchParams, name: string): number | null {
@@ -69,6 +71,15 @@ export default function Workbench() {
 type StreamFacts = NonNullable<Awaited<ReturnType<typeof readStream>>>;
 const readStream = (id: number) => get(api.GET("/api/v1/streams/{id}", { params: { path: { id } } }));
 
+function firstSpan(stepSeconds: number): number {
+  return Math.max(3 * WEEK, FIRST_SAMPLES * stepSeconds * 1000);
+}
+
+function lengthWords(ms: number): string {
+  const weeks = Math.round(ms / WEEK);
+  return weeks > 156 ? plural(Math.round(weeks / 52.18), "year") : plural(weeks, "week");
+}
+
 interface BenchProps {
   stream: StreamFacts;
   scanId: number | null;
@@ -79,7 +90,7 @@ interface BenchProps {
 function Bench({ stream, scanId, params, change }: BenchProps) {
   const { id, zone } = stream;
   const whole: Range = [stream.first ?? 0, stream.last ?? 1];
-  const from = numberOf(params, "from") ?? Math.max(whole[0], whole[1] - 3 * WEEK);
+  const from = numberOf(params, "from") ?? Math.max(whole[0], whole[1] - firstSpan(stream.step_s));
   const to = numberOf(params, "to") ?? whole[1];
   const range = useMemo<Range>(() => [from, to], [from, to]);
   const level = numberOf(params, "level");
@@ -306,7 +317,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
                   disabled={trial.isBusy}
                   onClick={() => void trial.run(own.plan_data as unknown as PlanData, [id], "replay")}
                 >
-                  Replay all {plural(Math.round((whole[1] - whole[0]) / WEEK), "week")}
+                  Replay all {lengthWords(whole[1] - whole[0])}
                 </button>
               </p>
             )}
