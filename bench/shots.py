@@ -59,7 +59,11 @@ def take(driver, base: str, dark: bool) -> None:
         scans, published = _trials(driver)
         pages |= {"logbook": "/logbook", "scorecards": "/scorecards", "intake": "/intake"}
         pages |= {"comparison": f"/scorecards/compare?scans={scans}", "published": f"/published/{published}"}
-        pages |= {"pushes": "/intake/live", "streams": "/intake/streams?q=gate_taps"}
+        pages |= {
+            "pushes": "/intake/live",
+            "streams": "/intake/streams?q=gate_taps",
+            "identity": "/intake/identity",
+        }
     for name, path in pages.items():
         driver.get(base + path)
         browser.settled(driver)

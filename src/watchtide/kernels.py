@@ -16,7 +16,8 @@ def _default_root() -> str:
 
 def cache_folder() -> Path:
     """The folder for the present source, under WATCHTIDE_CACHE or the user's cache folder."""
-    digest = hashlib.sha256()
+    # The place counts too: Numba keeps kernels apart by the path of their source, so those of another checkout are none of ours.
+    digest = hashlib.sha256(str(Path(__file__).parent).encode())
     for file in sorted((Path(__file__).parent / "core").rglob("*.py")):
         digest.update(file.read_bytes())
     root = os.environ.get("WATCHTIDE_CACHE") or _default_root()

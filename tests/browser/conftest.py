@@ -33,7 +33,7 @@ def app(tmp_path_factory):
     folder = tmp_path_factory.mktemp("relay")
     environment = {
         **os.environ, "WATCHTIDE_DB_NAME": name, "WATCHTIDE_DEMO": "1", "WATCHTIDE_PORT": str(port),
-        "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("app")), "WATCHTIDE_JOB_LEASE_SECONDS": "15",
+        "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("app")), "WATCHTIDE_JOB_LEASE_SECONDS": "8",
         "WATCHTIDE_OUTGOING": f"127.0.0.1:{relay}",
     }  # fmt: skip
     children = []

@@ -1,8 +1,8 @@
 """Stamps as people and programs write them, and columns of digits that could be either."""
 
 import numpy as np
-import pandas as pd
 import pyarrow as pa
+import pyarrow.parquet as papq
 import pytest
 
 from watchtide.tables import clock, extract, layout, read, stamps
@@ -83,28 +83,26 @@ def test_afternoons_by_numbers_in_the_order_stated(order):
     assert parsed.times.tolist() == expected
 
 
-def test_tables_that_pandas_writes_are_read_to_the_stamp(tmp_path):
-    index = pd.period_range("2004-01", periods=30, freq="M")
-    for name, dates in {
-        "periods": index.astype(str),
-        "quarters": pd.period_range("1959Q1", periods=30, freq="Q").astype(str),
-        "stamps": index.to_timestamp().strftime("%d %b %Y"),
-        "typed": index.to_timestamp(),
-    }.items():
-        path = tmp_path / f"{name}.csv"
-        pd.DataFrame({"when": dates, "value": range(30)}).to_csv(path, index=False)
-        raw = read.read(str(path))
+def test_a_table_of_months_is_months_however_it_is_written(tmp_path):
+    months = np.arange("2004-01", "2006-07", dtype="datetime64[M]")
+    quarters = [f"{1959 + i // 4}Q{i % 4 + 1}" for i in range(30)]
+    written = {
+        "periods": [str(m) for m in months],
+        "quarters": quarters,
+        "named": [m.astype(object).strftime("%d %b %Y") for m in months],
+        "midnights": [f"{m}-01 00:00:00" for m in months],
+        "last days": [str((m + 1).astype("datetime64[D]") - 1) for m in months],
+    }
+    for name, stamps_ in written.items():
+        text = "when,value\n" + "".join(f"{t},{i}\n" for i, t in enumerate(stamps_))
+        raw = read.read(text.encode(), "a.csv")
         taken = extract.extract(raw, layout.guess(raw))
-        step = 3 if name == "quarters" else 1
-        assert taken.found.cadence.months == step and len(taken.streams[0].times) == 30, name
-    frame = pd.DataFrame({"when": index.to_timestamp(), "value": np.arange(30.0)})
-    frame.to_parquet(tmp_path / "a.parquet")
-    assert (
-        extract.extract(
-            read.read(str(tmp_path / "a.parquet")), layout.guess(read.read(str(tmp_path / "a.parquet")))
-        ).found.cadence.months
-        == 1
-    )
+        assert taken.found.cadence.months == (3 if name == "quarters" else 1), name
+        assert len(taken.streams[0].times) == 30
+    typed = pa.table({"when": pa.array(months.astype("datetime64[ns]")), "value": np.arange(30.0)})
+    papq.write_table(typed, tmp_path / "a.parquet")
+    raw = read.read(str(tmp_path / "a.parquet"))
+    assert extract.extract(raw, layout.guess(raw)).found.cadence.months == 1
 
 
 def test_every_form_has_a_pattern_that_only_its_own_example_fits():

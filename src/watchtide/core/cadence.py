@@ -41,8 +41,10 @@ NEAR_ROUND = 0.01
 CHANCE_ABSENT = 1e-3
 # Steps that are told apart from one another by their size reach from here to there, in steps.
 MOST_STEPS_APART = 64
-# Weight of a new sample in the running phase: 30 samples' memory.
+# Weights of a new sample in the running phase, 30 samples' memory, and in its drift a step: critically damped. Holt (1957).
 TRACK = 1.0 / 32.0
+TRACK_DRIFT = TRACK**2 / 4
+MOST_DRIFTED = 64.0
 # Stretches of stamps by which candidates are compared, and the share of the best coherence that is as good.
 STRETCH, STRETCHES = 128, 4
 LIKE_BEST = 0.8
@@ -568,9 +570,12 @@ def _track(times, step, offset, width):  # type: ignore[no-untyped-def]
     n = len(times)
     out = np.empty(n, np.int64)
     slips = np.zeros(n, np.bool_)
-    middle = offset
+    middle, drift = offset, 0.0
     for i in range(n):
         t = times[i]
+        if i > 0:
+            # A clock that is off runs on through a gap, for as long as that can be foretold.
+            middle += drift * min(max((t - times[i - 1]) / step, 0.0), MOST_DRIFTED)
         place = np.int64(np.floor((t - middle) / step + 0.5))
         # Never past its own end.
         least = t // step
@@ -579,7 +584,9 @@ def _track(times, step, offset, width):  # type: ignore[no-untyped-def]
         elif place > least + 1:
             place = least + 1
         out[i] = place * step
-        middle += TRACK * min(max(t - out[i] - middle, -0.5 * step), 0.5 * step)
+        away = min(max(t - out[i] - middle, -0.5 * step), 0.5 * step)
+        middle += TRACK * away
+        drift += TRACK_DRIFT * away
         if middle + 1.3 * width > 0.99 * step:
             middle -= step
             slips[min(i + 1, n - 1)] = True

@@ -348,7 +348,7 @@ def _rhythm(plan: Plan, step: int) -> replay.Cadence:
         window = durations.parse_ns(plan.replay.window, step_ns=step) // step
         first = window
     else:
-        lead = FIRST_NS if stated == "auto" else max(3 * longest, 2 * DAY_NS)
+        lead = FIRST_NS if stated == "auto" else max(_cycles_first(longest), 2 * DAY_NS)
         first = max(lead // step, FIRST_SAMPLES)
         window = max(WINDOW_NS // step, 8 * longest // step, first)
     if refit < 1 or window < 2:
@@ -356,6 +356,11 @@ def _rhythm(plan: Plan, step: int) -> replay.Cadence:
             "replay.refit and replay.window must hold at least one and two samples; take longer ones"
         )
     return replay.Cadence(int(first), int(refit), int(window))
+
+
+def _cycles_first(season_ns: int) -> int:
+    """How much of a season comes before anything is judged: three cycles, one and a half of seasons longer than eight weeks."""
+    return 3 * season_ns if season_ns <= WINDOW_NS else 3 * season_ns // 2
 
 
 def _online_shifts(z: Floats, step: int) -> Ints:
