@@ -65,7 +65,7 @@ def test_fifty_stamps_are_enough_for_a_live_stream():
 
 
 def test_a_clock_that_loses_a_step_leaves_no_hole():
-    # 2 ms a second: after 500 samples a bin has none of its own, though nothing is missing.
+    # 2 ms a second: after 500 samples one bin has no sample, although none is missing.
     times, _ = stamps(1_800, 1.0, late=0.02, drift=2e-3, seed=5)
     found, grid = placed(times)
     assert found.cadence == cadence.fixed(SECOND) and 3 <= len(grid.held) <= 4

@@ -80,6 +80,34 @@ class TestFeeds:
         assert samples("metric=rows,table=tickets") == {AUGUST: 10.0}
         assert samples("metric=queue") == {AUGUST: 4, AUGUST + 60: 4}
 
+    @pytest.mark.parametrize(
+        ("text", "kind", "is_fine", "words"),
+        [
+            ("a 1 NaN\nb 2\n", "text/plain", True, "1 samples; refused a: a stamp that cannot be (nan)"),
+            ("a 1 1e30\n", "text/plain", True, "0 samples; refused a: a stamp that cannot be"),
+            ("a 1 NaN\n# EOF\n", "application/openmetrics-text", False, "is no OpenMetrics text"),
+            ('# TYPE h histogram\nh_bucket{le="wide"} 1\n', "text/plain", True, "a bound that is no number"),
+        ],
+    )
+    def test_a_damaged_page_says_so_and_is_due_again_as_usual(self, api, text, kind, is_fine, words):
+        with page([ok(text, kind)]) as url:
+            feed(api, url, every_s=3_600)
+            row = Feed.objects.get()
+            assert feeds.pull(row) is is_fine
+        row.refresh_from_db()
+        assert words in row.last_status and row.failures == (not is_fine)
+        assert (row.next_at - row.last_at).total_seconds() >= 3_600 and not feeds.due()
+
+    def test_a_defect_while_fetching_puts_the_next_time_off_too(self, api, monkeypatch):
+        with page([ok("a 1\n")]) as url:
+            feed(api, url, every_s=3_600)
+            row = Feed.objects.get()
+            monkeypatch.setattr(feeds.openmetrics, "parse", lambda *a, **k: 1 / 0)
+            with pytest.raises(ZeroDivisionError):
+                feeds.pull(row)
+        row.refresh_from_db()
+        assert row.failures == 1 and "in the log" in row.last_status and not feeds.due()
+
     def test_a_second_fetch_within_a_step_says_that_nothing_is_new(self, api, monkeypatch):
         with page([ok(PAGE.format(100)), ok(PAGE.format(700))]) as url:
             feed(api, url)

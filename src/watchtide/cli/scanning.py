@@ -97,6 +97,19 @@ def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[st
         f"({taken.found.share:.1%} of the steps); {count} stream{'s' if count > 1 else ''}",
         file=sys.stderr,
     )
+    if taken.found.change is not None and not table["every"]:
+        before, after = (
+            durations.format_every(c) for c in (taken.found.change.before, taken.found.change.after)
+        )
+        at = clock.format_time(taken.found.change.begins_ns)
+        print(
+            f"note: the cadence changes from {before} to {after} at {at}; the coarser one is taken",
+            file=sys.stderr,
+        )
+    if not taken.found.is_regular and not table["every"]:
+        print(
+            "note: the stamps have no even cadence; state --every, or rows for rows in order", file=sys.stderr
+        )
     if guessed.suggested_label and not guessed.label:
         print(
             f"column {guessed.suggested_label} looks like known anomalies; --label uses it", file=sys.stderr

@@ -39,7 +39,7 @@ COARSER, COARSE_SHARE = 1.45, 0.1
 NEAR_ROUND = 0.01
 # Absent weekdays are a rule, and not gaps, where chance alone would leave them out this rarely.
 CHANCE_ABSENT = 1e-3
-# Steps that are told apart from one another by their size reach from here to there, in steps.
+# Differences of more steps than this are left out of the estimate: their rounding is uncertain.
 MOST_STEPS_APART = 64
 # Weights of a new sample in the running phase, 30 samples' memory, and in its drift a step: critically damped. Holt (1957).
 TRACK = 1.0 / 32.0
@@ -451,7 +451,7 @@ def weekdays_of(local: Ints) -> tuple[int, ...]:
 class Grid:
     """Where samples go. bins : (n,) place of each sample, NaN-free, 0 … m - 1; labels : (m,) stamps of the places, on the
     clock of the stamps that were laid; axis : (m,) even stamps; ends : (m,) when each place is over; held : (k, 2) places
-    without a sample of their own, only because samples drift past the edge of a place, and the places they repeat."""
+    without a sample although none is missing, because samples drift past the edge of a place, and the places they repeat."""
 
     bins: Ints
     labels: Ints

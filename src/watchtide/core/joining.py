@@ -1,7 +1,7 @@
-"""Several sources of one stream put together: sums of what adds up, means or the largest of what does not.
+"""Several sources of one stream combined: sums of additive values, else the mean, the newest or the largest.
 
-Sources start and end, at moments of their own. Where one alone reports, its samples stand as they are; where several do, they
-meet on a grid of their common cadence.
+Sources start and end at different times. Where only one reports, its samples are kept unchanged; where several do, they are combined on a
+grid of their common cadence.
 """
 
 from collections.abc import Sequence

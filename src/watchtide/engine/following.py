@@ -1,4 +1,4 @@
-"""A replay of a stream whose cadence becomes coarser: each stretch on the grid that was known then, put together."""
+"""Replay of a stream whose cadence becomes coarser: each stretch on the grid known at the time, concatenated."""
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -85,7 +85,7 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         own = pairs[(pairs[:, 0] >= s.start) & (pairs[:, 1] < s.stop)]
         shifts.append((own - s.start + at).ravel())
         at += n
-    told = [
+    cadences = [
         {
             "from": clock.format_time(c.known_ns),
             "before": durations.format_ns(c.before.step_ns),
@@ -93,10 +93,10 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         }
         for c in found
     ]
-    resolved = {**last.resolved, "replay": {**last.resolved["replay"], "cadences": told}}
+    resolved = {**last.resolved, "replay": {**last.resolved["replay"], "cadences": cadences}}
     notes = tuple(
         f"the cadence changed from {c['before']} to {c['after']}; judged on the coarser grid from {c['from']} on"
-        for c in told
+        for c in cadences
     )
     return replace(
         last, series=series, seasons=seasons, first=np.concatenate(first), shift_candidates=np.concatenate(shifts),

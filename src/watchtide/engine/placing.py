@@ -1,4 +1,4 @@
-"""Raw samples on the grid of a cadence: which bin each falls into, on whose clock, and what to report of it."""
+"""Raw samples on the grid of a cadence: the bin of each sample, the clock the grid follows, and notes about it."""
 
 from dataclasses import dataclass, replace
 from functools import cached_property

@@ -238,7 +238,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     usable, notes = stages.usable_samples(prepared, plan, [])
     model = saved.model
     if prepared.cadence.kind == "rows" and n and _is_after(series, saved):
-        # Rows have no clock of their own: new ones go on where training ended.
+        # Row positions carry no time: new rows continue after the last training row.
         onward = model.end_ns + series.step_ns - int(series.axis[0])
         series = replace(series, axis_ns=series.axis + onward)
         prepared = replace(prepared, series=series)

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from watchtide.core import cadence
 from watchtide.core.series import SECOND_NS, Bools, Ints
 from watchtide.tables import stamps
 
@@ -224,7 +225,7 @@ def parse(column: pa.Array, form: str | None = None, *, scale: int | None = None
     return Parsed(times, bad, other, form, is_local, scale or 1)
 
 
-# Forms that are told from numbers by themselves.
+# Forms that no number has.
 _PLAIN = (*FORMS, *(name for name, form in stamps.FORMS.items() if not form.is_digits))
 
 
@@ -373,23 +374,31 @@ def is_calendar(every_ns: int) -> bool:
     return every_ns >= DAY_S * SECOND_NS and every_ns % (DAY_S * SECOND_NS) == 0
 
 
+def months_in(every: int | str) -> int:
+    """How many calendar months a cadence is, 0 for one that is none."""
+    if isinstance(every, str):
+        return {"month": 1, "quarter": 3, "year": 12}.get(every, 0)
+    return every // cadence.MONTH_NS if every > 0 and every % cadence.MONTH_NS == 0 else 0
+
+
 def bin_starts(times: Ints, every: int | str, zone_name: str = "UTC") -> Ints:
     """(n,) UTC start of the bin of each stamp.
 
-    every : nanoseconds, or `month` or `year`. Days and longer follow the zone's wall clock, so that a day has
-        23 or 25 hours where the clocks change; weeks begin on Monday. Shorter bins divide the UTC day.
+    every : nanoseconds, or `month` or `year`; whole mean months are calendar months. Days and longer follow the zone's wall
+        clock, so that a day has 23 or 25 hours where the clocks change; weeks begin on Monday. Shorter bins divide the UTC day.
     """
-    if isinstance(every, int) and not is_calendar(every):
+    count = months_in(every)
+    if isinstance(every, int) and not count and not is_calendar(every):
         return times // every * every
     local = times + utc_offsets(times, zone_name)
     day = DAY_S * SECOND_NS
-    if isinstance(every, int):
+    if count:
+        starts = cadence.month_start(cadence.month_of(local) // count * count)
+    elif isinstance(every, int):
         # 1970-01-05 was a Monday.
         anchor = 4 * day if every % (7 * day) == 0 else 0
         starts = (local - anchor) // every * every + anchor
     else:
-        unit = {"month": "M", "year": "Y"}[every]
-        whole = local.astype("datetime64[ns]").astype(f"datetime64[{unit}]")
-        starts = whole.astype("datetime64[ns]").astype(np.int64)
+        raise ValueError(f"bins must be nanoseconds, month or year, got {every!r}")
     distinct, inverse = np.unique(starts, return_inverse=True)
     return localise(distinct, zone_name).times[inverse]

@@ -1,4 +1,4 @@
-"""Which attributes of a pushed or fetched series tell streams apart: an ordered list of rules, with sensible defaults.
+"""Which attributes of a pushed or fetched series distinguish streams: an ordered list of rules, with defaults.
 
 A rule holds for the metrics that its pattern fits. Going through the rules in order, the first that names an attribute decides
 whether it is kept or dropped; one that no rule names is kept. Series that are then the same are sources of one stream.
@@ -21,7 +21,7 @@ MOST_RULES, MOST_PATTERNS = 100, 200
 @dataclass(frozen=True)
 class Rule:
     """metric : pattern of metrics, `*` for any run of characters; keep, drop : patterns of attribute names; rename : (from, to);
-    join : how several sources of one stream are put together, `auto` sums what adds up and averages the rest; note : why."""
+    join : how several sources of one stream are combined, `auto` sums additive values and averages the rest; note : why."""
 
     metric: str = "*"
     keep: tuple[str, ...] = ()
@@ -122,7 +122,7 @@ def _fits(globs: Sequence[str], name: str) -> bool:
 
 
 def identify(metric: str, attributes: Attributes, rules: Sequence[Rule]) -> tuple[Attributes, str]:
-    """(the attributes that tell a series apart, how sources are put together) under these rules.
+    """(the attributes that distinguish a series, how sources are combined) under these rules.
 
     Of attributes that a new name makes equal the first stands.
     """

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from watchtide.core import keys, rollups
+from watchtide.core import cadence, keys, rollups
 from watchtide.core.rollups import Keyed, Moments
 from watchtide.core.series import Floats, Ints
 from watchtide.tables import clock
@@ -86,6 +86,10 @@ def all_bins(first: int, last: int, every_ns: int, zone: str) -> Ints:
             "roll-up", "every", f"{count:,} intervals between the first and the last event",
             "look for a stray stamp, or take longer intervals",
         )  # fmt: skip
+    if months := clock.months_in(every_ns):
+        ends = clock.utc_locals(np.array([first, last], np.int64), zone)
+        a, b = cadence.month_of(ends) // months
+        return clock.localise(cadence.month_start(np.arange(a, b + 1) * months), zone).times
     if not clock.is_calendar(every_ns):
         return first + every_ns * np.arange(count, dtype=np.int64)
     # Half a day more than the step cannot skip a bin, and what falls into one twice is one.

@@ -34,7 +34,7 @@ function withYear(ms: number): Intl.DateTimeFormatOptions {
   return Math.abs(ms - Date.now()) > FAR ? { year: "numeric" } : {};
 }
 
-/** Day and month alone, where the year is told beside. */
+/** Day and month alone, where the year is shown elsewhere. */
 export function dayOf(ms: number, zone: string): string {
   return format(zone, { day: "numeric", month: "short" }).format(ms);
 }

@@ -1,4 +1,4 @@
-"""Identity rules over REST: which attributes tell pushed streams apart, what a change would do, and taking it back."""
+"""Identity rules over REST: which attributes distinguish pushed streams, what a change would do, and its undo."""
 
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
@@ -89,7 +89,7 @@ def _version(version: IdentityVersion) -> IdentityVersionSerializer:
 class IdentityView(APIView):
     @extend_schema(operation_id="identity", responses=IdentitySerializer)
     def get(self, request) -> Response:
-        """The rules in force by which pushed and fetched series are told apart, and those before them."""
+        """The rules in force that distinguish pushed and fetched series, and earlier versions."""
         versions = IdentityVersion.objects.select_related("created_by").order_by("-pk")[:MOST_VERSIONS]
         newest = _newest()
         rows = IdentityVersionSerializer(versions, many=True, context={"newest": newest}).data
@@ -100,7 +100,7 @@ class IdentityView(APIView):
         operation_id="put_identity", request=IdentityRulesSerializer, responses={202: PutInForceSerializer}
     )
     def put(self, request) -> Response:
-        """Put rules in force. The history of streams that they join is put together by a job; the change can be undone."""
+        """Apply rules. A job combines the history of the streams that they join; the change can be undone."""
         rules = identity.from_data((request.data or {}).get("rules"))
         version, job = service.put_in_force(rules, request.user)
         return Response({"version": _version(version).data, "job": JobSerializer(job).data}, status=202)
@@ -118,6 +118,6 @@ class IdentityPreviewView(APIView):
 class IdentityUndoView(APIView):
     @extend_schema(operation_id="undo_identity", request=None, responses={202: JobSerializer})
     def post(self, request, pk: int) -> Response:
-        """Take the rules in force back: series are told apart as before them."""
+        """Undo the newest rules: series are distinguished as before."""
         job = service.undo(IdentityVersion.objects.get(pk=pk), request.user)
         return Response(JobSerializer(job).data, status=202)

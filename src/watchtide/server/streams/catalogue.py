@@ -63,12 +63,12 @@ def find_or_make(wanted: Sequence[Wanted], *, batch: Batch | None = None, **fact
 
 
 def visible() -> QuerySet[Stream]:
-    """Streams that one looks at: not what senders say one by one, and not what others replaced."""
+    """Streams that screens list: without counters, sources and retired ones."""
     return Stream.objects.exclude(kind__in=HIDDEN)
 
 
 def retitle(metrics: Iterable[str]) -> None:
-    """Bring titles up to date: of each stream what tells it apart from the others of its metric, and no more."""
+    """Update titles: of each stream the attributes that distinguish it within its metric, and no others."""
     for metric in metrics:
         rows = list(visible().filter(metric=metric).only("pk", "attributes", "title_own"))
         values: dict[str, set[str]] = {}

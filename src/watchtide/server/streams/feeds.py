@@ -42,17 +42,23 @@ def due() -> list[Feed]:
 
 
 def pull(feed: Feed) -> bool:
-    """Fetch a feed once and take in what it holds. Whatever comes, its row says so; True when all went well."""
+    """Fetch a feed once and take in what it holds. Whatever happens, its row says so and when it is due again; True when all
+    went well."""
     started = timezone.now()
+    count, words, is_fine = 0, "failed for a reason that is in the log", False
     try:
         count, words = _take_metrics(feed) if feed.kind == "metrics" else _take_calendar(feed)
         is_fine = True
-    except (outgoing.NotAllowed, outgoing.Failed) as error:
-        count, words, is_fine = 0, str(error), False
+    except (outgoing.NotAllowed, outgoing.Failed, Problem) as error:
+        words = str(error)
     except TableError as error:
-        count, words, is_fine = 0, f"{error.place}: {error.message}".strip(": "), False
-    except Problem as error:
-        count, words, is_fine = 0, str(error), False
+        words = f"{error.place}: {error.message}".strip(": ")
+    finally:
+        _keep_outcome(feed, started, count, words, is_fine=is_fine)
+    return is_fine
+
+
+def _keep_outcome(feed: Feed, started: Any, count: int, words: str, *, is_fine: bool) -> None:
     failures = 0 if is_fine else feed.failures + 1
     # Each failure doubles the wait, up to an hour beyond the usual one.
     wait = (
@@ -66,7 +72,6 @@ def pull(feed: Feed) -> bool:
     )  # fmt: skip
     if is_fine != feed.is_fine:
         jobs.tell("feed", feed.pk)
-    return is_fine
 
 
 def _take_metrics(feed: Feed) -> tuple[int, str]:

@@ -1,7 +1,7 @@
-"""Identity rules in force: which stream a pushed series belongs to, what a changed rule would do, and putting one in force.
+"""Identity rules in force: which stream a pushed series belongs to, what a changed rule would do, and applying one.
 
-What a sender says under attributes that the rules drop or rename is kept as it came, out of sight, as a *source*; the
-stream one looks at is put together from its sources (`renewing`). So a rule can be changed, and taken back, at any time.
+Samples sent under attributes that the rules drop or rename are stored as received in a hidden *source* stream; the
+visible stream is combined from its sources (`renewing`). So a rule can be changed and undone at any time.
 """
 
 from collections.abc import Sequence
@@ -26,15 +26,15 @@ RECENT, MOST_BATCHES = timedelta(hours=1), 500
 
 
 def in_force() -> tuple[Rule, ...]:
-    """The rules by which series are told apart now; the defaults until somebody changes them."""
+    """The rules in force; the defaults until somebody changes them."""
     newest = IdentityVersion.objects.filter(undone_at__isnull=True).order_by("-pk").first()
     return DEFAULTS if newest is None else identity.from_data(newest.rules)
 
 
 @dataclass(frozen=True)
 class Place:
-    """Where a series belongs: metric and attributes of its stream, how sources are put together, and whether it goes
-    by other attributes than its own."""
+    """Where a series belongs: metric and attributes of its stream, how sources are combined, and whether these are
+    its own attributes unchanged."""
 
     metric: str
     attributes: Attributes
@@ -61,7 +61,7 @@ def place_of_stream(stream: Stream, rules: Sequence[Rule]) -> Place:
 @dataclass
 class FoundStreams:
     """numbers : of the streams that hold each series as it came, None for one that is refused; refused : why, by series;
-    indirect : series whose stream is put together from what is stored."""
+    indirect : series whose visible stream is derived from what is stored."""
 
     numbers: list[int | None]
     refused: dict[Series, str] = field(default_factory=dict)
@@ -121,7 +121,7 @@ def _settle(stream: Stream, kind: str, place: Place, is_additive: bool) -> bool:
 
 
 def _keep_settled(changed: Sequence[Stream]) -> None:
-    """Write streams that became sources, or ceased to be; their history then follows by a job."""
+    """Write streams that became sources, or ceased to be; a job combines their history."""
     with transaction.atomic():
         Stream.objects.bulk_update(
             changed, ["kind", "joins_sha", "join", "is_additive", "is_sent"], batch_size=500
@@ -129,7 +129,7 @@ def _keep_settled(changed: Sequence[Stream]) -> None:
         catalogue.retitle({s.metric for s in changed})
         with_history = sorted({s.joins_sha for s in changed if s.joins_sha and s.samples})
         if with_history:
-            jobs.enqueue("join", "Put streams together from their sources", {"places": with_history})
+            jobs.enqueue("join", "Combine streams from their sources", {"places": with_history})
 
 
 def _refuse_other_units(series: Sequence[Series], places: Sequence[Place], out: FoundStreams) -> None:
@@ -155,7 +155,7 @@ def _seen_unit(s: Series) -> str:
 
 
 def preview(rules: Sequence[Rule]) -> dict[str, Any]:
-    """What these rules would make of the last hour's series: streams before and after, and which are put together."""
+    """What these rules would make of the last hour's series: streams before and after, and which are combined."""
     since = timezone.now() - RECENT
     recent = Batch.objects.filter(door__in=("push", "pull"), accepted_at__gte=since, undone_at__isnull=True)
     batches = list(recent.order_by("-accepted_at")[:MOST_BATCHES])
@@ -164,7 +164,7 @@ def preview(rules: Sequence[Rule]) -> dict[str, Any]:
 
 
 def _live() -> Any:
-    """What senders say one by one: sources, counters, and streams that go by all of their attributes."""
+    """Streams as senders name them: sources, counters, and streams whose attributes no rule changes."""
     return Stream.objects.filter(Q(kind__in=("source", "counter")) | Q(kind="samples", is_sent=True))
 
 
@@ -224,7 +224,7 @@ def _unit_of(stream: Stream) -> str:
 
 @transaction.atomic
 def put_in_force(rules: Sequence[Rule], user: Any) -> tuple[IdentityVersion, jobs.Job]:
-    """Tell series apart by these rules from now on, and put the history of streams that they join together by a job.
+    """Apply these rules from now on; a job combines the history of the streams that they join.
 
     Raises Problem (409) where they would join streams of different units; nothing is changed then.
     """
@@ -246,14 +246,14 @@ def put_in_force(rules: Sequence[Rule], user: Any) -> tuple[IdentityVersion, job
 
 @transaction.atomic
 def undo(version: IdentityVersion, user: Any) -> jobs.Job:
-    """Take rules back: series are told apart as before, also those that came since, and streams that only these rules
-    made go out of sight."""
+    """Undo rules: series are distinguished as before, also those that arrived since, and streams that only these rules
+    made are hidden."""
     newest = (
         IdentityVersion.objects.select_for_update().filter(undone_at__isnull=True).order_by("-pk").first()
     )
     if newest is None or newest.pk != version.pk:
         raise Problem(
-            "only the rules in force can be taken back", place=f"version {version.pk}", remedy="take back the newer ones first", code=409
+            "only the newest rules can be undone", place=f"version {version.pk}", remedy="undo the newer ones first", code=409
         )  # fmt: skip
     version.undone_at, version.undone_by = timezone.now(), user
     version.save(update_fields=["undone_at", "undone_by"])
@@ -262,7 +262,7 @@ def undo(version: IdentityVersion, user: Any) -> jobs.Job:
 
 @dataclass(frozen=True)
 class Moved:
-    """streams : that go by other attributes now; now, left : digests of the places they are a part of, and were."""
+    """streams : whose place has changed; now, left : digests of their new places, and of the previous ones."""
 
     streams: list[Stream]
     now: set[str]
@@ -270,7 +270,7 @@ class Moved:
 
 
 def _move(streams: Sequence[Stream], rules: Sequence[Rule]) -> Moved:
-    """Put streams where these rules say they belong."""
+    """Assign streams to the places that these rules give them."""
     out = Moved([], set(), set())
     for stream in streams:
         place = place_of_stream(stream, rules)
@@ -287,15 +287,15 @@ def _move(streams: Sequence[Stream], rules: Sequence[Rule]) -> Moved:
 
 
 def _follow(version: IdentityVersion, moved: Moved, user: Any) -> jobs.Job:
-    """The job behind a change of rules: streams to be put together, and those that nothing feeds any more."""
+    """Enqueue the job behind a change of rules: streams to combine, and those without a source."""
     catalogue.retitle({s.metric for s in moved.streams if s.kind != "counter"})
     catalogue.changed()
     arguments = {"places": sorted(moved.now - {""}), "left": sorted(moved.left - {""}), "version": version.pk}
-    return jobs.enqueue("join", "Put streams together by the rules in force", arguments, user=user)
+    return jobs.enqueue("join", "Combine streams by the rules in force", arguments, user=user)
 
 
 def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[str, Any]:
-    """Put the whole history of these places together, and take those out of sight that have no source any more."""
+    """Combine the whole history of these places, and hide streams that have no source left."""
     made: list[Stream] = []
     metrics: set[str] = set()
     for i, sha in enumerate(places):
@@ -315,7 +315,7 @@ def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[
 
 
 def _unscanned(made: Sequence[Stream], places: Sequence[str]) -> list[int]:
-    """Streams put together from some that were scanned, and which have no scan themselves yet."""
+    """Combined streams without a scan of which some source had one."""
     scanned = set(
         Stream.objects.filter(joins_sha__in=list(places), standing__isnull=False).values_list(
             "joins_sha", flat=True
@@ -326,7 +326,7 @@ def _unscanned(made: Sequence[Stream], places: Sequence[str]) -> list[int]:
 
 
 def _retire(left: Sequence[str]) -> set[str]:
-    """Take streams out of sight that were put together from sources and have none left. Returns their metrics."""
+    """Hide combined streams that have no source left. Returns their metrics."""
     fed = set(Stream.objects.filter(joins_sha__in=list(left)).values_list("joins_sha", flat=True))
     bare = [sha for sha in left if sha not in fed]
     gone = Stream.objects.filter(kind="samples", is_sent=False, key_sha__in=bare)

@@ -5,7 +5,7 @@ from django.db import models
 SIDES = [(s, s) for s in ("both", "above", "below")]
 DOORS = [(d, d) for d in ("file", "push", "pull", "derived")]
 KINDS = [(k, k) for k in ("samples", "counter", "derived", "source", "retired")]
-# Streams of the catalogue that nobody looks at by themselves.
+# Kinds of streams that no screen lists.
 HIDDEN = ("counter", "source", "retired")
 EXACT = "utf8mb4_bin"
 # `cadence_of` of streams whose cadence is stated, as that of a roll-up or a formula is, and not estimated.
@@ -16,10 +16,10 @@ class Stream(models.Model):
     """One metric over time. `key` is the series key with metric first; compared byte by byte.
 
     kind : counter streams hold what a source counted since it began; they are kept out of sight, and the streams of
-    their rates are derived from them. Source streams are what one sender says of a stream that several may say something of, or that
-    goes by other attributes (`identity`); retired ones were put together into others. joins_sha : of a source or counter, the digest of the key
-    of what it is a part of; is_sent : whether samples of it were pushed or fetched under its own key; is_additive : whether its values add up; join : how they are put together where a rule says so. title : what
-    tells it apart in its family. arrivals : the latest latenesses in seconds (float32), newest last.
+    their rates are derived from them. Source streams hold what one sender reports of a stream under attributes that identity rules change; they are hidden, as are
+    retired ones, which no source feeds any more. joins_sha : of a source or counter, the digest of the key
+    of the stream it belongs to; is_sent : whether samples of it were pushed or fetched under its own key; is_additive : whether its values add up; join : how they are combined where a rule says so. title_own : the attributes
+    that distinguish it within its metric. arrivals : the latest latenesses in seconds (float32), newest last.
     """
 
     metric = models.CharField(max_length=200, db_collation=EXACT)
@@ -70,7 +70,7 @@ class Stream(models.Model):
 
 
 class IdentityVersion(models.Model):
-    """Identity rules that were put in force; moved : how many series then belonged to another stream."""
+    """Identity rules as applied; moved : how many series changed their stream by them."""
 
     rules = models.JSONField()
     moved = models.IntegerField(default=0)

@@ -91,7 +91,7 @@ def _write(outputs: Sequence[Output], source: str, key: str) -> None:
 
 
 def counters(changed: dict[int, Span], *, is_rewritten: bool = False) -> list[Output]:
-    """What is put together anew where these streams changed: rates of counters, quantiles of histograms, streams of several
+    """What follows from changes of these streams: rates of counters, quantiles of histograms, streams of several
     sources. is_rewritten : stamps that a stream no longer has are written as missing, as they always are where several sources meet."""
     found = Stream.objects.filter(pk__in=list(changed), kind__in=("counter", "source"))
     spans: dict[str, Span] = {}
@@ -106,15 +106,15 @@ def counters(changed: dict[int, Span], *, is_rewritten: bool = False) -> list[Ou
 
 
 def after_undo(changed: dict[int, Span], batch: Batch) -> None:
-    """Put anew together what rests on streams that have just lost samples."""
+    """Recompute what is derived from streams that have just lost samples."""
     outputs = counters(changed, is_rewritten=True) if changed else []
     _write(outputs, f"after undoing batch {batch.pk}", f"undone-{batch.pk}-{timezone.now().isoformat()}")
 
 
 def compute_place(sha: str) -> list[Stream]:
-    """Put everything of one place together from the whole history of its sources. Returns its streams."""
+    """Combine one place from the whole history of its sources. Returns its streams."""
     outputs = _place(sha, None)
-    _write(outputs, "put together from sources", f"place-{sha}-{timezone.now().isoformat()}")
+    _write(outputs, "combined from sources", f"place-{sha}-{timezone.now().isoformat()}")
     streams = list(Stream.objects.filter(pk__in=[o[0] for o in outputs]))
     Stream.objects.filter(pk__in=[s.pk for s in streams], kind="retired").update(kind="samples")
     return streams
@@ -149,7 +149,7 @@ def _place(sha: str, span: Span | None, *, is_rewritten: bool = False) -> list[O
 
     def put(target: Stream, samples: tuple[Ints, Floats], own: Sequence[Stream]) -> None:
         if target.kind == "source":
-            # Its name is that of what a sender says; nothing is put in its place.
+            # The key belongs to a source: nothing derived is written over what was received.
             return
         _bring_up_to_date(target, own)
         out.append(_output(target, *samples, span, is_rewritten=is_rewritten or len(own) > 1))
@@ -173,7 +173,7 @@ def _place(sha: str, span: Span | None, *, is_rewritten: bool = False) -> list[O
 
 
 def _bring_up_to_date(target: Stream, own: Sequence[Stream]) -> None:
-    """A stream's facts that follow from its sources: it is in sight, and as late as the latest of them."""
+    """Set what follows from the sources: the stream is visible, and as late as the latest of them."""
     late = max((s.lateness_ns for s in own if s.lateness_ns is not None), default=target.lateness_ns)
     kind = "samples" if target.kind == "retired" else target.kind
     if (late, kind) != (target.lateness_ns, target.kind):
@@ -182,7 +182,7 @@ def _bring_up_to_date(target: Stream, own: Sequence[Stream]) -> None:
 
 
 def _how(sources: Sequence[Stream], stated: str) -> str:
-    """How sources are put together: as a rule states it, else sums of what adds up and means of the rest."""
+    """How sources are combined: as a rule states it, else sums of additive values and means of the rest."""
     return stated if stated != "auto" else "sum" if any(s.is_additive for s in sources) else "mean"
 
 
@@ -220,7 +220,7 @@ def _output(target: Stream, times: Ints, values: Floats, span: Span | None, *, i
         b = int(np.searchsorted(times, span[1] + reach, side="right"))
         times, values = times[a:b], values[a:b]
     if (span is not None and not is_rewritten) or target.is_sent:
-        # What was sent to the stream itself stays beside what is put together.
+        # Samples sent to this very key stay beside the derived ones.
         return target.pk, times, values
     window = (None, None) if span is None else (span[0] - reach, span[1] + reach)
     held, before = store.read(target.pk, *window)
