@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import cadence
+from watchtide.core import cadence, gridding
 from watchtide.core.cadence import DAY_NS, MONDAY_NS, MONTH_NS, YEAR_NS
 
 SECOND = 10**9
@@ -26,7 +26,7 @@ def stamps(n, step_s=60.0, *, late=0.0, either=0.0, drift=0.0, lost=0.0, doubled
 def placed(times):
     found = cadence.find(times)
     assert not found.is_exact
-    return found, cadence.lay_jittered(times, found)
+    return found, gridding.lay_jittered(times, found)
 
 
 @pytest.mark.parametrize("step_s", [1.0, 60.0, 900.0, 3_600.0])
@@ -70,9 +70,11 @@ def test_a_clock_that_loses_a_step_leaves_no_hole():
     found, grid = placed(times)
     assert found.cadence == cadence.fixed(SECOND) and 3 <= len(grid.held) <= 4
     values = np.arange(1_800.0)
-    got = cadence.combined(grid, times, values, "mean")
+    got = gridding.combined(grid, times, values, "mean")
     assert not np.isnan(got).any() and len(got) == 1_800 + len(grid.held)
-    assert np.isnan(cadence.combined(grid, times, np.where(values == 900, np.nan, values), "mean")).sum() <= 1
+    assert (
+        np.isnan(gridding.combined(grid, times, np.where(values == 900, np.nan, values), "mean")).sum() <= 1
+    )
 
 
 @settings(max_examples=60, deadline=None)
@@ -82,9 +84,9 @@ def test_no_sample_lies_past_the_end_of_its_bin_and_a_later_one_moves_none(seed,
     found = cadence.find(times[:50])
     if found.is_exact:
         return
-    grid = cadence.lay_jittered(times, found)
+    grid = gridding.lay_jittered(times, found)
     assert np.all(times < grid.ends[grid.bins])
-    part = cadence.lay_jittered(times[: n // 2], found)
+    part = gridding.lay_jittered(times[: n // 2], found)
     assert np.array_equal(part.labels[part.bins], grid.labels[grid.bins][: len(times[: n // 2])])
 
 
@@ -108,7 +110,7 @@ def test_months_quarters_and_years_are_counted_and_not_measured(count, size):
     local = cadence.month_start(np.arange(size) * count + 408)
     found = cadence.find(local)
     assert found.cadence == cadence.months(count) and found.share == 1.0
-    grid = cadence.lay_months(local, found.cadence)
+    grid = gridding.lay_months(local, found.cadence)
     assert len(grid) == size and np.array_equal(grid.labels, local)
     assert YEAR_NS / found.cadence.step_ns == 12 / count
     assert np.all(np.diff(grid.axis) == count * MONTH_NS)
@@ -117,7 +119,7 @@ def test_months_quarters_and_years_are_counted_and_not_measured(count, size):
     working = last - np.maximum((last - MONDAY_NS) // DAY_NS % 7 - 4, 0) * DAY_NS
     for stamps_ in (last, working, np.delete(last, 4)):
         assert cadence.find(stamps_).cadence == cadence.months(count)
-    holed = cadence.lay_months(np.delete(last, 4), found.cadence)
+    holed = gridding.lay_months(np.delete(last, 4), found.cadence)
     assert len(holed) == size and holed.labels[4] == last[4]
 
 
@@ -132,7 +134,7 @@ def test_working_days_are_those_that_occur_and_holidays_are_gaps():
     work = days[weekday < 5]
     found = cadence.find(np.delete(work, [17, 60]))
     assert found.cadence.weekdays == (0, 1, 2, 3, 4) and found.cadence.kind == "workday"
-    grid = cadence.lay_workdays(np.delete(work, [17, 60]), found.cadence)
+    grid = gridding.lay_workdays(np.delete(work, [17, 60]), found.cadence)
     assert len(grid) == 200 and np.flatnonzero(np.bincount(grid.bins, minlength=200) == 0).tolist() == [
         17,
         60,
@@ -142,7 +144,7 @@ def test_working_days_are_those_that_occur_and_holidays_are_gaps():
     assert np.all((grid.axis[::5] - MONDAY_NS) % (7 * DAY_NS) == 0)
     three = days[np.isin(weekday, (0, 2, 4))]
     assert cadence.find(three).cadence.weekdays == (0, 2, 4)
-    assert len(cadence.lay_workdays(three, cadence.find(three).cadence)) == len(three)
+    assert len(gridding.lay_workdays(three, cadence.find(three).cadence)) == len(three)
     # Ten days without a weekend yet seen twice, and days lost by chance, are days.
     assert cadence.find(days[:10]).cadence == cadence.fixed(DAY_NS)
     assert cadence.find(days[np.random.default_rng(1).random(280) > 0.4]).cadence == cadence.fixed(DAY_NS)
@@ -150,11 +152,11 @@ def test_working_days_are_those_that_occur_and_holidays_are_gaps():
 
 def test_the_next_months_and_working_days_follow():
     months = cadence.month_start(np.arange(12)) + 14 * DAY_NS
-    labels, ends = cadence.ahead(cadence.months(1), months, 3)
+    labels, ends = gridding.ahead(cadence.months(1), months, 3)
     assert np.array_equal(labels, cadence.month_start(np.arange(12, 15)) + 14 * DAY_NS)
     assert np.array_equal(ends, cadence.month_start(np.arange(13, 16)))
     friday = MONDAY_NS + 4 * DAY_NS
-    labels, _ = cadence.ahead(cadence.workday((0, 1, 2, 3, 4)), np.array([friday]), 2)
+    labels, _ = gridding.ahead(cadence.workday((0, 1, 2, 3, 4)), np.array([friday]), 2)
     assert labels.tolist() == [MONDAY_NS + 7 * DAY_NS, MONDAY_NS + 8 * DAY_NS]
 
 

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from watchtide.core import cadence
+from watchtide.core import cadence, gridding
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
 
 Source = tuple[Ints, Floats]
@@ -130,7 +130,7 @@ def _placed(times: Ints, values: Floats, step: int) -> tuple[Ints, Ints, Floats]
     """(bin of each sample, its stamp, its value): samples that jitter about a round time belong to it."""
     found = cadence.find(times)
     if found.cadence == cadence.fixed(step) and not found.is_exact and found.is_regular:
-        grid = cadence.lay_jittered(times, found)
+        grid = gridding.lay_jittered(times, found)
         return grid.labels[grid.bins], times, values
     return times // step * step, times, values
 

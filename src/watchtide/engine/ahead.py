@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core import cadence, carrying, expectation, flagging, passage, transforms
+from watchtide.core import carrying, expectation, flagging, gridding, passage, transforms
 from watchtide.core.cadence import Cadence
 from watchtide.core.frame import DAY_NS
 from watchtide.core.series import Floats, Ints, Series
@@ -125,7 +125,7 @@ def _continued(series: Series, way: Cadence, steps: int, zone: str) -> Series:
     n, step = len(series), series.step_ns
     axis = series.axis[-1] + np.arange(1, steps + 1, dtype=np.int64) * step
     if way.kind in ("months", "workday"):
-        labels, closes = cadence.ahead(way, clock.utc_locals(series.times, zone), steps)
+        labels, closes = gridding.ahead(way, clock.utc_locals(series.times, zone), steps)
         later, ends = clock.localise(labels, zone).times, clock.localise(closes, zone).times
     elif way.is_even and clock.is_calendar(step) and zone != "UTC":
         local = clock.utc_locals(series.times[-1:], zone)[0] + np.arange(1, steps + 1, dtype=np.int64) * step

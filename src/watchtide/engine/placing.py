@@ -5,8 +5,9 @@ from functools import cached_property
 
 import numpy as np
 
-from watchtide.core import cadence
-from watchtide.core.cadence import DAY_NS, MONDAY_NS, Cadence, Found, Grid
+from watchtide.core import gridding
+from watchtide.core.cadence import DAY_NS, MONDAY_NS, Cadence, Found
+from watchtide.core.gridding import Grid
 from watchtide.core.series import Floats, Ints, Series, SeriesError, regrid
 from watchtide.plan import durations
 from watchtide.tables import clock
@@ -53,15 +54,15 @@ class Placing:
             return None
         match self.way.kind:
             case "months":
-                return cadence.lay_months(self.stamps, self.way)
+                return gridding.lay_months(self.stamps, self.way)
             case "workday":
-                return cadence.lay_workdays(self.stamps, self.way)
+                return gridding.lay_workdays(self.stamps, self.way)
             case "rows":
-                return cadence.lay_rows(self.times, self.way)
+                return gridding.lay_rows(self.times, self.way)
         is_own = self.found.cadence == self.way
         if self.found.is_exact or not self.found.is_regular or not is_own or self.found.change is not None:
             return None
-        return cadence.lay_jittered(self.stamps, self.found, self.anchor_ns)
+        return gridding.lay_jittered(self.stamps, self.found, self.anchor_ns)
 
     @cached_property
     def _settled(self) -> Ints:
@@ -70,7 +71,7 @@ class Placing:
         is_plain = self.found.is_exact or not self.found.is_regular or self.found.change is not None
         if is_plain or not own.is_even or own.step_ns >= self.way.step_ns:
             return self.stamps
-        laid = cadence.lay_jittered(self.times, self.found, self.anchor_ns % own.step_ns)
+        laid = gridding.lay_jittered(self.times, self.found, self.anchor_ns % own.step_ns)
         labels = laid.labels[laid.bins]
         return clock.utc_locals(labels, self.zone) if self.is_local else labels
 
@@ -86,7 +87,7 @@ class Placing:
             return self._on_the_clock(out)
         out = Series(
             grid.labels,
-            cadence.combined(grid, self.times, values, combine),
+            gridding.combined(grid, self.times, values, combine),
             self.way.step_ns,
             np.zeros(len(grid), np.int64),
             None if self.way.is_even else grid.axis,
@@ -105,7 +106,7 @@ class Placing:
     def refuse_doubles(self) -> None:
         """Raise SeriesError where a working day holds several samples and nothing says how they combine."""
         grid = self.grid
-        at = None if grid is None else cadence.doubled(grid)
+        at = None if grid is None else gridding.doubled(grid)
         if grid is None or at is None:
             return
         day = str(grid.labels[at].astype("datetime64[ns]").astype("datetime64[D]"))

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as papq
 
-from watchtide.core import cadence
+from watchtide.core import cadence, gridding
 from watchtide.core.cadence import Cadence, Found
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, distinct
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape
@@ -322,7 +322,7 @@ def _is_gap(times: Ints, own: Cadence, zone: str) -> Bools:
         months = cadence.month_of(clock.utc_locals(times, zone)) // own.months
         return np.asarray(np.diff(months) > 1)
     if own.kind == "workday":
-        places = cadence.lay_workdays(clock.utc_locals(times, zone), own).bins
+        places = gridding.lay_workdays(clock.utc_locals(times, zone), own).bins
         return np.asarray(np.diff(places) > 1)
     return np.asarray(np.diff(times) > 1.5 * own.step_ns)
 
