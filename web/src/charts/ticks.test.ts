@@ -22,10 +22,17 @@ describe("ticks at round local times", () => {
 describe("ticks over years and within minutes", () => {
   it("stand at the begin of months and years and name them", () => {
     const months = ticks(Date.UTC(2004, 0, 15), Date.UTC(2005, 0, 20), "UTC", 8);
-    expect(months.at.map((t) => tickWords("UTC")(t, months.step)).slice(0, 2)).toEqual(["Mar 2004", "May 2004"]);
+    expect(months.at.map((t) => tickWords("UTC")(t, months.step)).slice(0, 2)).toEqual([
+      "Mar 2004",
+      "May 2004",
+    ]);
     const years = ticks(Date.UTC(1871, 0, 1), Date.UTC(1970, 0, 1), "Europe/Dublin", 8);
     expect(years.at.map((t) => tickWords("Europe/Dublin")(t, years.step))).toEqual([
-      "1880", "1900", "1920", "1940", "1960",
+      "1880",
+      "1900",
+      "1920",
+      "1940",
+      "1960",
     ]);
   });
   it("name seconds where they are seconds apart", () => {

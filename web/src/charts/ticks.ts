@@ -21,7 +21,11 @@ export function offsetAt(ms: number, zone: string): number {
   // Local mean time, before there were zones, has seconds.
   const found = /([+-])(\d{2}):(\d{2})(?::(\d{2}))?/.exec(text);
   if (!found) return 0;
-  const [hours, minutes, seconds] = [found[2], found[3], found[4] ?? 0].map(Number) as [number, number, number];
+  const [hours, minutes, seconds] = [found[2], found[3], found[4] ?? 0].map(Number) as [
+    number,
+    number,
+    number,
+  ];
   return (found[1] === "-" ? -1 : 1) * (hours * 3_600_000 + minutes * 60_000 + seconds * 1_000);
 }
 
@@ -47,7 +51,11 @@ function monthTicks(from: number, to: number, zone: string, most: number): { at:
   const months = MONTHS.find((m) => (to - from) / (m * MONTH) <= most) ?? 1_200;
   const local = new Date(from + offsetAt(from, zone));
   const at: number[] = [];
-  for (let k = Math.floor((local.getUTCFullYear() * 12 + local.getUTCMonth()) / months) * months; ; k += months) {
+  for (
+    let k = Math.floor((local.getUTCFullYear() * 12 + local.getUTCMonth()) / months) * months;
+    ;
+    k += months
+  ) {
     const begin = Date.UTC(Math.floor(k / 12), k % 12, 1);
     const moment = begin - offsetAt(begin, zone);
     if (moment > to) break;

@@ -53,7 +53,16 @@ describe("identity rules", () => {
       "GET /api/v1/identity": () => ({
         rules: [RULE],
         is_default: false,
-        versions: [{ id: 4, by: "ann", created_at: "2026-08-22T09:00:00Z", undone_at: null, streams: 3, can_undo: true }],
+        versions: [
+          {
+            id: 4,
+            by: "ann",
+            created_at: "2026-08-22T09:00:00Z",
+            undone_at: null,
+            streams: 3,
+            can_undo: true,
+          },
+        ],
       }),
       "POST /api/v1/identity/preview": () => anEffect(),
       "PUT /api/v1/identity": () => ({ version: {}, job: { id: 9, state: "queued" } }),

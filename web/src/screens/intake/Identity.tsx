@@ -24,10 +24,10 @@ export default function Identity() {
       </TopBar>
       <Tabs />
       <p className="lead">
-        Two pushed series are the same stream when their metric and every attribute that these rules keep agree. Rules are
-        read from the top: the first one that names an attribute decides, and an attribute that no rule names is kept. Samples of
-        several senders of one stream are combined. Each sender's samples are stored as they came, so a rule can be changed and
-        undone at any time.
+        Two pushed series are the same stream when their metric and every attribute that these rules keep
+        agree. Rules are read from the top: the first one that names an attribute decides, and an attribute
+        that no rule names is kept. Samples of several senders of one stream are combined. Each sender's
+        samples are stored as they came, so a rule can be changed and undone at any time.
       </p>
       {found.isPending && <Waiting what="Reading the rules" />}
       {found.isError && <Trouble error={found.error} retry={() => found.refetch()} />}
