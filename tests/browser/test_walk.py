@@ -111,7 +111,7 @@ def test_a_wrong_plan_is_told_at_its_word_and_too_short_a_history_with_what_is_m
     page.says("must be above 0")
     assert page.labelled("level:").get_attribute("data-wrong")
     page.button("Put back").click()
-    page.change_word("seasons:", "90d")
+    page.change_word("seasons:", "200d")
     page.button("Run as trial").click()
     page.says("more samples are needed", seconds=60)
     assert page.labelled("seasons:").get_attribute("data-wrong")

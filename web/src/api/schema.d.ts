@@ -317,9 +317,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The rules in force by which pushed and fetched series are told apart, and those before them. */
+        /** @description The rules in force that distinguish pushed and fetched series, and earlier versions. */
         get: operations["identity"];
-        /** @description Put rules in force. The history of streams that they join is put together by a job; the change can be undone. */
+        /** @description Apply rules. A job combines the history of the streams that they join; the change can be undone. */
         put: operations["put_identity"];
         post?: never;
         delete?: never;
@@ -337,7 +337,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Take the rules in force back: series are told apart as before them. */
+        /** @description Undo the newest rules: series are distinguished as before. */
         post: operations["undo_identity"];
         delete?: never;
         options?: never;
