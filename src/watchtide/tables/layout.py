@@ -145,6 +145,14 @@ def rollup_from(data: Any) -> RollUp:
     return RollUp(every, measures)
 
 
+def check_time_form(form: str | None) -> None:
+    """Raises TableError for a form of times that cannot be stated."""
+    if form is not None and form not in clock.STATED_FORMS:
+        raise TableError(
+            "layout", "time_form", f"{form!r} is not known", f"take {', '.join(clock.STATED_FORMS)}"
+        )
+
+
 def checked(layout: Layout) -> Layout:
     """The layout itself, once everything in it that needs no file is found sound."""
     clock.zone(layout.zone)
@@ -152,13 +160,7 @@ def checked(layout: Layout) -> Layout:
         raise TableError(
             "layout", "duplicates", f"{layout.duplicates!r} is no rule", f"take {', '.join(DUPLICATES)}"
         )
-    if layout.time_form is not None and layout.time_form not in clock.STATED_FORMS:
-        raise TableError(
-            "layout",
-            "time_form",
-            f"{layout.time_form!r} is not known",
-            f"take {', '.join(clock.STATED_FORMS)}",
-        )
+    check_time_form(layout.time_form)
     if layout.decimal not in (".", ","):
         raise TableError("layout", "decimal", f"{layout.decimal!r} is no decimal mark", "take . or ,")
     if layout.keep:
@@ -234,6 +236,7 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
     sample = {name: column.slice(0, SAMPLE_ROWS) for name, column in raw.columns.items()}
     reasons: dict[str, str] = {}
     time, time_form = stated.get("time"), stated.get("time_form")
+    check_time_form(time_form)
     if not time:
         time, time_form = _guess_time(raw, sample, reasons, time_form)
     elif time_form is None:

@@ -10,6 +10,9 @@ export function remedyWords(remedy: Record<string, unknown>): string {
   return Object.entries(remedy)
     .map(([place, value]) => {
       const name = place.split(".").at(-1) ?? place;
+      if (value !== null && typeof value === "object" && !Array.isArray(value)) {
+        return remedyWords(value as Record<string, unknown>);
+      }
       const words = Array.isArray(value) ? value.join(" and ") || "none" : String(value);
       return `${name.replaceAll("_", " ")} ${words}`;
     })

@@ -51,6 +51,7 @@ describe("what a level promises", () => {
 
 describe("diagnoses", () => {
   it("say their remedy in words and try its plan", async () => {
+    expect(remedyWords({ "baseline.options": { harmonics: 4 } })).toBe("harmonics 4");
     expect(remedyWords({ "baseline.form": "multiplicative", "baseline.seasons": ["24h", "7d"] })).toBe(
       "form multiplicative, seasons 24h and 7d",
     );
