@@ -6,6 +6,9 @@ describe("figures in words", () => {
     expect(figure(10752)).toBe("10,752");
     expect(figure(null)).toBe("–");
     expect(figure(-2.345)).toBe("−2.35");
+    expect(figure(0.05)).toBe("0.05");
+    expect(figure(-0.002345)).toBe("−0.0023");
+    expect(figure(0)).toBe("0");
   });
   it("names the zone that holds at the time", () => {
     const summer = Date.UTC(2026, 7, 22, 10, 30);

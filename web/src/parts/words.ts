@@ -5,6 +5,9 @@ const SPACE = "\u2009";
 export function figure(value: number | null | undefined, digits?: number): string {
   if (value === null || value === undefined || Number.isNaN(value)) return "–";
   const size = Math.abs(value);
+  // Small figures, a share of 0.0023 for one, keep two digits that say something.
+  if (digits === undefined && size > 0 && size < 0.095)
+    return `${Number(value.toPrecision(2))}`.replace("-", "−");
   const places = digits ?? (size >= 100 || Number.isInteger(value) ? 0 : size >= 10 ? 1 : 2);
   return value
     .toLocaleString("en-GB", { minimumFractionDigits: places, maximumFractionDigits: places })

@@ -88,8 +88,8 @@ export function ScoreStrip({
     <section aria-label="Against the logbook">
       <h2>Against the logbook</h2>
       <p className="small" style={{ margin: "2px 0 6px" }} role="status" aria-label="Findings at this level">
-        <strong className="figure">{figure(f.findings)}</strong> findings at{" "}
-        {level === null ? "the level in force" : `${level.toFixed(2)} σ`}
+        <strong className="figure">{figure(f.findings)}</strong> {f.findings === 1 ? "finding" : "findings"}{" "}
+        at {level === null ? "the level in force" : `${level.toFixed(2)} σ`}
         {f.unjudged > 0 && `, ${f.unjudged} of them outside what was looked through`}
       </p>
       <div className="strip">

@@ -182,14 +182,14 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
   const span = to - from;
   const findings = overview.data?.findings ?? [];
   const step = (by: number) => {
-    const centre = (from + to) / 2;
     const at = findings.findIndex((f) => f.id === chosen);
+    // Until one is chosen, what is in sight comes first: n from the left, p from the right.
     const next =
       at >= 0
         ? findings[at + by]
         : by > 0
-          ? findings.find((f) => f.start > centre)
-          : findings.findLast((f) => f.end < centre);
+          ? findings.find((f) => f.end >= from)
+          : findings.findLast((f) => f.start <= to);
     if (!next) return;
     const middle = (next.start + next.end) / 2;
     change({ finding: next.id, from: Math.round(middle - span / 2), to: Math.round(middle + span / 2) });
