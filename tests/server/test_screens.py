@@ -59,6 +59,25 @@ def test_ribbons_tell_what_was_not_judged():
     assert services.ribbon_of(np.empty(0, int), np.empty(0)) == (b"", None, None)
 
 
+def test_the_ribbon_of_days_is_whole_and_its_gap_as_long_as_the_missing_days():
+    z = np.zeros(112)
+    z[30:37] = np.nan
+    z[60] = -5.0
+    text, _, _ = services.ribbon_of(np.arange(112) * 86_400_000_000_000, z)
+    cells = np.frombuffer(text, np.int8)
+    width = 400 / 111
+    assert abs((cells == -128).sum() - 7 * width) <= 1 and (cells == -50).sum() in (3, 4)
+    assert (cells[:100] == 0).all()
+
+
+def test_the_ribbon_of_working_days_lies_where_its_days_are():
+    days = np.array([d for d in range(140) if d % 7 < 5])
+    z = np.where(days == 70, 4.0, 0.0)
+    cells = np.frombuffer(services.ribbon_of(days * 86_400_000_000_000, z)[0], np.int8)
+    # The last day is 137: 70 * 400 / 137 is 204.4, and day 71 begins in cell 207.
+    assert (cells != -128).all() and list(np.flatnonzero(cells == 40)) == [204, 205, 206]
+
+
 def test_states_are_told_from_the_data(api, stream_of):
     quay, pier = stream_of("quay"), stream_of("pier")
     row = ScanStream.objects.get(stream=pier, scan__is_standing=True)

@@ -375,10 +375,15 @@ def take(finding: Finding, name: str) -> None:
 
 
 def ribbon_of(times: Any, z: Any) -> tuple[bytes, int | None, int | None]:
-    """Strongest signed score in each of 400 equal bins, in tenths of a sigma; -128 where nothing is judged."""
+    """Strongest signed score in each of 400 equal bins of time, in tenths of a sigma; -128 where nothing is judged.
+
+    times holds one row per step of the stream's grid, gaps too. A row fills all bins until the next one begins, so
+    that a stream of days or months shows no gaps where it has none.
+    """
     if len(times) == 0:
         return b"", None, None
-    bins = np.minimum((np.arange(len(times)) * RIBBON_BINS) // len(times), RIBBON_BINS - 1)
+    since = np.asarray(times, np.float64) - float(times[0])
+    bins = np.minimum((since * (RIBBON_BINS / max(since[-1], 1.0))).astype(int), RIBBON_BINS - 1)
     strongest = np.zeros(RIBBON_BINS)
     np.maximum.at(strongest, bins, np.nan_to_num(np.abs(z)))
     sign = np.zeros(RIBBON_BINS)
@@ -388,7 +393,10 @@ def ribbon_of(times: Any, z: Any) -> tuple[bytes, int | None, int | None]:
         sign[(own == strongest) & (own > 0)] = side
     judged = np.bincount(bins[~np.isnan(z)], minlength=RIBBON_BINS) > 0
     tenths = np.clip(np.round(strongest * 10), 0, 127) * sign
-    return np.where(judged, tenths, -128).astype(np.int8).tobytes(), int(times[0]), int(times[-1])
+    begun = np.zeros(RIBBON_BINS, int)
+    begun[bins] = bins
+    held = np.where(judged, tenths, -128).astype(np.int8)[np.maximum.accumulate(begun)]
+    return held.tobytes(), int(times[0]), int(times[-1])
 
 
 def ribbon_text(ribbon: bytes) -> str:
