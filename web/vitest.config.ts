@@ -4,5 +4,13 @@ import { defineConfig } from "vitest/config";
 export default defineConfig({
   plugins: [react()],
   // Files share one window: making one for each took three times as long as the tests themselves.
-  test: { environment: "jsdom", isolate: false, setupFiles: ["src/test/setup.ts"], css: false, restoreMocks: true },
+  test: {
+    environment: "jsdom",
+    isolate: false,
+    setupFiles: ["src/test/setup.ts"],
+    css: false,
+    restoreMocks: true,
+    // The other tests run beside these; what hangs is still told.
+    testTimeout: 30_000,
+  },
 });

@@ -1,4 +1,4 @@
-import { cleanup } from "@testing-library/react";
+import { cleanup, configure } from "@testing-library/react";
 import { afterEach } from "vitest";
 
 // What the component library asks of a browser and jsdom has not.
@@ -15,3 +15,6 @@ window.ResizeObserver = class {
   disconnect() {}
 };
 afterEach(cleanup);
+
+// On a machine that is busy with the other tests a second is too short for a page to settle.
+configure({ asyncUtilTimeout: 10_000 });
