@@ -117,7 +117,8 @@ def _pattern(glob: str) -> re.Pattern[str]:
     return re.compile(fnmatch.translate(glob))
 
 
-def _fits(globs: Sequence[str], name: str) -> bool:
+@lru_cache(maxsize=16_384)
+def _fits(globs: tuple[str, ...], name: str) -> bool:
     return any(_pattern(g).match(name) for g in globs)
 
 
