@@ -99,3 +99,21 @@ def stream_of(small_world, db):
     from watchtide.server.streams.models import Stream
 
     return lambda place: Stream.objects.get(key=f"metric=level,place={place}")
+
+
+@pytest.fixture
+def sender(small_world, db):
+    """A client with a token that may push, and nothing else."""
+    from django.contrib.auth.models import User
+    from rest_framework.test import APIClient
+
+    from watchtide.server.people.access import make_token
+    from watchtide.server.streams import limits, live
+
+    limits.clear()
+    live.numbers.forget()
+    live.begun.clear()
+    _, text = make_token(User.objects.get(username="ann"), "gate relay", ["push"])
+    client = APIClient()
+    client.credentials(HTTP_AUTHORIZATION=f"Bearer {text}")
+    return client

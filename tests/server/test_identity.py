@@ -10,31 +10,16 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from rest_framework.test import APIClient
 from tests.server.conftest import run_jobs
 from tests.server.test_live import LINES, START_NS, lines, otlp_of
 
-from watchtide.server.people.access import make_token
-from watchtide.server.streams import catalogue, folding, identity, limits, live, renewing, store
+from watchtide.server.streams import catalogue, folding, identity, live, places, renewing, store
 from watchtide.server.streams.models import Batch, IdentityVersion, Stream
 from watchtide.tables.identity import DEFAULTS, Rule, from_data, identify, to_data
 from watchtide.tables.problems import TableError
 
 EXPORTER = Path(__file__).with_name("exporter.py")
 PROTOBUF = "application/x-protobuf"
-
-
-@pytest.fixture
-def sender(small_world, db):
-    from django.contrib.auth.models import User
-
-    limits.clear()
-    live.numbers.forget()
-    live.begun.clear()
-    _, text = make_token(User.objects.get(username="ann"), "relay", ["push"])
-    client = APIClient()
-    client.credentials(HTTP_AUTHORIZATION=f"Bearer {text}")
-    return client
 
 
 @pytest.fixture(scope="module")
@@ -139,6 +124,28 @@ class TestRealExporter:
         everything = 16 * 3 + 2 * 6 * 5
         # What each process counts up to its first export is over before anybody can see a rate of it.
         assert 0.75 * everything < counted < 1.2 * everything and rates.min() >= 0
+
+    def test_what_arrives_bit_by_bit_leaves_no_missing_samples_behind(self, sender):
+        rng = np.random.default_rng(5)
+        at = {pod: np.cumsum(rng.uniform(0.25, 0.45, 80)) for pod in "ab"}
+        order = sorted((t, pod) for pod, own in at.items() for t in own)
+        live.numbers.forget()
+        named = {"metric": "boats", "place": "quay"}
+        identity.put_in_force([Rule("boats", drop=("pod",)), *DEFAULTS], None)
+        for i in range(0, len(order), 4):
+            rows = [
+                {"time": f"2026-08-22T09:00:{t:09.6f}Z", "value": 1.0, "pod": pod, **named}
+                for t, pod in order[i : i + 4]
+                if t < 59
+            ]
+            sender.post("/api/v1/push", data=lines(*rows), content_type=LINES)
+            folding.fold()
+            renewing.renew()
+        folding.fold()
+        [stream] = catalogue.visible().filter(metric="boats")
+        _, values = store.read(stream.pk)
+        assert not np.isnan(values).any()
+        assert 0.2e9 < stream.step_ns < 0.7e9
 
     def test_messages_in_any_order_give_the_same_streams(self, sender, sent):
         take(sender, sent["together"])
@@ -330,6 +337,6 @@ def test_a_key_too_long_refuses_its_own_points_alone(sender):
 
 
 def test_places_are_the_same_whoever_asks(small_world, db):
-    assert identity.in_force() == DEFAULTS
-    place = identity.place_of("boarding_time", (("a", "1"), ("at_most", "5")), DEFAULTS)
+    assert places.in_force() == DEFAULTS
+    place = places.place_of("boarding_time", (("a", "1"), ("at_most", "5")), DEFAULTS)
     assert place.attributes == (("a", "1"),) and place.is_direct

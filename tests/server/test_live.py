@@ -13,26 +13,12 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
 from rest_framework.test import APIClient
 
 from watchtide.server.people.access import make_token
-from watchtide.server.streams import folding, limits, live, renewing, store
+from watchtide.server.streams import folding, limits, renewing, store
 from watchtide.server.streams.models import Batch, Stream
 
 START_NS = 1_787_389_200 * 10**9
 PROTOBUF = "application/x-protobuf"
 LINES = "application/x-ndjson"
-
-
-@pytest.fixture
-def sender(small_world, db):
-    """A client with a token that may push, and nothing else."""
-    from django.contrib.auth.models import User
-
-    limits.clear()
-    live.numbers.forget()
-    live.begun.clear()
-    _, text = make_token(User.objects.get(username="ann"), "gate relay", ["push"])
-    client = APIClient()
-    client.credentials(HTTP_AUTHORIZATION=f"Bearer {text}")
-    return client
 
 
 def lines(*rows):

@@ -1,4 +1,4 @@
-"""Ordinary streams on the server: cadences as they are learnt, titles that tell apart, months scanned and their years folded."""
+"""Ordinary streams on the server: cadences as they are learnt, titles that distinguish, months scanned and their years folded."""
 
 import io
 

@@ -20,27 +20,23 @@ MINUTE_NS = 60 * SECOND_NS
 LEAST_COVERED = 0.5
 
 
-def joined(sources: Sequence[Source], how: str) -> Source:
+def joined(sources: Sequence[Source], how: str, step_ns: int = 0) -> Source:
     """The samples of one stream from those of its sources.
 
-    sources : (times, values) each, sorted, NaN for missing; how : one of `JOINS`. With `sum`, a source that reports before
-    and after a bin but not in it counts with its last value: a late sample is no drop. `last` takes the newest stamp.
-    Raises ValueError for another way. O(n log n).
+    sources : (times, values) each, sorted, NaN for missing; how : one of `JOINS`; step_ns : the length of a bin, 0 takes the
+    coarsest cadence of these samples. With `sum`, a source that reports before and after a bin but not in it counts with
+    its last value: a late sample is no drop. `last` takes the newest stamp. Raises ValueError for another way. O(n log n).
     """
     if how not in JOINS:
         raise ValueError(f"sources are put together by one of {', '.join(JOINS)}, got {how!r}")
     sources = [s for s in sources if len(s[0])]
     if len(sources) < 2:
         return sources[0] if sources else (np.empty(0, np.int64), np.empty(0))
-    step = max(_step(t) for t, _ in sources)
+    step = step_ns or max(_step(t) for t, _ in sources)
     spans = [_spans(t, step) for t, _ in sources]
     placed = [_placed(t, v, step) for t, v in sources]
     together = _shared(spans, step)
-    times, values = [], []
-    for (t, v), _ in zip(sources, placed, strict=True):
-        alone = ~_inside(t, together)
-        times.append(t[alone])
-        values.append(v[alone])
+    times, values = _alone(sources, together)
     bins = np.unique(np.concatenate([labels[_inside(stamps, together)] for labels, stamps, _ in placed]))
     if len(bins):
         rows = np.stack(
@@ -51,30 +47,25 @@ def joined(sources: Sequence[Source], how: str) -> Source:
         )
         stamps = np.stack([_latest(bins, labels, raw) for labels, raw, _ in placed])
         times.append(bins)
-        values.append(_reduced(rows, stamps, how))
-    out_t, out_v = np.concatenate(times), np.concatenate(values)
-    order = np.argsort(out_t, kind="stable")
-    return out_t[order], out_v[order]
+        values.append(_newest(rows, stamps) if how == "last" else reduced(rows, how))
+    return _in_order(times, values)
 
 
-def joined_rates(sources: Sequence[tuple[Ints, Floats, Ints]]) -> Source:
+def joined_rates(sources: Sequence[tuple[Ints, Floats, Ints]], step_ns: int = 0) -> Source:
     """Rates per second of one stream from those of several counters, as the sum of what each gained.
 
-    sources : (begins, rates, ends) of intervals each, sorted, as `live.rates` gives them with the stamp at which each ends.
+    sources : (begins, rates, ends) of intervals each, sorted, as `live.rates` gives them with the stamp at which each ends;
+    step_ns : as `joined` takes it.
     Where several report, what is gained in a bin of the common cadence is added up and divided by the time that any of
     them covers: nothing is lost where the bins of the sources lie differently, and a restart leaves no dip.
     """
     sources = [s for s in sources if len(s[0])]
     if len(sources) < 2:
         return (sources[0][0], sources[0][1]) if sources else (np.empty(0, np.int64), np.empty(0))
-    step = max(_step(np.r_[a, b[-1:]]) for a, _, b in sources)
+    step = step_ns or max(_step(np.r_[a, b[-1:]]) for a, _, b in sources)
     spans = [_spans(np.unique(np.r_[a, b]), step) for a, _, b in sources]
     together = _shared(spans, step)
-    times, values = [], []
-    for a, r, _ in sources:
-        alone = ~_inside(a, together)
-        times.append(a[alone])
-        values.append(r[alone])
+    times, values = _alone([(a, r) for a, r, _ in sources], together)
     if len(together):
         edges = np.unique(
             np.concatenate([np.arange(a // step, -(-b // step) + 1) * step for a, b in together.tolist()])
@@ -90,11 +81,22 @@ def joined_rates(sources: Sequence[tuple[Ints, Floats, Ints]]) -> Source:
         good = share >= LEAST_COVERED * step
         times.append(bins[good])
         values.append(gained[good] / (share[good] / SECOND_NS))
-    out_t, out_v = np.concatenate(times), np.concatenate(values)
-    order = np.argsort(out_t, kind="stable")
-    out_t, out_v = out_t[order], out_v[order]
+    out_t, out_v = _in_order(times, values)
     keep = np.r_[True, out_t[1:] != out_t[:-1]] if len(out_t) else np.empty(0, np.bool_)
     return out_t[keep], out_v[keep]
+
+
+def _alone(sources: Sequence[Source], together: Ints) -> tuple[list[Ints], list[Floats]]:
+    """(times, values) of each source outside of the spans in which several report."""
+    alone = [~_inside(t, together) for t, _ in sources]
+    times = [t[keep] for (t, _), keep in zip(sources, alone, strict=True)]
+    return times, [v[keep] for (_, v), keep in zip(sources, alone, strict=True)]
+
+
+def _in_order(times: Sequence[Ints], values: Sequence[Floats]) -> Source:
+    out_t, out_v = np.concatenate(times), np.concatenate(values)
+    order = np.argsort(out_t, kind="stable")
+    return out_t[order], out_v[order]
 
 
 def _step(times: Ints) -> int:
@@ -161,20 +163,31 @@ def _at(bins: Ints, labels: Ints, values: Floats, spans: Ints, step: int, how: s
     return out
 
 
-def _reduced(rows: Floats, stamps: Ints, how: str) -> Floats:
+def reduced(rows: Floats, how: str) -> Floats:
+    """(m,) several rows as one: of each column what is seen, NaN where nothing is.
+
+    rows : (k, m), NaN for missing; how : `sum`, `mean`, `min` or `max`.
+    """
     seen = ~np.isnan(rows)
-    some = seen.any(axis=0)
+    count = seen.sum(axis=0)
     match how:
         case "sum":
             out = np.where(seen, rows, 0.0).sum(axis=0)
         case "mean":
-            out = np.where(seen, rows, 0.0).sum(axis=0) / np.maximum(seen.sum(axis=0), 1)
+            out = np.where(seen, rows, 0.0).sum(axis=0) / np.maximum(count, 1)
+        case "min":
+            out = np.where(seen, rows, np.inf).min(axis=0)
         case "max":
             out = np.where(seen, rows, -np.inf).max(axis=0)
         case _:
-            newest = np.where(seen, stamps, np.iinfo(np.int64).min).argmax(axis=0)
-            out = rows[newest, np.arange(rows.shape[1])]
-    return np.where(some, out, np.nan)
+            raise ValueError(f"rows are reduced by sum, mean, min or max, got {how!r}")
+    return np.where(count > 0, out, np.nan)
+
+
+def _newest(rows: Floats, stamps: Ints) -> Floats:
+    """(m,) of each column the value with the newest stamp; NaN where nothing is seen."""
+    newest = np.where(~np.isnan(rows), stamps, np.iinfo(np.int64).min).argmax(axis=0)
+    return np.asarray(rows[newest, np.arange(rows.shape[1])])
 
 
 def _within(begins: Ints, rates: Floats, ends: Ints, bins: Ints, step: int) -> tuple[Floats, Floats]:

@@ -5,11 +5,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from watchtide.core import joining
 from watchtide.core.series import Floats, Ints, distinct
 from watchtide.tables import expressions
 from watchtide.tables.expressions import ExpressionError, Formula, Streams
 
 MOST_OUTPUTS = 5_000
+# The words of a formula for how several streams become one.
+REDUCTIONS = {"total": "sum", "mean": "mean", "least": "min", "most": "max"}
 Attributes = tuple[tuple[str, str], ...]
 
 
@@ -108,18 +111,7 @@ def _together(rows: Floats, how: str | None) -> Floats:
     """Several streams as one: each stamp's figure is that of the streams that have a sample there."""
     if how is None or len(rows) == 1:
         return np.asarray(rows[0], np.float64)
-    seen = ~np.isnan(rows)
-    count = seen.sum(axis=0)
-    match how:
-        case "total":
-            out = np.where(seen, rows, 0).sum(axis=0)
-        case "mean":
-            out = np.where(seen, rows, 0).sum(axis=0) / np.maximum(count, 1)
-        case "least":
-            out = np.where(seen, rows, np.inf).min(axis=0)
-        case _:
-            out = np.where(seen, rows, -np.inf).max(axis=0)
-    return np.where(count > 0, out, np.nan)
+    return joining.reduced(rows, REDUCTIONS[how])
 
 
 def _at(times: Ints, own: Ints, values: Floats) -> Floats:

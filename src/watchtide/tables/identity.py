@@ -11,10 +11,11 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from watchtide.core import joining
 from watchtide.tables.points import MOST_NAME, Attributes
 from watchtide.tables.problems import TableError
 
-JOINS = ("auto", "sum", "mean", "last", "max")
+JOINS = ("auto", *joining.JOINS)
 MOST_RULES, MOST_PATTERNS = 100, 200
 
 
@@ -70,7 +71,7 @@ DEFAULTS = (
             "os.build_id",
             "os.description",
         ),
-        note="Changes with every start of a host, or is a fact of it that tells no stream apart.",
+        note="Changes with every start of a host, or is a fact of it that distinguishes no stream.",
     ),
     Rule(
         "*",

@@ -7,6 +7,7 @@ from rest_framework.views import APIView
 
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.streams import identity as service
+from watchtide.server.streams import places
 from watchtide.server.streams.models import IdentityVersion
 from watchtide.tables import identity
 
@@ -74,12 +75,8 @@ class PutInForceSerializer(serializers.Serializer):
 
 
 def _newest() -> int | None:
-    return (
-        IdentityVersion.objects.filter(undone_at__isnull=True)
-        .order_by("-pk")
-        .values_list("pk", flat=True)
-        .first()
-    )
+    version = places.newest()
+    return None if version is None else version.pk
 
 
 def _version(version: IdentityVersion) -> IdentityVersionSerializer:
@@ -93,7 +90,7 @@ class IdentityView(APIView):
         versions = IdentityVersion.objects.select_related("created_by").order_by("-pk")[:MOST_VERSIONS]
         newest = _newest()
         rows = IdentityVersionSerializer(versions, many=True, context={"newest": newest}).data
-        rules = identity.to_data(service.in_force())
+        rules = identity.to_data(places.in_force())
         return Response({"rules": rules, "is_default": newest is None, "versions": rows})
 
     @extend_schema(

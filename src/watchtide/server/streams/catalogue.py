@@ -32,11 +32,20 @@ Wanted = tuple[str, tuple[tuple[str, str], ...]]
 Attributes = Sequence[Sequence[str]]
 
 
-def find_or_make(wanted: Sequence[Wanted], *, batch: Batch | None = None, **facts: Any) -> list[Stream]:
-    """The streams of these (metric, attributes), made where they are new. Raises Problem for a key too long."""
-    by_sha: dict[str, Wanted] = {}
+def find_or_make(
+    wanted: Sequence[Wanted],
+    *,
+    batch: Batch | None = None,
+    own: Sequence[dict[str, Any]] | None = None,
+    **facts: Any,
+) -> list[Stream]:
+    """The streams of these (metric, attributes), made where they are new. Raises Problem for a key too long.
+
+    facts : of all that are made; own : of each, beside them.
+    """
+    by_sha: dict[str, tuple[Wanted, dict[str, Any]]] = {}
     shas = []
-    for metric, attributes in wanted:
+    for i, (metric, attributes) in enumerate(wanted):
         key = stream_key(metric, attributes)
         if not metric or len(metric) > MOST_METRIC or len(key) > MOST_KEY:
             what = "no name" if not metric else f"a name of {max(len(metric), len(key)):,} characters"
@@ -44,15 +53,15 @@ def find_or_make(wanted: Sequence[Wanted], *, batch: Batch | None = None, **fact
                 f"a stream with {what}", place=key[:80], remedy=f"metrics have 1 to {MOST_METRIC} characters, keys {MOST_KEY:,}"
             )  # fmt: skip
         digest = sha(key)
-        by_sha[digest] = (metric, attributes)
+        by_sha[digest] = (metric, attributes), {**facts, **(own[i] if own else {})}
         shas.append(digest)
     known = _by_sha(by_sha)
     fresh = [
         Stream(
             metric=metric, key=stream_key(metric, attributes), key_sha=digest, attributes=[list(p) for p in attributes],
-            made_by=batch, **facts,
+            made_by=batch, **given,
         )
-        for digest, (metric, attributes) in by_sha.items()
+        for digest, ((metric, attributes), given) in by_sha.items()
         if digest not in known
     ]  # fmt: skip
     if fresh:

@@ -79,6 +79,7 @@ class _Piece:
     batch: int
     times: Ints
     values: Floats
+    is_derived: bool = False
 
 
 @dataclass
@@ -104,7 +105,8 @@ def _fold_group(group: Sequence[int]) -> int:
             received[block.batch_id] = block.batch.created_at.timestamp()
         columns = (index.entries[name].tolist() for name in ("stream", "start", "count"))
         for stream, a, n in zip(*columns, strict=True):
-            pieces.setdefault(stream, []).append(_Piece(block.batch_id, times[a : a + n], values[a : a + n]))
+            piece = _Piece(block.batch_id, times[a : a + n], values[a : a + n], block.batch.door == "derived")
+            pieces.setdefault(stream, []).append(piece)
         count += len(times)
     ids = sorted(pieces)
     for a in range(0, len(ids), STREAMS_AT_ONCE):
@@ -163,8 +165,19 @@ def _fold_one(
     # Where no stamp stands twice, as is usual, nothing is displaced.
     if len(whole_t) < len(times) + sum(len(p.times) for p in parts):
         changes.displaced += _displaced(stream, times, values, parts)
+    if stream.kind == "samples":
+        whole_t, whole_v = _without_withdrawn(whole_t, whole_v, parts)
     kept = [r for r in known if r not in rows]
     replace_segments(stream, [r[0] for r in rows], whole_t, whole_v, kept, changes)
+
+
+def _without_withdrawn(times: Ints, values: Floats, parts: list[_Piece]) -> Samples:
+    """Without the samples that combining sources withdrew: as missing ones they would pass for the stream's own stamps."""
+    withdrawn = [p.times[np.isnan(p.values)] for p in parts if p.is_derived]
+    if not any(len(t) for t in withdrawn):
+        return times, values
+    keep = ~(np.isnan(values) & np.isin(times, np.concatenate(withdrawn)))
+    return times[keep], values[keep]
 
 
 def _displaced(stream: Stream, times: Ints, values: Floats, parts: list[_Piece]) -> list[Displaced]:

@@ -15,47 +15,15 @@ from django.utils import timezone
 
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
-from watchtide.server.streams import catalogue, renewing
+from watchtide.server.streams import catalogue, places, renewing
 from watchtide.server.streams.models import Batch, IdentityVersion, Stream
+from watchtide.server.streams.places import Place, in_force, place_of, place_of_stream
 from watchtide.tables import identity
-from watchtide.tables.identity import DEFAULTS, Rule
-from watchtide.tables.points import BOUND, COUNTED, Attributes, Series
+from watchtide.tables.identity import Rule
+from watchtide.tables.points import BOUND, COUNTED, Series
 
 # Preview looks at what came within the last hour, at most so many messages of it.
 RECENT, MOST_BATCHES = timedelta(hours=1), 500
-
-
-def in_force() -> tuple[Rule, ...]:
-    """The rules in force; the defaults until somebody changes them."""
-    newest = IdentityVersion.objects.filter(undone_at__isnull=True).order_by("-pk").first()
-    return DEFAULTS if newest is None else identity.from_data(newest.rules)
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where a series belongs: metric and attributes of its stream, how sources are combined, and whether these are
-    its own attributes unchanged."""
-
-    metric: str
-    attributes: Attributes
-    join: str
-    is_direct: bool
-
-    @property
-    def sha(self) -> str:
-        return catalogue.sha(catalogue.stream_key(self.metric, self.attributes))
-
-
-def place_of(metric: str, attributes: Attributes, rules: Sequence[Rule]) -> Place:
-    """The place of a series. A histogram's buckets belong together whatever their bounds."""
-    own = attributes[:-1] if attributes and attributes[-1][0] == BOUND else attributes
-    kept, join = identity.identify(metric, own, rules)
-    return Place(metric, kept, join, kept == own)
-
-
-def place_of_stream(stream: Stream, rules: Sequence[Rule]) -> Place:
-    pairs = tuple((str(a), str(b)) for a, b in stream.attributes)
-    return place_of(stream.metric.removesuffix(COUNTED), pairs, rules)
 
 
 @dataclass
@@ -71,16 +39,14 @@ class FoundStreams:
 def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
     """The streams that hold live series, made where they are new."""
     rules = in_force()
-    places = [place_of(s.metric, s.attributes, rules) for s in series]
+    places_of = [place_of(s.metric, s.attributes, rules) for s in series]
     out = FoundStreams([None] * len(series))
-    _refuse_other_units(series, places, out)
+    _refuse_other_units(series, places_of, out)
     groups: dict[tuple[str, str, bool], list[int]] = {}
     for i, s in enumerate(series):
         if s in out.refused:
             continue
-        kind = (
-            "counter" if s.kind in ("counter", "bucket") else "samples" if places[i].is_direct else "source"
-        )
+        kind, _ = places_of[i].holder(s.kind in ("counter", "bucket"))
         if kind != "samples":
             out.indirect.add(s)
         groups.setdefault((kind, s.unit, s.kind == "amount"), []).append(i)
@@ -88,35 +54,41 @@ def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
         wanted = [
             (series[i].metric + (COUNTED if kind == "counter" else ""), series[i].attributes) for i in at
         ]
-        facts = {
-            "kind": kind,
-            "unit": unit[:40],
-            "zone": zone,
-            "is_additive": is_additive,
-            "is_sent": kind != "counter",
-        }
-        found = catalogue.find_or_make(wanted, **facts)
+        found = catalogue.find_or_make(
+            wanted,
+            own=[_facts(kind, places_of[i]) for i in at],
+            unit=unit[:40],
+            zone=zone,
+            is_additive=is_additive,
+            is_sent=kind != "counter",
+        )
         changed = []
         for i, stream in zip(at, found, strict=True):
             out.numbers[i] = stream.pk
-            if _settle(stream, kind, places[i], is_additive):
+            if _settle(stream, _facts(kind, places_of[i]), is_additive):
                 changed.append(stream)
         if changed:
             _keep_settled(changed)
     return out
 
 
-def _settle(stream: Stream, kind: str, place: Place, is_additive: bool) -> bool:
+def _facts(kind: str, place: Place) -> dict[str, str]:
+    """What a place says of the stream that holds one of its series as it came."""
+    _, sha = place.holder(kind == "counter")
+    return {"kind": kind, "joins_sha": sha, "join": place.join}
+
+
+def _settle(stream: Stream, facts: dict[str, str], is_additive: bool) -> bool:
     """Bring what a found stream is a part of up to date; whether something changed."""
-    sha = "" if kind == "samples" else place.sha
-    is_sent = stream.is_sent or kind != "counter"
-    wanted = (kind, sha, place.join, is_additive or stream.is_additive, is_sent)
-    if (stream.kind, stream.joins_sha, stream.join, stream.is_additive, stream.is_sent) == wanted:
+    wanted = facts | {
+        "is_additive": is_additive or stream.is_additive,
+        "is_sent": stream.is_sent or facts["kind"] != "counter",
+    }
+    # Where a formula has taken this name, its results stand.
+    if stream.kind == "derived" or all(getattr(stream, name) == value for name, value in wanted.items()):
         return False
-    if stream.kind == "derived":
-        # A formula has taken this name: its results stand.
-        return False
-    stream.kind, stream.joins_sha, stream.join, stream.is_additive, stream.is_sent = wanted
+    for name, value in wanted.items():
+        setattr(stream, name, value)
     return True
 
 
@@ -132,18 +104,18 @@ def _keep_settled(changed: Sequence[Stream]) -> None:
             jobs.enqueue("join", "Combine streams from their sources", {"places": with_history})
 
 
-def _refuse_other_units(series: Sequence[Series], places: Sequence[Place], out: FoundStreams) -> None:
+def _refuse_other_units(series: Sequence[Series], places_of: Sequence[Place], out: FoundStreams) -> None:
     """Refuse series in another unit than the stream they would become a part of: the sum of seconds and bytes is nothing."""
-    indirect = {p.sha: p for p in places if not p.is_direct}
-    units = dict(Stream.objects.filter(key_sha__in=list(indirect)).values_list("key_sha", "unit"))
-    for s, place in zip(series, places, strict=True):
+    indirect = {p.sha for p in places_of if not p.is_direct}
+    units = dict(Stream.objects.filter(key_sha__in=indirect).values_list("key_sha", "unit"))
+    for s, place in zip(series, places_of, strict=True):
         if place.is_direct:
             continue
         unit = _seen_unit(s)
         held = units.setdefault(place.sha, unit)
         if unit and held and unit != held:
             out.refused[s] = (
-                f"{s.metric[:40]}: its unit is {unit}, that of its stream {held}; keep an attribute that tells them apart"
+                f"{s.metric[:40]}: its unit is {unit}, that of its stream {held}; keep an attribute that distinguishes them"
             )
 
 
@@ -172,17 +144,17 @@ def _effect(streams: Sequence[Stream], rules: Sequence[Rule]) -> dict[str, Any]:
     now = in_force()
     before: dict[str, list[Stream]] = {}
     after: dict[str, list[Stream]] = {}
-    places: dict[str, Place] = {}
+    seen: dict[str, Place] = {}
     was: dict[int, Place] = {}
     for stream in streams:
         old, new = place_of_stream(stream, now), place_of_stream(stream, rules)
         was[stream.pk] = old
-        places[new.sha] = new
+        seen[new.sha] = new
         before.setdefault(old.sha, []).append(stream)
         after.setdefault(new.sha, []).append(stream)
     rows = []
     for sha, own in after.items():
-        place = places[sha]
+        place = seen[sha]
         old_keys = sorted({catalogue.stream_key(was[s.pk].metric, was[s.pk].attributes) for s in own})
         key = catalogue.stream_key(place.metric, place.attributes)
         rows.append(
@@ -201,7 +173,7 @@ def _effect(streams: Sequence[Stream], rules: Sequence[Rule]) -> dict[str, Any]:
         )
     rows.sort(key=lambda r: (not r["is_merged"], not r["is_new"], r["key"]))
     problems = [
-        f"{r['key'][:120]} would join streams in {' and '.join(r['units'])}: keep an attribute that tells them apart"
+        f"{r['key'][:120]} would join streams in {' and '.join(r['units'])}: keep an attribute that distinguishes them"
         for r in rows
         if len(r["units"]) > 1
     ]
@@ -248,13 +220,14 @@ def put_in_force(rules: Sequence[Rule], user: Any) -> tuple[IdentityVersion, job
 def undo(version: IdentityVersion, user: Any) -> jobs.Job:
     """Undo rules: series are distinguished as before, also those that arrived since, and streams that only these rules
     made are hidden."""
-    newest = (
-        IdentityVersion.objects.select_for_update().filter(undone_at__isnull=True).order_by("-pk").first()
-    )
+    newest = places.newest(is_locked=True)
     if newest is None or newest.pk != version.pk:
         raise Problem(
-            "only the newest rules can be undone", place=f"version {version.pk}", remedy="undo the newer ones first", code=409
-        )  # fmt: skip
+            "only the newest rules can be undone",
+            place=f"version {version.pk}",
+            remedy="undo the newer ones first",
+            code=409,
+        )
     version.undone_at, version.undone_by = timezone.now(), user
     version.save(update_fields=["undone_at", "undone_by"])
     return _follow(version, _move(list(_live().select_for_update().order_by("pk")), in_force()), user)
@@ -274,8 +247,7 @@ def _move(streams: Sequence[Stream], rules: Sequence[Rule]) -> Moved:
     out = Moved([], set(), set())
     for stream in streams:
         place = place_of_stream(stream, rules)
-        kind = stream.kind if stream.kind == "counter" else "samples" if place.is_direct else "source"
-        sha = "" if kind == "samples" else place.sha
+        kind, sha = place.holder(stream.kind == "counter")
         if (kind, sha, place.join) == (stream.kind, stream.joins_sha, stream.join):
             continue
         out.left.add(stream.joins_sha)
@@ -288,27 +260,32 @@ def _move(streams: Sequence[Stream], rules: Sequence[Rule]) -> Moved:
 
 def _follow(version: IdentityVersion, moved: Moved, user: Any) -> jobs.Job:
     """Enqueue the job behind a change of rules: streams to combine, and those without a source."""
-    catalogue.retitle({s.metric for s in moved.streams if s.kind != "counter"})
     catalogue.changed()
-    arguments = {"places": sorted(moved.now - {""}), "left": sorted(moved.left - {""}), "version": version.pk}
+    arguments = {
+        "places": sorted(moved.now - {""}),
+        "left": sorted(moved.left - {""}),
+        "metrics": sorted({s.metric for s in moved.streams if s.kind != "counter"}),
+        "version": version.pk,
+    }
     return jobs.enqueue("join", "Combine streams by the rules in force", arguments, user=user)
 
 
-def join(places: Sequence[str], left: Sequence[str], lease: jobs.Lease) -> dict[str, Any]:
-    """Combine the whole history of these places, and hide streams that have no source left."""
+def join(
+    places: Sequence[str], left: Sequence[str], metrics: Sequence[str], lease: jobs.Lease
+) -> dict[str, Any]:
+    """Combine the whole history of these places, hide streams that have no source left, and renew titles.
+
+    metrics : whose streams moved, beside those of the places.
+    """
     made: list[Stream] = []
-    metrics: set[str] = set()
     for i, sha in enumerate(places):
         lease.progress(i, len(places))
         if lease.is_cancelled():
             raise jobs.Cancelled
         with lease.write():
-            targets = renewing.compute_place(sha)
-        made += targets
-        metrics |= {t.metric for t in targets}
+            made += renewing.compute_place(sha)
     with lease.write():
-        metrics |= _retire(left)
-        catalogue.retitle(metrics)
+        catalogue.retitle({*metrics, *_retire(left), *(s.metric for s in made)})
         catalogue.changed()
         jobs.tell("stream")
     return {"streams": len(made), "to_scan": _unscanned(made, places)}

@@ -15,8 +15,10 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store
 from watchtide.server.streams.models import CADENCE_STATED, HIDDEN, Batch, Derived, Stream
+from watchtide.server.streams.places import in_force, place_of_stream
 from watchtide.tables import clock, expressions, formulas, views
 from watchtide.tables.expressions import ExpressionError
+from watchtide.tables.identity import Rule
 from watchtide.tables.points import BOUND, QUANTILES
 
 HOUR_NS = 3_600 * SECOND_NS
@@ -25,6 +27,7 @@ LOOK_BACK_STEPS = 20
 # Steps around a change within which streams of several sources are written anew.
 REWRITTEN_STEPS = 5
 Span = tuple[int, int]
+Samples = tuple[Ints, Floats]
 Output = tuple[int, Ints, Floats]
 
 
@@ -93,15 +96,18 @@ def _write(outputs: Sequence[Output], source: str, key: str) -> None:
 def counters(changed: dict[int, Span], *, is_rewritten: bool = False) -> list[Output]:
     """What follows from changes of these streams: rates of counters, quantiles of histograms, streams of several
     sources. is_rewritten : stamps that a stream no longer has are written as missing, as they always are where several sources meet."""
-    found = Stream.objects.filter(pk__in=list(changed), kind__in=("counter", "source"))
+    found = list(Stream.objects.filter(pk__in=list(changed), kind__in=("counter", "source")))
+    if not found:
+        return []
+    rules = in_force()
     spans: dict[str, Span] = {}
-    for stream in _with_places(list(found)):
+    for stream in _with_places(found, rules):
         a, b = changed[stream.pk]
         first, last = spans.get(stream.joins_sha, (a, b))
         spans[stream.joins_sha] = (min(a, first), max(b, last))
     outputs: list[Output] = []
     for sha, span in spans.items():
-        outputs += _place(sha, span, is_rewritten=is_rewritten)
+        outputs += _place(sha, span, rules, is_rewritten=is_rewritten)
     return outputs
 
 
@@ -113,62 +119,62 @@ def after_undo(changed: dict[int, Span], batch: Batch) -> None:
 
 def compute_place(sha: str) -> list[Stream]:
     """Combine one place from the whole history of its sources. Returns its streams."""
-    outputs = _place(sha, None)
+    outputs = _place(sha, None, in_force())
     _write(outputs, "combined from sources", f"place-{sha}-{timezone.now().isoformat()}")
     streams = list(Stream.objects.filter(pk__in=[o[0] for o in outputs]))
     Stream.objects.filter(pk__in=[s.pk for s in streams], kind="retired").update(kind="samples")
     return streams
 
 
-def _with_places(streams: list[Stream]) -> list[Stream]:
+def _with_places(streams: list[Stream], rules: Sequence[Rule]) -> list[Stream]:
     """Counters of releases before there were identity rules have no place yet: they get the one of the rules in force."""
-    from watchtide.server.streams import identity
-
     bare = [s for s in streams if not s.joins_sha]
+    for stream in bare:
+        place = place_of_stream(stream, rules)
+        stream.joins_sha, stream.join = place.sha, place.join
     if bare:
-        rules = identity.in_force()
-        for stream in bare:
-            place = identity.place_of_stream(stream, rules)
-            stream.joins_sha, stream.join = place.sha, place.join
         Stream.objects.bulk_update(bare, ["joins_sha", "join"], batch_size=500)
     return streams
 
 
-def _place(sha: str, span: Span | None, *, is_rewritten: bool = False) -> list[Output]:
+def _place(sha: str, span: Span | None, rules: Sequence[Rule], *, is_rewritten: bool = False) -> list[Output]:
     """What becomes of one place: a stream of counters' rates, of a histogram, or of sources."""
-    from watchtide.server.streams import identity
-
     parts = list(Stream.objects.filter(joins_sha=sha, kind__in=("counter", "source")).order_by("pk"))
     if not parts:
         return []
-    place = identity.place_of_stream(parts[0], identity.in_force())
+    place = place_of_stream(parts[0], rules)
     sources = [s for s in parts if s.kind == "source"]
     plain = [s for s in parts if s.kind == "counter" and not _bound_of(s)]
     buckets = [s for s in parts if s.kind == "counter" and _bound_of(s)]
     out: list[Output] = []
 
-    def put(target: Stream, samples: tuple[Ints, Floats], own: Sequence[Stream]) -> None:
+    def put(target: Stream, samples: Samples, own: Sequence[Stream], has_several: bool) -> None:
         if target.kind == "source":
             # The key belongs to a source: nothing derived is written over what was received.
             return
         _bring_up_to_date(target, own)
-        out.append(_output(target, *samples, span, is_rewritten=is_rewritten or len(own) > 1))
+        out.append(_output(target, *samples, span, is_rewritten=is_rewritten or has_several))
 
     if sources:
         [target] = catalogue.find_or_make(
             [(place.metric, place.attributes)], unit=sources[0].unit, zone=sources[0].zone
         )
         how = _how(sources, place.join)
-        put(target, joining.joined([_read_around(s, span) for s in sources], how), sources)
+        put(
+            target,
+            joining.joined([_read_around(s, span) for s in sources], how, _common_step(sources)),
+            sources,
+            len(sources) > 1,
+        )
     if plain:
         unit = rate_unit(plain[0].unit)
         [target] = catalogue.find_or_make([(place.metric, place.attributes)], unit=unit, zone=plain[0].zone)
-        put(target, _rates(plain, span), plain)
+        put(target, _rates(plain, span), plain, len(plain) > 1)
     if buckets:
         names = [(f"{place.metric}_p{share * 100:g}", place.attributes) for share in QUANTILES]
         targets = catalogue.find_or_make(names, unit=buckets[0].unit, zone=buckets[0].zone)
         for target, samples in zip(targets, _quantiles(buckets, span), strict=False):
-            put(target, samples, buckets[: 1 + (len(buckets) > len({_bound_of(s) for s in buckets}))])
+            put(target, samples, buckets, len(buckets) > len({_bound_of(s) for s in buckets}))
     return out
 
 
@@ -206,8 +212,13 @@ def _read_around(stream: Stream, span: Span | None) -> tuple[Ints, Floats]:
     return store.read(stream.pk, *(_around(stream, span) if span is not None else (None, None)))
 
 
-def _rates(parts: Sequence[Stream], span: Span | None) -> tuple[Ints, Floats]:
-    return joining.joined_rates([intervals(*_read_around(s, span)) for s in parts])
+def _rates(parts: Sequence[Stream], span: Span | None) -> Samples:
+    return joining.joined_rates([intervals(*_read_around(s, span)) for s in parts], _common_step(parts))
+
+
+def _common_step(parts: Sequence[Stream]) -> int:
+    """The coarsest cadence that sources are known to have: what one window shows of it changes from one to the next."""
+    return max(s.step_ns or 0 for s in parts)
 
 
 def _output(target: Stream, times: Ints, values: Floats, span: Span | None, *, is_rewritten: bool) -> Output:

@@ -34,7 +34,12 @@ def fold(lease: jobs.Lease) -> dict[str, Any]:
 
 @jobs.handles("join", lane="bulk")
 def join(lease: jobs.Lease) -> dict[str, Any]:
-    result = identity.join(lease.arguments["places"], lease.arguments.get("left") or [], lease)
+    result = identity.join(
+        lease.arguments["places"],
+        lease.arguments.get("left") or [],
+        lease.arguments.get("metrics") or [],
+        lease,
+    )
     folding.fold()
     if ids := result.pop("to_scan"):
         from watchtide.server.scans import services as scans
