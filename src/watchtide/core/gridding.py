@@ -63,10 +63,7 @@ def lay_months(local: Ints, cadence: Cadence) -> Grid:
     counts = np.bincount(bins, minlength=len(span))
     labels = begin
     if counts.max() <= 1:
-        into, left = local - begin[bins], ends[bins] - local
-        # The last days of months lie at one distance from the end.
-        usual = ends - int(np.median(left)) if np.ptp(left) < np.ptp(into) else begin + int(np.median(into))
-        labels = np.clip(usual, begin, ends - 1)
+        labels = _usual_stamps(local - begin[bins], ends[bins] - local, begin, ends)
         labels[bins] = local
     return Grid(bins, labels, span * cadence.step_ns, ends, _NONE)
 
@@ -76,14 +73,28 @@ def lay_workdays(local: Ints, cadence: Cadence) -> Grid:
     day = (local - MONDAY_NS) // DAY_NS
     place = place_of_day(day, cadence.weekdays)
     span = _span(place)
-    count = len(cadence.weekdays)
-    days = (span // count) * 7 + np.array(cadence.weekdays, np.int64)[span % count]
-    begin = MONDAY_NS + days * DAY_NS
+    begin = _day_start(span, cadence.weekdays)
     clock = (local - MONDAY_NS) % DAY_NS
     bins = place - span[0]
     # All at one time of day keep it.
     labels = begin + (int(clock[0]) if np.all(clock == clock[0]) else 0)
     return Grid(bins, labels, MONDAY_NS + span * cadence.step_ns, begin + DAY_NS, _NONE)
+
+
+def _usual_stamps(into: Ints, left: Ints, begin: Ints, ends: Ints) -> Ints:
+    """(m,) stamps at the usual distance from where months begin, or end: last days of months lie at one distance from the end.
+
+    into, left : (n,) distances of samples from the begin and the end of their month; begin, ends : (m,) of the months.
+    """
+    usual = ends - int(np.median(left)) if np.ptp(left) < np.ptp(into) else begin + int(np.median(into))
+    return np.asarray(np.clip(usual, begin, ends - 1))
+
+
+def _day_start(place: Ints, weekdays: tuple[int, ...]) -> Ints:
+    """(m,) local stamps at which the days at these places among the weekdays that occur begin."""
+    count = len(weekdays)
+    days = (place // count) * 7 + np.array(weekdays, np.int64)[place % count]
+    return np.asarray(MONDAY_NS + days * DAY_NS)
 
 
 def ahead(cadence: Cadence, labels: Ints, steps: int) -> tuple[Ints, Ints]:
@@ -95,11 +106,9 @@ def ahead(cadence: Cadence, labels: Ints, steps: int) -> tuple[Ints, Ints]:
         into, left = labels - month_start(place * n), month_start((place + 1) * n) - labels
         later = place[-1] + count
         begin, ends = month_start(later * n), month_start((later + 1) * n)
-        usual = ends - int(np.median(left)) if np.ptp(left) < np.ptp(into) else begin + int(np.median(into))
-        return np.clip(usual, begin, ends - 1), ends
-    days = np.array(cadence.weekdays, np.int64)
+        return _usual_stamps(into, left, begin, ends), ends
     place = place_of_day((labels[-1:] - MONDAY_NS) // DAY_NS, cadence.weekdays)[0] + count
-    begin = MONDAY_NS + ((place // len(days)) * 7 + days[place % len(days)]) * DAY_NS
+    begin = _day_start(place, cadence.weekdays)
     return begin + int((labels[-1] - MONDAY_NS) % DAY_NS), begin + DAY_NS
 
 

@@ -16,9 +16,9 @@ from watchtide.tables import clock
 
 # Arrays of one entry a sample that are put one behind the other; what they hold where a stretch has none is NaN.
 _BY_SAMPLE = (
-    "expected", "spread", "trend", "level_series", "clean", "score", "side", "window", "held_score", "held_side",
-    "held_window", "above", "below", "odd", "lacking",
-)  # fmt: skip
+    *("expected", "spread", "trend", "level_series", "clean", "above", "below", "odd", "lacking"),
+    *("score", "side", "window", "held_score", "held_side", "held_window"),
+)
 
 
 def changes(stream: Input, plan: Plan) -> list[Change]:
@@ -60,18 +60,20 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
             b = int(np.searchsorted(part.series.ends, later[0], side="right")) if len(later) else b
         slices.append(slice(a, max(a, b)))
     last = parts[-1]
+
+    def whole(of: Sequence[Any], name: str) -> Any:
+        return np.concatenate([getattr(one, name)[s] for one, s in zip(of, slices, strict=True)])
+
+    laid = [p.series for p in parts]
     series = Series(
-        np.concatenate([p.series.times[s] for p, s in zip(parts, slices, strict=True)]),
-        np.concatenate([p.series.values[s] for p, s in zip(parts, slices, strict=True)]),
+        whole(laid, "times"),
+        whole(laid, "values"),
         last.series.step_ns,
-        np.concatenate([p.series.offsets_ns[s] for p, s in zip(parts, slices, strict=True)]),
+        whole(laid, "offsets_ns"),
         None,
-        np.concatenate([p.series.ends[s] for p, s in zip(parts, slices, strict=True)]),
+        whole(laid, "ends"),
     )
-    arrays: dict[str, Any] = {
-        name: np.concatenate([getattr(p, name)[s] for p, s in zip(parts, slices, strict=True)])
-        for name in _BY_SAMPLE
-    }
+    arrays = {name: whole(parts, name) for name in _BY_SAMPLE}
     most = max(len(p.seasons) for p in parts)
     seasons = np.zeros((most, len(series)))
     first, shifts = [], []
@@ -99,6 +101,13 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         for c in cadences
     )
     return replace(
-        last, series=series, seasons=seasons, first=np.concatenate(first), shift_candidates=np.concatenate(shifts),
-        train_stop=min(parts[0].train_stop, len(series)), resolved=resolved, notes=(*notes, *last.notes), **arrays,
-    )  # fmt: skip
+        last,
+        series=series,
+        seasons=seasons,
+        first=np.concatenate(first),
+        shift_candidates=np.concatenate(shifts),
+        train_stop=min(parts[0].train_stop, len(series)),
+        resolved=resolved,
+        notes=(*notes, *last.notes),
+        **arrays,
+    )

@@ -59,17 +59,20 @@ class Placing:
                 return gridding.lay_workdays(self.stamps, self.way)
             case "rows":
                 return gridding.lay_rows(self.times, self.way)
-        is_own = self.found.cadence == self.way
-        if self.found.is_exact or not self.found.is_regular or not is_own or self.found.change is not None:
+        if not self._strays or self.found.cadence != self.way:
             return None
         return gridding.lay_jittered(self.stamps, self.found, self.anchor_ns)
+
+    @property
+    def _strays(self) -> bool:
+        """Whether the stamps jitter about one fixed cadence."""
+        return not self.found.is_exact and self.found.is_regular and self.found.change is None
 
     @cached_property
     def _settled(self) -> Ints:
         """(n,) stamps as an even grid takes them: where they jitter about a finer cadence, the round times they belong to."""
         own = self.found.cadence
-        is_plain = self.found.is_exact or not self.found.is_regular or self.found.change is not None
-        if is_plain or not own.is_even or own.step_ns >= self.way.step_ns:
+        if not self._strays or not own.is_even or own.step_ns >= self.way.step_ns:
             return self.stamps
         laid = gridding.lay_jittered(self.times, self.found, self.anchor_ns % own.step_ns)
         labels = laid.labels[laid.bins]
