@@ -10,7 +10,7 @@ export default defineConfig({
     setupFiles: ["src/test/setup.ts"],
     css: false,
     restoreMocks: true,
-    // The other tests run beside these; what hangs is still told.
+    // The other tests run beside these; a test that hangs still fails.
     testTimeout: 30_000,
   },
 });

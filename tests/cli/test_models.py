@@ -2,29 +2,19 @@
 
 import csv
 import json
-import sys
 import zipfile
+from functools import partial
 
 import numpy as np
 import pytest
 from tests import world
 
-from watchtide.cli.main import main
-
 SPIKES = (700, 800, 903)
 
 
 @pytest.fixture
-def call(monkeypatch, capsys, folder):
-    def run(*arguments):
-        monkeypatch.chdir(folder)
-        monkeypatch.setattr(sys, "argv", ["watchtide", *map(str, arguments)])
-        with pytest.raises(SystemExit) as ended:
-            main()
-        out, err = capsys.readouterr()
-        return ended.value.code or 0, out, err
-
-    return run
+def call(command, folder):
+    return partial(command, folder)
 
 
 @pytest.fixture(scope="module")

@@ -2,27 +2,17 @@
 
 import csv
 import json
-import sys
 from datetime import date, timedelta
+from functools import partial
 
 import numpy as np
 import pytest
 
-from watchtide.cli.main import main
-
 
 @pytest.fixture
-def call(monkeypatch, capsys, tmp_path):
+def call(command, tmp_path):
     """(status, standard output, standard error) of a command run in an empty folder."""
-
-    def run(*arguments):
-        monkeypatch.chdir(tmp_path)
-        monkeypatch.setattr(sys, "argv", ["watchtide", *map(str, arguments)])
-        with pytest.raises(SystemExit) as ended:
-            main()
-        out, err = capsys.readouterr()
-        return ended.value.code or 0, out, err
-
+    run = partial(command, tmp_path)
     run.folder = tmp_path
     return run
 
@@ -44,8 +34,8 @@ def test_months_are_months_in_the_summary_and_a_year_is_their_season(call):
     stamps = [f"{2004 + i // 12}-{i % 12 + 1:02d}" for i in range(240)]
     values = [100 + 20 * np.sin(i / 12 * 2 * np.pi) + NOISE[i] for i in range(240)]
     write(call, "m.csv", "month,sales", [f"{s},{v:.3f}" for s, v in zip(stamps, values, strict=True)])
-    told, err = summary_of(call, "m.csv")
-    [stream] = told["streams"].values()
+    summary, err = summary_of(call, "m.csv")
+    [stream] = summary["streams"].values()
     assert "every 1mo (100.0% of the steps)" in err
     assert (stream["samples"], stream["missing"], stream["cadence"], stream["step_s"]) == (
         240,
@@ -53,7 +43,7 @@ def test_months_are_months_in_the_summary_and_a_year_is_their_season(call):
         "1mo",
         None,
     )
-    assert [s["samples"] for s in stream["seasons"]] == [12.0] and told["cadence"] == "1mo"
+    assert [s["samples"] for s in stream["seasons"]] == [12.0] and summary["cadence"] == "1mo"
     status, out, _ = call("seasons", "m.csv")
     assert status == 0 and json.loads(out)["series"][""][0]["period_s"] == 31_556_952
     for season in ("12mo", "1y"):
@@ -66,17 +56,17 @@ def test_months_are_months_in_the_summary_and_a_year_is_their_season(call):
 
 def test_years_since_1871_say_why_they_are_years(call):
     write(call, "nile.csv", "year,volume", [f"{1871 + i},{1000 + 100 * NOISE[i]:.0f}" for i in range(100)])
-    told, err = summary_of(call, "nile.csv")
+    summary, err = summary_of(call, "nile.csv")
     assert "years, and no counts: the column is named year" in err
-    [stream] = told["streams"].values()
+    [stream] = summary["streams"].values()
     assert (stream["samples"], stream["cadence"], stream["from"]) == (100, "1y", "1871-01-01T00:00:00Z")
 
 
 def test_working_days_have_no_weekends_to_miss(call):
     days = [d for i in range(400) if (d := date(2024, 1, 1) + timedelta(i)).weekday() < 5 and i != 100]
     write(call, "p.csv", "Date,Close", [f"{d},{50 + NOISE[i]:.2f}" for i, d in enumerate(days)])
-    told, _ = summary_of(call, "p.csv", "--points", "points.csv")
-    [stream] = told["streams"].values()
+    summary, _ = summary_of(call, "p.csv", "--points", "points.csv")
+    [stream] = summary["streams"].values()
     assert (stream["cadence"], stream["samples"], stream["missing"]) == ("workday", len(days) + 1, 1)
     with open(call.folder / "points.csv") as file:
         assert len(list(csv.DictReader(file))) == len(days) + 1
@@ -89,23 +79,23 @@ def test_late_minutes_are_minutes_and_a_coarser_cadence_is_reported(call):
     rng = np.random.default_rng(1)
     at = 1_772_323_200 + np.arange(6_000) * 60 + rng.uniform(0, 1.5, 6_000)
     write(call, "j.csv", "ts,value", [f"{t:.3f},{NOISE[i % 1000]:.3f}" for i, t in enumerate(at)])
-    told, err = summary_of(call, "j.csv")
-    [stream] = told["streams"].values()
+    summary, err = summary_of(call, "j.csv")
+    [stream] = summary["streams"].values()
     assert (stream["step_s"], stream["missing"], stream["samples"]) == (60.0, 0, 6_000) and "every 1m" in err
     later = np.r_[np.arange(3_000) * 60, 2_999 * 60 + 300 * np.arange(1, 1_000)] + 1_772_323_200
     write(call, "c.csv", "ts,value", [f"{t},{NOISE[i % 1000]:.3f}" for i, t in enumerate(later)])
-    told, err = summary_of(call, "c.csv")
-    assert "the cadence changes from 1m to 5m" in err and told["step_s"] == 300.0
-    told, _ = summary_of(call, "c.csv", "--every", "1m")
-    assert told["step_s"] == 60.0
+    summary, err = summary_of(call, "c.csv")
+    assert "the cadence changes from 1m to 5m" in err and summary["step_s"] == 300.0
+    summary, _ = summary_of(call, "c.csv", "--every", "1m")
+    assert summary["step_s"] == 60.0
 
 
 def test_events_in_order_are_rows(call):
     at = np.cumsum(np.random.default_rng(2).integers(1, 2_000, 300)) + 1_772_323_200
     write(call, "e.csv", "ts,value", [f"{t},{NOISE[i]:.3f}" for i, t in enumerate(at)])
     assert "no even cadence" in call("scan", "e.csv")[2]
-    told, _ = summary_of(call, "e.csv", "--every", "rows")
-    [stream] = told["streams"].values()
+    summary, _ = summary_of(call, "e.csv", "--every", "rows")
+    [stream] = summary["streams"].values()
     assert (stream["samples"], stream["missing"], stream["cadence"]) == (300, 0, "rows")
 
 

@@ -3,12 +3,10 @@
 import csv
 import io
 import json
-import sys
+from functools import partial
 
 import pytest
 from tests import world
-
-from watchtide.cli.main import main
 
 LOG = "".join(
     f"2026-08-01T00:{m:02d}:00Z {verb} {ms} done\n"
@@ -25,22 +23,14 @@ ICS = (
 
 
 @pytest.fixture
-def call(monkeypatch, capsys, tmp_path):
-    """The command in this folder: (status, rows of its output, standard error)."""
-    monkeypatch.chdir(tmp_path)
+def call(command, tmp_path):
+    """The command in a folder with these files."""
     (tmp_path / "calls.log").write_text(LOG)
     (tmp_path / "tickets.csv").write_text(TICKETS)
     (tmp_path / "days.ics").write_text(ICS)
     (tmp_path / "level.csv").write_text(world.csv_of({"quay": world.hourly(days=14)}))
 
-    def run(*arguments):
-        monkeypatch.setattr(sys, "argv", ["watchtide", *map(str, arguments)])
-        with pytest.raises(SystemExit) as ended:
-            main()
-        told = capsys.readouterr()
-        return ended.value.code or 0, told.out, told.err
-
-    return run
+    return partial(command, tmp_path)
 
 
 def table(out):

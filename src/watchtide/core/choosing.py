@@ -151,8 +151,13 @@ def _may_have_year(frame: Frame, periods: Periods, kind: str) -> bool:
 
 
 def _yearly(
-    best: Trial, trials: list[Trial], frame: Frame, like: Choice, form: str, denominator: Floats | None
-) -> tuple[Trial, str] | None:  # fmt: skip
+    best: Trial,
+    trials: list[Trial],
+    frame: Frame,
+    like: Choice,
+    form: str,
+    denominator: Floats | None,
+) -> tuple[Trial, str] | None:
     """The best candidate with a year beside its seasons, and why, where what went before foretells half a year better with it.
 
     Tried on days, weeks and months from one and a half cycles on. A year is judged by forecasts, the first from one year of

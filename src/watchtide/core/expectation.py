@@ -288,7 +288,7 @@ def fit(
     return model, Training(steps, delayed, held, clean, changes, left_out, regime_odd, quantum, is_rare)
 
 
-# The share of a season's own size by which one cycle differs from another where nothing tells: as years of weather and trade do.
+# The share of a season's own size by which one cycle differs from another where nothing shows it: as years of weather and trade do.
 UNREPEATED = 0.15
 
 

@@ -148,7 +148,7 @@ def cycle_blocks(frame: Frame, periods: Sequence[Period], folds: int, *, least_n
     """(n,) fold of each sample: whole cycles of the longest season (at least a day), dealt out in turn.
 
     Where fewer than two rounds of such blocks exist, days are dealt out, of a season longer than four weeks its twelfths: a
-    season must foretell more than what its neighbours tell anyway. The same part of each cycle then goes to another fold.
+    season must foretell more than its neighbours already do. The same part of each cycle then goes to another fold.
     Where days are too few, the usable span is cut into `2 folds` equal blocks.
     """
     longest = max((p.ns for p in periods), default=0)

@@ -74,7 +74,7 @@ def check_every(text: str | int | float) -> None:
 def parse_every(text: str | int | float, own: Cadence, local: Callable[[], Ints]) -> Cadence:
     """The cadence a plan states; `own` where it is auto.
 
-    own : what the stamps say, by which a bare number counts; local : gives the local stamps, which tell the working days.
+    own : what the stamps say, by which a bare number counts; local : gives the local stamps, which show the working days.
     """
     check_every(text)
     words = str(text).strip().lower().split()

@@ -391,7 +391,7 @@ def _time_form(name: str, column: pa.Array, form: str | None) -> tuple[float, st
     share = _share(parsed)
     if share == 0 and pa.types.is_string(column.type):
         order, share = _day_or_month_first(column)
-        return (share, f"{order}: a number above 12 tells", order, False) if order else None
+        return (share, f"{order}: a number above 12 shows it", order, False) if order else None
     words = stamps.FORMS[parsed.form].words if parsed.form in stamps.FORMS else parsed.form
     return share, words, None, parsed.form == "epoch"
 
@@ -413,7 +413,7 @@ def _stated_time(name: str, column: pa.Array) -> tuple[str | None, str]:
 
 
 def _day_or_month_first(column: pa.Array) -> tuple[str | None, float]:
-    """The order of stamps such as 22/8/26 where a number above 12 tells it, and their share."""
+    """The order of stamps such as 22/8/26 where a number above 12 shows it, and their share."""
     parts = pc.extract_regex(pc.utf8_trim_whitespace(column), clock.ORDERED).drop_null()
     if len(parts) == 0:
         return None, 0.0

@@ -45,7 +45,7 @@ class Form:
 
 
 def ordered_pattern() -> str:
-    """Numbers of day, month and year whose order nothing tells; a clock behind them."""
+    """Numbers of day, month and year whose order nothing shows; a clock behind them."""
     return rf"(?i)^(?P<a>\d{{1,2}})[./-](?P<b>\d{{1,2}})[./-](?P<y>\d{{4}}|\d{{2}}){_CLOCK}$"
 
 

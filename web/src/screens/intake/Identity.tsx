@@ -14,7 +14,7 @@ import "./intake.css";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
-/** Which attributes tell pushed and fetched streams apart: the rules, what a change would do, and putting it in force. */
+/** Which attributes distinguish pushed and fetched streams: the rules, what a change would do, and putting it in force. */
 export default function Identity() {
   const found = useQuery({ queryKey: ["identity"], queryFn: () => get(api.GET("/api/v1/identity")) });
   return (
@@ -97,7 +97,7 @@ function RuleTable({
   names: string[];
   onChange: (rules: Rule[]) => void;
 }) {
-  // Rules have no numbers of their own: a new one is put on top, and the others keep their fields open.
+  // Rules are keyed from the bottom: a new one is put on top, and the others keep their fields open.
   const key = (i: number) => rules.length - i;
   return (
     <Table.ScrollContainer minWidth={720}>
