@@ -67,11 +67,11 @@ def rows_of(path):
 
 
 @pytest.mark.parametrize("jobs", [1, 2])
-def test_findings_alone_are_those_that_come_with_points(folder, jobs):
+def test_findings_alone_are_those_that_come_with_points(folder, jobs, here):
     # Nothing but findings is asked for and no stream leans on another: little comes back from the workers.
-    run("scan", "level.csv", "--level", "sigmas=6", "--jobs", jobs, "--findings", f"a{jobs}.csv", cwd=folder)
+    here("scan", "level.csv", "--level", "sigmas=6", "--jobs", jobs, "--findings", f"a{jobs}.csv", cwd=folder)
     assert (folder / f"a{jobs}.csv").read_text() == (folder / "f.csv").read_text()
-    told = run("scan", "level.csv", "--level", "sigmas=6", "--jobs", jobs, cwd=folder)
+    told = here("scan", "level.csv", "--level", "sigmas=6", "--jobs", jobs, cwd=folder)
     assert told.stdout == (folder / "f.csv").read_text() and "judged samples of 2 streams" in told.stderr
 
 
@@ -102,7 +102,7 @@ def test_points_agree_with_one_another(folder):
         )
 
 
-def test_score_counts_and_fails_a_build_below_a_bound(folder):
+def test_score_counts_and_fails_a_build_below_a_bound(folder, here):
     arguments = (
         "score",
         "--findings",
@@ -114,21 +114,21 @@ def test_score_counts_and_fails_a_build_below_a_bound(folder):
         "--summary",
         "s.json",
     )
-    done = run(*arguments, "--json", "o.json", "--min-precision", "0.9", "--min-recall", "0.75", cwd=folder)
+    done = here(*arguments, "--json", "o.json", "--min-precision", "0.9", "--min-recall", "0.75", cwd=folder)
     assert done.returncode == 0, done.stderr
     figures = json.loads((folder / "o.json").read_text())
     e = figures["events"]
     assert (e["tp_findings"], e["fp_findings"], e["tp_labels"], e["fn_labels"]) == (3, 0, 3, 1)
     assert e["precision_ci"] == pytest.approx([0.4385, 1.0], abs=1e-4)
     assert figures["points"]["tp"] == 9 and figures["points"]["fn"] == 6
-    below = run(*arguments, "--min-precision-lower", "0.9", cwd=folder)
+    below = here(*arguments, "--min-precision-lower", "0.9", cwd=folder)
     assert below.returncode == 1 and "precision lower is 0.4385, below the bound 0.9" in below.stderr
-    unmet = run(*arguments, "--from", "2026-09-10", "--min-precision", "0.1", cwd=folder)
+    unmet = here(*arguments, "--from", "2026-09-10", "--min-precision", "0.1", cwd=folder)
     assert unmet.returncode == 1 and "cannot be computed" in unmet.stderr
 
 
-def test_known_labels_stay_out_of_training_and_are_found_all_the_same(folder):
-    done = run(
+def test_known_labels_stay_out_of_training_and_are_found_all_the_same(folder, here):
+    done = here(
         "scan",
         "level.csv",
         "--known",
@@ -147,26 +147,26 @@ def test_known_labels_stay_out_of_training_and_are_found_all_the_same(folder):
     assert len(rows_of(folder / "k.csv")) == 3
 
 
-def test_training_until_a_time_never_looks_behind_it(folder):
+def test_training_until_a_time_never_looks_behind_it(folder, here):
     text = (folder / "level.csv").read_text().splitlines()
     wild = [line if i < 1 + 2 * 24 * 28 else line.rsplit(",", 1)[0] + ",99999" for i, line in enumerate(text)]
     (folder / "wild.csv").write_text("\n".join(wild) + "\n")
     until = ("--train-until", "2026-08-31T00:00:00Z", "--level", "per-week=0.1")
     for name in ("level", "wild"):
-        done = run("scan", f"{name}.csv", *until, "--points", f"{name}-p.csv", cwd=folder)
+        done = here("scan", f"{name}.csv", *until, "--points", f"{name}-p.csv", cwd=folder)
         assert done.returncode == 0, done.stderr
     one, other = rows_of(folder / "level-p.csv"), rows_of(folder / "wild-p.csv")
     same = ("expected", "spread", "lower", "upper")
     assert all(a[k] == b[k] for a, b in zip(one, other, strict=True) for k in same)
 
 
-def test_the_resolved_plan_makes_the_scan_again(folder):
+def test_the_resolved_plan_makes_the_scan_again(folder, here):
     plan = "baseline: {kind: slot, seasons: [24h]}\nflag: {level: {sigmas: 6}, side: above}\ngroup: {need: 2, of: 3}\n"
     (folder / "plan.yaml").write_text(plan)
-    assert run("plan", "check", "plan.yaml", cwd=folder).returncode == 0
+    assert here("plan", "check", "plan.yaml", cwd=folder).returncode == 0
     for name in ("a", "b"):
         assert (
-            run(
+            here(
                 "scan",
                 "level.csv",
                 "--plan",
@@ -182,9 +182,9 @@ def test_the_resolved_plan_makes_the_scan_again(folder):
     assert (folder / "a.csv").read_bytes() == (folder / "b.csv").read_bytes()
 
 
-def test_decompose_adds_up_and_shifts_find_the_step(folder):
+def test_decompose_adds_up_and_shifts_find_the_step(folder, here):
     assert (
-        run("decompose", "level.csv", "--season", "24h", "--robust", "--out", "d.csv", cwd=folder).returncode
+        here("decompose", "level.csv", "--season", "24h", "--robust", "--out", "d.csv", cwd=folder).returncode
         == 0
     )
     for row in rows_of(folder / "d.csv")[::101]:
@@ -193,7 +193,7 @@ def test_decompose_adds_up_and_shifts_find_the_step(folder):
     y = world.hourly()
     y[600:] += 6
     (folder / "step.csv").write_text(world.csv_of({"quay": y}))
-    assert run("shifts", "step.csv", "--out", "sh.csv", cwd=folder).returncode == 0
+    assert here("shifts", "step.csv", "--out", "sh.csv", cwd=folder).returncode == 0
     [shift] = rows_of(folder / "sh.csv")
     assert (
         shift["start"] == shift["end"]

@@ -51,7 +51,7 @@ def test_told_to_misbehave_every_tap_is_counted_twice(harbour):
 
 def test_its_pages_are_sound_and_it_takes_orders(harbour):
     server = ThreadingHTTPServer(("127.0.0.1", 0), standins.handler(harbour))
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     base = f"http://127.0.0.1:{server.server_port}"
     try:
         first, second = (

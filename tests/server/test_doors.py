@@ -41,7 +41,7 @@ def page(answers):
             return
 
     server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     try:
         yield f"http://127.0.0.1:{server.server_port}"
     finally:

@@ -40,7 +40,7 @@ def sent():
             return
 
     server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     url = f"http://127.0.0.1:{server.server_address[1]}"
 
     def start(instance, ticks, pilots, *more):
@@ -231,6 +231,24 @@ class TestRules:
         kept = {s.title: len(store.read(s.pk)[0]) for s in catalogue.visible().filter(metric="draught")}
         assert kept == {"quay · a": 60, "quay · b": 60, "quay · d": 60, "pier · c": 120}
         assert api.get("/api/v1/identity").json()["is_default"]
+
+    def test_titles_of_many_others_are_renewed_behind_the_push_that_changes_them(self, sender, api):
+        some = [row for i in range(60) for row in gauge(f"pod {i:02d}", [0], 2.0)]
+        push(sender, *some)
+        titles = catalogue.visible().filter(metric="draught")
+        assert set(titles.values_list("title_own", flat=True)) == {f"pod {i:02d}" for i in range(60)}
+        push(sender, *gauge("pod 60", [0], 2.0, "pier"))
+        assert titles.get(title_own="pier · pod 60")
+        assert not titles.filter(title_own="quay · pod 00").exists()
+        run_jobs()
+        assert titles.filter(title_own__startswith="quay · pod").count() == 60
+        # Few are renewed at once.
+        push(sender, *gauge("a", [0], 3.0), *[{**row, "metric": "depth"} for row in gauge("a", [0], 3.0)])
+        push(sender, *[{**row, "metric": "depth"} for row in gauge("b", [0], 3.0)])
+        assert set(catalogue.visible().filter(metric="depth").values_list("title_own", flat=True)) == {
+            "a",
+            "b",
+        }
 
     def test_two_at_once_are_put_together_as_the_rule_says(self, sender, api):
         rules = [{"metric": "draught", "drop": ["pod"], "join": "sum"}]

@@ -11,13 +11,15 @@ from django.db.models.functions import Concat, Lower
 
 from watchtide.core import keys
 from watchtide.server.jobs import services as jobs
-from watchtide.server.jobs.models import Event
+from watchtide.server.jobs.models import Event, Job
 from watchtide.server.problems import Problem
 from watchtide.server.streams.models import HIDDEN, Batch, Stream
 from watchtide.tables import clock
 from watchtide.tables.points import MOST_KEY
 
 MOST_METRIC = 200
+# New streams may change the titles of so many others before a job does it: a push waits for what happens at once.
+RETITLED_AT_ONCE = 50
 
 
 def stream_key(metric: str, attributes: Sequence[tuple[str, str]]) -> str:
@@ -68,7 +70,7 @@ def find_or_make(
         _entitle(fresh)
         # Another writer may make the same streams at this moment; theirs are then found.
         Stream.objects.bulk_create(fresh, batch_size=500, ignore_conflicts=True)
-        retitle({s.metric for s in fresh})
+        retitle({s.metric for s in fresh if s.kind not in HIDDEN}, at_once=RETITLED_AT_ONCE)
         known |= _by_sha({s.key_sha for s in fresh})
     return [known[digest] for digest in shas]
 
@@ -78,19 +80,31 @@ def visible() -> QuerySet[Stream]:
     return Stream.objects.exclude(kind__in=HIDDEN)
 
 
-def retitle(metrics: Iterable[str]) -> None:
-    """Update titles: of each stream the attributes that distinguish it within its metric, and no others."""
-    for metric in metrics:
+def retitle(metrics: Iterable[str], at_once: int | None = None) -> None:
+    """Update titles: of each stream the attributes that distinguish it within its metric, and no others.
+
+    at_once : where more titles of a metric than this change, a job does it.
+    """
+    later = []
+    for metric in sorted(metrics):
         rows = _family(metric)
         titles = _titles([attributes for _, attributes, _ in rows])
         changed = [
             (title, number) for (number, _, now), title in zip(rows, titles, strict=True) if title != now
         ]
-        if changed:
-            # One statement of 5,000 cases takes the ORM seconds, and a push waits for it.
+        if at_once is not None and len(changed) > at_once:
+            later.append(metric)
+        elif changed:
+            # One statement of 5,000 cases takes the ORM seconds.
             table = Stream._meta.db_table
             with transaction.atomic(), connection.cursor() as cursor:
                 cursor.executemany(f"UPDATE {table} SET title_own = %s WHERE id = %s", changed)
+    if later:
+        # A job that has not begun yet sees these streams too.
+        waiting = Job.objects.filter(kind="retitle", state="queued").values_list("arguments", flat=True)
+        later = sorted(set(later).difference(*(arguments["metrics"] for arguments in waiting)))
+    if later:
+        jobs.enqueue("retitle", "Renew titles beside new streams", {"metrics": later})
 
 
 def _entitle(fresh: Sequence[Stream]) -> None:

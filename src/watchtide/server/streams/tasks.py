@@ -3,7 +3,7 @@
 from typing import Any
 
 from watchtide.server.jobs import services as jobs
-from watchtide.server.streams import files, folding, identity, renewing
+from watchtide.server.streams import catalogue, files, folding, identity, renewing
 from watchtide.server.streams.models import Derived, Upload
 
 
@@ -47,6 +47,14 @@ def join(lease: jobs.Lease) -> dict[str, Any]:
         with lease.write():
             result["scan"] = scans.start_standing(ids, user=lease.job.created_by).pk
     return result
+
+
+@jobs.handles("retitle", lane="interactive")
+def retitle(lease: jobs.Lease) -> dict[str, Any]:
+    with lease.write():
+        catalogue.retitle(lease.arguments["metrics"])
+        jobs.tell("stream")
+    return {"metrics": len(lease.arguments["metrics"])}
 
 
 @jobs.handles("derive", lane="bulk")
