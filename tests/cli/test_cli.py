@@ -164,22 +164,14 @@ def test_the_resolved_plan_makes_the_scan_again(folder, here):
     plan = "baseline: {kind: slot, seasons: [24h]}\nflag: {level: {sigmas: 6}, side: above}\ngroup: {need: 2, of: 3}\n"
     (folder / "plan.yaml").write_text(plan)
     assert here("plan", "check", "plan.yaml", cwd=folder).returncode == 0
-    for name in ("a", "b"):
-        assert (
-            here(
-                "scan",
-                "level.csv",
-                "--plan",
-                "plan.yaml",
-                "--findings",
-                f"{name}.csv",
-                "--jobs",
-                "2",
-                cwd=folder,
-            ).returncode
-            == 0
-        )
-    assert (folder / "a.csv").read_bytes() == (folder / "b.csv").read_bytes()
+    first = ("--plan", "plan.yaml", "--findings", "a.csv", "--points", "a-p.csv", "--summary", "a.json")
+    assert here("scan", "level.csv", *first, cwd=folder).returncode == 0
+    told = json.loads((folder / "a.json").read_text())
+    (folder / "again.yaml").write_text(json.dumps(told["plan"]))
+    again = ("--plan", "again.yaml", "--findings", "b.csv", "--points", "b-p.csv", "--jobs", "2")
+    assert here("scan", "level.csv", *again, cwd=folder).returncode == 0
+    for name in (".csv", "-p.csv"):
+        assert (folder / f"a{name}").read_bytes() == (folder / f"b{name}").read_bytes()
 
 
 def test_decompose_adds_up_and_shifts_find_the_step(folder, here):
