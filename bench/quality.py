@@ -86,7 +86,7 @@ def judge(task: tuple[str, dict[str, Any], str, int, bool, str]) -> dict[str, An
     took = time.perf_counter() - begin
     base = got.base
     # Both modes are counted over the same span: what comes after the first three weeks.
-    cut = int(stream.times[0]) + 21 * 86_400 * 10**9
+    cut = int(stream.times[0]) + max(21 * 86_400 * 10**9, 60 * base.series.step_ns)
     end = int(stream.times[-1])
     seen = ~np.isnan(base.score)
     points = {stream.key: Points(base.series.times, base.score, got.in_finding)}
@@ -209,21 +209,37 @@ def measure(last: bool = False) -> dict[str, Any]:
 def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m bench.quality", description=__doc__)
     parser.add_argument("--last", action="store_true", help="the seeds kept for a last, single run")
+    parser.add_argument("--seeds", nargs="*", type=int, help="these instead")
     parser.add_argument("--methods", nargs="*", default=list(methods()))
     parser.add_argument("--modes", nargs="*", default=["fit", "replay"])
     parser.add_argument("--families", nargs="*", default=list(world.FAMILIES))
     parser.add_argument("--by-family", action="store_true")
     options = parser.parse_args()
     begin = time.perf_counter()
-    rows = run(LAST if options.last else LOOK, options.methods, options.modes, options.families)
+    rows = run(
+        tuple(options.seeds) if options.seeds else LAST if options.last else LOOK,
+        options.methods,
+        options.modes,
+        options.families,
+    )
     show(table(rows, "all"))
     if options.by_family:
         show(table(rows, "family"))
+        missed(rows)
     show(kinds_table(rows))
     for r in rows:
         if "failed" in r:
             print("failed:", r["name"], r["family"], r["mode"], r["failed"])
     print(f"{time.perf_counter() - begin:.0f} s")
+
+
+def missed(rows: list[dict[str, Any]]) -> None:
+    """Which streams lost most: hits, misses, false findings."""
+    for r in sorted(rows, key=lambda r: (r["mode"], r["family"], r.get("seed", 0))):
+        if "failed" not in r and r["troubled"] and (r["miss"] or r["fp"]):
+            print(
+                f"{r['mode']:<7}{r['family']:<18}{r['seed']:>5}  hit {r['hit']} of {r['hit'] + r['miss']}, false {r['fp']}, AP {r['ap'] or 0:.2f}, {r['kind']['kind']} {r['kind']['seasons']}"
+            )
 
 
 def show(figures: dict[str, dict[str, float]]) -> None:

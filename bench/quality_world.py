@@ -26,7 +26,23 @@ FAMILIES = {
     "feed delay": ("spike", "step", "ramp", "burst", "stuck"),
     "crossing minutes": ("spike", "step", "ramp", "burst"),
     "quay wind": ("spike", "dip", "stuck", "burst"),
+    "daily visits": ("spike", "dip", "step", "ramp"),
+    "bursty calls": ("spike", "step", "ramp", "dropout"),
+    "river level": ("spike", "step", "ramp", "stuck", "burst"),
+    "hourly tide": ("spike", "dip", "step", "stuck", "burst"),
+    "young pages": ("spike", "dip", "step", "dropout"),
 }
+# Minutes between samples and weeks of history where they are not 15 and 10.
+MINUTES = {
+    "crossing minutes": 60,
+    "berth level": 10,
+    "quay wind": 30,
+    "daily visits": 1440,
+    "river level": 60,
+    "hourly tide": 60,
+    "young pages": 60,
+}
+SPANS = {"daily visits": 110, "young pages": 5, "river level": 16, "hourly tide": 16}
 
 
 @dataclass
@@ -49,9 +65,9 @@ def _noise(rng: np.random.Generator, n: int, phi: float, sigma: float) -> np.nda
     return np.asarray(lfilter([1.0], [1.0, -phi], rng.normal(0, sigma * np.sqrt(1 - phi**2), n)))
 
 
-def _grid(minutes: int) -> tuple[np.ndarray, np.ndarray]:
+def _grid(minutes: int, weeks: int) -> tuple[np.ndarray, np.ndarray]:
     step = minutes * 60
-    times = int(START.timestamp()) + np.arange(WEEKS * 7 * 86_400 // step, dtype=np.int64) * step
+    times = int(START.timestamp()) + np.arange(weeks * 7 * 86_400 // step, dtype=np.int64) * step
     zone = ZoneInfo(ZONE)
     hours = np.unique(times // 3600)
     offset = {int(h): datetime.fromtimestamp(int(h) * 3600, zone).utcoffset().total_seconds() for h in hours}  # type: ignore[union-attr]
@@ -66,8 +82,8 @@ def _counts(rng: np.random.Generator, mean: np.ndarray, extra: float) -> np.ndar
 def make(family: str, seed: int, *, troubled: bool) -> Labelled:
     """A stream of this family; its trouble, if any, touches the mean before chance does."""
     rng = np.random.default_rng([seed, sorted(FAMILIES).index(family), troubled])
-    minutes = {"crossing minutes": 60, "berth level": 10, "quay wind": 30}.get(family, 15)
-    times, hour = _grid(minutes)
+    minutes = MINUTES.get(family, 15)
+    times, hour = _grid(minutes, SPANS.get(family, WEEKS))
     n = len(times)
     day = (hour // 24).astype(int) % 7
     profile = gate_profile(hour % 24, day, rng.choice(["adult", "child"]))
@@ -83,6 +99,33 @@ def make(family: str, seed: int, *, troubled: bool) -> Labelled:
         mean = size * profile * slow
         mean, after = _hurt(
             rng, mean, plan, 0.25 * mean + np.sqrt(np.maximum(mean, 0.3)), minutes, hour, profile * size
+        )
+        values = after(_counts(rng, mean, 0.005))
+    elif family == "daily visits":
+        mean = (
+            rng.uniform(40, 900)
+            * np.where(day >= 5, rng.uniform(0.4, 1.3), 1.0)
+            * np.exp(_noise(rng, n, 0.98, 0.08))
+        )
+        mean, after = _hurt(rng, mean, plan, 0.12 * mean + np.sqrt(mean), minutes, hour, None)
+        values = after(_counts(rng, mean, 0.012))
+    elif family == "bursty calls":
+        mean = rng.uniform(15, 120) * (0.3 + profile / max(profile.max(), 1e-9)) * slow
+        extra = rng.uniform(0.15, 0.5)
+        mean, after = _hurt(rng, mean, plan, np.sqrt(mean + extra * mean * mean), minutes, hour, None)
+        values = after(_counts(rng, mean, extra))
+    elif family == "river level":
+        mean = 2.0 + _noise(rng, n, 0.995, 0.3) + 0.05 * np.cos(2 * np.pi * (hour % 24) / 24)
+        mean, after = _hurt(rng, mean, plan, np.full(n, 0.12), minutes, hour, None)
+        values = np.round(after(mean + rng.normal(0, 0.01, n)), 3)
+    elif family == "hourly tide":
+        mean = 3 + tide(times / 3600, int(rng.integers(6))) + _noise(rng, n, 0.98, 0.08)
+        mean, after = _hurt(rng, mean, plan, np.full(n, 0.1), minutes, hour, None)
+        values = np.round(after(mean + rng.normal(0, 0.02, n)), 2)
+    elif family == "young pages":
+        mean = rng.uniform(80, 500) * profile * slow
+        mean, after = _hurt(
+            rng, mean, plan, 0.25 * mean + np.sqrt(np.maximum(mean, 0.3)), minutes, hour, None
         )
         values = after(_counts(rng, mean, 0.005))
     elif family == "berth level":
@@ -147,6 +190,9 @@ def _plan(rng: np.random.Generator, family: str, n: int, minutes: int) -> list[t
         length = lasts[kind]()
         room = int(n * (b - a)) - length - int(24 * hour)
         first = int(n * a) + int(rng.uniform(0, max(room, 1)))
+        if minutes >= 1440:
+            length = {"spike": 1, "dip": int(rng.integers(1, 4))}.get(kind, int(rng.uniform(8, 20)))
+            first = int(n * a) + int(rng.uniform(0, max(int(n * (b - a)) - length - 30, 1)))
         if kind in ("missing season", "shape"):
             first = int(first // (24 * hour) * (24 * hour))
         if kind in ("dropout", "dip", "stuck", "burst") and family in (

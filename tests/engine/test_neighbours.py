@@ -53,16 +53,19 @@ def daily_family(days=200, count=8, spike=None):
 
 def test_in_replay_too_a_short_stream_borrows_what_its_family_had_seen():
     alone = scan(daily_family(count=1, spike=150), DAILY, "replay")[0]
-    assert set(alone.base.above[alone.base.lacking]) == {4.0} and alone.base.lacking[-1]
+    assert (
+        set(alone.base.in_force.above[alone.base.in_force.lacking]) == {4.0}
+        and alone.base.in_force.lacking[-1]
+    )
     together_ = scan(daily_family(spike=150), DAILY, "replay")[0]
-    lent = together_.base.above[150]
+    lent = together_.base.in_force.above[150]
     assert (
         lent != 4.0
         and 2.0 < lent < 8.0
         and "family's tail as far as it was known" in together_.base.notes[-1]
     )
     assert [f.raised - f.end for f in together_.findings if f.start == START + 150 * 24 * HOUR] == [24 * HOUR]
-    assert np.isfinite(together_.base.above[together_.base.lacking]).all()
+    assert np.isfinite(together_.base.in_force.above[together_.base.in_force.lacking]).all()
 
 
 def test_what_a_family_lends_in_replay_knows_no_future():
@@ -71,7 +74,7 @@ def test_what_a_family_lends_in_replay_knows_no_future():
         parts = [stages.Input(s.key, s.times[:cut], s.values[:cut], "UTC") for s in daily_family(spike=150)]
         for part, full in zip(scan(parts, DAILY, "replay"), whole, strict=True):
             for name in ("above", "below", "odd"):
-                mine, theirs = getattr(part.base, name), getattr(full.base, name)[:cut]
+                mine, theirs = getattr(part.base.in_force, name), getattr(full.base.in_force, name)[:cut]
                 assert np.array_equal(mine, theirs, equal_nan=True), name
             assert np.array_equal(part.flags, full.flags[:cut])
 
@@ -80,7 +83,10 @@ def test_levels_lent_to_a_replay_can_be_put_back_from_what_is_kept():
     first = scan(daily_family(), DAILY, "replay")[0]
     again = stages.based(daily_family()[0], DAILY, (), "replay")
     back = together.with_lent(again, first.resolved["replay"]["lent"])
-    assert np.array_equal(back.above, first.base.above, equal_nan=True) and again.lacking.any()
+    assert (
+        np.array_equal(back.in_force.above, first.base.in_force.above, equal_nan=True)
+        and again.in_force.lacking.any()
+    )
 
 
 def test_the_fleet_keeps_what_stands_out_of_all_its_streams():

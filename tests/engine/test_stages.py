@@ -39,7 +39,8 @@ def test_counts_are_known_by_their_whole_steps():
         (np.arange(48) % 7, "auto", "mean"),
         (np.arange(48) % 7, "6h", "sum"),
         (np.arange(48) + 0.5, "6h", "mean"),
-        (np.arange(48), 6, "sum"),
+        (np.random.default_rng(0).poisson(9, 48), 6, "sum"),
+        (1013 + np.round(3 * np.sin(np.arange(48) / 9)), 6, "mean"),
     ],
 )
 def test_combination_is_chosen_by_what_the_values_are(values, every, combine):

@@ -149,7 +149,7 @@ def _carried(part: Frame, choice: Choice, at: int, reach: int, denominator: Floa
     groups = expectation.spread_groups(view, model)
     d = None if denominator is None else denominator[at : at + reach]
     wide = expectation.spread_at(model, parts, expected, groups, d)
-    return np.where(view.usable, (view.values - expected) / wide, np.nan)
+    return np.where(view.usable, expectation.score_of(model, view, expected, wide), np.nan)
 
 
 def _drift(z: Floats, held: Floats, lengths: Ints) -> Floats:

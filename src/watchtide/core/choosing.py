@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import baselines, expectation
+from watchtide.core import baselines, expectation, quantile
 from watchtide.core.cadence import DAY_NS, MONTH_NS, WEEK_NS, YEAR_NS
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import Frame, Period
@@ -22,6 +22,8 @@ SLOT_MARGIN = 0.1
 SURE, LEAST_DAYS = 2.0, 14
 # Beyond this an error is trouble, and no candidate is the worse for more of it.
 MOST_Z = 6.0
+# So large a share of counts may be anything from 0 to the largest, whatever is expected.
+WILD_SHARE = 0.02
 # Cycles of the longest season below which its slots are too few to be a baseline of their own.
 LEAST_SLOT_CYCLES = 4
 # Cycles of a year without which it is not tried; and the share of the error without it that it must take away, by how many were
@@ -381,10 +383,19 @@ def held_out_losses(
     Over all usable samples, so that candidates are judged on the same ones: what one calls trouble may be another's season.
     """
     groups = expectation.spread_groups(frame, model)
-    spread = model.spread.at(training.held, groups, denominator)
+    # A spread of its own for each day is fitted to the samples judged here: it would favour whatever has a week.
+    spread = model.spread.of_slots(model.days).at(training.held, groups, denominator)
     residual = np.where(frame.usable, frame.values - training.held, np.nan)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        z = residual / spread
-        loss = np.log(spread) + 2.5 * np.log1p(np.minimum(z * z, MOST_Z**2) / 4)
+    counted = expectation.counted_of(model, frame)
+    if counted is None:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            z = residual / spread
+            loss = np.log(spread) + 2.5 * np.log1p(np.minimum(z * z, MOST_Z**2) / 4)
+    else:
+        # One in fifty may be anything: incidents must not choose.
+        chances = quantile.log_chances(frame.values, training.held, spread, counted)
+        events = np.where(frame.usable, frame.values / counted.event, np.nan)
+        wild = np.log(WILD_SHARE / (1 + max(float(np.nanmax(events, initial=0.0)), 1.0)))
+        loss = np.where(frame.usable, -np.logaddexp(np.log1p(-WILD_SHARE) + chances, wild), np.nan)
     seen = ~np.isnan(loss)
     return loss, float(np.mean(np.abs(residual[seen]))) if seen.any() else np.inf

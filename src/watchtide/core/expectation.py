@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import baselines, regimes, robust, spread, windows
+from watchtide.core import baselines, quantile, regimes, robust, spread, windows
 from watchtide.core.baselines import OWN_SPREAD, TRAILS, Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, period_of, slots
 from watchtide.core.seasons import LEAST_YEAR_STEP_NS
@@ -58,8 +58,10 @@ class Model:
     """A fitted baseline with its spread: all that is needed to judge other samples of the stream.
 
     step : what the last lasting level adds (or multiplies by, in logarithms) to the fitted parts; group_period : the
-    season whose slots share a spread; end_ns : last sample of training; grain : the data's resolution in sigmas; doubt : how far a
-    season seen less than twice may differ from what was seen of it, in the unit of the values.
+    season whose slots share a spread; groups : slots of it; day_period, days : the longer season whose cycles of the
+    shorter one differ in spread, and their number, 1 where there is none; end_ns : last sample of training; grain : the
+    data's resolution in sigmas; doubt : how far a season seen less than twice may differ from what was seen of it, in the
+    unit of the values.
     """
 
     choice: Choice
@@ -71,6 +73,12 @@ class Model:
     end_ns: int
     grain: float
     doubt: float = 0.0
+    day_period: Period | None = None
+    days: int = 1
+
+    def slot_of(self, groups: Ints) -> Ints:
+        """(n,) slot of the shortest season of each group of `spread_groups`."""
+        return groups // self.days
 
 
 @dataclass(frozen=True)
@@ -151,8 +159,8 @@ def expect(
     groups = spread_groups(frame, model)
     wide = spread_at(model, parts, expected_now, groups, denominator)
     held = np.full(n, np.nan)
-    held[:stop] = (part.values - training.held) / spread_at(
-        model, parts, training.held, groups[:stop], None if denominator is None else denominator[:stop], stop
+    held[:stop] = score_of(
+        model, part, training.held, spread_at(model, parts, training.held, groups[:stop], d, stop)
     )
     held[:stop][~training.clean] = np.nan
     clean = np.zeros(n, np.bool_)
@@ -167,7 +175,7 @@ def expect(
         )
     return Expectation(
         expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, training.changes, settling,
-        groups, model.groups, isolated_of(model, frame), model, tuple(notes),
+        model.slot_of(groups), model.groups, isolated_of(model, frame), model, tuple(notes),
     )  # fmt: skip
 
 
@@ -183,8 +191,8 @@ def suspects(model: Model, part: Frame, training: Training, denominator: Floats 
         return np.zeros(len(part), np.bool_)
     groups = spread_groups(part, model)
     spread_then = model.spread.at(training.held, groups, denominator)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        z = np.where(part.usable, (part.values - training.held) / spread_then, np.nan)
+    z = np.where(part.usable, score_of(model, part, training.held, spread_then), np.nan)
+    groups = model.slot_of(groups)
     equal = windows.equal_chances(part.values, part.usable, groups, model.groups)
     likely = windows.chance_of_equal(equal, groups, part.values, training.held, part.event)
     run, _ = windows.surprises(part.values, likely)
@@ -261,6 +269,8 @@ def fit(
     shortest = min(choice.periods, key=lambda p: p.ns, default=None)
     groups = 1 if shortest is None else int(np.clip(shortest.samples(part.step_ns), 1, SPREAD_GROUPS))
     where = slots(part, shortest, groups) if shortest is not None else np.zeros(m, np.int64)
+    day_period, days = _days_of(choice, shortest, part)
+    which = slots(part, day_period, days) if day_period is not None else np.zeros(m, np.int64)
     residual = np.where(clean, part.values - held, np.nan)
     known = part.values[part.usable]
     if like is not None:
@@ -269,9 +279,13 @@ def fit(
         quantum, is_rare = robust.resolution(known), robust.is_mostly_one_value(known)
     law = "size" if choice.is_multiplied and choice.law == "even" else choice.law
     scatter = spread.fit_spread(
-        residual, held, where, groups, law=law, is_robust=choice.is_robust and not is_rare, denominator=denominator,
-        unit=choice.unit, quantum=quantum, size=float(np.max(np.abs(known))),
-    )  # fmt: skip
+        spread.Scatter(residual, held, where, groups, which, days, denominator),
+        law=law,
+        is_robust=choice.is_robust and not is_rare,
+        unit=choice.unit,
+        quantum=quantum,
+        size=float(np.max(np.abs(known))),
+    )
     grain = quantum / scatter.stream if scatter.stream > 0 else 0.0
     model = Model(
         choice,
@@ -282,6 +296,8 @@ def fit(
         groups,
         int(part.times[-1]),
         grain,
+        day_period=day_period,
+        days=days,
     )
     model = replace(model, doubt=_doubt(model, inner, expected=held))
     left_out = int(np.sum(odd & part.usable))
@@ -352,10 +368,50 @@ def _own_spread(parts: Parts, expected: Floats) -> Floats | None:
 
 
 def spread_groups(frame: Frame, model: Model) -> Ints:
-    """(n,) which group of slots gives each sample's spread."""
+    """(n,) which group gives each sample's spread: its slot of the shortest season, and its day of the longer one."""
     if model.group_period is None:
         return np.zeros(len(frame), np.int64)
-    return slots(frame, model.group_period, model.groups)
+    own = slots(frame, model.group_period, model.groups)
+    return own if model.day_period is None else own * model.days + slots(frame, model.day_period, model.days)
+
+
+# A longer season of so many of the shortest one's cycles tells their spreads apart, as a week does its days.
+MOST_DAYS = 14
+# Samples that such a cycle needs for a spread of its own.
+LEAST_DAY_SAMPLES = 40
+
+
+def _days_of(choice: Choice, shortest: Period | None, part: Frame) -> tuple[Period | None, int]:
+    """The longer season whose cycles of the shortest one may differ in spread, and how many they are."""
+    if shortest is None:
+        return None, 1
+    for period in sorted(choice.periods, key=lambda p: p.ns):
+        count = round(period.ns / shortest.ns)
+        if (
+            1 < count <= MOST_DAYS
+            and period.ns == count * shortest.ns
+            and len(part) >= LEAST_DAY_SAMPLES * count
+            and len(part) * part.step_ns >= 2 * period.ns
+        ):
+            return period, count
+    return None, 1
+
+
+def counted_of(model: Model, frame: Frame) -> quantile.Counted | None:
+    """What makes the values counts for this model: None where its law is a symmetrical one."""
+    if not model.spread.is_counted or frame.counted is None or model.choice.kind in OWN_SPREAD:
+        return None
+    trials = frame.counted.trials
+    return (
+        frame.counted
+        if model.spread.has_trials
+        else replace(frame.counted, trials=np.full(len(trials), np.inf))
+    )
+
+
+def score_of(model: Model, frame: Frame, expected: Floats, wide: Floats) -> Floats:
+    """(n,) signed scores of a frame's values with this expectation and spread: their quantile residuals."""
+    return quantile.score(frame.values, expected, wide, counted_of(model, frame))
 
 
 def spread_at(

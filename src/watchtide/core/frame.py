@@ -7,6 +7,7 @@ import numpy as np
 from numba import njit
 
 from watchtide.core.cadence import DAY_NS, MONDAY_NS, MONTH_NS
+from watchtide.core.quantile import Counted
 from watchtide.core.series import Bools, Floats, Ints, Series, WallClock, wall_clock
 
 __all__ = ["DAY_NS", "MONDAY_NS", "Frame", "Period", "period_of"]
@@ -40,8 +41,7 @@ class Frame:
     usable : samples that may train: observed, in training, not left out.
     weights : prior weights of the samples, their mean about 1; ones where none is stated.
     columns : (k, n) known days and covariates, NaN where unknown; names : (k,) what they are.
-    event : (n,) what one counted event adds to a value: 1 for counts, less the larger a ratio's denominator; None for
-        what is not counted.
+    counted : what makes the values counts, or ratios of counts; None for what is not counted.
     places : slots worked out so far; frames of the same times share them.
     """
 
@@ -53,7 +53,7 @@ class Frame:
     weights: Floats
     columns: Floats = field(default_factory=lambda: np.zeros((0, 0)))
     names: tuple[str, ...] = ()
-    event: Floats | None = None
+    counted: Counted | None = None
     places: dict[tuple[Period, int], Ints] = field(default_factory=dict, repr=False, compare=False)
 
     def __len__(self) -> int:
@@ -84,8 +84,13 @@ class Frame:
             self.weights[cut],
             self.columns[:, cut],
             self.names,
-            None if self.event is None else self.event[cut],
+            None if self.counted is None else self.counted.part(first, stop),
         )
+
+    @property
+    def event(self) -> Floats | None:
+        """(n,) what one counted event adds to a value: 1 for counts, less the larger a ratio's denominator."""
+        return None if self.counted is None else self.counted.event
 
     def with_values(self, values: Floats) -> "Frame":
         return replace(self, values=values, usable=self.usable & ~np.isnan(values))

@@ -17,6 +17,7 @@ from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.flagging import Held, Level
 from watchtide.core.frame import Frame
 from watchtide.core.grouping import Group
+from watchtide.core.quantile import Counted
 from watchtide.core.series import Bools, Floats, Ints
 
 WEEK_NS = 7 * 86_400 * 10**9
@@ -48,7 +49,7 @@ class Replayed:
 
     expected, spread; evidence; above, below, odd : the level in force at each sample. trend, seasons : parts. held :
     signed scores a level may be read from; heard : the same with windows, and of the first window those that its level was
-    read from; clean : which of them may speak. lacking : where the level rests on too little of this stream's own. levels : one a
+    read from; clean : which of them may speak. counted : of the samples that a counting law judged, NaN elsewhere. lacking : where the level rests on too little of this stream's own. levels : one a
     reading; refits : how many fits.
     """
 
@@ -66,6 +67,7 @@ class Replayed:
     lacking: Bools
     levels: tuple[Level, ...]
     added: float
+    counted: Counted
     refits: int
     notes: tuple[str, ...]
     model: Model | None
@@ -128,7 +130,7 @@ def replay(
         clean = training.clean & ~state.suspect[begin:at]
         if watch is None or refits % every == 1 or every == 1 or level is None:
             pool = _pool_scores(state, model, frame, begin, at, denominator)
-            groups = expectation.spread_groups(part, model)
+            groups = model.slot_of(expectation.spread_groups(part, model))
             trees = expectation.isolated_of(model, part)
             watch = (
                 windows.calibrate(
@@ -192,7 +194,7 @@ def replay(
     return Replayed(
         expected, state.spread, evidence, state.above, state.below, state.odd, state.trend,
         state.seasons if state.seasons is not None else np.zeros((0, n)), score, *_heard_in_all(state, evidence),
-        state.lacking, tuple(levels), added, refits, notes, model,
+        state.lacking, tuple(levels), added, Counted(state.event, state.trials), refits, notes, model,
     )  # fmt: skip
 
 
@@ -221,6 +223,7 @@ class _State:
         self.first: Ints = np.arange(n)
         self.seasons: Floats | None = None
         self.suspect = np.zeros(n, np.bool_)
+        self.event, self.trials = np.full((2, n), np.nan)
         self.lacking = np.zeros(n, np.bool_)
         self.rehearsed: windows.Evidence | None = None
         self.taught: Bools = np.empty(0, np.bool_)
@@ -282,8 +285,7 @@ def _pool_scores(
     groups = expectation.spread_groups(part, model)
     spread = model.spread.at(expected, groups, None if denominator is None else denominator[begin:at])
     given = state.spread[begin:at]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray((part.values - expected) / np.where(np.isnan(given), spread, given))
+    return expectation.score_of(model, part, expected, np.where(np.isnan(given), spread, given))
 
 
 def _judge_segment(
@@ -306,8 +308,10 @@ def _judge_segment(
     if state.seasons is None:
         state.seasons = np.full((len(parts.seasons), len(frame)), np.nan)
     state.seasons[:, at:stop] = parts.seasons[:, here]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        z = (frame.values[at:stop] - state.expected[at:stop]) / state.spread[at:stop]
+    z = expectation.score_of(model, frame.part(at, stop), state.expected[at:stop], state.spread[at:stop])
+    counted = expectation.counted_of(model, frame.part(at, stop))
+    if counted is not None:
+        state.event[at:stop], state.trials[at:stop] = counted.event, counted.trials
     if denominator is not None and least > 0:
         z = np.where(denominator[at:stop] >= least, z, np.nan)
     state.z[at:stop] = z
@@ -322,7 +326,7 @@ def _judge_segment(
         heard = windows.alone(state.z[back:stop])
     else:
         heard = windows.listen(
-            watch, state.z[back:stop], view.values, expectation.spread_groups(view, model), is_causal=True,
+            watch, state.z[back:stop], view.values, model.slot_of(expectation.spread_groups(view, model)), is_causal=True,
             isolated=trees, lags=model.fitted.facts.get("lags", 1), expected=state.expected[back:stop], event=view.event,
         )  # fmt: skip
     own = slice(at - back, stop - back)

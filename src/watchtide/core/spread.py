@@ -1,35 +1,40 @@
-"""How far a sample usually lies from its expectation: a spread that never collapses to zero.
+"""How far a sample usually lies from its expectation: the standard deviation of the law that scores are read by.
 
-A model fitted to held-out residuals: a law of how the spread grows with size (none, counts, ratios, in
-proportion), times a factor of the slot, floored by the data's resolution. The reason is kept.
+Fitted to held-out residuals: a law of how the spread grows with size (none, counts, ratios, in proportion), times a
+factor of the slot of the day and one of the day within a longer season, floored by the data's resolution.
 """
 
-from dataclasses import dataclass
-from functools import lru_cache
+from dataclasses import dataclass, replace
+from math import lgamma
 from typing import Any
 
 import numpy as np
 from numba import njit
 
+from watchtide.core import quantile
 from watchtide.core.robust import MAD_TO_SIGMA, by_groups, mad_sigma, median, middle
 from watchtide.core.series import Floats, Ints
 
-# A slot speaks for itself from about this many samples on; below it leans on the stream's spread.
+# A group speaks for itself from about this many samples on; below it leans on the stream's spread.
 PRIOR_SAMPLES = 20
-# Counts under this mean are judged by exact tail odds, above it the Gaussian says the same.
-SMALL_MEAN = 60.0
-# The exact odds are matched where a Gaussian reaches 4 sigmas.
-MATCHED_SIGMAS = 4.0
+# The law of counts is fitted to at most so many samples: more move it by less than a hundredth.
+LAW_SAMPLES = 1_500
+# Samples beyond so many sigmas are left out of fitting it, as one in 2,000 of a Gaussian's are: they may be incidents.
+LAW_SIGMAS = 3.5
+# Squared residuals of counts are clipped at so many sigmas.
+CLIP_SIGMAS = 4.0
+# Spacings between neighbouring floating-point numbers of the data's size: less is what arithmetic makes.
+FLOAT_SPACINGS = 16.0
 LAWS = ("even", "size", "count", "ratio")
 
 
 @dataclass(frozen=True)
 class SpreadModel:
-    """spread(n,) = base(expected, denominator) * factor[slot], at least `floor`.
+    """spread(n,) = base(expected, denominator) * factor[group], at least `floor`.
 
-    law : even (base 1), size (|expected|), count (variance a m + b m², exact tails at small m), ratio (variance
-    a + b / d; where value times denominator over `unit` are whole numbers, that of such counts instead).
-    factor : (groups,); stream : the middle spread over the history, in the unit of the values.
+    law : even (base 1), size (|expected|), count (variance a m + b m² of a mean of m events), ratio (variance a + b / d;
+    of a ratio of whole counts per `unit` that of the count instead, times 1 - m / d where no count exceeds its d, as
+    `has_trials` says). factor : (groups,); stream : the median spread over the history, in the unit of the values.
     """
 
     law: str
@@ -40,151 +45,154 @@ class SpreadModel:
     stream: float
     reason: str
     unit: float = 0.0
+    has_trials: bool = False
+
+    @property
+    def is_counted(self) -> bool:
+        """Whether values are whole numbers of events, and scores those of a counting law."""
+        return self.law == "count" or self.unit > 0
+
+    def of_slots(self, days: int) -> "SpreadModel":
+        """The same without what distinguishes the days of a longer season."""
+        if days == 1:
+            return self
+        by_slot = np.sqrt(np.mean(self.factor.reshape(-1, days) ** 2, axis=1))
+        return replace(self, factor=np.repeat(by_slot, days))
 
     def at(self, expected: Floats, groups: Ints, denominator: Floats | None = None) -> Floats:
         """(n,) spread in the unit of the values; NaN where nothing is expected."""
-        base = self.base(expected, denominator)
-        return np.where(np.isnan(expected), np.nan, np.maximum(base * self.factor[groups], self.floor))
+        base, least = self._base(expected, denominator)
+        wide = np.maximum(np.maximum(base * self.factor[groups], least), self.floor)
+        return np.where(np.isnan(expected), np.nan, wide)
 
-    def base(self, expected: Floats, denominator: Floats | None) -> Floats:
+    def _base(self, expected: Floats, denominator: Floats | None) -> tuple[Floats, Floats | float]:
+        """(n,) spread before its factor, and the least that chance alone makes."""
         if self.law == "size":
-            return np.maximum(np.abs(expected), 1e-300) * self.a
-        if self.law == "count":
-            return count_spread(expected, self.a, self.b)
+            return np.maximum(np.abs(expected), 1e-300) * self.a, 0.0
+        if self.law == "count" or (self.unit > 0 and denominator is not None):
+            trials = np.full(len(expected), np.inf)
+            per = np.ones(len(expected))
+            if self.unit > 0 and denominator is not None:
+                trials = np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9)
+                per = trials / self.unit
+            m = np.maximum(np.nan_to_num(expected, nan=1.0) * per, quantile.LEAST_MEAN)
+            rest = 1 - np.minimum(m / trials, 1 - 1e-6) if self.has_trials else np.ones(len(m))
+            return np.sqrt((self.a * m + self.b * m * m) * rest) / per, np.sqrt(m * rest) / per
         if self.law == "ratio" and denominator is not None:
-            if self.unit > 0:
-                amount = np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9) / self.unit
-                return count_spread(np.maximum(expected, 0.0) * amount, self.a, self.b) / amount
-            return np.sqrt(self.a + self.b / np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9))
-        return np.full(len(expected), self.a)
+            return np.sqrt(self.a + self.b / np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9)), 0.0
+        return np.full(len(expected), self.a), 0.0
 
     def as_data(self) -> dict[str, Any]:
         return {**vars(self), "factor": self.factor.tolist()}
 
 
-def count_spread(mean: Floats, a: float, b: float) -> Floats:
-    """Spread of counts with variance a m + b m²; at small means such that 4 sigmas above have exact odds.
+@dataclass(frozen=True)
+class Scatter:
+    """What a spread is fitted to, one entry a sample.
 
-    mean : (n,) expected counts, those under 0.01 taken as that. Negative binomial where a m + b m² > m, else
-    Poisson; above a mean of 60 the square root of the variance.
+    residual, expected : (n,) held-out, NaN skipped. slots : (n,) slot of the shortest season, 0 … slot_count - 1; days :
+    (n,) which of its cycles within the next longer season, 0 … day_count - 1. denominator : (n,) of ratios, or None.
     """
-    m = np.maximum(np.nan_to_num(mean, nan=1.0), 0.01)
-    plain = np.sqrt(a * m + b * m * m)
-    if a < 0.7:
-        return plain
-    logs, exact = _exact(round(a, 3), round(b, 6))
-    small = np.interp(np.log(np.minimum(m, SMALL_MEAN)), logs, exact)
-    return np.asarray(np.where(m < SMALL_MEAN, np.maximum(small, plain), plain))
 
-
-@lru_cache(maxsize=64)
-def _exact(a: float, b: float) -> tuple[Floats, Floats]:
-    """Logs of means from 0.01 to 60, and the spread by exact odds at each; rounded figures, so that few are ever made."""
-    from scipy.special import ndtr
-
-    grid = np.geomspace(0.01, SMALL_MEAN, 80)
-    variance = np.maximum(a * grid + b * grid * grid, grid * 1.0001)
-    size = grid * grid / (variance - grid)
-    far = float(ndtr(-MATCHED_SIGMAS))
-    # Interpolated within the step that crosses the odds, so that the spread does not jump with the mean.
-    top = _least_count(far, size, grid)
-    above, under = (_count_tail(x, size, grid) for x in (top, top - 1))
-    share = np.clip((under - far) / np.maximum(under - above, 1e-300), 0.0, 1.0)
-    exact = (top - 1 + share + 1 - grid) / MATCHED_SIGMAS
-    return np.log(grid), np.maximum.accumulate(exact)
-
-
-def _count_tail(count: Floats, size: Floats, mean: Floats) -> Floats:
-    """Chance of more than `count` events of a negative binomial of this size and mean (Abramowitz & Stegun 26.5.26)."""
-    from scipy.special import betainc
-
-    return np.where(count < 0, 1.0, betainc(np.maximum(count, 0.0) + 1, size, mean / (size + mean)))
-
-
-def _least_count(odds: float, size: Floats, mean: Floats) -> Floats:
-    """Smallest whole count with at most these odds of more, by halving."""
-    low, high = np.full(len(mean), -1.0), np.ones(len(mean))
-    while np.any(open_ := _count_tail(high, size, mean) > odds):
-        high = np.where(open_, 2 * high, high)
-    while np.any(high - low > 1):
-        middle = np.floor((low + high) / 2)
-        is_rare = _count_tail(middle, size, mean) <= odds
-        low, high = np.where(is_rare, low, middle), np.where(is_rare, middle, high)
-    return high
+    residual: Floats
+    expected: Floats
+    slots: Ints
+    slot_count: int
+    days: Ints
+    day_count: int = 1
+    denominator: Floats | None = None
 
 
 def fit_spread(
-    residual: Floats,
-    expected: Floats,
-    groups: Ints,
-    count: int,
+    scatter: Scatter,
     *,
     law: str = "even",
     is_robust: bool = True,
-    denominator: Floats | None = None,
     unit: float = 0.0,
     quantum: float = 0.0,
     size: float = 0.0,
 ) -> SpreadModel:
     """The spread of held-out residuals.
 
-    residual, expected : (n,) of the samples that may speak; residual NaN is skipped. groups : (n,) slot group, 0 … count - 1.
-    quantum : resolution of the data; the floor is quantum / √12, the spread that rounding alone causes.
-    unit : of a ratio of whole counts, as `counting_unit` tells; 0 of any other.
-    size : largest |value|, for a floor of 1e-9 of it. is_robust : 1.4826 MAD, else standard deviation.
+    quantum : resolution of the data; the floor is quantum / √12, the spread that rounding alone causes. unit : of a
+    ratio of whole counts, as `counting_unit` says; 0 of any other. size : largest |value|: no spread is under 16 spacings
+    of floating-point numbers there. is_robust : 1.4826 MAD, else standard deviation.
     The squared factor of a group is (m s² + 20 S²) / (m + 20), with m residuals in it and its two neighbours,
-    s their scale and S that of all, both relative to the law's base.
+    s their scale and S that of all, both relative to the law's base. That of a day, without neighbours, stands on top.
     """
-    ok = ~np.isnan(residual) & ~np.isnan(expected)
-    r, mu, g = residual[ok], expected[ok], groups[ok]
-    d = denominator[ok] if denominator is not None else None
-    floor = max(quantum / np.sqrt(12), 1e-9 * size, 1e-12)
+    ok = ~np.isnan(scatter.residual) & ~np.isnan(scatter.expected)
+    r, mu = scatter.residual[ok], scatter.expected[ok]
+    d = scatter.denominator[ok] if scatter.denominator is not None else None
+    slots, days = scatter.slots[ok].astype(np.int64), scatter.days[ok].astype(np.int64)
+    groups = scatter.slot_count * scatter.day_count
+    floor = max(quantum / np.sqrt(12), FLOAT_SPACINGS * float(np.spacing(size)), 1e-300)
     if len(r) == 0:
-        return SpreadModel("even", 0.0, 0.0, np.ones(count), floor, 0.0, "no residual to take a spread from")
-    law, a, b, unit, words = _law(r, mu, d, law, is_robust, unit)
-    model = SpreadModel(law, a, b, np.ones(count), 0.0, 0.0, "", unit)
-    u = r / np.maximum(model.base(mu, d), 1e-300)
-    stream = _scale(u, is_robust)
-    factor = np.full(count, stream)
-    if count > 1:
-        factor = _group_factors(u, g.astype(np.int64), count, stream, is_robust)
-    if law == "count" or unit > 0:
-        # Chance alone makes counts scatter this much; less would be a promise the next count breaks.
-        factor = np.maximum(factor, 1.0 if a >= 0.7 else 0.7)
-    middle = float(median(model.base(mu, d))) * stream
-    reason = "spread of the slot, shrunk to the stream's" if count > 1 else "one spread for the stream"
-    if middle <= floor:
+        return SpreadModel("even", 0.0, 0.0, np.ones(groups), floor, 0.0, "no residual to take a spread from")
+    model, words = _law(r, mu, d, law, is_robust, unit)
+    base, _ = model._base(mu, d)
+    counted = model.is_counted
+    if counted:
+        # Rounding is what a counting law describes by itself.
+        floor = 0.0
+    # The information on a variance: two a sample of a Gaussian, less of few events, whose squares vary more.
+    weight = np.ones(len(r))
+    if counted:
+        events = mu * (np.maximum(d, 1e-9) / unit if unit > 0 and d is not None else 1.0)
+        weight = 2 / (2 + 1 / np.maximum(events, 1e-3))
+    u = r / np.maximum(base, 1e-300)
+    stream = 1.0 if counted else _scale(u, is_robust)
+    by_slot = np.full(scatter.slot_count, stream)
+    if counted:
+        u = np.clip(u, -CLIP_SIGMAS, CLIP_SIGMAS)
+    if scatter.slot_count > 1:
+        by_slot = _group_factors(u, weight, slots, scatter.slot_count, stream, is_robust, counted, True)
+    by_day = np.ones(scatter.day_count)
+    if scatter.day_count > 1 and stream > 0:
+        own = u / np.maximum(by_slot[slots], 1e-300)
+        by_day = _group_factors(own, weight, days, scatter.day_count, 1.0, is_robust, counted, False)
+    usual = float(median(base)) * stream
+    reason = "spread of the slot, shrunk to the stream's" if groups > 1 else "one spread for the stream"
+    if usual <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
-    return SpreadModel(law, a, b, factor, float(floor), max(middle, float(floor)), reason + words, unit)
+    return SpreadModel(
+        model.law, model.a, model.b, np.outer(by_slot, by_day).ravel(), float(floor), max(usual, float(floor)),
+        reason + words, model.unit, model.has_trials,
+    )  # fmt: skip
 
 
 @njit(cache=True, nogil=True)
-def _group_factors(u, g, count, stream, is_robust):  # type: ignore[no-untyped-def]
-    """(count,) scale of each group with its two neighbours, shrunk to the stream's."""
+def _group_factors(u, weight, g, count, stream, is_robust, is_counted, has_neighbours):  # type: ignore[no-untyped-def]
+    """(count,) scale of each group, with its two neighbours or by itself, shrunk to the stream's."""
     size, edges = by_groups(g, np.abs(u), count)
+    weights, _ = by_groups(g, weight, count)
     out = np.full(count, stream)
+    wide = has_neighbours and count > 2
     for i in range(count):
-        left, right = ((i - 1) % count, (i + 1) % count) if count > 2 else (i, i)
-        m = edges[i + 1] - edges[i]
-        if count > 2:
-            m += edges[left + 1] - edges[left] + edges[right + 1] - edges[right]
+        m = 0
+        for shift in range(-1, 2) if wide else range(1):
+            k = (i + shift) % count
+            m += edges[k + 1] - edges[k]
         if m == 0:
             continue
-        near = np.empty(m)
-        k = 0
-        for group in (left, i, right) if count > 2 else (i, i, i):
-            if count <= 2 and k > 0:
-                break
-            for j in range(edges[group], edges[group + 1]):
-                near[k] = size[j]
-                k += 1
-        if is_robust:
-            s = MAD_TO_SIGMA * middle(near)
-            if s == 0.0:
-                s = 1.2533141373155003 * near.mean()
+        near, own = np.empty(m), np.empty(m)
+        at = 0
+        for shift in range(-1, 2) if wide else range(1):
+            k = (i + shift) % count
+            for j in range(edges[k], edges[k + 1]):
+                near[at], own[at] = size[j], weights[j]
+                at += 1
+        if is_counted:
+            total = own.sum()
+            s = np.sqrt(np.sum(own * near**2) / total)
         else:
-            s = np.sqrt(np.mean(near**2))
-        out[i] = np.sqrt((m * s**2 + PRIOR_SAMPLES * stream**2) / (m + PRIOR_SAMPLES))
+            total = float(m)
+            if is_robust:
+                s = MAD_TO_SIGMA * middle(near)
+                if s == 0.0:
+                    s = 1.2533141373155003 * near.mean()
+            else:
+                s = np.sqrt(np.mean(near**2))
+        out[i] = np.sqrt((total * s**2 + PRIOR_SAMPLES * stream**2) / (total + PRIOR_SAMPLES))
     return out
 
 
@@ -197,29 +205,120 @@ def _scale(r: Floats, is_robust: bool) -> float:
 
 def _law(
     r: Floats, mu: Floats, d: Floats | None, law: str, is_robust: bool, unit: float
-) -> tuple[str, float, float, float, str]:
-    """The law, its two figures and unit: a robust regression of squared residuals on what the law grows with."""
+) -> tuple[SpreadModel, str]:
+    """The law without its factors, and what is said of it."""
+
+    def made(name: str, a: float, b: float, unit: float = 0.0, has_trials: bool = False) -> SpreadModel:
+        return SpreadModel(name, a, b, np.ones(1), 0.0, 0.0, "", unit, has_trials)
+
     if law == "size":
-        return "size", 1.0, 0.0, 0.0, ", in proportion to the expected value"
-    if law == "count" and float(np.mean(mu)) > 0:
-        a, b = _count_terms(r, mu, is_robust)
-        return "count", a, b, 0.0, f"; counts: variance {a:.2f} m + {b:.2g} m², exact odds at small means"
+        return made("size", 1.0, 0.0), ", in proportion to the expected value"
+    if law == "count":
+        a, b = fit_counts(r + mu, mu, None, is_robust=is_robust)
+        return made("count", a, b), f"; counts: negative binomial with variance {a:.2f} m + {b:.2g} m²"
     if law == "ratio" and d is not None and np.any(d > 0):
         if unit > 0:
-            amount = d / unit
-            a, b = _count_terms(r * amount, np.maximum(mu, 0.0) * amount, is_robust)
-            return "ratio", a, b, unit, f"; a ratio of counts per {unit:g}: exact odds where they are few"
+            amount = np.maximum(d, 1e-9) / unit
+            k = (r + mu) * amount
+            has_trials = bool(np.all(k <= d + quantile.WHOLE))
+            trials = d if has_trials else None
+            a, b = fit_counts(k, np.maximum(mu, 0.0) * amount, trials, is_robust=is_robust)
+            name = "beta-binomial" if has_trials else "negative binomial"
+            return (
+                made("ratio", a, b, unit, has_trials),
+                f"; a ratio of counts per {unit:g}: {name} with variance {a:.2f} m + {b:.2g} m²",
+            )
         a, b = _two_terms(r, np.stack([np.ones(len(r)), 1 / np.maximum(d, 1e-9)], axis=1), is_robust)
         if a + b > 0:
-            return "ratio", a, b, 0.0, "; a ratio: it narrows as the denominator grows"
-    return "even", 1.0, 0.0, 0.0, ""
+            return made("ratio", a, b), "; a ratio: it narrows as the denominator grows"
+    return made("even", 1.0, 0.0), ""
 
 
-def _count_terms(r: Floats, mu: Floats, is_robust: bool) -> tuple[float, float]:
-    m = np.maximum(mu, 0.01)
-    # One event more or less is never wild, however seldom there is one.
-    a, b = _two_terms(r, np.stack([m, m * m], axis=1), is_robust, least=1.5)
-    return max(a, 0.05), b
+def fit_counts(
+    counts: Floats, mean: Floats, trials: Floats | None = None, *, is_robust: bool = True
+) -> tuple[float, float]:
+    """a >= 1 and b >= 0 of the variance a m + b m² of counts with these means, by maximum likelihood.
+
+    counts, mean : (n,) events; trials : (n,) the most there can be, which multiplies the variance by 1 - m / trials, or
+    None. The law is a negative binomial (with trials its variance is divided by that factor, which leaves the
+    likelihood of small shares as it is). is_robust : counts beyond 3.5 sigmas of the law so far are left out, three times.
+    Searched by Nelder and Mead (1965) over log(a - 1) and log b. Lawless (1987) for the likelihood.
+    """
+    from scipy.optimize import minimize
+
+    some = np.linspace(0, len(counts) - 1, min(len(counts), LAW_SAMPLES)).astype(np.int64)
+    k, m = np.maximum(counts[some], 0.0), np.maximum(mean[some], quantile.LEAST_MEAN)
+    limit = np.full(len(k), np.inf) if trials is None else np.maximum(trials[some], 1.0)
+    rest = 1 - np.minimum(m / limit, 1 - 1e-6)
+    squares = np.minimum((k - m) ** 2, 9 * np.maximum(m * rest, np.median((k - m) ** 2) * 2))
+    rough = max(float(np.sum(squares / (m * rest)) / len(m)), 1.0)
+    at = np.array(
+        [np.log(max(rough - 1, 0.05) / 2), np.log(max(rough - 1, 0.05) / max(2 * float(np.mean(m)), 1e-3))]
+    )
+    for turn in range(3 if is_robust else 1):
+        a, b = 1 + np.exp(at[0]), np.exp(at[1])
+        if is_robust:
+            wide = np.sqrt((a * m + b * m * m) * rest)
+            # The first law is rough: it may be too narrow.
+            kept = np.abs(
+                quantile.score(k, m, wide, quantile.Counted(np.ones(len(k)), limit))
+            ) < LAW_SIGMAS + (turn == 0)
+            kept = kept if kept.sum() >= 20 else np.ones(len(k), np.bool_)
+        else:
+            kept = np.ones(len(k), np.bool_)
+        found = minimize(
+            _minus_likelihood,
+            at,
+            args=(k[kept], m[kept]),
+            method="Nelder-Mead",
+            options={"xatol": 0.02, "fatol": 0.05, "maxfev": 120, "initial_simplex": at + SIMPLEX},
+        )
+        moved = float(np.max(np.abs(found.x - at)))
+        at = found.x
+        if moved < 0.05:
+            break
+    return float(1 + np.exp(np.clip(at[0], -12, 12))), float(np.exp(np.clip(at[1], -20, 5)))
+
+
+# Where the search of the two terms begins, relative to their first guess.
+SIMPLEX = np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
+
+
+@njit(cache=True, nogil=True)
+def _minus_likelihood(at, k, m):  # type: ignore[no-untyped-def]
+    """Minus the log likelihood of counts under negative binomials of mean m and variance a m + b m², less a constant.
+
+    at : log(a - 1) and log b.
+    """
+    if abs(at[0]) > 12 or at[1] > 5 or at[1] < -20:
+        return np.inf
+    extra, b = np.exp(at[0]), np.exp(at[1])
+    total = 0.0
+    for i in range(len(k)):
+        size = m[i] / max(extra + b * m[i], 1e-9)
+        total -= lgamma(k[i] + size) - lgamma(size)
+        total -= size * np.log(size / (size + m[i])) + k[i] * np.log(m[i] / (size + m[i]))
+    return total
+
+
+# Blocks over which dispersion is taken, and the least share of a Poisson's that counts have.
+DISPERSION_BLOCKS, LEAST_DISPERSION = 16, 0.7
+
+
+def is_underdispersed(values: Floats) -> bool:
+    """Whether neighbouring whole numbers differ by less than counts of their size ever do.
+
+    values : (n,) in order, none missing. Half the mean squared difference of neighbours over their mean is at least 1 for
+    independent counts, whatever season they have; its median over up to 16 blocks lets few outliers in. Its standard error
+    is √(3 / n) for a Poisson (Fisher 1950, the index of dispersion): what lies under 0.7 and three errors under 1 is no count.
+    """
+    n = len(values)
+    if n < 16:
+        return False
+    pairs = (values[1:] - values[:-1]) ** 2 / 2, (values[1:] + values[:-1]) / 2
+    blocks = [np.array_split(x, min(DISPERSION_BLOCKS, n // 8)) for x in pairs]
+    index = [float(s.sum() / m.sum()) for s, m in zip(*blocks, strict=True) if m.sum() > 0]
+    return bool(index) and float(np.median(index)) < min(LEAST_DISPERSION, 1 - 3 * np.sqrt(3 / n))
 
 
 def counting_unit(values: Floats, d: Floats) -> float:

@@ -5,21 +5,42 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import flagging, windows
+from watchtide.core import flagging, quantile, windows
 from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Model
+from watchtide.core.quantile import Counted
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
 
 
 @dataclass(frozen=True)
+class InForce:
+    """Levels in force in a replay; arrays of (n,), NaN where nothing was judged. Empty for a fit, which has one level.
+
+    lacking : where they rest on too little of the stream's own.
+    """
+
+    above: Floats
+    below: Floats
+    odd: Floats
+    lacking: Bools
+
+    @classmethod
+    def none(cls) -> "InForce":
+        empty = np.empty(0)
+        return cls(empty, empty, empty, np.empty(0, np.bool_))
+
+    def __len__(self) -> int:
+        return len(self.above)
+
+
+@dataclass(frozen=True)
 class Baselined:
     """What the fitting stage gives: everything that does not depend on the level. Arrays of (n,) unless said.
 
-    score, side, window, first : evidence (windows.Evidence); held_score, held_side, held_window : that of held-out scores, from which
-    levels are read. above, below, odd : levels in force in replay, else empty; lacking : where those rest on too little of the
-    stream's own. model : kept where it is to be saved.
+    evidence : scores with windows; held_out : that of held-out scores, from which levels are read. counted : of the
+    samples judged by a counting law, NaN elsewhere. model, transform, watch, carry : kept where the model is to be saved.
     """
 
     key: str
@@ -27,6 +48,7 @@ class Baselined:
     series: Series
     expected: Floats
     spread: Floats
+    counted: Counted
     trend: Floats
     seasons: Floats
     level_series: Floats
@@ -37,17 +59,9 @@ class Baselined:
     found_seasons: tuple[tuple[float, float], ...]
     resolved: dict[str, Any]
     notes: tuple[str, ...]
-    score: Floats
-    side: Ints
-    window: Ints
-    first: Ints
-    held_score: Floats
-    held_side: Ints
-    held_window: Ints
-    above: Floats
-    below: Floats
-    odd: Floats
-    lacking: Bools
+    evidence: windows.Evidence
+    held_out: windows.Evidence
+    in_force: InForce = field(default_factory=InForce.none)
     mode: str = "fit"
     model: Model | None = field(default=None, compare=False)
     transform: Transform | None = field(default=None, compare=False)
@@ -55,15 +69,14 @@ class Baselined:
     carry: Carry | None = field(default=None, compare=False)
 
     @property
-    def evidence(self) -> windows.Evidence:
-        return windows.Evidence(self.score, self.side.astype(np.int8), self.window, self.first)
+    def score(self) -> Floats:
+        """(n,) size of the deviation in sigmas, windows included."""
+        return self.evidence.score
 
     @property
     def held(self) -> flagging.Held:
-        side = self.held_side.astype(np.int8)
-        heard = windows.Evidence(self.held_score, side, self.held_window, self.first)
         return flagging.Held(
-            heard,
+            self.held_out,
             self.clean,
             self.series.axis,
             self.series.step_ns,
@@ -72,8 +85,19 @@ class Baselined:
         )
 
     @property
+    def own_score(self) -> Floats:
+        """(n,) signed score of each sample by itself, without windows; NaN where it is missing."""
+        return quantile.score(self.series.values, self.expected, self.spread, self.counted)
+
+    def values_at(self, level: Floats | float, at: Ints | slice | None = None) -> Floats:
+        """Values at which a sample's own signed score reaches this level: of all samples, or of those at these places."""
+        some = slice(None) if at is None else at
+        counted = Counted(self.counted.event[some], self.counted.trials[some])
+        return quantile.values_at(level, self.expected[some], self.spread[some], counted)
+
+    @property
     def z(self) -> Floats:
-        """(n,) score with the sign of its side, windows heard; NaN where not judged."""
+        """(n,) score with the sign of its side, windows included; NaN where not judged."""
         return self.evidence.signed
 
 

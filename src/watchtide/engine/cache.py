@@ -11,17 +11,23 @@ from typing import Any
 
 import numpy as np
 
+from watchtide.core import windows
+from watchtide.core.quantile import Counted
 from watchtide.core.series import Series
-from watchtide.engine.stages import Baselined
+from watchtide.engine.based import Baselined, InForce
 
-_ARRAYS = (
-    "expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates", "score", "side", "window",
-    "first", "held_score", "held_side", "held_window", "above", "below", "odd", "lacking",
-)  # fmt: skip
+_ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates")
+# Records of arrays, kept under the names of both.
+_RECORDS: dict[str, Any] = {
+    "counted": Counted,
+    "evidence": windows.Evidence,
+    "held_out": windows.Evidence,
+    "in_force": InForce,
+}
 _SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes", "mode")
 # The fitted model is made anew where it is to be saved.
 _NOT_KEPT = ("model", "transform", "watch", "carry")
-assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_SMALL, *_NOT_KEPT, "series"}
+assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_RECORDS, *_SMALL, *_NOT_KEPT, "series"}
 
 
 def load(folder: Path, digest: str) -> Baselined | None:
@@ -35,6 +41,8 @@ def load(folder: Path, digest: str) -> Baselined | None:
                 kept["times"], kept["values"], int(small.pop("step_ns")), kept["offsets_ns"], axis, ends
             )
             arrays = {name: kept[name] for name in _ARRAYS}
+            for name, kind in _RECORDS.items():
+                arrays[name] = kind(**{f.name: kept[f"{name}.{f.name}"] for f in fields(kind)})
     except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
         return None
     with contextlib.suppress(OSError):
@@ -49,6 +57,11 @@ def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None
     folder.mkdir(parents=True, exist_ok=True)
     small = {name: getattr(base, name) for name in _SMALL} | {"step_ns": base.series.step_ns}
     stamps: dict[str, Any] = {"axis_ns": base.series.axis_ns, "ends_ns": base.series.ends_ns}
+    records = {
+        f"{name}.{f.name}": getattr(getattr(base, name), f.name)
+        for name, kind in _RECORDS.items()
+        for f in fields(kind)
+    }
     handle, temporary = tempfile.mkstemp(dir=folder, suffix=".part")
     try:
         with os.fdopen(handle, "wb") as file:
@@ -59,6 +72,7 @@ def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None
                 values=base.series.values,
                 offsets_ns=base.series.offsets_ns,
                 **{name: values for name, values in stamps.items() if values is not None},
+                **records,
                 **{name: getattr(base, name) for name in _ARRAYS},
             )
         os.replace(temporary, folder / f"{digest}.npz")

@@ -17,11 +17,10 @@ def examine(scanned: Scanned) -> dict[str, Any]:
     base = scanned.base
     points = points_of(scanned)
     inside = np.arange(len(base.series)) < base.train_stop
-    with np.errstate(invalid="ignore"):
-        signed = (base.series.values - base.expected) / base.spread
+    signed = base.own_score
     choice = base.resolved["baseline"]
     found = diagnostics.diagnose(
-        base.series.values, base.expected, signed, np.where(base.held_side == -1, -base.held_score, base.held_score),
+        base.series.values, base.expected, signed, base.held_out.signed,
         base.clean, base.series.step_ns, tuple(p for p, _ in base.found_seasons),
         is_multiplied=choice["form"] == "multiplicative", kind=choice["kind"],
     )  # fmt: skip

@@ -1,7 +1,7 @@
 """Replay of a stream whose cadence becomes coarser: each stretch on the grid known at the time, concatenated."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
@@ -15,10 +15,7 @@ from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 
 # Arrays of one entry a sample that are put one behind the other; what they hold where a stretch has none is NaN.
-_BY_SAMPLE = (
-    *("expected", "spread", "trend", "level_series", "clean", "above", "below", "odd", "lacking"),
-    *("score", "side", "window", "held_score", "held_side", "held_window"),
-)
+_BY_SAMPLE = ("expected", "spread", "trend", "level_series", "clean")
 
 
 def changes(stream: Input, plan: Plan) -> list[Change]:
@@ -64,6 +61,11 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
     def whole(of: Sequence[Any], name: str) -> Any:
         return np.concatenate([getattr(one, name)[s] for one, s in zip(of, slices, strict=True)])
 
+    def record(name: str) -> Any:
+        """A record of arrays, each laid one behind the other."""
+        own = [getattr(p, name) for p in parts]
+        return type(own[0])(**{f.name: whole(own, f.name) for f in fields(own[0])})
+
     laid = [p.series for p in parts]
     series = Series(
         whole(laid, "times"),
@@ -82,7 +84,7 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         n = s.stop - s.start
         seasons[: len(part.seasons), at : at + n] = part.seasons[:, s]
         # A window that began before the stretch begins with it.
-        first.append(np.maximum(part.first[s] - s.start, 0) + at)
+        first.append(np.maximum(part.evidence.first[s] - s.start, 0) + at)
         pairs = part.shift_candidates.reshape(-1, 2)
         own = pairs[(pairs[:, 0] >= s.start) & (pairs[:, 1] < s.stop)]
         shifts.append((own - s.start + at).ravel())
@@ -104,7 +106,10 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         last,
         series=series,
         seasons=seasons,
-        first=np.concatenate(first),
+        counted=record("counted"),
+        evidence=replace(record("evidence"), first=np.concatenate(first)),
+        held_out=replace(record("held_out"), first=np.concatenate(first)),
+        in_force=record("in_force"),
         shift_candidates=np.concatenate(shifts),
         train_stop=min(parts[0].train_stop, len(series)),
         resolved=resolved,

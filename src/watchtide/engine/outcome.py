@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import discords, grouping, regimes, seasons, shifts, windows
+from watchtide.core import discords, grouping, quantile, regimes, seasons, shifts, windows
 from watchtide.core.frame import DAY_NS
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Floats, Series, wall_clock
@@ -22,14 +22,14 @@ def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:
     """Runs of flagged samples as findings; in replay with the end of the bin at which each was known."""
     times = base.series.times
     peak = runs.peak.copy()
-    for i in np.flatnonzero(base.window[peak] > 1):
+    for i in np.flatnonzero(base.evidence.window[peak] > 1):
         peak[i] = _furthest(base, int(runs.first[i]), int(runs.last[i]), int(peak[i]))
     raised: list[int | None] = [None] * len(peak)
     if base.mode == "replay":
         raised = base.series.ends[runs.raised].tolist()
     columns = (
         times[runs.first], times[runs.last], runs.side, base.score[peak], times[peak], base.series.values[peak],
-        base.expected[peak], runs.samples, base.window[peak],
+        base.expected[peak], runs.samples, base.evidence.window[peak],
     )  # fmt: skip
     return [
         Finding(
@@ -45,8 +45,8 @@ def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:
 def _furthest(base: Baselined, first: int, last: int, peak: int) -> int:
     """Of the samples that share the strongest score, as those of one window do, the one furthest from what was expected."""
     part = slice(first, last + 1)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        far = np.abs(base.series.values[part] - base.expected[part]) / base.spread[part]
+    counted = base.counted.part(first, last + 1)
+    far = np.abs(quantile.score(base.series.values[part], base.expected[part], base.spread[part], counted))
     own = (base.score[part] == base.score[peak]) & ~np.isnan(far)
     return first + int(np.argmax(np.where(own, far, -1.0))) if own.any() else peak
 
@@ -216,8 +216,12 @@ def points_of(scanned: Scanned) -> dict[str, Any]:
     """The points columns of one stream, as contracts name them."""
     base = scanned.base
     n = len(base.series)
-    if base.mode == "replay" and len(base.above) == n and "sigmas" not in scanned.resolved["flag"]["level"]:
-        above, below = base.above, base.below
+    if (
+        base.mode == "replay"
+        and len(base.in_force) == n
+        and "sigmas" not in scanned.resolved["flag"]["level"]
+    ):
+        above, below = base.in_force.above, base.in_force.below
     else:
         above, below = np.full(n, scanned.level.above), np.full(n, scanned.level.below)
     words = np.array([FLAG_WORDS[k] for k in (-1, 0, 1, 2)])
@@ -226,11 +230,11 @@ def points_of(scanned: Scanned) -> dict[str, Any]:
         "value": base.series.values,
         "expected": base.expected,
         "spread": base.spread,
-        "lower": base.expected - below * base.spread,
-        "upper": base.expected + above * base.spread,
+        "lower": base.values_at(-below),
+        "upper": base.values_at(above),
         "residual": base.series.values - base.expected,
         "score": base.score,
-        "window": base.window,
+        "window": base.evidence.window,
         "flag": words[scanned.flags.astype(np.int64) + 1],
         "in_finding": scanned.in_finding,
     }

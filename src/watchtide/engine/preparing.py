@@ -10,6 +10,7 @@ import pyarrow as pa
 from watchtide.core import cadence, live, spread, transforms
 from watchtide.core.cadence import Cadence, Found
 from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.quantile import Counted
 from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
 from watchtide.engine.placing import Placing
@@ -167,10 +168,14 @@ def _kept(condition: str, values: Floats, d: Floats | None) -> Bools:
 
 
 def are_counts(seen: Floats) -> bool:
-    """Whole numbers from 0 on without a common factor: what one gets by counting one by one."""
+    """Whole numbers from 0 on without a common factor that scatter like counts: what one gets by counting one by one.
+
+    seen : (n,) values in order. A gauge rounded to whole numbers, such as a pressure in hPa, hardly moves from one
+    sample to the next: see `spread.is_underdispersed`.
+    """
     if len(seen) == 0 or not np.all((seen >= 0) & (seen == np.floor(seen)) & (seen < 2**53)):
         return False
-    return int(np.gcd.reduce(seen.astype(np.int64))) == 1
+    return int(np.gcd.reduce(seen.astype(np.int64))) == 1 and not spread.is_underdispersed(seen)
 
 
 def beside(stream: Input, series: Series) -> tuple[Floats, tuple[str, ...]]:
@@ -218,11 +223,12 @@ def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: 
         d = np.nan_to_num(prepared.denominator, nan=0.0)
         usual = float(np.median(d[training & (d > 0)])) if np.any(training & (d > 0)) else 1.0
         weights = np.clip(d / max(usual, 1e-300), 0.0, 20.0)
-    event = None
+    counted = None
     if transform.name == "none" and prepared.resolved["as"] == "count":
-        event = np.ones(len(series))
+        counted = Counted(np.ones(len(series)), np.full(len(series), np.inf))
     elif transform.name == "none" and prepared.unit > 0 and prepared.denominator is not None:
-        event = prepared.unit / np.maximum(np.nan_to_num(prepared.denominator, nan=0.0), 1e-9)
+        trials = np.maximum(np.nan_to_num(prepared.denominator, nan=0.0), 1e-9)
+        counted = Counted(prepared.unit / trials, trials)
     columns = prepared.columns.copy()
     for row, name in zip(columns, prepared.names, strict=True):
         if name.startswith("known day"):
@@ -234,7 +240,7 @@ def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: 
     offsets = series.offsets_ns if series.axis_ns is None else np.zeros(len(series), np.int64)
     return Frame(
         series.axis, offsets, series.step_ns, values, usable & ~np.isnan(values), weights, columns,
-        prepared.names, event,
+        prepared.names, counted,
     )  # fmt: skip
 
 

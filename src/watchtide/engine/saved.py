@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from watchtide import __version__
-from watchtide.core import baselines, expectation, flagging, transforms, windows
+from watchtide.core import baselines, expectation, flagging, quantile, transforms, windows
 from watchtide.core.baselines import Fitted
 from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Choice, Model
@@ -113,6 +113,7 @@ def _told(s: Saved) -> dict[str, Any]:
         "model": {
             "step": model.step, "group_period": _periods([model.group_period] if model.group_period else []),
             "groups": model.groups, "end_ns": model.end_ns, "grain": model.grain, "doubt": model.doubt,
+            "day_period": _periods([model.day_period] if model.day_period else []), "days": model.days,
         },
         "transform": {"name": s.transform.name, "lag": s.transform.lag, "facts": dict(s.transform.facts), "by_row": s.transform.by_row},
         "watch": s.watch.as_data() if s.watch is not None else None,
@@ -190,16 +191,18 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
     )  # fmt: skip
     scatter = SpreadModel(**{**told["spread"], "factor": np.asarray(told["spread"]["factor"], np.float64)})
     groups = int(model["groups"])
-    if len(scatter.factor) != groups:
+    days = int(model.get("days", 1))
+    if len(scatter.factor) != groups * days:
         raise ValueError("the spread's factors are not one a group")
     period = next(iter(_read_periods(model["group_period"])), None)
+    day_period = next(iter(_read_periods(model.get("day_period", []))), None)
     level = told["level"]
     above, below, odd = (
         float("inf") if level[k] is None else float(level[k]) for k in ("above", "below", "odd")
     )
     return Saved(
         str(told["key"]), str(told["zone"]), from_data(told["plan"]),
-        Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"]), float(model.get("doubt", 0.0))),
+        Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"]), float(model.get("doubt", 0.0)), day_period, days),
         Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items()), bool(told["transform"].get("by_row", False))),
         windows.Watch.from_data(told["watch"]) if told["watch"] else None,
         # Files of the first builds have none.
@@ -250,7 +253,8 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     if saved.carry is not None:
         spread = spread * saved.carry.growth_at(past_end)
     shown, wide = transforms.back(saved.transform, series.values, expected, spread)
-    z = stages.scores(series.values, shown, wide, prepared, plan)
+    counted = stages.counted_in(frame, model)
+    z = stages.scores(quantile.score(series.values, shown, wide, counted), prepared, plan)
     trees = expectation.isolated_of(model, frame)
     lags = model.fitted.facts.get("lags", 1)
     heard = (
@@ -258,7 +262,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             saved.watch,
             z,
             frame.values,
-            groups,
+            model.slot_of(groups),
             is_causal=False,
             isolated=trees,
             lags=lags,
@@ -271,11 +275,29 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     )
     none = np.zeros(n, np.bool_)
     base = Baselined(
-        stream.key, saved.zone, series, shown, wide, parts.trend, parts.seasons, np.full(n, np.nan), none, 0, np.empty(0, np.int64),
-        model.spread.stream, tuple((p.samples(series.step_ns), float("nan")) for p in model.choice.periods), saved.resolved,
-        (*prepared.notes, *notes, f"judged by a model trained on {saved.trained['from']} to {saved.trained['to']}"),
-        heard.score, heard.side.astype(np.int64), heard.window, heard.first, np.full(n, np.nan), np.zeros(n, np.int64),
-        np.ones(n, np.int64), np.empty(0), np.empty(0), np.empty(0), none[:0], "apply",
-    )  # fmt: skip
+        key=stream.key,
+        zone=saved.zone,
+        series=series,
+        expected=shown,
+        spread=wide,
+        counted=counted,
+        trend=parts.trend,
+        seasons=parts.seasons,
+        level_series=np.full(n, np.nan),
+        clean=none,
+        train_stop=0,
+        shift_candidates=np.empty(0, np.int64),
+        stream_spread=model.spread.stream,
+        found_seasons=tuple((p.samples(series.step_ns), float("nan")) for p in model.choice.periods),
+        resolved=saved.resolved,
+        notes=(
+            *prepared.notes,
+            *notes,
+            f"judged by a model trained on {saved.trained['from']} to {saved.trained['to']}",
+        ),
+        evidence=heard,
+        held_out=windows.alone(np.full(n, np.nan)),
+        mode="apply",
+    )
     fixed_level = plan.model_copy(update={"shifts": plan.shifts.model_copy(update={"of": "none"})})
     return stages.flag(base, fixed_level, level=saved.level)

@@ -14,6 +14,7 @@ from watchtide.core import (
     flagging,
     grouping,
     keys,
+    quantile,
     regimes,
     replay,
     shifts,
@@ -24,13 +25,14 @@ from watchtide.core.baselines import fixed
 from watchtide.core.cadence import KNOWN_STAMPS
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.quantile import Counted
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
 from watchtide.engine import following, outcome, preparing
-from watchtide.engine.based import Baselined, Scanned
+from watchtide.engine.based import Baselined, InForce, Scanned
 from watchtide.engine.choices import choice_of
 from watchtide.engine.preparing import Input, Prepared, prepare
 from watchtide.plan import Plan, durations
@@ -39,7 +41,7 @@ from watchtide.tables import clock
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 9
+BASELINE_VERSION = 10
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
@@ -125,7 +127,8 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     past_end = np.arange(len(series)) - (stop - 1)
     wide = got.spread if carry is None else got.spread * carry.growth_at(past_end)
     expected, spread = transforms.back(transform, series.values, got.expected, wide)
-    z = scores(series.values, expected, spread, prepared, plan)
+    counted = counted_in(frame, got.model)
+    z = scores(quantile.score(series.values, expected, spread, counted), prepared, plan)
     values = frame.values
     watch = None
     if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
@@ -168,13 +171,31 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         has_trend = series.step_ns >= LEAST_YEAR_STEP_NS
         candidates = regimes.find_steps(got.level_series, longest, has_trend=has_trend)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
+    added = watch.added(is_causal=False) if watch else 0.0
     return Baselined(
-        stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, got.level_series, got.clean, stop,
-        candidates, stream_spread, found, _resolved(prepared, plan, choice, got.model, watch, split, watch.added(is_causal=False) if watch else 0.0),
-        (*prepared.notes, *notes, *choice.reasons, *got.notes),
-        heard.score, heard.side.astype(np.int64), heard.window, heard.first, held.score, held.side.astype(np.int64),
-        held.window, np.empty(0), np.empty(0), np.empty(0), np.empty(0, np.bool_), "fit", got.model if is_kept else None, transform, watch, carry,
-    )  # fmt: skip
+        key=stream.key,
+        zone=stream.zone,
+        series=series,
+        expected=expected,
+        spread=spread,
+        counted=counted,
+        trend=got.trend,
+        seasons=got.seasons,
+        level_series=got.level_series,
+        clean=got.clean,
+        train_stop=stop,
+        shift_candidates=candidates,
+        stream_spread=stream_spread,
+        found_seasons=found,
+        resolved=_resolved(prepared, plan, choice, got.model, watch, split, added),
+        notes=(*prepared.notes, *notes, *choice.reasons, *got.notes),
+        evidence=heard,
+        held_out=held,
+        model=got.model if is_kept else None,
+        transform=transform,
+        watch=watch,
+        carry=carry,
+    )
 
 
 def _left_out(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:
@@ -207,13 +228,18 @@ def transform_of(plan: Plan, series: Series, training: Bools, *, by_row: bool = 
     return replace(learnt, by_row=by_row)
 
 
-def scores(values: Floats, expected: Floats, spread: Floats, prepared: Prepared, plan: Plan) -> Floats:
-    """(n,) signed scores; NaN where missing or under the least denominator."""
-    with np.errstate(invalid="ignore", divide="ignore"):
-        z = (values - expected) / spread
+def scores(z: Floats, prepared: Prepared, plan: Plan) -> Floats:
+    """(n,) signed scores; NaN under the least denominator."""
     if prepared.denominator is not None:
         z = np.where(prepared.denominator >= max(plan.prepare.least, 1e-12), z, np.nan)
     return np.asarray(z, dtype=np.float64)
+
+
+def counted_in(frame: Frame, model: Model | None) -> Counted:
+    """What makes the values of a frame counts for a model, NaN where its law is a symmetrical one."""
+    counted = None if model is None else expectation.counted_of(model, frame)
+    blank = np.full(len(frame), np.nan)
+    return Counted(blank, blank) if counted is None else counted
 
 
 def _resolved(
@@ -321,14 +347,29 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
         "first": durations.format_ns(rhythm.first * step), "refit": durations.format_ns(rhythm.refit * step),
         "window": durations.format_ns(rhythm.window * step), "refits": got.refits,
     }  # fmt: skip
-    e = got.evidence
     level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
     return Baselined(
-        stream.key, stream.zone, series, expected, spread, got.trend, got.seasons, level, got.clean,
-        min(rhythm.first, len(series)), _online_shifts(got.held, step), model.spread.stream if model else 0.0, found, resolved,
-        (*prepared.notes, *notes, *got.notes), e.score, e.side.astype(np.int64), e.window, e.first,
-        got.heard.score, got.heard.side.astype(np.int64), got.heard.window, got.above, got.below, got.odd, got.lacking, "replay",
-    )  # fmt: skip
+        key=stream.key,
+        zone=stream.zone,
+        series=series,
+        expected=expected,
+        spread=spread,
+        counted=got.counted,
+        trend=got.trend,
+        seasons=got.seasons,
+        level_series=level,
+        clean=got.clean,
+        train_stop=min(rhythm.first, len(series)),
+        shift_candidates=_online_shifts(got.held, step),
+        stream_spread=model.spread.stream if model else 0.0,
+        found_seasons=found,
+        resolved=resolved,
+        notes=(*prepared.notes, *notes, *got.notes),
+        evidence=got.evidence,
+        held_out=got.heard,
+        in_force=InForce(got.above, got.below, got.odd, got.lacking),
+        mode="replay",
+    )
 
 
 def _rhythm(plan: Plan, step: int) -> replay.Cadence:
@@ -410,9 +451,12 @@ def flag(
         read = own or dict.fromkeys(flagging.watched_sides(side), none)
         level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family, own=read)
     evidence = base.evidence
-    is_replay = base.mode == "replay" and len(base.above) == len(base.series)
+    is_replay = base.mode == "replay" and len(base.in_force) == len(base.series)
     if is_replay and level_kind != "sigmas":
-        above, below, odd = (np.nan_to_num(x, nan=np.inf) for x in (base.above, base.below, base.odd))
+        above, below, odd = (
+            np.nan_to_num(x, nan=np.inf)
+            for x in (base.in_force.above, base.in_force.below, base.in_force.odd)
+        )
         level = level if is_settled else _last_level(base, level)
         flags = flagging.flag(evidence, above, below, odd)
     else:
@@ -444,13 +488,14 @@ def flag(
 
 def _last_level(base: Baselined, level: flagging.Level) -> flagging.Level:
     """The level in force at the end of a replay, with its note."""
-    seen = np.flatnonzero(~np.isnan(base.above))
+    seen = np.flatnonzero(~np.isnan(base.in_force.above))
     if not len(seen):
         return level
     at = seen[-1]
     note = "read off the past, anew about once a week; these are the last ones. " + level.note
+    now = base.in_force
     return replace(
-        level, above=float(base.above[at]), below=float(base.below[at]), odd=float(base.odd[at]), note=note
+        level, above=float(now.above[at]), below=float(now.below[at]), odd=float(now.odd[at]), note=note
     )
 
 

@@ -48,7 +48,7 @@ def lacks(s: Scanned, plan: Plan) -> bool:
     if reading in OWN_READINGS or s.base.held.count == 0:
         return False
     if s.base.mode == "replay":
-        return bool(s.base.lacking.any())
+        return bool(s.base.in_force.lacking.any())
     return s.base.mode == "fit" and (s.level.odds is None or s.level.per_week is None)
 
 
@@ -87,7 +87,7 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     group = stages.group_of(plan, step)
     out: list[Lent] = []
     for at in range(first, len(base.series), every):
-        if not base.lacking[at : at + every].any():
+        if not base.in_force.lacking[at : at + every].any():
             continue
         now = int(base.series.axis[at])
         own = _until(base.held, now)
@@ -109,17 +109,17 @@ def with_lent(base: Baselined, levels: Sequence[Lent]) -> Baselined:
     """A replay with levels lent by its family in place of its own, where it lacked them; kept in its resolved plan."""
     if not levels:
         return base
-    own = {"above": base.above.copy(), "below": base.below.copy(), "odd": base.odd.copy()}
+    own = {name: getattr(base.in_force, name).copy() for name in ("above", "below", "odd")}
     begins = np.searchsorted(base.series.axis, [x[0] for x in levels])
     until = np.append(begins[1:], len(base.series))
     for (_, *values), a, b in zip(levels, begins, until, strict=True):
-        mine = np.arange(a, b)[base.lacking[a:b]]
+        mine = np.arange(a, b)[base.in_force.lacking[a:b]]
         for name, value in zip(own, values, strict=True):
             own[name][mine] = np.inf if value is None else value
     told = {**base.resolved["replay"], "lent": [list(x) for x in levels]}
     note = "levels by the family's tail as far as it was known, where there was too little of its own"
     return replace(
-        base, above=own["above"], below=own["below"], odd=own["odd"], resolved={**base.resolved, "replay": told},
+        base, in_force=replace(base.in_force, **own), resolved={**base.resolved, "replay": told},
         notes=(*base.notes, note),
     )  # fmt: skip
 

@@ -2058,6 +2058,13 @@ export interface components {
          * @enum {string}
          */
         DuplicatesEnum: "mean" | "last" | "first" | "refuse";
+        /** @description Values at which each of three levels is reached; between them the quadratic in the level through all three holds. */
+        Edges: {
+            /** @description rising, in sigmas */
+            levels: number[];
+            upper: (number | null)[][];
+            lower: (number | null)[][];
+        };
         Effect: {
             before: number;
             after: number;
@@ -3383,6 +3390,8 @@ export interface components {
             value: (number | null)[];
             expected?: (number | null)[];
             spread?: (number | null)[];
+            /** @description of counts: values at which three levels are reached; else expected ± level × spread */
+            edges?: components["schemas"]["Edges"];
             score?: (number | null)[];
             trend?: (number | null)[];
             seasons?: (number | null)[][];

@@ -1,5 +1,6 @@
 import type uPlot from "uplot";
 import type { ChartWindow, Entry, Finding } from "../api/client";
+import { edgeAt } from "./band";
 import type { Palette } from "./palette";
 
 export interface Levels {
@@ -9,9 +10,9 @@ export interface Levels {
 
 const ratio = () => devicePixelRatio || 1;
 
-/** The wash of what is expected: expected ± level × spread, an edge left open where a side is not watched. */
+/** The wash between the values at which the levels are reached; a side that is not watched takes the other's level. */
 export function drawBand(u: uPlot, colours: Palette, w: ChartWindow, levels: Levels): void {
-  const { time, expected = [], spread = [] } = w;
+  const { time, expected = [] } = w;
   const pen = u.ctx;
   pen.fillStyle = colours.band;
   const upper = levels.above ?? levels.below ?? 0;
@@ -21,15 +22,9 @@ export function drawBand(u: uPlot, colours: Palette, w: ChartWindow, levels: Lev
     if (run.length > 1) {
       pen.beginPath();
       for (const i of run)
-        pen.lineTo(
-          u.valToPos(time[i] ?? 0, "x", true),
-          u.valToPos((expected[i] ?? 0) + upper * (spread[i] ?? 0), "y", true),
-        );
+        pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), u.valToPos(edgeAt(w, i, 1, upper) ?? 0, "y", true));
       for (const i of run.reverse())
-        pen.lineTo(
-          u.valToPos(time[i] ?? 0, "x", true),
-          u.valToPos((expected[i] ?? 0) - lower * (spread[i] ?? 0), "y", true),
-        );
+        pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), u.valToPos(edgeAt(w, i, -1, lower) ?? 0, "y", true));
       pen.fill();
     }
     run = [];

@@ -1,5 +1,6 @@
 import type { ChartWindow } from "../api/client";
 import { dayTime, figure, utc, zoneName } from "../parts/words";
+import { edgeAt } from "./band";
 import { type Levels, sideOf } from "./drawing";
 import { ticks } from "./ticks";
 
@@ -26,7 +27,7 @@ export function svgOf(
   caption: Caption,
   tickWords: (ms: number, step: number) => string,
 ): string {
-  const { time, value, expected = [], spread = [], score = [] } = view;
+  const { time, value, expected = [], score = [] } = view;
   const inSight = time.flatMap((t, i) => (t >= range[0] && t <= range[1] ? [i] : []));
   const numbers = inSight.flatMap((i) => [value[i], expected[i]]).filter((v): v is number => v != null);
   const low = Math.min(...numbers, Number.POSITIVE_INFINITY);
@@ -49,8 +50,7 @@ export function svgOf(
     }
     return path;
   };
-  const edge = (sign: number, level: number) =>
-    inSight.map((i) => (expected[i] == null ? null : (expected[i] ?? 0) + sign * level * (spread[i] ?? 0)));
+  const edge = (side: 1 | -1, level: number) => inSight.map((i) => edgeAt(view, i, side, level));
   const upper = edge(1, levels.above ?? levels.below ?? 0);
   const lower = edge(-1, levels.below ?? levels.above ?? 0);
   const band = inSight

@@ -218,7 +218,13 @@ describe("small things that figures hang on", () => {
     expect(wider(null, null)).toBeNull();
   });
   it("the weeks before are named by their day, or said to be missing", () => {
-    const past = { start: Date.UTC(2026, 7, 15), values: [1, 2, 3], expected: [1, 2, 3], spread: [1, 1, 1] };
+    const past = {
+      start: Date.UTC(2026, 7, 15),
+      values: [1, 2, 3],
+      expected: [1, 2, 3],
+      lower: [0, 1, 2],
+      upper: [2, 3, 4],
+    };
     const seen = show(
       <Before finding={aFinding()} before={[past, { ...past, start: Date.UTC(2026, 7, 8) }]} />,
     );

@@ -295,6 +295,14 @@ class StreamView(APIView):
         )
 
 
+class EdgesSerializer(serializers.Serializer):
+    """Values at which each of three levels is reached; between them the quadratic in the level through all three holds."""
+
+    levels = serializers.ListField(child=serializers.FloatField(), help_text="rising, in sigmas")
+    upper = serializers.ListField(child=NumbersField())
+    lower = serializers.ListField(child=NumbersField())
+
+
 class WindowSerializer(serializers.Serializer):
     """Samples of a span, reduced with every extreme kept. Arrays of one length; times in ms."""
 
@@ -304,6 +312,10 @@ class WindowSerializer(serializers.Serializer):
     value = NumbersField()
     expected = NumbersField(required=False)
     spread = NumbersField(required=False)
+    edges = EdgesSerializer(
+        required=False,
+        help_text="of counts: values at which three levels are reached; else expected ± level × spread",
+    )
     score = NumbersField(required=False)
     trend = NumbersField(required=False)
     seasons = serializers.ListField(child=NumbersField(), required=False)
@@ -404,7 +416,7 @@ class WindowView(APIView):
             "expected": plain(base.expected[at]),
             "spread": plain(base.spread[at]),
             "score": plain(scanned.z[at]),
-            "odd": np.flatnonzero(base.side[at] == ODD).tolist(),
+            "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
             "train_until": float(times[base.train_stop - 1] / MS)
             if 0 < base.train_stop < len(times)
             else None,
@@ -418,6 +430,8 @@ class WindowView(APIView):
             "histogram": screens.histogram(scanned, entries),
             "season_hours": [p * base.series.step_ns / 3.6e12 for p, _ in sorted(base.found_seasons)],
         }
+        if edges := screens.edges(base, at, [row.level_above, row.level_below]):
+            body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):
             body["trend"] = plain(base.trend[at])
             body["seasons"] = [plain(s[at]) for s in base.seasons]

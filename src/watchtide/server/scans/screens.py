@@ -16,6 +16,7 @@ from watchtide.core.scoring import compare, wilson
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.rows import inside_any, touches
 from watchtide.engine import forms, reduce, stages, together
+from watchtide.engine.based import Baselined
 from watchtide.plan.model import Fleet
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
@@ -503,6 +504,33 @@ def finding_context(finding: Finding) -> dict[str, Any]:
     }
 
 
+# The band of the weeks before a finding.
+BEFORE_SIGMAS = 3.0
+# Levels whose values a chart of counts is given beside the one in force: those of the operating curve's ends, nearly.
+EDGE_LEVELS = (2.0, 12.0)
+
+
+def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> dict[str, Any] | None:
+    """Values at which three levels are reached at these samples; None for a symmetrical law, whose spread says all.
+
+    A counting law is skewed: a chart that drags the level interpolates between these.
+    """
+    if np.isnan(base.counted.event[at]).all():
+        return None
+    usual = next(
+        (x for x in in_force if x is not None and EDGE_LEVELS[0] + 0.5 < x < EDGE_LEVELS[1] - 0.5), 5.0
+    )
+    levels = [EDGE_LEVELS[0], float(usual), EDGE_LEVELS[1]]
+
+    def rows(sign: float) -> list[list[float | None]]:
+        return [
+            [round(float(v), 4) if math.isfinite(v) else None for v in base.values_at(sign * x, at)]
+            for x in levels
+        ]
+
+    return {"levels": levels, "upper": rows(1.0), "lower": rows(-1.0)}
+
+
 def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
     """The same stretch of the longest season (a week where there is none) in the seasons before."""
     row = ScanStream.objects.select_related("scan__plan_version", "stream").get(
@@ -520,13 +548,20 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
         if b <= a or a == 0:
             continue
         step = max(1, (b - a) // 150)
-        values, expected, spread = (x[a:b:step] for x in (base.series.values, base.expected, base.spread))
+        part = slice(int(a), int(b), step)
+        columns = {
+            "values": base.series.values[part],
+            "expected": base.expected[part],
+            "lower": base.values_at(-BEFORE_SIGMAS, part),
+            "upper": base.values_at(BEFORE_SIGMAS, part),
+        }
         out.append(
             {
                 "start": float((finding.start_ns - k * week) / MS),
-                "values": [None if math.isnan(v) else round(float(v), 6) for v in values],
-                "expected": [None if math.isnan(v) else round(float(v), 6) for v in expected],
-                "spread": [None if math.isnan(v) else round(float(v), 6) for v in spread],
+                **{
+                    name: [None if math.isnan(v) else round(float(v), 6) for v in column]
+                    for name, column in columns.items()
+                },
             }
         )
     return out

@@ -71,7 +71,7 @@ class Quieting:
 
 
 def of(s: stages.Scanned) -> Sheet:
-    return Sheet(s.base.key, s.base.series.times, s.z, s.base.side == ODD, s.in_finding)
+    return Sheet(s.base.key, s.base.series.times, s.z, s.base.evidence.side == ODD, s.in_finding)
 
 
 def folder() -> Path:

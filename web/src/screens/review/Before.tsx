@@ -5,7 +5,8 @@ type Past = {
   start: number;
   values: (number | null)[];
   expected: (number | null)[];
-  spread: (number | null)[];
+  lower: (number | null)[];
+  upper: (number | null)[];
 };
 
 /** The same stretch in the weeks before, as small charts on one common scale. */
@@ -50,11 +51,8 @@ function Small({ past, low, high }: { past: Past; low: number; high: number }) {
     });
     return d;
   };
-  const edge = (sign: number) =>
-    past.expected.map((e, i) => (e === null ? null : e + sign * 3 * (past.spread[i] ?? 0)));
-  const upper = edge(1);
-  const lower = edge(-1);
-  const band = [...upper.map((v, i) => [i, v] as const), ...lower.map((v, i) => [i, v] as const).reverse()]
+  const edge = (values: (number | null)[]) => values.map((v, i) => [i, v] as const);
+  const band = [...edge(past.upper), ...edge(past.lower).reverse()]
     .filter((p): p is readonly [number, number] => p[1] !== null)
     .map(([i, v]) => `${x(i).toFixed(1)},${Math.min(50, Math.max(-2, y(v))).toFixed(1)}`)
     .join(" ");

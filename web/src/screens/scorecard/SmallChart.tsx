@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
+import { edgeAt } from "../../charts/band";
 
 const W = 176;
 const H = 62;
@@ -31,11 +32,9 @@ export function SmallChart({
   const d = view.data;
   if (!d) return <svg viewBox={`0 0 ${W} ${H}`} width="100%" aria-hidden="true" />;
   const band = d.time.map((_, i) => {
-    const e = d.expected?.[i];
-    const s = d.spread?.[i];
-    return e === null || e === undefined || s === null || s === undefined
-      ? null
-      : [e - (d.level_below ?? 4) * s, e + (d.level_above ?? 4) * s];
+    const low = edgeAt(d, i, -1, d.level_below ?? 4);
+    const high = edgeAt(d, i, 1, d.level_above ?? 4);
+    return low === null || high === null ? null : [low, high];
   });
   const seen = [...d.value.filter((v): v is number => v !== null), ...band.flatMap((v) => v ?? [])];
   const low = Math.min(...seen);

@@ -7,8 +7,11 @@ const AS: Options = {
     help: "Whole numbers from 0 on are counts; with a denominator they are ratios.",
   },
   value: { words: "values", help: "The spread follows the slot." },
-  count: { words: "counts", help: "The spread grows with the expected count; exact odds where it is small." },
-  ratio: { words: "ratios", help: "The spread narrows as the denominator grows." },
+  count: {
+    words: "counts",
+    help: "Scores are read by a negative binomial, whose spread grows with the expected count.",
+  },
+  ratio: { words: "ratios", help: "The spread narrows as the denominator grows; of counts a beta-binomial." },
 };
 const CLOCKS: Options = {
   auto: { words: "whichever fits", help: "Tried by the held-out loss where the clocks have changed." },

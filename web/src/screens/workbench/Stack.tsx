@@ -1,6 +1,7 @@
 import { useViewportSize } from "@mantine/hooks";
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { ChartWindow } from "../../api/client";
+import { edgeAt } from "../../charts/band";
 import {
   drawBand,
   drawFindings,
@@ -325,13 +326,10 @@ function Tip({
   if (at === undefined || at === null) return null;
   const seen = view.value[i] ?? null;
   const expected = view.expected?.[i] ?? null;
-  const spread = view.spread?.[i] ?? null;
   const score = view.score?.[i] ?? null;
   const side = sideOf(score, levels);
-  const low =
-    expected !== null && spread !== null && levels.below !== null ? expected - levels.below * spread : null;
-  const high =
-    expected !== null && spread !== null && levels.above !== null ? expected + levels.above * spread : null;
+  const low = levels.below !== null ? edgeAt(view, i, -1, levels.below) : null;
+  const high = levels.above !== null ? edgeAt(view, i, 1, levels.above) : null;
   const rare = odds(score);
   const off = seen !== null && expected !== null ? seen - expected : null;
   return (
