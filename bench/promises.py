@@ -14,7 +14,16 @@ KINDS = (
     "auto", "harmonic", "loess", "classical", "slot", "rolling", "spectrum", "trailing", "fixed", "isolation",
 )  # fmt: skip
 REPLAYED = ("harmonic", "slot")
-NOISES = ("Gaussian", "t4", "Gaussian AR 0.6", "t5 AR 0.5")
+NOISES = (
+    "Gaussian",
+    "t4",
+    "Gaussian AR 0.6",
+    "t5 AR 0.5",
+    "Gaussian AR 0.95",
+    "counts",
+    "bursty counts",
+    "shares",
+)
 STREAMS = 24
 WEEKS, STEP = 14, 1_800 * 10**9
 LEVELS = {"odds": 1_000.0, "per-week": 0.5}
@@ -26,6 +35,8 @@ def noise(name: str, rng: np.random.Generator, n: int) -> np.ndarray:
             return rng.normal(size=n)
         case "t4":
             return rng.standard_t(4, n)
+        case "Gaussian AR 0.95":
+            return np.asarray(lfilter([1.0], [1.0, -0.95], rng.normal(size=n)))
         case "Gaussian AR 0.6":
             return np.asarray(lfilter([1.0], [1.0, -0.6], rng.normal(size=n)))
         case _:
@@ -38,8 +49,19 @@ def stream_of(name: str, seed: int) -> Any:
     n = WEEKS * 7 * 48
     rng = np.random.default_rng([seed, NOISES.index(name), 77])
     t = np.arange(n)
-    values = 50 + 8 * np.sin(2 * np.pi * t / 48) + 3 * np.cos(4 * np.pi * t / 48) + noise(name, rng, n)
-    return stages.Input("s", 1_780_272_000 * 10**9 + t.astype(np.int64) * STEP, values)
+    shape = np.sin(2 * np.pi * t / 48) + 0.4 * np.cos(4 * np.pi * t / 48)
+    times = 1_780_272_000 * 10**9 + t.astype(np.int64) * STEP
+    if name == "counts":
+        return stages.Input("s", times, rng.poisson(12 * (1.5 + shape)).astype(float))
+    if name == "bursty counts":
+        return stages.Input("s", times, rng.poisson(30 * (1.5 + shape) * rng.gamma(4, 0.25, n)).astype(float))
+    if name == "shares":
+        trials = rng.poisson(200 * (1.5 + shape))
+        failed = rng.binomial(trials, np.clip(rng.beta(6, 294, n), 0, 1))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            values = np.where(trials > 0, 100 * failed / trials, np.nan)
+        return stages.Input("s", times, values, denominators=trials.astype(float))
+    return stages.Input("s", times, 50 + 8 * shape + noise(name, rng, n))
 
 
 def once(task: tuple[str, str, int, str]) -> dict[str, float]:
@@ -68,9 +90,9 @@ def once(task: tuple[str, str, int, str]) -> dict[str, float]:
     return out
 
 
-def measure() -> dict[str, Any]:
-    ways = [*((kind, "fit") for kind in KINDS), *((kind, "replay") for kind in REPLAYED)]
-    tasks = [(kind, name, seed, mode) for kind, mode in ways for name in NOISES for seed in range(STREAMS)]
+def measure(ways: list[tuple[str, str]] | None = None, seeds: range = range(STREAMS)) -> dict[str, Any]:
+    ways = ways or [*((kind, "fit") for kind in KINDS), *((kind, "replay") for kind in REPLAYED)]
+    tasks = [(kind, name, seed, mode) for kind, mode in ways for name in NOISES for seed in seeds]
     import multiprocessing
 
     with ProcessPoolExecutor(2, mp_context=multiprocessing.get_context("spawn")) as pool:

@@ -396,6 +396,7 @@ def held_out_losses(
         chances = quantile.log_chances(frame.values, training.held, spread, counted)
         events = np.where(frame.usable, frame.values / counted.event, np.nan)
         wild = np.log(WILD_SHARE / (1 + max(float(np.nanmax(events, initial=0.0)), 1.0)))
-        loss = np.where(frame.usable, -np.logaddexp(np.log1p(-WILD_SHARE) + chances, wild), np.nan)
+        with np.errstate(invalid="ignore"):
+            loss = np.where(frame.usable, -np.logaddexp(np.log1p(-WILD_SHARE) + chances, wild), np.nan)
     seen = ~np.isnan(loss)
     return loss, float(np.mean(np.abs(residual[seen]))) if seen.any() else np.inf

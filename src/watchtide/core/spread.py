@@ -291,7 +291,7 @@ def _minus_likelihood(at, k, m):  # type: ignore[no-untyped-def]
     at : log(a - 1) and log b.
     """
     if abs(at[0]) > 12 or at[1] > 5 or at[1] < -20:
-        return np.inf
+        return 1e300
     extra, b = np.exp(at[0]), np.exp(at[1])
     total = 0.0
     for i in range(len(k)):
