@@ -208,8 +208,8 @@ def test_the_peak_of_a_window_is_its_furthest_sample():
     """All samples of a window share its score; the one to show is the one that lies furthest off."""
     rng = np.random.default_rng(6)
     y = 50 + 8 * np.sin(2 * np.pi * np.arange(24 * 60) / 24) + rng.normal(0, 1, 24 * 60)
-    y[900:936] += 1.8
-    y[920] += 1.0
+    y[900:936] += 2.6
+    y[920] += 0.3
     got = stages.scan(hourly(y), from_data({"baseline": {"seasons": ["24h"]}, "shifts": {"of": "none"}}))
     [found] = [f for f in got.findings if f.window > 1 and 890 <= (f.start - START) // HOUR <= 930]
     inside = (got.base.series.times >= found.start) & (got.base.series.times <= found.end)

@@ -27,7 +27,7 @@ class Level:
     """Sigmas from which a sample is flagged, per side (inf where the side is not watched).
 
     odd : for what has no side; odds, per_week : what the stream's own tail promises at this level, None where
-    it has none; left_out : excesses not believed in reading it.
+    it has none.
     """
 
     above: float
@@ -36,18 +36,20 @@ class Level:
     note: str
     odds: float | None = None
     per_week: float | None = None
-    left_out: int = 0
 
 
 @dataclass(frozen=True)
 class Scores:
-    """Clean held-out scores of one side, as a tail takes them: values, blocks of a day, exposure, weights."""
+    """Clean held-out scores of one side, as a tail takes them: values, blocks of a day, exposure, weights.
+
+    run_samples : of peaks of findings, mean samples of one."""
 
     values: Floats
     blocks: Ints
     exposure: float
     weights: Floats
     grain: float = 0.0
+    run_samples: float | None = None
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,7 @@ def side_findings(
     seen = score[~np.isnan(score)]
     positive = seen[seen > 0]
     best: tuple[Floats, Ints, Floats] | None = None
+    samples = 1.0
     for share in (0.94, 0.9, 0.8, 0.6, 0.3, 0.0) if len(positive) else ():
         start = float(np.quantile(positive, share))
         rows = grouping.find_side(score, start, held.times, group)
@@ -103,11 +106,16 @@ def side_findings(
             at = grouping.peaks(score, rows)
             odd = e.side[at] == ODD
             best = score[at], held.times[at] // DAY_NS, np.where(odd & (watched == 2), 0.5, 1.0)
+            samples = float(np.sum(score >= start)) / max(len(rows), 1)
+            # Windows hold more, and are what is left at higher levels.
+            windowed = mine & (e.window > 1) & (score >= 2.0)
+            if windowed.any():
+                samples = max(samples, float(np.mean(e.window[windowed])))
         if len(best[0]) >= 60:
             break
     if best is None or len(best[0]) < least:
         return None
-    return Scores(best[0], best[1], len(seen) * held.step_ns / WEEK_NS, best[2], held.grain)
+    return Scores(best[0], best[1], len(seen) * held.step_ns / WEEK_NS, best[2], held.grain, samples)
 
 
 @dataclass(frozen=True)
@@ -115,22 +123,30 @@ class SideTails:
     """Tails of one side: of samples by themselves, and of findings a week; None where there is too little of its own.
 
     added : samples that windows add to each that is reached by itself (`windows.Watch.added`): windows hold many samples, each of
-    which counts where the level is one in so many samples.
+    which counts where the level is one in so many samples. a_finding : samples of a finding at the low level its tail begins
+    at, or of a window where those hold more, times findings a week over samples a week: no more samples are reached than findings hold.
     """
 
     samples: Tail | None
     findings: Tail | None
     added: float = 0.0
+    a_finding: float | None = None
 
     def sample_rates(self, levels: Floats) -> Floats:
         """(k,) share of clean samples that reach each level, by themselves or in a window."""
         assert self.samples is not None
-        return (1 + self.added) * self.samples.rates_at(levels)
+        rates = (1 + self.added) * self.samples.rates_at(levels)
+        if self.findings is None or self.a_finding is None:
+            return rates
+        return np.minimum(rates, self.a_finding * self.findings.rates_at(levels))
 
     def sample_level(self, rate: float) -> float:
         """The least level that at most this share of clean samples reaches."""
         assert self.samples is not None
-        return self.samples.level_for(rate / (1 + self.added))
+        level = self.samples.level_for(rate / (1 + self.added))
+        if self.findings is None or self.a_finding is None:
+            return level
+        return min(level, self.findings.level_for(rate / self.a_finding))
 
 
 def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> SideTails:
@@ -141,7 +157,10 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
     by_finding = side_findings(held, side, watched, group)
     hint = shape_hint(side_scores(held, side, watched).values)
     by_findings = tail_of(by_finding, share=0.6, hint=hint) if by_finding else None
-    return SideTails(tail_of(by_sample, hint=hint), by_findings, held.added)
+    a_finding = None
+    if by_finding is not None and by_finding.run_samples is not None:
+        a_finding = by_finding.run_samples * held.step_ns / WEEK_NS
+    return SideTails(tail_of(by_sample, hint=hint), by_findings, held.added, a_finding)
 
 
 def alone(held: Held) -> Held:
@@ -225,6 +244,7 @@ def resolve_level(
                 own[s].samples or whole.samples,
                 own[s].findings or whole.findings,
                 own[s].added or whole.added,
+                own[s].a_finding or whole.a_finding,
             )
     if kind == "sigmas":
         found, note = dict.fromkeys(watched, amount), "as stated"
@@ -253,16 +273,36 @@ def resolve_level(
         per_week = sum(
             t.findings.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.findings
         )
-    left_out = sum(t.samples.left_out for t in tails if t.samples is not None)
     return Level(
         found.get("above", np.inf),
         found.get("below", np.inf),
-        max(found.values()),
+        _odd_level(kind, amount, found, held, group, own),
         note,
         odds,
         per_week,
-        left_out,
     )
+
+
+def _odd_level(
+    kind: str,
+    amount: float,
+    found: Mapping[str, float],
+    held: Held,
+    group: grouping.Group,
+    own: Mapping[str, SideTails],
+) -> float:
+    """The level of what has no side.
+
+    Windows without a side are put on the scale of the heavier of both tails (`windows.calibrate`), so their level is
+    read off both too, also where one side alone is watched.
+    """
+    if not needs_tails(kind) or len(found) == 2 or not np.any(held.evidence.side[held.clean] == ODD):
+        return max(found.values())
+    (other,) = {"above", "below"} - set(found)
+    both = {**own, other: own_tails(held, other, 2, group)}
+    # Half a total rate a side, as where both are watched.
+    levels, _ = _by_tail(kind, amount, both, held.count)
+    return max(levels.values())
 
 
 def _by_tail(kind: str, amount: float, own: dict[str, SideTails], count: int) -> tuple[dict[str, float], str]:

@@ -16,6 +16,8 @@ from watchtide.core.series import Bools, Floats, Ints
 NEAR_SAMPLES = 48
 # … as a jump of at least this many times the noise.
 LEAST_JUMP = 2.5
+# Samples of the shortest regime.
+LEAST_REGIME = 24
 # Samples of the running median that lone outliers are drawn in to.
 CALM_SAMPLES = 25
 # A season of months seen fewer times than this is taken smooth.
@@ -57,27 +59,32 @@ def season_free(frame: Frame, periods: Sequence[Period], train: Bools | None = N
 
 
 def moving_mean(y: Floats, window: int) -> Floats:
-    """Mean of the window around each sample, over what is observed; the ends take what there is."""
+    """Mean of the window around each sample, over what is observed; the ends take what there is.
+
+    Sums run over what is left of the median: of values near 1e9 running sums would lose what differs between them.
+    """
     seen = ~np.isnan(y)
+    centre = float(robust.median(y)) if seen.any() else 0.0
     total, count = np.zeros(len(y) + 1), np.zeros(len(y) + 1, np.int64)
-    np.cumsum(np.where(seen, y, 0.0), out=total[1:])
+    np.cumsum(np.where(seen, y - centre, 0.0), out=total[1:])
     np.cumsum(seen, out=count[1:])
     i = np.arange(len(y))
     a, b = np.maximum(i - window // 2, 0), np.minimum(i + window - window // 2, len(y))
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray((total[b] - total[a]) / (count[b] - count[a]))
+        return np.asarray(centre + (total[b] - total[a]) / (count[b] - count[a]))
 
 
 def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has_trend: bool = False) -> Ints:
     """Indices where a de-seasonalised series takes a lasting new level.
 
     Lone outliers are drawn in to three spreads around a running median first, so that only what
-    lasts counts; a regime lasts at least one season and 24 samples. A slow trend is cut into steps
-    by any step search; a cut is kept only where the level really jumps between the samples next to it.
+    lasts counts; a regime lasts at least 24 samples, however long the season: an episode of two days is found as one, and
+    is not drawn out to a week. A slow trend is cut into steps by any step search; a cut is kept only where the level
+    really jumps between the observed samples next to it. longest : samples of the longest season.
     has_trend : from sample to sample the trend may move by as much as the noise, as it does over months and years: a
     jump then is what the slopes on either side do not explain.
     """
-    shortest = max(24, longest if longest <= len(level) // 4 else 24)
+    shortest = LEAST_REGIME
     if np.sum(~np.isnan(level)) < 2 * shortest:
         return np.empty(0, np.int64)
     calm = calm_outliers(level - _line(level) if has_trend else level)
@@ -87,10 +94,14 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has
         penalty=shifts.default_penalty(calm, variance=variance) if penalty is None else penalty,
         shortest=shortest,
     )
-    near = min(shortest, NEAR_SAMPLES)
+    near = NEAR_SAMPLES if longest >= NEAR_SAMPLES else shortest
     # A jump must stand out from the samples' own scatter and from the wander of their medians.
     wander = np.sqrt(2 * variance / near)
-    return np.asarray(changes[_jumps(calm, changes, near, LEAST_JUMP * max(np.sqrt(own), wander), has_trend)])
+    # By observed samples: those next to an outage lie far apart, and say as much.
+    seen = np.flatnonzero(~np.isnan(calm))
+    at = np.searchsorted(seen, changes)
+    least = LEAST_JUMP * max(np.sqrt(own), wander)
+    return np.asarray(changes[_jumps(calm[seen], at, near, least, has_trend)])
 
 
 @njit(cache=True, nogil=True)
@@ -168,8 +179,8 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
     """Step functions of the accepted regimes: as they are, and as they become the normal.
 
     A regime shorter than `settle` samples is an episode, not a new normal: it keeps the level before
-    it. A step's size is taken between the `settle` samples next to it, so that a trend does not add
-    to it. Zero in the first regime.
+    it. So does one whose later half does not hold at least half of the jump, as an episode that ends within it. A step's
+    size is taken between the `settle` samples next to it, so that a trend does not add to it. Zero in the first regime.
     """
     n = len(level)
     steps, delayed = np.zeros(n), np.zeros(n)
@@ -181,10 +192,11 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
     for a, b in pairwise(edges[1:]):
         if b - a < settle:
             continue
-        jump = _median(level[a : min(b, a + settle)]) - _median(
-            level[max(before[0], before[1] - settle) : before[1]]
-        )
-        if not np.isnan(jump) and abs(jump) > noise:
+        usual = _median(level[max(before[0], before[1] - settle) : before[1]])
+        jump = _median(level[a : min(b, a + settle)]) - usual
+        later = _median(level[(a + b) // 2 : b]) - usual
+        whole = _median(level[a:b]) - usual
+        if not np.isnan(jump) and abs(jump) > noise and min(later * jump, whole * jump) >= 0.5 * jump**2:
             steps[a:] += jump
             known = np.any(np.abs(steps[:a] - steps[a]) <= max(noise, 0.15 * abs(jump)))
             # A return to a level held before needs no time to settle.

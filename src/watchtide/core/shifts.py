@@ -210,6 +210,8 @@ class Raised:
 
 # Samples before which an online test has no scale to go by.
 WARM_UP = 200
+# Scores beyond this say no more of a lasting shift.
+CLIP = 3.0
 # Samples that must lie in a new regime before it is one.
 LEAST_REGIME = 24
 # … and how far its median must lie from the level before, in standard deviations: less is drift.
@@ -231,7 +233,9 @@ def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> lis
     seen = np.flatnonzero(~np.isnan(z))
     if len(seen) <= WARM_UP:
         return found
-    y = np.clip(z[seen], -3.0, 3.0)
+    plain = z[seen]
+    # Scores about the level in force when each came, clipped: what has shifted for long is no wider for it.
+    y = np.clip(plain, -CLIP, CLIP)
     centre = scale = threshold = slack = 0.0
     level = up = down = 0.0
     up_from = down_from = 0
@@ -247,25 +251,27 @@ def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> lis
             continue
         if not found:
             level = centre
-        move = y[i] - level
+        move = y[i] if found else y[i] - level
         up, up_from = (up + move - slack, up_from) if up > 0 else (move - slack, i)
         down, down_from = (down - move - slack, down_from) if down > 0 else (-move - slack, i)
         up, down = max(up, 0.0), max(down, 0.0)
         if up > threshold or down > threshold:
             start = up_from if up > threshold else down_from
             sign = 1 if up > threshold else -1
+            base = 0.0 if found else level
             recent = float(np.median(y[max(start, i - shortest // 2) : i + 1]))
-            if sign * (recent - level) < scale / 2:
+            if sign * (recent - base) < scale / 2:
                 # It is over before it lasted: an episode, which is for the level to flag.
                 up = down = 0.0
                 continue
             if i - start + 1 < shortest:
                 continue
-            whole = sign * (float(np.median(y[start : i + 1])) - level)
-            if min(whole, sign * (recent - level)) < LEAST_JUMP * scale:
+            whole = sign * (float(np.median(y[start : i + 1])) - base)
+            if min(whole, sign * (recent - base)) < LEAST_JUMP * scale:
                 continue
             found.append(Raised(int(seen[start]), int(seen[i]), sign))
-            level = float(np.median(y[start : i + 1]))
+            level = float(np.median(plain[start : i + 1]))
+            y[start:] = np.clip(plain[start:] - level, -CLIP, CLIP)
             up = down = 0.0
     return found
 

@@ -16,7 +16,7 @@ from numba import njit
 
 from watchtide.core import robust
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import Tail, fit_tail
+from watchtide.core.tails import SHAPE_SPREAD, WINDOW_SHAPE_SPREAD, Tail, fit_tail
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 CLIP = 3.0
@@ -35,6 +35,8 @@ LOUDER = 0.01
 LEAST_RATE = 1e-4
 # Below the lowest level of the operating curve a window is not worth telling.
 LEAST_SCORE = 2.0
+# Relative difference of values that are the same but for the rounding of a bin's mean.
+SAME = 16 * 2.220446049250313e-16
 FAMILIES = ("above", "below", "rough", "stuck", "isolated")
 ODD = 2
 
@@ -180,11 +182,24 @@ def surprises(values, equal):  # type: ignore[no-untyped-def]
     n = len(values)
     out = np.zeros(n)
     first = np.arange(n)
-    for i in range(1, n):
-        if values[i] == values[i - 1]:
-            out[i] = out[i - 1] - np.log(equal[i])
-            first[i] = first[i - 1]
+    last = -1
+    for i in range(n):
+        if np.isnan(values[i]):
+            # What is missing neither adds to a run nor ends it.
+            if last >= 0:
+                out[i], first[i] = out[last], first[last]
+            continue
+        if last >= 0 and is_same(values[i], values[last]):
+            out[i] = out[last] - np.log(equal[i])
+            first[i] = first[last]
+        last = i
     return out, first
+
+
+@njit(cache=True, nogil=True)
+def is_same(a, b):  # type: ignore[no-untyped-def]
+    """Whether two values differ by no more than the arithmetic of a mean: 16 spacings of floating-point numbers."""
+    return abs(a - b) <= SAME * max(abs(a), abs(b))
 
 
 def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Floats:
@@ -193,7 +208,9 @@ def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Flo
     both[1:] &= clean[:-1]
     both[:1] = False
     same = np.zeros(len(values), np.bool_)
-    same[1:] = values[1:] == values[:-1]
+    with np.errstate(invalid="ignore"):
+        away = np.abs(values[1:] - values[:-1])
+        same[1:] = away <= SAME * np.maximum(np.abs(values[1:]), np.abs(values[:-1]))
     n, k = np.bincount(groups[both], minlength=count), np.bincount(groups[both & same], minlength=count)
     whole = (k.sum() + 0.5) / (n.sum() + 1.0)
     return np.asarray(np.clip((k + 20 * whole) / (n + 20), 1e-6, 1.0))
@@ -333,7 +350,9 @@ def calibrate(
     if isolated is not None:
         pairs.append(("isolated", np.where(clean, isolated, np.nan)))
     for name, statistic in pairs:
-        tail = _peaks_tail(np.where(np.isfinite(statistic), statistic, np.nan), block, weeks)
+        tail = _peaks_tail(
+            np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, open_by=WINDOW_SHAPE_SPREAD
+        )
         if tail is None:
             continue
         grid = tail.levels
@@ -365,7 +384,9 @@ def _levels_for(tail: Tail, rate: Floats) -> Floats:
     return tail.levels_for(known) + tail.scale * np.log(known / rate)
 
 
-def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) -> Tail | None:
+def _peaks_tail(
+    values: Floats, block: int, weeks: float, grain: float = 0.0, open_by: float = SHAPE_SPREAD
+) -> Tail | None:
     """Tail of the maxima of blocks, per week."""
     whole = len(values) // block * block
     if whole == 0:
@@ -374,7 +395,7 @@ def _peaks_tail(values: Floats, block: int, weeks: float, grain: float = 0.0) ->
     seen = ~np.isnan(rows).all(axis=1)
     peaks = np.nanmax(rows[seen], axis=1) if seen.any() else np.empty(0)
     # Blocks of about a day are drawn together.
-    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain)
+    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain, open_by=open_by)
 
 
 @njit(cache=True, nogil=True)
@@ -499,6 +520,23 @@ def _trim(family, a, b, clipped, seen):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def _common_side(a, b, clipped, seen):  # type: ignore[no-untyped-def]
+    """1 or -1 where all samples of a window lie on that side by at least half a sigma, else no side: a blackout is below."""
+    above = below = 0
+    for i in range(a, b + 1):
+        if seen[i]:
+            if clipped[i] >= 0.5:
+                above += 1
+            elif clipped[i] <= -0.5:
+                below += 1
+            else:
+                return ODD
+    if above and not below:
+        return 1
+    return -1 if below and not above else ODD
+
+
+@njit(cache=True, nogil=True)
 def _speak(a, b, worth, code, seen, score, side, window, first):  # type: ignore[no-untyped-def]
     spoke = 0
     for i in range(a, b + 1):
@@ -556,7 +594,7 @@ def _listen_whole(worth, stuck, began, lengths, clipped, seen, score, side, wind
                 break
         if free:
             taken[a : b + 1] = True
-            code = 1 if family == 0 else (-1 if family == 1 else ODD)
+            code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
             _speak(a, b, values[k], code, seen, score, side, window, first)
 
 
@@ -569,7 +607,8 @@ def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, win
         for family in range(4):
             if family == 3:
                 if stuck[t] >= LEAST_SCORE and stuck[t] > score[t]:
-                    score[t], side[t], first[t], window[t] = stuck[t], ODD, began[t], t - began[t] + 1
+                    score[t], first[t], window[t] = stuck[t], began[t], t - began[t] + 1
+                    side[t] = _common_side(began[t], t, clipped, seen)
                 continue
             for li in range(len(lengths)):
                 w = worth[family, li, t]
@@ -578,7 +617,7 @@ def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, win
                 a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
                 if b == t:
                     score[t] = w
-                    side[t] = 1 if family == 0 else (-1 if family == 1 else ODD)
+                    side[t] = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
                     first[t] = a
                     spoke = 0
                     for i in range(a, b + 1):

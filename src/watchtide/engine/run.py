@@ -258,7 +258,6 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
                 "note": s.level.note,
                 "odds": s.level.odds,
                 "promised_per_week": s.level.per_week,
-                "left_out": s.level.left_out,
             },
             "mode": base.mode,
             "training": _part(s, None, cut),

@@ -27,15 +27,30 @@ def wilson(hits: int, n: int) -> tuple[float, float] | None:
 def draw_blocks(span_ns: tuple[int, int], block_ns: int, seed: int) -> Ints | None:
     """(draws, blocks) starts of a circular block bootstrap over a closed span; None under 10 blocks.
 
-    Each draw takes as many blocks as the span holds, wrapped round its end, all streams together.
+    Each draw takes as many blocks as cover the span, wrapped round its end, all streams together; of the last one only
+    as much counts as makes the draw as long as the span (`last_length`): with whole blocks alone totals come out too low.
     Politis and Romano (1992).
     """
     length = span_ns[1] - span_ns[0] + 1
-    blocks = int(length // max(block_ns, 1))
-    if blocks < LEAST_BLOCKS:
+    block_ns = max(block_ns, 1)
+    if length // block_ns < LEAST_BLOCKS:
         return None
+    blocks = -(-length // block_ns)
     rng = np.random.default_rng(seed)
     return span_ns[0] + rng.integers(0, length, size=(DRAWS, blocks))
+
+
+def last_length(span_ns: tuple[int, int], block_ns: int) -> int:
+    """How much of the last block of a draw counts."""
+    rest = (span_ns[1] - span_ns[0] + 1) % block_ns
+    return rest or block_ns
+
+
+def _stops(starts: Ints, span_ns: tuple[int, int], block_ns: int) -> Ints:
+    """(draws, blocks) where each drawn block stops, beyond the span where it is wrapped."""
+    stop = starts + block_ns
+    stop[:, -1] = starts[:, -1] + last_length(span_ns, block_ns)
+    return stop
 
 
 def drawn_sums(starts: Ints, span_ns: tuple[int, int], block_ns: int, at: Ints, amounts: Floats) -> Floats:
@@ -50,7 +65,7 @@ def drawn_sums(starts: Ints, span_ns: tuple[int, int], block_ns: int, at: Ints, 
     else:
         order = np.argsort(at, kind="stable")
         times, total = at[order], np.r_[0.0, np.cumsum(amounts[order])]
-    stop = starts + block_ns
+    stop = _stops(starts, span_ns, block_ns)
     over = np.maximum(stop - (span_ns[1] + 1), 0)
 
     def before(moment: Ints) -> Floats:
@@ -66,8 +81,9 @@ def drawn_medians(
     """(draws,) quantile of the amounts drawn; NaN for a draw without any."""
     length = span_ns[1] - span_ns[0] + 1
     out = np.full(len(starts), np.nan)
+    lengths = (_stops(starts[:1], span_ns, block_ns) - starts[:1])[0] if len(starts) else np.empty(0)
     for i, row in enumerate(starts):
-        times = ((at[:, None] - row[None, :]) % length < block_ns).sum(axis=1)
+        times = ((at[:, None] - row[None, :]) % length < lengths[None, :]).sum(axis=1)
         drawn = np.repeat(amounts, times)
         if len(drawn):
             out[i] = np.quantile(drawn, share)
