@@ -5,6 +5,7 @@ several places in the past and carried on over what is known to have followed.
 """
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -101,22 +102,37 @@ def measure(part: Frame, model: Model, held: Floats, steps: int, denominator: Fl
         wander = np.array([trailing.wander(model.fitted, part)])
         return Carry(np.ones(1), np.ones(1), 1, 0.0, np.ones(1), wander)
     choice = settled(model.choice, model)
-    n = len(part)
-    longest = max((round(p.samples(part.step_ns)) for p in choice.periods), default=24)
-    first = max(3 * longest, n // 2)
-    reach = min(steps, max((n - first) // 2, 1))
-    places = (
-        np.unique(np.linspace(first, n - reach, ORIGINS).astype(np.int64))
-        if n - reach > first
-        else np.empty(0, np.int64)
-    )
+    places, reach = places_of(part, model, steps)
     errors = [z for at in places if (z := _carried(part, choice, int(at), reach, denominator)) is not None]
     if len(errors) < 2:
+        longest = _longest(part, model)
         far = np.geomspace(1, max(steps, 2), 32)
         none = np.empty(0)
         return Carry(
             far, np.sqrt(1 + USUAL_WALK * far / longest), max(steps, 2), USUAL_WALK / longest, none, none
         )
+    return grown(part, errors, held, steps, reach)
+
+
+def _longest(part: Frame, model: Model) -> int:
+    return max((round(p.samples(part.step_ns)) for p in model.choice.periods), default=24)
+
+
+def places_of(part: Frame, model: Model, steps: int) -> tuple[Ints, int]:
+    """Up to six places in the second half of a history from which to carry a fit on, and over how many samples."""
+    n = len(part)
+    first = max(3 * _longest(part, model), n // 2)
+    reach = min(steps, max((n - first) // 2, 1))
+    if n - reach <= first:
+        return np.empty(0, np.int64), reach
+    return np.unique(np.linspace(first, n - reach, ORIGINS).astype(np.int64)), reach
+
+
+def grown(part: Frame, errors: Sequence[Floats], held: Floats, steps: int, reach: int) -> Carry:
+    """Growth and drift by errors, in spreads, of the same forecast from several places.
+
+    errors : each (reach,); held : (n,) clean held-out scores; steps : the horizon asked.
+    """
     edges = np.unique(np.geomspace(1, reach + 1, BUCKETS + 1).astype(np.int64)) - 1
     z = np.array(errors)
     pairs = list(itertools.pairwise(edges))
@@ -148,7 +164,7 @@ def _carried(part: Frame, choice: Choice, at: int, reach: int, denominator: Floa
     parts, expected = expectation.judge(model, view)
     groups = expectation.spread_groups(view, model)
     d = None if denominator is None else denominator[at : at + reach]
-    wide = expectation.spread_at(model, parts, expected, groups, d)
+    wide = expectation.spread_at(model, parts, expected, groups, d, frame=view)
     return np.where(view.usable, expectation.score_of(model, view, expected, wide), np.nan)
 
 

@@ -123,6 +123,8 @@ def diagnose(
                 )
             )
             break
+    if (runs := autocorrelated(held)) is not None:
+        found.append(runs)
     slow = _slow_share(calm, max(int(week), 50))
     if slow >= LEAST_LEFT:
         remedy = {"baseline.kind": "harmonic"} if kind in ("slot", "fixed") else {"baseline.settle": "2d"}
@@ -155,6 +157,41 @@ def diagnose(
         found.append(form)
     found += _cadence(values, clean, step_ns)
     return found
+
+
+# Lags tested together, the level of the test, and the correlation from which it is worth a word.
+LAGS, TESTED_AT, LEAST_CORRELATION = 24, 0.001, 0.2
+
+
+def autocorrelated(z: Floats) -> Diagnosis | None:
+    """Whether neighbouring held-out scores go together; None where they do not, or are under 100.
+
+    Q = n (n + 2) Σ r_k² / (n - k) over 24 lags against a chi-squared law with as many degrees of freedom, on scores clipped
+    at three sigmas. Ljung and Box (1978). In long histories the least correlation passes the test: that of neighbours
+    must be 0.2 too.
+    """
+    seen = ~np.isnan(z)
+    n = int(seen.sum())
+    if n < 100:
+        return None
+    y = np.where(seen, np.clip(z, -3.0, 3.0), np.nan)
+    y = np.nan_to_num(y - np.nanmean(y))
+    total = float(y @ y)
+    if total <= 0:
+        return None
+    lags = min(LAGS, n // 5)
+    r = np.array([float(y[k:] @ y[:-k]) / total for k in range(1, lags + 1)])
+    q = n * (n + 2) * float(np.sum(r**2 / (n - np.arange(1, lags + 1))))
+    from scipy.stats import chi2
+
+    if q < chi2.isf(TESTED_AT, lags) or r[0] < LEAST_CORRELATION:
+        return None
+    return Diagnosis(
+        "autocorrelated remainder",
+        f"neighbouring remainders have a correlation of {r[0]:.2f} (Ljung-Box Q {q:.0f} over {lags} lags): what lies far off "
+        "stays there for a while, and short incidents are harder to tell",
+        {},
+    )
 
 
 def _written(periods: tuple[float, ...], step_ns: int) -> list[str]:

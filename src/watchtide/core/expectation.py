@@ -125,6 +125,7 @@ class Expectation:
     group_count: int
     isolated: Floats | None
     model: Model | None
+    training: Training | None
     notes: tuple[str, ...]
 
 
@@ -157,10 +158,10 @@ def expect(
         model, training = fit(part, choice, d, suspect=suspect, like=training)
     parts, expected_now = judge(model, frame, training)
     groups = spread_groups(frame, model)
-    wide = spread_at(model, parts, expected_now, groups, denominator)
+    wide = spread_at(model, parts, expected_now, groups, denominator, frame=frame)
     held = np.full(n, np.nan)
     held[:stop] = score_of(
-        model, part, training.held, spread_at(model, parts, training.held, groups[:stop], d, stop)
+        model, part, training.held, spread_at(model, parts, training.held, groups[:stop], d, stop, frame=part)
     )
     held[:stop][~training.clean] = np.nan
     clean = np.zeros(n, np.bool_)
@@ -175,7 +176,7 @@ def expect(
         )
     return Expectation(
         expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, training.changes, settling,
-        model.slot_of(groups), model.groups, isolated_of(model, frame), model, tuple(notes),
+        model.slot_of(groups), model.groups, isolated_of(model, frame), model, training, tuple(notes),
     )  # fmt: skip
 
 
@@ -226,7 +227,7 @@ def _blank(frame: Frame, note: str) -> Expectation:
     blank, none = np.full(n, np.nan), np.zeros(n, np.bool_)
     return Expectation(
         blank, blank, blank, none, blank, np.zeros((0, n)), {}, blank, np.empty(0, np.int64), none,
-        np.zeros(n, np.int64), 1, None, None, (note,),
+        np.zeros(n, np.int64), 1, None, None, None, (note,),
     )  # fmt: skip
 
 
@@ -254,7 +255,7 @@ def fit(
     regime_odd = odd
     if suspect is not None and float(np.mean((odd | suspect)[part.usable])) < MOST_SUSPECT:
         odd = odd | suspect
-    inner = _without(scaled, steps, choice).with_usable(scaled.usable & ~odd)
+    inner = _without(scaled, steps, choice).with_usable(scaled.usable & ~odd & _knows_columns(part))
     if not inner.usable.any():
         inner, odd = _without(scaled, steps, choice), np.zeros(m, np.bool_)
     options = dict(choice.options)
@@ -421,12 +422,17 @@ def spread_at(
     groups: Ints,
     denominator: Floats | None,
     stop: int | None = None,
+    *,
+    frame: Frame,
 ) -> Floats:
-    """(n,) spread of each sample: the model's, or what the kind itself says, never under the floor."""
+    """(n,) spread of each sample: the model's, or what the kind itself says, never under the floor; wider where a covariate
+    is not known."""
     own = parts.spread if stop is None or parts.spread is None else parts.spread[:stop]
     usual = model.spread.at(expected, groups, denominator)
     if model.doubt:
         usual = np.hypot(usual, model.doubt)
+    if (unknown := _unknown_columns(model, frame, expected)) is not None:
+        usual = np.hypot(usual, unknown)
     if own is None:
         return usual
     if model.choice.kind in OWN_SPREAD:
@@ -435,6 +441,31 @@ def spread_at(
     m, prior = float(model.fitted.facts["window"]), spread.PRIOR_SAMPLES
     shrunk = np.sqrt((m * own**2 + prior * usual**2) / (m + prior))
     return np.maximum(np.where(np.isnan(shrunk), usual, shrunk), model.spread.floor)
+
+
+def _unknown_columns(model: Model, frame: Frame, expected: Floats) -> Floats | None:
+    """(n,) standard deviation that covariates missing at a sample would explain, None where all are known.
+
+    A missing one is taken at its mean; standardised, it may lie one standard deviation off: its coefficient.
+    """
+    names = model.fitted.facts.get("columns") or []
+    if model.choice.kind != "harmonic" or not names or not np.isnan(frame.columns).any():
+        return None
+    beta = model.fitted.arrays["beta"]
+    first = len(beta) - 2 * len(model.fitted.arrays["order"]) - len(names)
+    own = beta[first : first + len(names)]
+    total = np.sum(np.isnan(frame.columns) * own[:, None] ** 2, axis=0)
+    # Logarithms are shares of what is expected.
+    size = np.abs(expected) if model.choice.is_log or model.choice.has_link else 1.0
+    return np.asarray(np.sqrt(total) * size)
+
+
+def _knows_columns(part: Frame) -> Bools:
+    """(m,) samples whose covariates are all known, all of them where most would go."""
+    if not len(part.columns):
+        return np.ones(len(part), np.bool_)
+    known: Bools = ~np.any(np.isnan(part.columns), axis=0)
+    return known if float(np.mean(known[part.usable])) >= 0.5 else np.ones(len(part), np.bool_)
 
 
 def _to_fit(frame: Frame, choice: Choice) -> Frame:

@@ -7,7 +7,7 @@ import numpy as np
 
 from watchtide.core import grouping
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import Tail, fit_tail, shape_hint
+from watchtide.core.tails import CENSORED, Tail, fit_tail, shape_hint
 from watchtide.core.windows import ODD, Evidence
 
 SIDES = ("both", "above", "below")
@@ -50,6 +50,7 @@ class Scores:
     weights: Floats
     grain: float = 0.0
     run_samples: float | None = None
+    findings_a_block: float | None = None
 
 
 @dataclass(frozen=True)
@@ -83,39 +84,72 @@ def side_scores(held: Held, side: str, watched: int) -> Scores:
     return Scores(values, held.times[seen] // DAY_NS, float(len(values)), weights, held.grain)
 
 
+# Maxima are taken over a day, or less where that gives too few of them.
+LEAST_BLOCKS, LEAST_BLOCK_SAMPLES = 60, 6
+# Of the maxima this share is fitted, and so large a share only known to be larger.
+FITTED_SHARE, CENSORED_SHARE = 0.6, 0.3
+# Findings of one block count up to so many: a burst is no measure of how noise clusters.
+CLUSTER_QUANTILE, MOST_A_BLOCK = 0.5, 4
+
+
 def side_findings(
     held: Held, side: str, watched: int, group: grouping.Group, *, least: int = LEAST_FINDINGS
 ) -> Scores | None:
-    """Peaks of what would be findings on one side at a low level, per week; None where there are too few.
+    """Daily maxima of one side's scores as findings see them; None where there are too few days.
 
-    The low level is the first quantile of the side's own scores, from 94 % down, at which there are 60, else the one
-    with most.
+    A block is a day, at least 6 samples, less than a day where that leaves under 60 of them. Where a finding needs
+    several of some samples in a row, the score is that of the weakest one needed. findings_a_block : findings a cluster:
+    those above the median of the maxima over -log(1 - share of blocks that reach it), which a Poisson process has.
     """
     e = held.evidence
     code = 1 if side == "above" else -1
     mine = held.clean & ((e.side == code) | (e.side == ODD))
     score = np.where(held.clean, np.where(mine, e.score, -1.0), np.nan)
-    seen = score[~np.isnan(score)]
-    positive = seen[seen > 0]
-    best: tuple[Floats, Ints, Floats] | None = None
-    samples = 1.0
-    for share in (0.94, 0.9, 0.8, 0.6, 0.3, 0.0) if len(positive) else ():
-        start = float(np.quantile(positive, share))
-        rows = grouping.find_side(score, start, held.times, group)
-        if best is None or len(rows) > len(best[0]):
-            at = grouping.peaks(score, rows)
-            odd = e.side[at] == ODD
-            best = score[at], held.times[at] // DAY_NS, np.where(odd & (watched == 2), 0.5, 1.0)
-            samples = float(np.sum(score >= start)) / max(len(rows), 1)
-            # Windows hold more, and are what is left at higher levels.
-            windowed = mine & (e.window > 1) & (score >= 2.0)
-            if windowed.any():
-                samples = max(samples, float(np.mean(e.window[windowed])))
-        if len(best[0]) >= 60:
-            break
-    if best is None or len(best[0]) < least:
+    seen = int(np.sum(~np.isnan(score)))
+    size = int(np.clip(min(DAY_NS // held.step_ns, seen // LEAST_BLOCKS), LEAST_BLOCK_SAMPLES, None))
+    needed = _needed(score, group)
+    count = len(score) // size
+    rows = needed[: count * size].reshape(count, size)
+    known = np.sum(~np.isnan(score[: count * size].reshape(count, size)), axis=1) >= size / 2
+    if known.sum() < least:
         return None
-    return Scores(best[0], best[1], len(seen) * held.step_ns / WEEK_NS, best[2], held.grain, samples)
+    at = np.arange(count)[known] * size + np.argmax(
+        np.where(np.isnan(rows[known]), -np.inf, rows[known]), axis=1
+    )
+    maxima = np.maximum(needed[at], -1.0)
+    start = float(np.quantile(maxima, CLUSTER_QUANTILE))
+    found = grouping.find_side(score, max(start, 1e-9), held.times, group)
+    share = float(np.mean(maxima >= start))
+    a_block = 1.0
+    if len(found) and 0 < share < 1:
+        per = np.minimum(np.bincount(found[:, 0] // size, minlength=count), MOST_A_BLOCK)
+        a_block = float(np.clip(per.sum() / count / -np.log1p(-share), 1.0, MOST_A_BLOCK))
+    samples = float(np.sum(score >= start)) / max(len(found), 1)
+    windowed = mine & (e.window > 1) & (score >= 2.0)
+    if windowed.any():
+        # Windows hold more, and are what is left at higher levels.
+        samples = max(samples, float(np.mean(e.window[windowed])))
+    odd = e.side[at] == ODD
+    return Scores(
+        maxima,
+        held.times[at] // DAY_NS,
+        seen * held.step_ns / WEEK_NS,
+        np.where(odd & (watched == 2), 0.5, 1.0),
+        held.grain,
+        samples,
+        a_block,
+    )
+
+
+def _needed(score: Floats, group: grouping.Group) -> Floats:
+    """(n,) the level at which a finding comes about with the samples up to each one: of the last ones the weakest needed."""
+    need, of = (group.need, group.of) if group.need > 1 else (group.shortest, group.shortest)
+    if need <= 1 or len(score) < of:
+        return score
+    rows = np.lib.stride_tricks.sliding_window_view(np.nan_to_num(score, nan=-np.inf), of)
+    out = np.full(len(score), np.nan)
+    out[of - 1 :] = np.partition(rows, of - need, axis=1)[:, of - need]
+    return np.where(np.isneginf(out), np.nan, out)
 
 
 @dataclass(frozen=True)
@@ -156,7 +190,7 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
     by_sample = side_scores(alone(held), side, watched)
     by_finding = side_findings(held, side, watched, group)
     hint = shape_hint(side_scores(held, side, watched).values)
-    by_findings = tail_of(by_finding, share=0.6, hint=hint) if by_finding else None
+    by_findings = tail_of(by_finding, hint=hint) if by_finding else None
     a_finding = None
     if by_finding is not None and by_finding.run_samples is not None:
         a_finding = by_finding.run_samples * held.step_ns / WEEK_NS
@@ -168,7 +202,13 @@ def alone(held: Held) -> Held:
     return replace(held, clean=held.clean & (held.evidence.window == 1))
 
 
-def tail_of(scores: Scores, *, share: float = 0.05, hint: float | None = None) -> Tail | None:
+def tail_of(scores: Scores, *, hint: float | None = None) -> Tail | None:
+    """The tail of scores: of samples, or of maxima of blocks."""
+    blocks = (0.0, 1.0)
+    share, censored = 0.05, CENSORED
+    if scores.findings_a_block is not None:
+        blocks = len(scores.values) / scores.exposure, scores.findings_a_block
+        share, censored = FITTED_SHARE, CENSORED_SHARE / FITTED_SHARE
     return fit_tail(
         scores.values,
         scores.blocks,
@@ -177,6 +217,8 @@ def tail_of(scores: Scores, *, share: float = 0.05, hint: float | None = None) -
         share=share,
         grain=scores.grain,
         hint=hint,
+        censored=censored,
+        blocks_of=blocks,
     )
 
 

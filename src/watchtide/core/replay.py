@@ -301,7 +301,7 @@ def _judge_segment(
     parts, expected = expectation.judge(model, seen)
     groups = expectation.spread_groups(seen, model)
     d = None if denominator is None else denominator[lead:stop]
-    spread = expectation.spread_at(model, parts, expected, groups, d)
+    spread = expectation.spread_at(model, parts, expected, groups, d, frame=seen)
     here = slice(at - lead, stop - lead)
     state.expected[at:stop], state.spread[at:stop] = expected[here], spread[here]
     state.trend[at:stop] = parts.trend[here]

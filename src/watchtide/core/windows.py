@@ -16,7 +16,7 @@ from numba import njit
 
 from watchtide.core import robust
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import SHAPE_SPREAD, WINDOW_SHAPE_SPREAD, Tail, fit_tail
+from watchtide.core.tails import SHAPE_SPREAD, WINDOW_SHAPE, WINDOW_SHAPE_SPREAD, Tail, fit_tail
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 CLIP = 3.0
@@ -351,7 +351,11 @@ def calibrate(
         pairs.append(("isolated", np.where(clean, isolated, np.nan)))
     for name, statistic in pairs:
         tail = _peaks_tail(
-            np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, open_by=WINDOW_SHAPE_SPREAD
+            np.where(np.isfinite(statistic), statistic, np.nan),
+            block,
+            weeks,
+            open_by=WINDOW_SHAPE_SPREAD,
+            hint=WINDOW_SHAPE,
         )
         if tail is None:
             continue
@@ -385,7 +389,12 @@ def _levels_for(tail: Tail, rate: Floats) -> Floats:
 
 
 def _peaks_tail(
-    values: Floats, block: int, weeks: float, grain: float = 0.0, open_by: float = SHAPE_SPREAD
+    values: Floats,
+    block: int,
+    weeks: float,
+    grain: float = 0.0,
+    open_by: float = SHAPE_SPREAD,
+    hint: float | None = None,
 ) -> Tail | None:
     """Tail of the maxima of blocks, per week."""
     whole = len(values) // block * block
@@ -395,7 +404,17 @@ def _peaks_tail(
     seen = ~np.isnan(rows).all(axis=1)
     peaks = np.nanmax(rows[seen], axis=1) if seen.any() else np.empty(0)
     # Blocks of about a day are drawn together.
-    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, share=0.35, grain=grain, open_by=open_by)
+    return fit_tail(
+        peaks,
+        np.arange(len(peaks)) // 2,
+        weeks,
+        share=0.6,
+        censored=0.5,
+        grain=grain,
+        open_by=open_by,
+        hint=hint,
+        blocks_of=(max(len(peaks) / weeks, 1e-9), 1.0),
+    )
 
 
 @njit(cache=True, nogil=True)

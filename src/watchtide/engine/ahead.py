@@ -6,7 +6,8 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core import carrying, expectation, flagging, gridding, passage, transforms
+from watchtide.core import carrying, expectation, flagging, gridding, passage, quantile, transforms
+from watchtide.core import onward as onward_of
 from watchtide.core.cadence import Cadence
 from watchtide.core.frame import DAY_NS
 from watchtide.core.series import Floats, Ints, Series
@@ -70,7 +71,9 @@ def forecast(
     step = series.step_ns
     known = _continued(series.part(0, n), prepared.cadence, steps, zone)
     later = known.times[n:]
-    columns, names = preparing.beside(stream, known)
+    # What is skipped is not known, of covariates either.
+    cut = int(known.ends[n - 1]) if skip_last else None
+    columns, names = preparing.beside(stream.until(cut), known)
     denominator = None
     if prepared.denominator is not None:
         usual = float(np.nanmedian(prepared.denominator[:n]))
@@ -81,12 +84,19 @@ def forecast(
     frame = preparing.frame_of(ready, transform, usable, usable)
     part = frame.part(0, n)
     choice, _, first = choices.choice_of(part, ready, plan)
+    notes = [*notes, *stages.ignored_columns(choice, ready)]
     got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
-    if got.model is None:
+    if got.model is None or got.training is None:
         raise ValueError("no observed sample to forecast from")
     known_d = None if denominator is None else denominator[:n]
-    carry = carrying.measure(part, got.model, got.held[:n], steps, known_d)
+    if carrying.follows_by_itself(got.model) or choice.kind == "trailing":
+        carry, beyond = carrying.measure(part, got.model, got.held[:n], steps, known_d), got.expected[n:]
+    else:
+        onward = onward_of.choose(part, got.model, got.training, frame, got.held[:n], known_d)
+        carry, beyond = onward.carry, onward.expected
+        notes = [*notes, f"beyond the end {onward.note}"]
     growth = carry.growth_at(np.arange(1, steps + 1))
+    ahead = np.r_[got.expected[:n], beyond]
     held = flagging.Held(_alone(got.held), got.clean, frame.times, step, got.model.grain)
     reach = []
     for side in ("above", "below"):
@@ -96,8 +106,12 @@ def forecast(
             else None
         )
         reach.append(tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2)))
-    expected, spread = (x[n:] for x in transforms.back(transform, known.values, got.expected, got.spread))
-    lower, upper = expected - reach[1] * growth * spread, expected + reach[0] * growth * spread
+    expected, spread = (x[n:] for x in transforms.back(transform, known.values, ahead, got.spread))
+    counted = stages.counted_in(frame, got.model).part(n, n + steps)
+    lower, upper = (
+        quantile.values_at(sign * far, expected, growth * spread, counted)
+        for sign, far in ((-1, reach[1]), (1, reach[0]))
+    )
     if choice.law in ("count", "ratio") or np.nanmin(known.values) >= 0:
         lower = np.maximum(lower, 0.0)
     return Forecast(

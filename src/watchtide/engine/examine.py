@@ -29,8 +29,21 @@ def examine(scanned: Scanned) -> dict[str, Any]:
         "training": _errors(points, inside),
         "after": _errors(points, ~inside) if (~inside).any() else None,
         "promised_per_week": scanned.level.per_week,
+        "smallest": smallest(scanned),
         "diagnoses": [{"name": d.name, "words": d.words, "remedy": d.remedy} for d in found],
     }
+
+
+def smallest(scanned: Scanned) -> dict[str, float | None]:
+    """The smallest deviation of one sample that the level in force flags, in the unit of the values: the median over the
+    samples, per side; None where a side is not watched or nothing is expected."""
+    base, out = scanned.base, {}
+    for side, sign in (("above", 1.0), ("below", -1.0)):
+        level = getattr(scanned.level, side)
+        away = sign * (base.values_at(sign * level) - base.expected) if np.isfinite(level) else np.empty(0)
+        known = away[np.isfinite(away)]
+        out[side] = float(np.median(known)) if len(known) else None
+    return out
 
 
 def _errors(points: dict[str, Any], mask: Bools) -> dict[str, Any]:

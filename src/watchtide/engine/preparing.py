@@ -1,7 +1,7 @@
 """From raw samples to the frame a baseline takes: grid, transform, ratios, known days, covariates."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -53,6 +53,15 @@ class Input:
     denominators: Floats | None = None
     covariates: tuple[Beside, ...] = ()
     days: tuple[KnownDay, ...] = ()
+
+    def until(self, end_ns: int | None) -> "Input":
+        """The same with covariates known only before a moment; known days stay known."""
+        if end_ns is None:
+            return self
+        cut = tuple(
+            Beside(c.name, c.times[c.times < end_ns], c.values[c.times < end_ns]) for c in self.covariates
+        )
+        return replace(self, covariates=cut)
 
 
 @dataclass(frozen=True)
@@ -211,10 +220,26 @@ def day_columns(days: Sequence[KnownDay], series: Series) -> tuple[list[Floats],
     return rows, names
 
 
-def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: Bools) -> Frame:
+Scales = dict[str, tuple[float, float]]
+
+
+def scales_of(prepared: Prepared, training: Bools) -> Scales:
+    """Centre and scale of each covariate over the training samples: a part of the model, which judges new samples by them."""
+    out: Scales = {}
+    for row, name in zip(prepared.columns, prepared.names, strict=True):
+        if not name.startswith("known day"):
+            seen = row[training & ~np.isnan(row)]
+            out[name] = (float(seen.mean()), float(seen.std()) or 1.0) if len(seen) else (0.0, 1.0)
+    return out
+
+
+def frame_of(
+    prepared: Prepared, transform: Transform, usable: Bools, training: Bools, scales: Scales | None = None
+) -> Frame:
     """The frame a baseline takes: transformed values, weights of ratios, standardised columns.
 
-    training : (n,) samples from which columns and weights take their scale.
+    training : (n,) samples from which columns and weights take their scale; scales : of the columns, where a model has
+    them already.
     """
     series = prepared.series
     values = transforms.forward(transform, series.values)
@@ -230,12 +255,11 @@ def frame_of(prepared: Prepared, transform: Transform, usable: Bools, training: 
         trials = np.maximum(np.nan_to_num(prepared.denominator, nan=0.0), 1e-9)
         counted = Counted(prepared.unit / trials, trials)
     columns = prepared.columns.copy()
+    scales = scales_of(prepared, training) if scales is None else scales
     for row, name in zip(columns, prepared.names, strict=True):
-        if name.startswith("known day"):
-            continue
-        seen = row[training & ~np.isnan(row)]
-        centre, scale = (float(seen.mean()), float(seen.std())) if len(seen) else (0.0, 1.0)
-        row[:] = (row - centre) / (scale or 1.0)
+        if name in scales:
+            centre, scale = scales[name]
+            row[:] = (row - centre) / scale
     # On the axis of a calendar the local clock is part of the cadence already.
     offsets = series.offsets_ns if series.axis_ns is None else np.zeros(len(series), np.int64)
     return Frame(

@@ -245,10 +245,12 @@ def apply(saved: Saved, stream: Input) -> Scanned:
         onward = model.end_ns + series.step_ns - int(series.axis[0])
         series = replace(series, axis_ns=series.axis + onward)
         prepared = replace(prepared, series=series)
-    frame = preparing.frame_of(prepared, saved.transform, usable, usable)
+    scales = {k: (float(c), float(s)) for k, (c, s) in saved.resolved["facts"].get("covariates", {}).items()}
+    # Models of older versions have none: the batch's own serve, as they did.
+    frame = preparing.frame_of(prepared, saved.transform, usable, usable, scales or None)
     parts, expected = expectation.judge(model, frame)
     groups = expectation.spread_groups(frame, model)
-    spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator)
+    spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator, frame=frame)
     past_end = (frame.times - model.end_ns) // series.step_ns
     if saved.carry is not None:
         spread = spread * saved.carry.growth_at(past_end)

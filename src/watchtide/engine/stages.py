@@ -45,6 +45,8 @@ BASELINE_VERSION = 10
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
+# Mean and standard deviation of the absolute value of a standard normal.
+GAUSSIAN_SIZE, GAUSSIAN_SIZE_SPREAD = np.sqrt(2 / np.pi), np.sqrt(1 - 2 / np.pi)
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
 
@@ -187,8 +189,10 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         shift_candidates=candidates,
         stream_spread=stream_spread,
         found_seasons=found,
-        resolved=_resolved(prepared, plan, choice, got.model, watch, split, added),
-        notes=(*prepared.notes, *notes, *choice.reasons, *got.notes),
+        resolved=_with_scales(
+            _resolved(prepared, plan, choice, got.model, watch, split, added), prepared, within
+        ),
+        notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *choice.reasons, *got.notes),
         evidence=heard,
         held_out=held,
         model=got.model if is_kept else None,
@@ -233,6 +237,26 @@ def scores(z: Floats, prepared: Prepared, plan: Plan) -> Floats:
     if prepared.denominator is not None:
         z = np.where(prepared.denominator >= max(plan.prepare.least, 1e-12), z, np.nan)
     return np.asarray(z, dtype=np.float64)
+
+
+def _with_scales(resolved: dict[str, Any], prepared: Prepared, within: Bools) -> dict[str, Any]:
+    """The resolved plan with the covariates' centre and scale, as new samples are judged by them."""
+    scales = preparing.scales_of(prepared, within)
+    if not scales:
+        return resolved
+    return {**resolved, "facts": {**resolved["facts"], "covariates": {k: list(v) for k, v in scales.items()}}}
+
+
+# Kinds that use known days and covariates.
+USE_COLUMNS = ("harmonic", "isolation")
+
+
+def ignored_columns(choice: Choice, prepared: Prepared) -> tuple[str, ...]:
+    """A note where the kind does not use the covariates or known days that the plan names."""
+    if not prepared.names or choice.kind in USE_COLUMNS:
+        return ()
+    names = ", ".join(n for n in prepared.names if not n.startswith("known day, shape"))
+    return (f"{names}: not used by a {choice.kind} baseline; take harmonic",)
 
 
 def counted_in(frame: Frame, model: Model | None) -> Counted:
@@ -360,11 +384,11 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
         level_series=level,
         clean=got.clean,
         train_stop=min(rhythm.first, len(series)),
-        shift_candidates=_online_shifts(got.held, step),
+        shift_candidates=_online_shifts(got.held, step, plan.shifts.of),
         stream_spread=model.spread.stream if model else 0.0,
         found_seasons=found,
         resolved=resolved,
-        notes=(*prepared.notes, *notes, *got.notes),
+        notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *got.notes),
         evidence=got.evidence,
         held_out=got.heard,
         in_force=InForce(got.above, got.below, got.odd, got.lacking),
@@ -404,11 +428,25 @@ def _cycles_first(season_ns: int) -> int:
     return 3 * season_ns if season_ns <= WINDOW_NS else 3 * season_ns // 2
 
 
-def _online_shifts(z: Floats, step: int) -> Ints:
-    """Indices at which the running test raises a shift, as pairs (start, raised) in turn."""
+def _online_shifts(z: Floats, step: int, of: str) -> Ints:
+    """Indices at which the running test raises a shift, as pairs (start, raised) in turn.
+
+    of : `step` tests the scores; `spread` their level and their size, `slope` their level and how it changes over a day.
+    """
     run = max(ONLINE_RUN_DAYS * DAY_NS / step, 500.0)
-    found = shifts.online(z, run_length=run, shortest=int(np.clip(DAY_NS // step, 24, 288)))
-    return np.asarray([x for f in found for x in (f.index, f.raised)], dtype=np.int64)
+    shortest = int(np.clip(DAY_NS // step, 24, 288))
+    tested = [z]
+    if of == "spread":
+        # |z| of a Gaussian has a mean of 0.80 and a standard deviation of 0.60.
+        tested.append((np.abs(z) - GAUSSIAN_SIZE) / GAUSSIAN_SIZE_SPREAD)
+    elif of == "slope":
+        change = np.full(len(z), np.nan)
+        change[shortest:] = (z[shortest:] - z[:-shortest]) / np.sqrt(2)
+        tested.append(change)
+    found = sorted(
+        {(f.index, f.raised) for x in tested for f in shifts.online(x, run_length=run, shortest=shortest)}
+    )
+    return np.asarray([x for pair in found for x in pair], dtype=np.int64)
 
 
 def group_of(plan: Plan, step_ns: int) -> grouping.Group:

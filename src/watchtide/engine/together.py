@@ -1,6 +1,6 @@
 """What streams of a scan do for one another: a family lends its tail, and the fleet holds its share of false ones."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any
@@ -154,9 +154,7 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
     findings = _joined(peaks)
     return flagging.SideTails(
         flagging.tail_of(samples) if samples and len(samples.values) >= flagging.LEAST_SCORES else None,
-        flagging.tail_of(findings, share=0.6)
-        if findings and len(findings.values) >= flagging.LEAST_FINDINGS
-        else None,
+        flagging.tail_of(findings) if findings and len(findings.values) >= flagging.LEAST_FINDINGS else None,
         float(np.mean([h.added for h in some])) if some else 0.0,
     )
 
@@ -168,8 +166,13 @@ def _joined(parts: Sequence[flagging.Scores]) -> flagging.Scores | None:
     return flagging.Scores(
         np.concatenate([p.values for p in parts]), np.concatenate([p.blocks for p in parts]),
         sum(p.exposure for p in parts), np.concatenate([p.weights for p in parts]),
-        max(p.grain for p in parts),
+        max(p.grain for p in parts), *(_mean(p.run_samples for p in parts), _mean(p.findings_a_block for p in parts)),
     )  # fmt: skip
+
+
+def _mean(values: Iterable[float | None]) -> float | None:
+    known = [v for v in values if v is not None]
+    return float(np.mean(known)) if known else None
 
 
 @dataclass(frozen=True)

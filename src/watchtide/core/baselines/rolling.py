@@ -8,6 +8,7 @@ from watchtide.core.baselines.slot import centres
 from watchtide.core.frame import DAY_NS, Frame, Period, slot_count, slots
 from watchtide.core.regimes import moving_mean
 from watchtide.core.robust import MAD_TO_SIGMA
+from watchtide.core.series import Floats
 
 # Samples of a window that nobody stated.
 LEAST = 24
@@ -106,6 +107,31 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         season = fitted.arrays["season"][slots(frame, period, len(fitted.arrays["season"]))]
         rows[fitted.periods.index(period)] = season
     is_median = fitted.facts["centre"] == "median"
-    free = frame.values - season
-    middle, spread = trail(free, frame.usable, window, is_median, max(2, window // 8))
+    before = _before(fitted, frame)
+    free = np.r_[before, frame.values - season]
+    use = np.r_[~np.isnan(before), frame.usable]
+    middle, spread = trail(free, use, window, is_median, max(2, window // 8))
+    middle, spread = middle[len(before) :], spread[len(before) :]
     return Parts(middle + season, middle, rows, {}, spread)
+
+
+def _before(fitted: Fitted, frame: Frame) -> Floats:
+    """(m,) end of the training part without its season, missing samples up to the frame included; empty where the frame
+    begins within training, or so long after it that no window reaches back."""
+    facts, step = fitted.facts, frame.step_ns
+    tail = fitted.arrays.get("tail", np.empty(0))
+    if not len(frame) or not len(tail):
+        return np.empty(0)
+    gap = (int(frame.times[0]) - int(facts["end"])) // step - 1
+    if gap < 0 or gap >= facts["window"]:
+        return np.empty(0)
+    season = np.zeros(len(tail))
+    if "season" in fitted.arrays:
+        period = max(fitted.periods, key=lambda p: p.ns)
+        times = facts["end"] - step * np.arange(len(tail) - 1, -1, -1, dtype=np.int64)
+        offsets = np.full(len(tail), frame.offsets_ns[0])
+        part = Frame(
+            times, offsets, step, tail, ~np.isnan(tail), np.ones(len(tail)), np.zeros((0, len(tail)))
+        )
+        season = fitted.arrays["season"][slots(part, period, len(fitted.arrays["season"]))]
+    return np.concatenate([tail - season, np.full(gap, np.nan)]).astype(np.float64)

@@ -41,6 +41,10 @@ class ExaminationSerializer(serializers.Serializer):
     training = ErrorsSerializer()
     after = ErrorsSerializer(allow_null=True)
     promised_per_week = serializers.FloatField(allow_null=True)
+    smallest = serializers.DictField(
+        child=serializers.FloatField(allow_null=True),
+        help_text="least deviation of a sample that is flagged, by side",
+    )
     diagnoses = RemedySerializer(many=True)
 
 
