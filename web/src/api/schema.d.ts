@@ -2151,6 +2151,10 @@ export interface components {
             after: components["schemas"]["Errors"] | null;
             /** Format: double */
             promised_per_week: number | null;
+            /** @description least deviation of a sample that is flagged, by side */
+            smallest: {
+                [key: string]: number | null;
+            };
             diagnoses: components["schemas"]["Remedy"][];
         };
         Expiry: {

@@ -6,6 +6,7 @@ from scipy.linalg import eigh
 
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period
+from watchtide.core.regimes import moving_mean
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import Floats
 
@@ -17,6 +18,8 @@ FILLS = 3
 STEPS = 4
 # Ranks that are tried for how well they foretell, and what counts as about as well.
 MOST_RANKS, AS_GOOD = 12, 1.05
+# What of an error is slower than two windows counts so much: most of it is a swing that no rank foretells.
+SLOW_WEIGHT = 0.25
 
 
 def fit(
@@ -121,7 +124,10 @@ def _foretelling_rank(y: Floats, window: int, most: int) -> int:
             # The last values rest on two windows and no more.
             before = _rebuild(past[-2 * window :], own)[1 - window :]
             path = _follow(np.full(len(future), np.nan), _recurrence(own), before, np.inf)
-            errors[i] += np.median(np.abs(future - path))
+            away = future - path
+            # A swing longer than the window that no rank foretells must not drown what one does: it is judged apart.
+            slow = moving_mean(away, 2 * window)
+            errors[i] += np.median(np.abs(away - slow)) + SLOW_WEIGHT * np.median(np.abs(slow))
     return int(ranks[np.flatnonzero(errors <= AS_GOOD * errors.min())[0]])
 
 
