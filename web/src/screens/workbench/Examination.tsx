@@ -48,6 +48,7 @@ export function Examination({
       {told.data && (
         <>
           <Errors told={told.data} unit={stream.unit} />
+          <Smallest told={told.data} unit={stream.unit} />
           {told.data.diagnoses.length === 0 && (
             <p className="small" style={{ margin: "4px 0" }}>
               Nothing speaks against it: no season or trend is left over, and held-out samples fit as well as
@@ -77,6 +78,28 @@ export function Examination({
         </>
       )}
     </section>
+  );
+}
+
+/** The smallest deviation of one sample that the level in force flags. */
+function Smallest({ told, unit }: { told: Schema["Examination"]; unit: string }) {
+  const { above = null, below = null } = told.smallest;
+  const sides = [
+    above === null ? null : { value: above, side: "above" },
+    below === null ? null : { value: below, side: "below" },
+  ].filter((x) => x !== null);
+  if (!sides.length) return null;
+  return (
+    <p className="small" style={{ margin: "2px 0 4px" }}>
+      The smallest deviation of one sample that is flagged is{" "}
+      {sides.map((x, i) => (
+        <span key={x.side}>
+          {i > 0 && " and "}
+          <span className="figure">{figure(x.value)}</span> {unit} {x.side}
+        </span>
+      ))}
+      , at the median sample.
+    </p>
   );
 }
 

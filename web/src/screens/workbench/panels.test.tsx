@@ -71,6 +71,7 @@ describe("diagnoses", () => {
         training: errors,
         after: { ...errors, mae: 4 },
         promised_per_week: null,
+        smallest: { above: 6.5, below: null },
         diagnoses: [
           {
             name: "form",
@@ -87,6 +88,9 @@ describe("diagnoses", () => {
     expect(tried).toHaveBeenCalledWith(standardPlan);
     expect(screen.getByText(/On average off by/).textContent).toBe(
       "On average off by 1.50 taps in training (98.0 % inside the band), by 4 after it (98.0 % inside the band).",
+    );
+    expect(screen.getByText(/The smallest deviation/).textContent).toBe(
+      "The smallest deviation of one sample that is flagged is 6.50 taps above, at the median sample.",
     );
   });
 });
