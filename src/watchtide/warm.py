@@ -24,12 +24,15 @@ def main() -> None:
     times = np.arange(3000, dtype=np.int64) * 900 * 10**9
     noise = np.random.default_rng(0).normal(size=3000)
     y = np.round(noise + 50 + 20 * np.sin(np.arange(3000) * 2 * np.pi / 96), 1)
+    counts = np.random.default_rng(1).poisson(np.maximum(y, 1.0)).astype(float)
     scanned = stages.scan(stages.Input("", times, y), Plan())
     hourly = from_data({"baseline": {"seasons": ["24h"]}, "replay": {"window": "14d"}})
     stages.scan(stages.Input("", times, y), hourly, (), "replay")
     for kind in KINDS:
         plan = from_data({"baseline": {"kind": kind, "seasons": ["24h"]}, "shifts": {"of": "slope"}})
-        stages.scan(stages.Input("", times[:1500], np.round(np.abs(y[:1500]))), plan)
+        stages.scan(stages.Input("", times[:1500], counts[:1500]), plan)
+    shares = stages.Input("", times, np.minimum(counts, 100) / 100, denominators=np.full(3000, 100.0))
+    stages.scan(shares, from_data({"prepare": {"as": "ratio"}, "baseline": {"seasons": ["24h"]}}))
     discords.nearest(y[:400], 24)
     coming = ahead.forecast(stages.Input("", times, y), hourly, 20)
     ahead.limit_reached(coming, float(coming.expected[0]) + 1)
