@@ -175,9 +175,16 @@ def expect(
             frame, choice.periods, np.r_[training.clean, np.zeros(n - stop, np.bool_)]
         )
     return Expectation(
-        expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, training.changes, settling,
+        expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, _lasting(level, training, choice), settling,
         model.slot_of(groups), model.groups, isolated_of(model, frame), model, training, tuple(notes),
     )  # fmt: skip
+
+
+def _lasting(level: Floats, training: Training, choice: Choice) -> Ints:
+    """Indices of the lasting shifts of a training part, by values without their seasons."""
+    if np.isnan(level).all():
+        return training.changes
+    return regimes.lasting(level[: len(training.steps)], training.changes, choice.settle_samples)
 
 
 def suspects(model: Model, part: Frame, training: Training, denominator: Floats | None = None) -> Bools:

@@ -205,6 +205,17 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
     return steps, delayed
 
 
+def lasting(level: Floats, changes: Ints, settle: int) -> Ints:
+    """Those changes after which a level lasts: the begin of each accepted regime, and of one that the end of the data cuts
+    short. Begin and end of an episode shorter than `settle` are no lasting shift; 0 keeps all."""
+    if settle <= 0 or len(changes) == 0:
+        return changes
+    steps, _ = regimes(level, changes, settle)
+    begins = np.flatnonzero(np.diff(steps, prepend=steps[:1]) != 0)
+    is_open = changes[-1:] if len(level) - changes[-1] < settle else changes[:0]
+    return np.unique(np.r_[begins, is_open]).astype(np.int64)
+
+
 def _median(values: Floats) -> float:
     return float(robust.median(values))
 

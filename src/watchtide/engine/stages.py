@@ -171,7 +171,8 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     if stop < len(series) and not np.isnan(got.level_series).all():
         longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)
         has_trend = series.step_ns >= LEAST_YEAR_STEP_NS
-        candidates = regimes.find_steps(got.level_series, longest, has_trend=has_trend)
+        changes = regimes.find_steps(got.level_series, longest, has_trend=has_trend)
+        candidates = regimes.lasting(got.level_series, changes, choice.settle_samples)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     added = watch.added(is_causal=False) if watch else 0.0
     return Baselined(
