@@ -118,7 +118,12 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
         {told.of}: expected <span className="figure">{figure(told.expected)}</span>, seen{" "}
         <span className="figure">{figure(told.observed)}</span> {(told.unit ?? "").split("/")[0]?.trim()} over
         the finding. By{" "}
-        <select className="word" value={told.attribute ?? ""} onChange={(e) => setBy(e.target.value)}>
+        <select
+          className="word"
+          aria-label="By which attribute"
+          value={told.attribute ?? ""}
+          onChange={(e) => setBy(e.target.value)}
+        >
           {told.attributes.map((a) => (
             <option key={a} value={a}>
               {a}
