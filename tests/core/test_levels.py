@@ -75,9 +75,10 @@ class TestRegimes:
         assert not steps.any()
         assert regimes.unsettled(changes, len(y), settle)[605:645].all()
         # Nor are its begin and end lasting shifts; a level that has not lasted yet is one.
-        assert not len(regimes.lasting(y, changes, settle))
+        assert not len(regimes.lasting(steps, changes, settle))
         late = np.r_[y[:1_000], y[1_000:1_040] + 8]
-        [at] = regimes.lasting(late, regimes.find_steps(late, week), settle)
+        changes = regimes.find_steps(late, week)
+        [at] = regimes.lasting(regimes.regimes(late, changes, settle)[0], changes, settle)
         assert abs(at - 1_000) <= 2
 
     def test_a_level_that_lasts_is_one_however_long_the_season(self):

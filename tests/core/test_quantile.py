@@ -118,16 +118,16 @@ class TestLaws:
         rng = np.random.default_rng(7)
         mean = 200 * (0.003 + np.clip(np.sin(np.arange(6_000) / 30), 0, None))
         k = rng.poisson(mean * rng.gamma(1 / extra, extra, 6_000) if extra else mean).astype(float)
-        a, b = spread.fit_counts(k, mean)
+        a, b = spread.fit_counts(k, mean, np.full(len(k), np.inf))
         assert b == pytest.approx(extra, rel=0.1, abs=2e-3) and 1 <= a < 1.3
 
     def test_incidents_do_not_widen_the_law(self):
         rng = np.random.default_rng(8)
         mean = np.full(4_000, 40.0)
         k = rng.poisson(mean * rng.gamma(50, 0.02, 4_000)).astype(float)
-        plain = spread.fit_counts(k, mean)
+        plain = spread.fit_counts(k, mean, np.full(len(k), np.inf))
         k[::40] *= 4
-        hurt = spread.fit_counts(k, mean)
+        hurt = spread.fit_counts(k, mean, np.full(len(k), np.inf))
         wide = [np.sqrt(a * 40 + b * 1_600) for a, b in (plain, hurt)]
         assert wide[1] == pytest.approx(wide[0], rel=0.1)
 

@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import expectation, robust, windows
-from watchtide.core.baselines import trailing
-from watchtide.core.expectation import Choice, Model
+from watchtide.core.baselines import Parts, trailing
+from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import Frame
 from watchtide.core.series import Floats, Ints
 
@@ -25,7 +25,7 @@ PRIOR_SAMPLES = 60
 LEAST_GROWTH = 1.1
 # How far means stray is read off this quantile of theirs, which lies at so many sigmas: of six places two may be far out.
 STRAYED, STRAYED_SIGMAS = 0.75, 1.1503
-# Without two such places the level is taken to walk a tenth of a spread a season.
+# Of the variance of a spread, what a walking level adds a season where nothing could be tried.
 USUAL_WALK = 0.01
 
 
@@ -101,17 +101,23 @@ def measure(part: Frame, model: Model, held: Floats, steps: int, denominator: Fl
     if model.choice.kind == "trailing":
         wander = np.array([trailing.wander(model.fitted, part)])
         return Carry(np.ones(1), np.ones(1), 1, 0.0, np.ones(1), wander)
-    choice = settled(model.choice, model)
     places, reach = places_of(part, model, steps)
-    errors = [z for at in places if (z := _carried(part, choice, int(at), reach, denominator)) is not None]
-    if len(errors) < 2:
-        longest = _longest(part, model)
-        far = np.geomspace(1, max(steps, 2), 32)
-        none = np.empty(0)
-        return Carry(
-            far, np.sqrt(1 + USUAL_WALK * far / longest), max(steps, 2), USUAL_WALK / longest, none, none
-        )
-    return grown(part, errors, held, steps, reach)
+    errors = []
+    for at in places.tolist():
+        if (found := refitted(part, model, at, denominator)) is not None:
+            view = part.part(at, at + reach)
+            parts, expected = expectation.judge(found[0], view)
+            d = None if denominator is None else denominator[at : at + reach]
+            errors.append(scored(found[0], view, parts, expected, d))
+    return grown(part, errors, held, steps, reach) if len(errors) >= 2 else unmeasured(part, model, steps)
+
+
+def unmeasured(part: Frame, model: Model, steps: int) -> Carry:
+    """The growth that is assumed where under two places can be tried: the level walks a tenth of a spread a season."""
+    longest, none = _longest(part, model), np.empty(0)
+    far = np.geomspace(1, max(steps, 2), 32)
+    grows = np.sqrt(1 + USUAL_WALK * far / longest)
+    return Carry(far, grows, max(steps, 2), USUAL_WALK / longest, none, none)
 
 
 def _longest(part: Frame, model: Model) -> int:
@@ -129,9 +135,9 @@ def places_of(part: Frame, model: Model, steps: int) -> tuple[Ints, int]:
 
 
 def grown(part: Frame, errors: Sequence[Floats], held: Floats, steps: int, reach: int) -> Carry:
-    """Growth and drift by errors, in spreads, of the same forecast from several places.
+    """Growth and drift by the scores of the same forecast from several places.
 
-    errors : each (reach,); held : (n,) clean held-out scores; steps : the horizon asked.
+    errors : scores of each, (reach,); held : (n,) clean held-out scores; steps : the horizon asked.
     """
     edges = np.unique(np.geomspace(1, reach + 1, BUCKETS + 1).astype(np.int64)) - 1
     z = np.array(errors)
@@ -152,19 +158,19 @@ def grown(part: Frame, errors: Sequence[Floats], held: Floats, steps: int, reach
     return Carry(ahead, rising, reach, slope, lengths.astype(np.float64), _drift(grown, held, lengths))
 
 
-def _carried(part: Frame, choice: Choice, at: int, reach: int, denominator: Floats | None) -> Floats | None:
-    """(reach,) errors in sigmas of a fit to what came before `at`; None where that is too short for this baseline."""
+def refitted(part: Frame, model: Model, at: int, denominator: Floats | None) -> tuple[Model, Training] | None:
+    """The same fit to what came before `at`; None where that is too short for this baseline."""
+    d = None if denominator is None else denominator[:at]
     try:
-        model, _ = expectation.fit(
-            part.part(0, at), choice, None if denominator is None else denominator[:at]
-        )
+        return expectation.fit(part.part(0, at), settled(model.choice, model), d)
     except ValueError:
         return None
-    view = part.part(at, at + reach)
-    parts, expected = expectation.judge(model, view)
+
+
+def scored(model: Model, view: Frame, parts: Parts, expected: Floats, denominator: Floats | None) -> Floats:
+    """(m,) scores of what came with this expectation, NaN where nothing usable did."""
     groups = expectation.spread_groups(view, model)
-    d = None if denominator is None else denominator[at : at + reach]
-    wide = expectation.spread_at(model, parts, expected, groups, d, frame=view)
+    wide = expectation.spread_at(model, parts, expected, groups, denominator, view)
     return np.where(view.usable, expectation.score_of(model, view, expected, wide), np.nan)
 
 

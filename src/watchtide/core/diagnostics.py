@@ -9,6 +9,7 @@ from watchtide.core import robust
 from watchtide.core.frame import DAY_NS
 from watchtide.core.seasons import LEAST_CYCLES, strength_of
 from watchtide.core.series import Bools, Floats
+from watchtide.core.windows import CLIP
 
 # What is left of a season, or of a trend, that is worth a word.
 LEAST_LEFT = 0.15
@@ -159,22 +160,21 @@ def diagnose(
     return found
 
 
-# Lags tested together, the level of the test, and the correlation from which it is worth a word.
+# Lags tested together, the level of the test, and the least correlation that is reported.
 LAGS, TESTED_AT, LEAST_CORRELATION = 24, 0.001, 0.2
 
 
 def autocorrelated(z: Floats) -> Diagnosis | None:
-    """Whether neighbouring held-out scores go together; None where they do not, or are under 100.
+    """Whether neighbouring held-out scores are correlated; None where they are not, or are under 100.
 
     Q = n (n + 2) Σ r_k² / (n - k) over 24 lags against a chi-squared law with as many degrees of freedom, on scores clipped
     at three sigmas. Ljung and Box (1978). In long histories the least correlation passes the test: that of neighbours
     must be 0.2 too.
     """
-    seen = ~np.isnan(z)
-    n = int(seen.sum())
+    n = int(np.sum(~np.isnan(z)))
     if n < 100:
         return None
-    y = np.where(seen, np.clip(z, -3.0, 3.0), np.nan)
+    y = np.clip(z, -CLIP, CLIP)
     y = np.nan_to_num(y - np.nanmean(y))
     total = float(y @ y)
     if total <= 0:
@@ -188,8 +188,8 @@ def autocorrelated(z: Floats) -> Diagnosis | None:
         return None
     return Diagnosis(
         "autocorrelated remainder",
-        f"neighbouring remainders have a correlation of {r[0]:.2f} (Ljung-Box Q {q:.0f} over {lags} lags): what lies far off "
-        "stays there for a while, and short incidents are harder to tell",
+        f"neighbouring remainders have a correlation of {r[0]:.2f} (Ljung-Box Q {q:.0f} over {lags} lags): a deviation lasts "
+        "for several samples by chance, and short incidents are harder to find",
         {},
     )
 

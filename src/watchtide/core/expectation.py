@@ -158,11 +158,10 @@ def expect(
         model, training = fit(part, choice, d, suspect=suspect, like=training)
     parts, expected_now = judge(model, frame, training)
     groups = spread_groups(frame, model)
-    wide = spread_at(model, parts, expected_now, groups, denominator, frame=frame)
+    wide = spread_at(model, parts, expected_now, groups, denominator, frame)
     held = np.full(n, np.nan)
-    held[:stop] = score_of(
-        model, part, training.held, spread_at(model, parts, training.held, groups[:stop], d, stop, frame=part)
-    )
+    wide_then = spread_at(model, parts, training.held, groups[:stop], d, part)
+    held[:stop] = score_of(model, part, training.held, wide_then)
     held[:stop][~training.clean] = np.nan
     clean = np.zeros(n, np.bool_)
     clean[:stop] = training.clean
@@ -175,16 +174,23 @@ def expect(
             frame, choice.periods, np.r_[training.clean, np.zeros(n - stop, np.bool_)]
         )
     return Expectation(
-        expected_now, wide, held, clean, parts.trend, parts.seasons, parts.more, level, _lasting(level, training, choice), settling,
-        model.slot_of(groups), model.groups, isolated_of(model, frame), model, training, tuple(notes),
-    )  # fmt: skip
-
-
-def _lasting(level: Floats, training: Training, choice: Choice) -> Ints:
-    """Indices of the lasting shifts of a training part, by values without their seasons."""
-    if np.isnan(level).all():
-        return training.changes
-    return regimes.lasting(level[: len(training.steps)], training.changes, choice.settle_samples)
+        expected=expected_now,
+        spread=wide,
+        held=held,
+        clean=clean,
+        trend=parts.trend,
+        seasons=parts.seasons,
+        more=parts.more,
+        level_series=level,
+        shift_candidates=regimes.lasting(training.steps, training.changes, choice.settle_samples),
+        settling=settling,
+        groups=model.slot_of(groups),
+        group_count=model.groups,
+        isolated=isolated_of(model, frame),
+        model=model,
+        training=training,
+        notes=tuple(notes),
+    )
 
 
 def suspects(model: Model, part: Frame, training: Training, denominator: Floats | None = None) -> Bools:
@@ -233,9 +239,23 @@ def _blank(frame: Frame, note: str) -> Expectation:
     n = len(frame)
     blank, none = np.full(n, np.nan), np.zeros(n, np.bool_)
     return Expectation(
-        blank, blank, blank, none, blank, np.zeros((0, n)), {}, blank, np.empty(0, np.int64), none,
-        np.zeros(n, np.int64), 1, None, None, None, (note,),
-    )  # fmt: skip
+        expected=blank,
+        spread=blank,
+        held=blank,
+        clean=none,
+        trend=blank,
+        seasons=np.zeros((0, n)),
+        more={},
+        level_series=blank,
+        shift_candidates=np.empty(0, np.int64),
+        settling=none,
+        groups=np.zeros(n, np.int64),
+        group_count=1,
+        isolated=None,
+        model=None,
+        training=None,
+        notes=(note,),
+    )
 
 
 def fit(
@@ -296,14 +316,14 @@ def fit(
     )
     grain = quantum / scatter.stream if scatter.stream > 0 else 0.0
     model = Model(
-        choice,
-        fitted,
-        scatter,
-        float(delayed[-1]) if m else 0.0,
-        shortest,
-        groups,
-        int(part.times[-1]),
-        grain,
+        choice=choice,
+        fitted=fitted,
+        spread=scatter,
+        step=float(delayed[-1]) if m else 0.0,
+        group_period=shortest,
+        groups=groups,
+        end_ns=int(part.times[-1]),
+        grain=grain,
         day_period=day_period,
         days=days,
     )
@@ -383,10 +403,9 @@ def spread_groups(frame: Frame, model: Model) -> Ints:
     return own if model.day_period is None else own * model.days + slots(frame, model.day_period, model.days)
 
 
-# A longer season of so many of the shortest one's cycles tells their spreads apart, as a week does its days.
-MOST_DAYS = 14
-# Samples that such a cycle needs for a spread of its own.
-LEAST_DAY_SAMPLES = 40
+# Cycles of the shortest season within a longer one that may each have their spread, as the days of a week, and the samples
+# that each then needs.
+MOST_DAYS, LEAST_DAY_SAMPLES = 14, 40
 
 
 def _days_of(choice: Choice, shortest: Period | None, part: Frame) -> tuple[Period | None, int]:
@@ -409,12 +428,9 @@ def counted_of(model: Model, frame: Frame) -> quantile.Counted | None:
     """What makes the values counts for this model: None where its law is a symmetrical one."""
     if not model.spread.is_counted or frame.counted is None or model.choice.kind in OWN_SPREAD:
         return None
-    trials = frame.counted.trials
-    return (
-        frame.counted
-        if model.spread.has_trials
-        else replace(frame.counted, trials=np.full(len(trials), np.inf))
-    )
+    if model.spread.has_trials:
+        return frame.counted
+    return replace(frame.counted, trials=np.full(len(frame), np.inf))
 
 
 def score_of(model: Model, frame: Frame, expected: Floats, wide: Floats) -> Floats:
@@ -428,13 +444,11 @@ def spread_at(
     expected: Floats,
     groups: Ints,
     denominator: Floats | None,
-    stop: int | None = None,
-    *,
     frame: Frame,
 ) -> Floats:
     """(n,) spread of each sample: the model's, or what the kind itself says, never under the floor; wider where a covariate
     is not known."""
-    own = parts.spread if stop is None or parts.spread is None else parts.spread[:stop]
+    own = None if parts.spread is None else parts.spread[: len(frame)]
     usual = model.spread.at(expected, groups, denominator)
     if model.doubt:
         usual = np.hypot(usual, model.doubt)

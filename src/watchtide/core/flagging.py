@@ -7,7 +7,7 @@ import numpy as np
 
 from watchtide.core import grouping
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import CENSORED, Tail, fit_tail, shape_hint
+from watchtide.core.tails import MAXIMA, Settings, Tail, clusters, fit_tail, shape_hint
 from watchtide.core.windows import ODD, Evidence
 
 SIDES = ("both", "above", "below")
@@ -42,15 +42,17 @@ class Level:
 class Scores:
     """Clean held-out scores of one side, as a tail takes them: values, blocks of a day, exposure, weights.
 
-    run_samples : of peaks of findings, mean samples of one."""
+    Of maxima also samples_a_finding : mean samples of a finding, or of a window where those hold more; a_cluster : findings
+    a cluster.
+    """
 
     values: Floats
     blocks: Ints
     exposure: float
     weights: Floats
     grain: float = 0.0
-    run_samples: float | None = None
-    findings_a_block: float | None = None
+    samples_a_finding: float | None = None
+    a_cluster: float | None = None
 
 
 @dataclass(frozen=True)
@@ -86,9 +88,8 @@ def side_scores(held: Held, side: str, watched: int) -> Scores:
 
 # Maxima are taken over a day, or less where that gives too few of them.
 LEAST_BLOCKS, LEAST_BLOCK_SAMPLES = 60, 6
-# Of the maxima this share is fitted, and so large a share only known to be larger.
-FITTED_SHARE, CENSORED_SHARE = 0.6, 0.3
-# Findings of one block count up to so many: a burst is no measure of how noise clusters.
+# Clusters are counted above this quantile of the maxima, findings of one block up to so many: a burst is no measure of
+# how noise clusters.
 CLUSTER_QUANTILE, MOST_A_BLOCK = 0.5, 4
 
 
@@ -98,8 +99,8 @@ def side_findings(
     """Daily maxima of one side's scores as findings see them; None where there are too few days.
 
     A block is a day, at least 6 samples, less than a day where that leaves under 60 of them. Where a finding needs
-    several of some samples in a row, the score is that of the weakest one needed. findings_a_block : findings a cluster:
-    those above the median of the maxima over -log(1 - share of blocks that reach it), which a Poisson process has.
+    several of some samples in a row, the score is that of the weakest one needed. Findings a cluster: those above the
+    median of the maxima over what a Poisson process has there (`tails.clusters`).
     """
     e = held.evidence
     code = 1 if side == "above" else -1
@@ -120,10 +121,10 @@ def side_findings(
     start = float(np.quantile(maxima, CLUSTER_QUANTILE))
     found = grouping.find_side(score, max(start, 1e-9), held.times, group)
     share = float(np.mean(maxima >= start))
-    a_block = 1.0
+    a_cluster = 1.0
     if len(found) and 0 < share < 1:
         per = np.minimum(np.bincount(found[:, 0] // size, minlength=count), MOST_A_BLOCK)
-        a_block = float(np.clip(per.sum() / count / -np.log1p(-share), 1.0, MOST_A_BLOCK))
+        a_cluster = float(np.clip(per.sum() / count / clusters(share, 1.0), 1.0, MOST_A_BLOCK))
     samples = float(np.sum(score >= start)) / max(len(found), 1)
     windowed = mine & (e.window > 1) & (score >= 2.0)
     if windowed.any():
@@ -137,7 +138,7 @@ def side_findings(
         np.where(odd & (watched == 2), 0.5, 1.0),
         held.grain,
         samples,
-        a_block,
+        a_cluster,
     )
 
 
@@ -158,7 +159,7 @@ class SideTails:
 
     added : samples that windows add to each that is reached by itself (`windows.Watch.added`): windows hold many samples, each of
     which counts where the level is one in so many samples. a_finding : samples of a finding at the low level its tail begins
-    at, or of a window where those hold more, times findings a week over samples a week: no more samples are reached than findings hold.
+    at (`Scores.samples_a_finding`), times findings a week over samples a week: no more samples are reached than findings hold.
     """
 
     samples: Tail | None
@@ -187,14 +188,24 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
     """Tails of one side from this stream's own clean held-out scores."""
     if held.count < LEAST_SCORES:
         return SideTails(None, None)
-    by_sample = side_scores(alone(held), side, watched)
-    by_finding = side_findings(held, side, watched, group)
-    hint = shape_hint(side_scores(held, side, watched).values)
-    by_findings = tail_of(by_finding, hint=hint) if by_finding else None
+    shape = shape_hint(side_scores(held, side, watched).values)
+    findings = side_findings(held, side, watched, group)
+    return side_tails(side_scores(alone(held), side, watched), findings, held.added, held.step_ns, shape)
+
+
+def side_tails(
+    samples: Scores | None, findings: Scores | None, added: float, step_ns: int, shape: float | None = None
+) -> SideTails:
+    """The tails of these samples and findings, of one stream or of a family; None where there are none."""
     a_finding = None
-    if by_finding is not None and by_finding.run_samples is not None:
-        a_finding = by_finding.run_samples * held.step_ns / WEEK_NS
-    return SideTails(tail_of(by_sample, hint=hint), by_findings, held.added, a_finding)
+    if findings is not None and findings.samples_a_finding is not None:
+        a_finding = findings.samples_a_finding * step_ns / WEEK_NS
+    return SideTails(
+        tail_of(samples, shape) if samples else None,
+        tail_of(findings, shape) if findings else None,
+        added,
+        a_finding,
+    )
 
 
 def alone(held: Held) -> Held:
@@ -202,23 +213,19 @@ def alone(held: Held) -> Held:
     return replace(held, clean=held.clean & (held.evidence.window == 1))
 
 
-def tail_of(scores: Scores, *, hint: float | None = None) -> Tail | None:
-    """The tail of scores: of samples, or of maxima of blocks."""
-    blocks = (0.0, 1.0)
-    share, censored = 0.05, CENSORED
-    if scores.findings_a_block is not None:
-        blocks = len(scores.values) / scores.exposure, scores.findings_a_block
-        share, censored = FITTED_SHARE, CENSORED_SHARE / FITTED_SHARE
+def tail_of(scores: Scores, shape: float | None = None) -> Tail | None:
+    """The tail of scores: of samples, or of maxima of blocks. shape : what more data of the same noise suggest."""
+    settings = Settings(shape=shape)
+    if scores.a_cluster is not None:
+        blocks = len(scores.values) / scores.exposure
+        settings = replace(MAXIMA, shape=shape, blocks=blocks, a_cluster=scores.a_cluster)
     return fit_tail(
         scores.values,
         scores.blocks,
         scores.exposure,
+        settings=settings,
         weights=scores.weights,
-        share=share,
         grain=scores.grain,
-        hint=hint,
-        censored=censored,
-        blocks_of=blocks,
     )
 
 

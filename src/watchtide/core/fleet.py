@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from watchtide.core.series import Bools, Floats, Ints
-from watchtide.core.tails import Tail, fit_tail
+from watchtide.core.tails import Settings, Tail, fit_tail
 
 # Clean blocks of its own that a stream needs; below that its family's are taken.
 LEAST_BLOCKS = 60
@@ -53,7 +53,7 @@ def tail_of(blocks: Sequence[Blocks]) -> Tail | None:
     where = np.concatenate([b.number[b.clean] for b in blocks]) if blocks else np.empty(0, np.int64)
     if len(values) < LEAST_BLOCKS:
         return None
-    return fit_tail(values, where, float(len(values)), share=0.3)
+    return fit_tail(values, where, float(len(values)), settings=Settings(share=0.3))
 
 
 def p_values(blocks: Blocks, tail: Tail | None) -> Floats:

@@ -84,7 +84,7 @@ class Frame:
             self.weights[cut],
             self.columns[:, cut],
             self.names,
-            None if self.counted is None else self.counted.part(first, stop),
+            None if self.counted is None else self.counted.at(cut),
         )
 
     @property

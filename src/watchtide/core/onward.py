@@ -1,6 +1,6 @@
-"""How a forecast goes on from the end of a history: level held, a damped local trend, or the last season once more.
+"""How a forecast continues past the end of a history: constant level, damped local trend, or the last season repeated.
 
-Which of them is chosen by the forecasts each would have made from several places in the past.
+The way is chosen by the forecasts that each would have made from several places in the past.
 """
 
 from collections.abc import Callable, Sequence
@@ -14,7 +14,8 @@ from watchtide.core.expectation import Model
 from watchtide.core.frame import Frame
 from watchtide.core.series import Floats
 
-# Half-lives of the level's and the trend's weights, and of the trend's damping, in shares of the horizon.
+# Half-lives: of the level's weights in horizons, of the trend's in those of the level, of its damping in horizons. They
+# span what differs visibly over a horizon; no data was used to choose them.
 LEVEL_LIVES, TREND_LIVES, DAMPED_LIVES = (0.02, 0.1, 0.5), (0.5, 2.0), (0.5, 2.0)
 # Another way must be this much better than holding the level.
 MARGIN = 0.02
@@ -24,7 +25,7 @@ CLIP = 3.0
 
 @dataclass(frozen=True)
 class Way:
-    """One way to go on. name in words; forecast(history) -> (h,) expected values."""
+    """One way to continue a history. name : as notes give it; forecast : history -> (h,) expected values."""
 
     name: str
     forecast: Callable[["History"], Floats]
@@ -32,7 +33,7 @@ class Way:
 
 @dataclass(frozen=True)
 class History:
-    """What a way goes on from. values, level, expected : (n,) observed, trend by the model, and expected in-sample; later,
+    """What a way continues. values, level, expected : (n,) observed, trend by the model, and expected in-sample; later,
     later_level : (h,) what the model expects, and the level it holds; periods : (k,) samples of the seasons; is_multiplied :
     whether seasons multiply the level."""
 
@@ -71,18 +72,23 @@ class Onward:
 
 
 def history_of(model: Model, training: expectation.Training, frame: Frame, stop: int) -> History:
-    """What a model of the samples before `stop` says of them and of those behind."""
+    """What a model of the samples before `stop` expects of them and of those after."""
     parts, expected = expectation.judge(model, frame, training)
     periods = tuple(round(p.samples(frame.step_ns)) for p in model.choice.periods)
     is_multiplied = model.choice.is_log or model.choice.has_link
     return History(
-        np.where(frame.usable, frame.values, np.nan)[:stop], parts.trend[:stop], expected[:stop], expected[stop:],
-        parts.trend[stop:], periods, is_multiplied,
-    )  # fmt: skip
+        values=frame.trained[:stop],
+        level=parts.trend[:stop],
+        expected=expected[:stop],
+        later=expected[stop:],
+        later_level=parts.trend[stop:],
+        periods=periods,
+        is_multiplied=is_multiplied,
+    )
 
 
 def ways(periods: Sequence[int], horizon: int) -> list[Way]:
-    """Ways to go on, the plainest first."""
+    """The ways that are tried, the simplest first."""
     out = [Way("the level is held", lambda h: h.later)]
     for level in LEVEL_LIVES:
         for trend in TREND_LIVES:
@@ -158,50 +164,42 @@ def choose(
     held: Floats,
     denominator: Floats | None = None,
 ) -> Onward:
-    """The way whose forecasts from up to six places in the second half of the history erred least, by their mean absolute
-    error over at most the horizon asked.
+    """The way whose forecasts from up to six places in the second half of the history had the least mean absolute score
+    over at most the horizon asked.
 
-    part : (n,) the history; ahead : (n + h,) the same with the samples to come; held : (n,) clean held-out scores. Another
-    way than holding the level must be 2 % better; without two places to try the level is held. Tashman (2000), rolling
-    origins.
+    part : (n,) the history; ahead : (n + h,) the same with the samples to come; held : (n,) clean held-out scores;
+    denominator : of ratios, at least (n,). Another way than holding the level must be 2 % better; without two places to try
+    the level is held. Tashman (2000), rolling origins.
     """
     n, horizon = len(part), len(ahead) - len(part)
     own = history_of(model, training, ahead, n)
     places, reach = carrying.places_of(part, model, horizon)
     options = ways(own.periods, horizon)
-    errors: list[list[Floats]] = []
-    for at in places:
-        tried = _tried(part, model, int(at), reach, options, denominator)
-        if tried is not None:
-            errors.append(tried)
-    carry = carrying.measure(part, model, held, horizon, denominator)
-    if len(errors) < 2:
-        return Onward(own.later, carry, options[0].name)
-    loss = np.array([np.nanmean([np.nanmean(np.abs(e[k])) for e in errors]) for k in range(len(options))])
+    tried = [
+        found
+        for at in places.tolist()
+        if (found := _tried(part, model, at, reach, options, denominator)) is not None
+    ]
+    if len(tried) < 2:
+        return Onward(own.later, carrying.unmeasured(part, model, horizon), options[0].name)
+    loss = [np.nanmean([np.nanmean(np.abs(errors[k])) for errors in tried]) for k in range(len(options))]
     best = int(np.nanargmin(loss))
     if not loss[best] < (1 - MARGIN) * loss[0]:
         best = 0
-    chosen = options[best]
-    scaled = [e[best] for e in errors]
-    if best:
-        carry = carrying.grown(part, scaled, held, horizon, reach)
-    return Onward(chosen.forecast(own), carry, chosen.name)
+    carry = carrying.grown(part, [errors[best] for errors in tried], held, horizon, reach)
+    return Onward(options[best].forecast(own), carry, options[best].name)
 
 
 def _tried(
     part: Frame, model: Model, at: int, reach: int, options: Sequence[Way], denominator: Floats | None
 ) -> list[Floats] | None:
-    """Errors, in spreads, of each way from one place; None where too little came before it."""
-    choice = carrying.settled(model.choice, model)
-    d = None if denominator is None else denominator[:at]
-    try:
-        then, training = expectation.fit(part.part(0, at), choice, d)
-    except ValueError:
+    """Scores of each way's forecast from one place; None where too little came before it."""
+    found = carrying.refitted(part, model, at, denominator)
+    if found is None:
         return None
     view = part.part(0, at + reach)
-    h = history_of(then, training, view, at)
+    h = history_of(*found, view, at)
     later = view.part(at, at + reach)
-    groups = expectation.spread_groups(later, then)
-    wide = then.spread.at(h.later, groups, None if denominator is None else denominator[at : at + reach])
-    seen = np.where(later.usable, later.values, np.nan)
-    return [(seen - way.forecast(h)) / wide for way in options]
+    parts, _ = expectation.judge(found[0], later)
+    d = None if denominator is None else denominator[at : at + reach]
+    return [carrying.scored(found[0], later, parts, way.forecast(h), d) for way in options]

@@ -4,6 +4,8 @@ A symmetrical law (Gaussian) gives |residual| / spread. Counts follow a negative
 variance is no larger than the mean; ratios with a denominator a beta-binomial, or a binomial. Their score is the normal
 quantile of the mid-probability P(Y > y) + P(Y = y) / 2 above the median, P(Y < y) + P(Y = y) / 2 below it.
 Dunn and Smyth (1996), with the mid-probability instead of their random one, so that a score is the same every time.
+The incomplete beta and gamma functions are computed here, as logarithms: SciPy's underflow beyond 37 sigmas, and cannot
+be called from a compiled search.
 """
 
 from dataclasses import dataclass
@@ -12,7 +14,7 @@ from math import lgamma
 import numpy as np
 from numba import njit
 
-from watchtide.core.series import Floats
+from watchtide.core.series import Floats, Ints
 
 # A mean of fewer events than this is taken as this: a model's zero is never certain.
 LEAST_MEAN = 0.01
@@ -36,9 +38,14 @@ class Counted:
     event: Floats
     trials: Floats
 
-    def part(self, first: int, stop: int) -> "Counted":
-        """That of the samples first … stop - 1."""
-        return Counted(self.event[first:stop], self.trials[first:stop])
+    @classmethod
+    def none(cls, n: int) -> "Counted":
+        """Of n values that are no counts."""
+        return cls(np.full(n, np.nan), np.full(n, np.nan))
+
+    def at(self, where: Ints | slice) -> "Counted":
+        """That of the samples at these places."""
+        return Counted(self.event[where], self.trials[where])
 
 
 def score(values: Floats, expected: Floats, spread: Floats, counted: Counted | None = None) -> Floats:
@@ -130,7 +137,7 @@ def _signed(events: Floats, mean: Floats, deviation: Floats, trials: Floats) -> 
     logs, is_above = _mid_logs(events, mean, deviation, trials)
     size = -np.asarray(ndtri_exp(logs))
     z = np.where(is_above, size, -size)
-    # What cannot occur goes on in a straight line.
+    # Beyond what can occur the score goes on in a straight line.
     beyond = np.where(events < 0, events, np.maximum(events - trials, 0.0))
     odd = beyond != 0
     if odd.any():
@@ -180,7 +187,7 @@ def _mid_log(k, kind, a, b, trials):  # type: ignore[no-untyped-def]
     here, above = _log_chance(k, kind, a, b, trials), _upper_log(k, kind, a, b, trials)
     upper = np.exp(above) + 0.5 * np.exp(here)
     if upper <= 0.5:
-        # In logarithms: far out both are too small for a number of their own.
+        # In logarithms: far out both underflow.
         return above + np.log1p(0.5 * np.exp(here - above)) if above > here else here + np.log(
             0.5 + np.exp(above - here)
         ), True

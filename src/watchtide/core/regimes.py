@@ -16,8 +16,6 @@ from watchtide.core.series import Bools, Floats, Ints
 NEAR_SAMPLES = 48
 # … as a jump of at least this many times the noise.
 LEAST_JUMP = 2.5
-# Samples of the shortest regime.
-LEAST_REGIME = 24
 # Samples of the running median that lone outliers are drawn in to.
 CALM_SAMPLES = 25
 # A season of months seen fewer times than this is taken smooth.
@@ -84,7 +82,7 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has
     has_trend : from sample to sample the trend may move by as much as the noise, as it does over months and years: a
     jump then is what the slopes on either side do not explain.
     """
-    shortest = LEAST_REGIME
+    shortest = shifts.LEAST_REGIME
     if np.sum(~np.isnan(level)) < 2 * shortest:
         return np.empty(0, np.int64)
     calm = calm_outliers(level - _line(level) if has_trend else level)
@@ -94,7 +92,7 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has
         penalty=shifts.default_penalty(calm, variance=variance) if penalty is None else penalty,
         shortest=shortest,
     )
-    near = NEAR_SAMPLES if longest >= NEAR_SAMPLES else shortest
+    near = int(np.clip(longest, shortest, NEAR_SAMPLES))
     # A jump must stand out from the samples' own scatter and from the wander of their medians.
     wander = np.sqrt(2 * variance / near)
     # By observed samples: those next to an outage lie far apart, and say as much.
@@ -205,14 +203,13 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
     return steps, delayed
 
 
-def lasting(level: Floats, changes: Ints, settle: int) -> Ints:
+def lasting(steps: Floats, changes: Ints, settle: int) -> Ints:
     """Those changes after which a level lasts: the begin of each accepted regime, and of one that the end of the data cuts
-    short. Begin and end of an episode shorter than `settle` are no lasting shift; 0 keeps all."""
+    short. Begin and end of an episode shorter than `settle` are no lasting shift; 0 keeps all. steps : (n,) of `regimes`."""
     if settle <= 0 or len(changes) == 0:
         return changes
-    steps, _ = regimes(level, changes, settle)
     begins = np.flatnonzero(np.diff(steps, prepend=steps[:1]) != 0)
-    is_open = changes[-1:] if len(level) - changes[-1] < settle else changes[:0]
+    is_open = changes[-1:] if len(steps) - changes[-1] < settle else changes[:0]
     return np.unique(np.r_[begins, is_open]).astype(np.int64)
 
 

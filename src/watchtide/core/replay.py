@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import carrying, expectation, flagging, windows
+from watchtide.core import carrying, expectation, flagging, quantile, windows
 from watchtide.core.baselines import TRAILS
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.flagging import Held, Level
@@ -189,13 +189,28 @@ def replay(
     # What was expected of the first window was never a judgement.
     expected = state.expected.copy()
     expected[: cadence.first] = np.nan
-    score = state.z
     evidence = windows.Evidence(state.score, state.side, state.window, state.first)
+    heard, clean = _heard_in_all(state, evidence)
     return Replayed(
-        expected, state.spread, evidence, state.above, state.below, state.odd, state.trend,
-        state.seasons if state.seasons is not None else np.zeros((0, n)), score, *_heard_in_all(state, evidence),
-        state.lacking, tuple(levels), added, Counted(state.event, state.trials), refits, notes, model,
-    )  # fmt: skip
+        expected=expected,
+        spread=state.spread,
+        evidence=evidence,
+        above=state.above,
+        below=state.below,
+        odd=state.odd,
+        trend=state.trend,
+        seasons=state.seasons if state.seasons is not None else np.zeros((0, n)),
+        held=state.z,
+        heard=heard,
+        clean=clean,
+        lacking=state.lacking,
+        levels=tuple(levels),
+        added=added,
+        counted=state.counted,
+        refits=refits,
+        notes=notes,
+        model=model,
+    )
 
 
 def _heard_in_all(state: "_State", evidence: windows.Evidence) -> tuple[windows.Evidence, Bools]:
@@ -223,7 +238,7 @@ class _State:
         self.first: Ints = np.arange(n)
         self.seasons: Floats | None = None
         self.suspect = np.zeros(n, np.bool_)
-        self.event, self.trials = np.full((2, n), np.nan)
+        self.counted = Counted.none(n)
         self.lacking = np.zeros(n, np.bool_)
         self.rehearsed: windows.Evidence | None = None
         self.taught: Bools = np.empty(0, np.bool_)
@@ -301,17 +316,18 @@ def _judge_segment(
     parts, expected = expectation.judge(model, seen)
     groups = expectation.spread_groups(seen, model)
     d = None if denominator is None else denominator[lead:stop]
-    spread = expectation.spread_at(model, parts, expected, groups, d, frame=seen)
+    spread = expectation.spread_at(model, parts, expected, groups, d, seen)
     here = slice(at - lead, stop - lead)
     state.expected[at:stop], state.spread[at:stop] = expected[here], spread[here]
     state.trend[at:stop] = parts.trend[here]
     if state.seasons is None:
         state.seasons = np.full((len(parts.seasons), len(frame)), np.nan)
     state.seasons[:, at:stop] = parts.seasons[:, here]
-    z = expectation.score_of(model, frame.part(at, stop), state.expected[at:stop], state.spread[at:stop])
-    counted = expectation.counted_of(model, frame.part(at, stop))
+    segment = frame.part(at, stop)
+    counted = expectation.counted_of(model, segment)
+    z = quantile.score(segment.values, state.expected[at:stop], state.spread[at:stop], counted)
     if counted is not None:
-        state.event[at:stop], state.trials[at:stop] = counted.event, counted.trials
+        state.counted.event[at:stop], state.counted.trials[at:stop] = counted.event, counted.trials
     if denominator is not None and least > 0:
         z = np.where(denominator[at:stop] >= least, z, np.nan)
     state.z[at:stop] = z

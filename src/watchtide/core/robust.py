@@ -7,6 +7,8 @@ from watchtide.core.series import Floats
 
 # 1 / the third quartile of the standard normal: makes the MAD estimate a standard deviation.
 MAD_TO_SIGMA = 1.482602218505602
+# Spacings between neighbouring floating-point numbers of the data's size: less is what arithmetic makes.
+FLOAT_SPACINGS = 16.0
 
 
 def mad_sigma(y: Floats, *, centre: float | None = None) -> float:

@@ -12,19 +12,18 @@ import numpy as np
 from numba import njit
 
 from watchtide.core import quantile
-from watchtide.core.robust import MAD_TO_SIGMA, by_groups, mad_sigma, median, middle
+from watchtide.core.robust import FLOAT_SPACINGS, MAD_TO_SIGMA, by_groups, mad_sigma, median, middle
 from watchtide.core.series import Floats, Ints
 
-# A group speaks for itself from about this many samples on; below it leans on the stream's spread.
+# With this many samples a group's own spread and the stream's weigh the same.
 PRIOR_SAMPLES = 20
-# The law of counts is fitted to at most so many samples: more move it by less than a hundredth.
-LAW_SAMPLES = 1_500
+# The law of counts is fitted to at most so many samples, from which a standard deviation is known to 2.5 %, in so many
+# turns: with 1,500 and three a replay took 1.3 times as long.
+LAW_SAMPLES, LAW_TURNS = 800, 2
 # Samples beyond so many sigmas are left out of fitting it, as one in 2,000 of a Gaussian's are: they may be incidents.
 LAW_SIGMAS = 3.5
 # Squared residuals of counts are clipped at so many sigmas.
 CLIP_SIGMAS = 4.0
-# Spacings between neighbouring floating-point numbers of the data's size: less is what arithmetic makes.
-FLOAT_SPACINGS = 16.0
 LAWS = ("even", "size", "count", "ratio")
 
 
@@ -61,29 +60,38 @@ class SpreadModel:
 
     def at(self, expected: Floats, groups: Ints, denominator: Floats | None = None) -> Floats:
         """(n,) spread in the unit of the values; NaN where nothing is expected."""
-        base, least = self._base(expected, denominator)
+        base, least = self.base(expected, denominator)
         wide = np.maximum(np.maximum(base * self.factor[groups], least), self.floor)
         return np.where(np.isnan(expected), np.nan, wide)
 
-    def _base(self, expected: Floats, denominator: Floats | None) -> tuple[Floats, Floats | float]:
+    def counted(self, n: int, denominator: Floats | None) -> quantile.Counted:
+        """What makes n values counts under this law."""
+        if self.law == "count" or denominator is None:
+            return quantile.Counted(np.ones(n), np.full(n, np.inf))
+        trials = np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9)
+        return quantile.Counted(self.unit / trials, trials if self.has_trials else np.full(n, np.inf))
+
+    def base(self, expected: Floats, denominator: Floats | None) -> tuple[Floats, Floats | float]:
         """(n,) spread before its factor, and the least that chance alone makes."""
         if self.law == "size":
             return np.maximum(np.abs(expected), 1e-300) * self.a, 0.0
         if self.law == "count" or (self.unit > 0 and denominator is not None):
-            trials = np.full(len(expected), np.inf)
-            per = np.ones(len(expected))
-            if self.unit > 0 and denominator is not None:
-                trials = np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9)
-                per = trials / self.unit
-            m = np.maximum(np.nan_to_num(expected, nan=1.0) * per, quantile.LEAST_MEAN)
-            rest = 1 - np.minimum(m / trials, 1 - 1e-6) if self.has_trials else np.ones(len(m))
-            return np.sqrt((self.a * m + self.b * m * m) * rest) / per, np.sqrt(m * rest) / per
+            counted = self.counted(len(expected), denominator)
+            m = np.maximum(np.nan_to_num(expected, nan=1.0) / counted.event, quantile.LEAST_MEAN)
+            wide, least = counts_variance(m, self.a, self.b, counted.trials)
+            return np.sqrt(wide) * counted.event, np.sqrt(least) * counted.event
         if self.law == "ratio" and denominator is not None:
             return np.sqrt(self.a + self.b / np.maximum(np.nan_to_num(denominator, nan=1.0), 1e-9)), 0.0
         return np.full(len(expected), self.a), 0.0
 
     def as_data(self) -> dict[str, Any]:
         return {**vars(self), "factor": self.factor.tolist()}
+
+
+def counts_variance(mean: Floats, a: float, b: float, trials: Floats) -> tuple[Floats, Floats]:
+    """(n,) variance a m + b m² of counts of these means, times 1 - m / trials, and the least that chance alone makes."""
+    rest = 1 - np.minimum(mean / trials, 1 - 1e-6)
+    return (a * mean + b * mean * mean) * rest, mean * rest
 
 
 @dataclass(frozen=True)
@@ -128,22 +136,20 @@ def fit_spread(
     floor = max(quantum / np.sqrt(12), FLOAT_SPACINGS * float(np.spacing(size)), 1e-300)
     if len(r) == 0:
         return SpreadModel("even", 0.0, 0.0, np.ones(groups), floor, 0.0, "no residual to take a spread from")
-    model, words = _law(r, mu, d, law, is_robust, unit)
-    base, _ = model._base(mu, d)
+    model = _law(r, mu, d, law, is_robust, unit)
+    base, _ = model.base(mu, d)
     counted = model.is_counted
+    u = r / np.maximum(base, 1e-300)
+    weight, stream = np.ones(len(r)), 1.0
     if counted:
         # Rounding is what a counting law describes by itself.
         floor = 0.0
-    # The information on a variance: two a sample of a Gaussian, less of few events, whose squares vary more.
-    weight = np.ones(len(r))
-    if counted:
-        events = mu * (np.maximum(d, 1e-9) / unit if unit > 0 and d is not None else 1.0)
-        weight = 2 / (2 + 1 / np.maximum(events, 1e-3))
-    u = r / np.maximum(base, 1e-300)
-    stream = 1.0 if counted else _scale(u, is_robust)
-    by_slot = np.full(scatter.slot_count, stream)
-    if counted:
+        # The information on a variance: two a sample of a Gaussian, less of few events, whose squares vary more.
+        weight = 2 / (2 + 1 / np.maximum(mu / model.counted(len(mu), d).event, 1e-3))
         u = np.clip(u, -CLIP_SIGMAS, CLIP_SIGMAS)
+    else:
+        stream = _scale(u, is_robust)
+    by_slot = np.full(scatter.slot_count, stream)
     if scatter.slot_count > 1:
         by_slot = _group_factors(u, weight, slots, scatter.slot_count, stream, is_robust, counted, True)
     by_day = np.ones(scatter.day_count)
@@ -154,10 +160,13 @@ def fit_spread(
     reason = "spread of the slot, shrunk to the stream's" if groups > 1 else "one spread for the stream"
     if usual <= floor:
         reason = "nearly all residuals are 0: the data's resolution sets the spread"
-    return SpreadModel(
-        model.law, model.a, model.b, np.outer(by_slot, by_day).ravel(), float(floor), max(usual, float(floor)),
-        reason + words, model.unit, model.has_trials,
-    )  # fmt: skip
+    return replace(
+        model,
+        factor=np.outer(by_slot, by_day).ravel(),
+        floor=float(floor),
+        stream=max(usual, float(floor)),
+        reason=reason + model.reason,
+    )
 
 
 @njit(cache=True, nogil=True)
@@ -203,69 +212,62 @@ def _scale(r: Floats, is_robust: bool) -> float:
     return scale if scale > 0 else mad_sigma(r, centre=0.0)
 
 
-def _law(
-    r: Floats, mu: Floats, d: Floats | None, law: str, is_robust: bool, unit: float
-) -> tuple[SpreadModel, str]:
-    """The law without its factors, and what is said of it."""
+def _law(r: Floats, mu: Floats, d: Floats | None, law: str, is_robust: bool, unit: float) -> SpreadModel:
+    """The law without its factors; its reason describes it."""
 
-    def made(name: str, a: float, b: float, unit: float = 0.0, has_trials: bool = False) -> SpreadModel:
-        return SpreadModel(name, a, b, np.ones(1), 0.0, 0.0, "", unit, has_trials)
+    def made(name: str, reason: str, a: float = 1.0, b: float = 0.0) -> SpreadModel:
+        return SpreadModel(name, a, b, np.ones(1), 0.0, 0.0, reason)
 
     if law == "size":
-        return made("size", 1.0, 0.0), ", in proportion to the expected value"
+        return made("size", ", in proportion to the expected value")
     if law == "count":
-        a, b = fit_counts(r + mu, mu, None, is_robust=is_robust)
-        return made("count", a, b), f"; counts: negative binomial with variance {a:.2f} m + {b:.2g} m²"
+        a, b = fit_counts(r + mu, mu, np.full(len(mu), np.inf), is_robust=is_robust)
+        return made("count", f"; counts: negative binomial with variance {a:.2f} m + {b:.2g} m²", a, b)
     if law == "ratio" and d is not None and np.any(d > 0):
         if unit > 0:
-            amount = np.maximum(d, 1e-9) / unit
-            k = (r + mu) * amount
+            blank = replace(made("ratio", ""), unit=unit, has_trials=True)
+            counted = blank.counted(len(mu), d)
+            k = (r + mu) / counted.event
             has_trials = bool(np.all(k <= d + quantile.WHOLE))
-            trials = d if has_trials else None
-            a, b = fit_counts(k, np.maximum(mu, 0.0) * amount, trials, is_robust=is_robust)
+            counted = replace(blank, has_trials=has_trials).counted(len(mu), d)
+            mean = np.maximum(mu, 0.0) / counted.event
+            a, b = fit_counts(k, mean, counted.trials, is_robust=is_robust)
             name = "beta-binomial" if has_trials else "negative binomial"
-            return (
-                made("ratio", a, b, unit, has_trials),
-                f"; a ratio of counts per {unit:g}: {name} with variance {a:.2f} m + {b:.2g} m²",
-            )
+            reason = f"; a ratio of counts per {unit:g}: {name} with variance {a:.2f} m + {b:.2g} m²"
+            return replace(blank, a=a, b=b, reason=reason, has_trials=has_trials)
         a, b = _two_terms(r, np.stack([np.ones(len(r)), 1 / np.maximum(d, 1e-9)], axis=1), is_robust)
         if a + b > 0:
-            return made("ratio", a, b), "; a ratio: it narrows as the denominator grows"
-    return made("even", 1.0, 0.0), ""
+            return made("ratio", "; a ratio: it narrows as the denominator grows", a, b)
+    return made("even", "")
 
 
 def fit_counts(
-    counts: Floats, mean: Floats, trials: Floats | None = None, *, is_robust: bool = True
+    counts: Floats, mean: Floats, trials: Floats, *, is_robust: bool = True
 ) -> tuple[float, float]:
     """a >= 1 and b >= 0 of the variance a m + b m² of counts with these means, by maximum likelihood.
 
-    counts, mean : (n,) events; trials : (n,) the most there can be, which multiplies the variance by 1 - m / trials, or
-    None. The law is a negative binomial (with trials its variance is divided by that factor, which leaves the
-    likelihood of small shares as it is). is_robust : counts beyond 3.5 sigmas of the law so far are left out, three times.
-    Searched by Nelder and Mead (1965) over log(a - 1) and log b. Lawless (1987) for the likelihood.
+    counts, mean : (n,) events; trials : (n,) the most there can be, which multiplies the variance by 1 - m / trials, inf
+    where nothing limits them. The likelihood is that of a negative binomial without that factor, which leaves the one of small
+    shares as it is. is_robust : counts beyond 3.5 sigmas of the law so far are left out, in
+    two turns. Searched by Nelder and Mead (1965) over log(a - 1) and log b. Lawless (1987) for the likelihood.
     """
     from scipy.optimize import minimize
 
     some = np.linspace(0, len(counts) - 1, min(len(counts), LAW_SAMPLES)).astype(np.int64)
     k, m = np.maximum(counts[some], 0.0), np.maximum(mean[some], quantile.LEAST_MEAN)
-    limit = np.full(len(k), np.inf) if trials is None else np.maximum(trials[some], 1.0)
-    rest = 1 - np.minimum(m / limit, 1 - 1e-6)
-    squares = np.minimum((k - m) ** 2, 9 * np.maximum(m * rest, np.median((k - m) ** 2) * 2))
-    rough = max(float(np.sum(squares / (m * rest)) / len(m)), 1.0)
-    at = np.array(
-        [np.log(max(rough - 1, 0.05) / 2), np.log(max(rough - 1, 0.05) / max(2 * float(np.mean(m)), 1e-3))]
-    )
-    for turn in range(3 if is_robust else 1):
-        a, b = 1 + np.exp(at[0]), np.exp(at[1])
+    counted = quantile.Counted(np.ones(len(k)), np.maximum(trials[some], 1.0))
+    chance = counts_variance(m, 1.0, 0.0, counted.trials)[1]
+    squares = np.minimum((k - m) ** 2, 9 * np.maximum(chance, np.median((k - m) ** 2) * 2))
+    # Half of what goes beyond chance at first to either term.
+    extra = max(float(np.mean(squares / chance)) - 1, 0.05) / 2
+    at = np.log([extra, extra / max(float(np.mean(m)), 1e-3)])
+    kept = np.ones(len(k), np.bool_)
+    for turn in range(LAW_TURNS if is_robust else 1):
         if is_robust:
-            wide = np.sqrt((a * m + b * m * m) * rest)
+            wide, _ = counts_variance(m, 1 + np.exp(at[0]), float(np.exp(at[1])), counted.trials)
             # The first law is rough: it may be too narrow.
-            kept = np.abs(
-                quantile.score(k, m, wide, quantile.Counted(np.ones(len(k)), limit))
-            ) < LAW_SIGMAS + (turn == 0)
-            kept = kept if kept.sum() >= 20 else np.ones(len(k), np.bool_)
-        else:
-            kept = np.ones(len(k), np.bool_)
+            near = np.abs(quantile.score(k, m, np.sqrt(wide), counted)) < LAW_SIGMAS + (turn == 0)
+            kept = near if near.sum() >= 20 else np.ones(len(k), np.bool_)
         found = minimize(
             _minus_likelihood,
             at,
@@ -329,12 +331,15 @@ def counting_unit(values: Floats, d: Floats) -> float:
     for unit in (1e6, 1000.0, 100.0, 1.0):
         counts = values[ok] * d[ok] / unit
         # To the hundredth: a ratio kept to a few decimals still gives its count away.
-        if np.mean(np.abs(counts - np.round(counts)) < 0.02) > 0.98 and np.mean(counts >= 0.5) > 0.001:
+        if (
+            np.mean(np.abs(counts - np.round(counts)) < quantile.WHOLE) > 0.98
+            and np.mean(counts >= 0.5) > 0.001
+        ):
             return unit
     return 0.0
 
 
-def _two_terms(r: Floats, terms: Floats, is_robust: bool, least: float = 0.0) -> tuple[float, float]:
+def _two_terms(r: Floats, terms: Floats, is_robust: bool) -> tuple[float, float]:
     """Non-negative a, b with scale(r)² about a x₁ + b x₂, fitted to bins of equal numbers."""
     order = np.argsort(terms[:, 1], kind="stable")
     bins = np.array_split(order, int(np.clip(len(r) // 40, 1, 24)))
@@ -344,11 +349,7 @@ def _two_terms(r: Floats, terms: Floats, is_robust: bool, least: float = 0.0) ->
         own = r[part]
         # Medians of small counts jump; squares drawn in at four scales do not, and let no outlier in.
         rough = max(mad_sigma(own, centre=0.0), 1e-300)
-        v[i] = (
-            float(np.mean(np.minimum(own**2, max(4 * rough, least) ** 2)))
-            if is_robust
-            else float(np.mean(own**2))
-        )
+        v[i] = float(np.mean(np.minimum(own**2, (4 * rough) ** 2))) if is_robust else float(np.mean(own**2))
     from scipy.optimize import nnls
 
     w = 1 / np.maximum(v, 1e-300)

@@ -20,18 +20,42 @@ LEAST_EXCESSES, MOST_EXCESSES = 20, 400
 SHAPES = (-0.25, 0.4)
 # A Gaussian tail reads as a little below 0 at such thresholds, a heavy one as 0.2 to 0.35.
 USUAL_SHAPE, SHAPE_SPREAD = 0.02, 0.15
-# Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
-# u φ(u)⁻¹ (1 - Φ(u)) - 1, -0.16 at 2 and -0.09 at 3, and they differ less from one another.
-WINDOW_SHAPE, WINDOW_SHAPE_SPREAD = -0.1, 0.1
 DRAWS = 60
 # An excess that a clean history of this length shows in one of so many cases is left out as an incident.
 IMPLAUSIBLE = 0.01
 MOST_LEFT_OUT = 0.45
-# Of the largest excesses so large a share is only known to be at least that: incidents among them then raise no level.
-# 0.2 to 0.3 found most on `bench quality`, seeds 201 to 203.
-CENSORED = 0.2
+# A draw of blocks may be reached in nearly all of them: clusters are counted up to this share.
+MOST_REACHED = 0.99
 # Where rates are tabled, in largest scales beyond the threshold.
 REACHES = np.r_[0.0, np.geomspace(0.02, 2_000.0, 160)]
+
+
+@dataclass(frozen=True)
+class Settings:
+    """How a tail is fitted.
+
+    share : of the values that lies beyond the threshold, 20 to 400 of them; censored : share of the excesses of which
+    only a lower bound enters, so that incidents among the largest raise no level. shape : what is expected of it, None
+    where nothing suggests any; shape_spread : its standard deviation around that. blocks : of maxima of blocks, blocks a
+    unit of exposure, 0 of single values; a_cluster : events a cluster of them.
+    """
+
+    share: float = TAIL_SHARE
+    censored: float = 0.2
+    shape: float | None = None
+    shape_spread: float = SHAPE_SPREAD
+    blocks: float = 0.0
+    a_cluster: float = 1.0
+
+
+# Of maxima six tenths are fitted, and half of these only known to be so large: three tenths of all. Shares from 0.2 to
+# 0.3 found most on `bench quality`, seeds 201 to 203.
+MAXIMA = Settings(share=0.6, censored=0.5)
+
+
+def clusters(share: Floats | float, most: float) -> Floats:
+    """Mean number of clusters a block, of which this share (at most `most`) holds at least one: a Poisson process."""
+    return np.asarray(-np.log1p(-np.minimum(share, most)))
 
 
 @dataclass(frozen=True)
@@ -40,8 +64,8 @@ class Tail:
 
     body : sorted values, above : weight of each and all over it, for the empirical part. scale, shape : of the
     fitted tail. levels, log_rates : the mean rate over the draws from the threshold on; count : excesses.
-    blocks : of maxima of blocks, blocks a unit of exposure, 0 of single values; a_block : events a cluster within them. Events
-    come as a Poisson process then: the rate of events is -blocks log(1 - P) a_block, P the share of blocks reached.
+    blocks, a_cluster : as `Settings` has them: the rate of events is blocks * clusters(P) * a_cluster, P the share of
+    blocks reached.
     """
 
     start: float
@@ -54,7 +78,7 @@ class Tail:
     log_rates: Floats
     count: int
     blocks: float = 0.0
-    a_block: float = 1.0
+    a_cluster: float = 1.0
 
     def rate_at(self, level: float) -> float:
         """Expected number a unit of exposure that reach `level`."""
@@ -66,20 +90,19 @@ class Tail:
         seen = np.where(at < len(self.body), self.above[np.minimum(at, len(self.body) - 1)], 0.0)
         beyond = np.exp(np.interp(levels, self.levels, self.log_rates))
         inside = self._events(seen / self.exposure)
-        return np.asarray(np.where(levels <= self.start, inside, self.a_block * beyond))
+        return np.asarray(np.where(levels <= self.start, inside, self.a_cluster * beyond))
 
     def _events(self, rates: Floats) -> Floats:
         """Events a unit of exposure from blocks reached."""
         if self.blocks <= 0:
             return rates
-        share = np.minimum(rates / self.blocks, 1 - 1e-12)
-        return np.asarray(-self.blocks * np.log1p(-share) * self.a_block)
+        return np.asarray(self.blocks * clusters(rates / self.blocks, 1 - 1e-12) * self.a_cluster)
 
     def _reached(self, rates: Floats) -> Floats:
         """Blocks reached a unit of exposure from events."""
         if self.blocks <= 0:
             return rates
-        return np.asarray(-self.blocks * np.expm1(-rates / (self.blocks * self.a_block)))
+        return np.asarray(-self.blocks * np.expm1(-rates / (self.blocks * self.a_cluster)))
 
     def level_for(self, rate: float) -> float:
         """The least level reached at most `rate` times a unit of exposure."""
@@ -87,7 +110,7 @@ class Tail:
 
     def levels_for(self, rates: Floats) -> Floats:
         """(k,) the least levels reached at most so often a unit of exposure."""
-        logs = np.log(np.maximum(rates / self.a_block, 1e-300))
+        logs = np.log(np.maximum(rates / self.a_cluster, 1e-300))
         at = np.searchsorted(-self.above, -self._reached(np.asarray(rates, np.float64)) * self.exposure)
         inside = self.body[np.minimum(at, len(self.body) - 1)]
         beyond = np.interp(-logs, -self.log_rates, self.levels)
@@ -124,23 +147,17 @@ def fit_tail(
     blocks: Ints,
     exposure: float,
     *,
+    settings: Settings = Settings(),
     weights: Floats | None = None,
-    share: float = TAIL_SHARE,
     grain: float = 0.0,
-    hint: float | None = None,
-    open_by: float = SHAPE_SPREAD,
-    censored: float = CENSORED,
-    blocks_of: tuple[float, float] = (0.0, 1.0),
     seed: int = 1,
 ) -> Tail | None:
     """The tail of values (scores of samples, or maxima of blocks), or None under 40 of them.
 
     values : (k,) clean values of one side; blocks : (k,) which block of time each lies in; exposure : samples or
-    weeks they come from. share : of the values that lies beyond the threshold, 20 to 400 of them. grain : the
-    step between possible values, where the data are rounded: a tail is no shorter. hint : the shape that more
-    data of the same noise suggest; open_by : the standard deviation of the shape around it. weights : (k,) of each, 1
-    unless said. blocks_of : of maxima, blocks a unit of exposure and events a cluster; then events come as a Poisson
-    process whose mean number in a block beyond x is that beyond the threshold times the Pareto's survival.
+    weeks they come from. weights : (k,) of each, None for 1. grain : the step between possible values, where the data are
+    rounded: a tail is no shorter. Events of maxima come as a Poisson process whose mean number in a block beyond x is that
+    beyond the threshold times the Pareto's survival.
 
     Unlabelled incidents must not set the level: the largest excesses that the rest makes implausible are left out, at
     most 45 in a hundred, and the share `censored` of the others is right-censored: only that they are beyond the cut
@@ -154,7 +171,7 @@ def fit_tail(
         return None
     order = np.argsort(values, kind="stable")
     values, blocks, weights = values[order], blocks[order], weights[order]
-    m = int(np.clip(share * len(values), LEAST_EXCESSES, MOST_EXCESSES))
+    m = int(np.clip(settings.share * len(values), LEAST_EXCESSES, MOST_EXCESSES))
     start = float(values[-m - 1])
     beyond = values > start
     excess, w, where = values[beyond] - start, weights[beyond], blocks[beyond]
@@ -165,24 +182,24 @@ def fit_tail(
         drawn = np.array([rate]), np.array([least]), np.array([0.0])
         shape = 0.0
     else:
-        believed = _believed(excess, grain, hint)
+        believed = _believed(excess, grain, settings.shape)
         if not believed.all():
             # What is no noise does not count in the empirical part either, which goes on into the fitted one.
             weights = weights.copy()
             weights[len(weights) - len(excess) :][~believed] = 0.0
         excess, w, where = excess[believed], w[believed], where[believed]
-        cut = float(np.quantile(excess, 1 - censored))
-        per_block = 0.0
-        if blocks_of[0] > 0:
-            per_block = -np.log1p(-min(float(w.sum()) / (blocks_of[0] * exposure), 0.99))
-        shape, scale = _censored_fit(
-            excess, w, cut, _LADDER[::2], USUAL_SHAPE if hint is None else hint, open_by, per_block
-        )
+        cut = float(np.quantile(excess, 1 - settings.censored))
+        count = settings.blocks * exposure
+        per_block = float(clusters(float(w.sum()) / count, MOST_REACHED)) if count > 0 else 0.0
+        usual = USUAL_SHAPE if settings.shape is None else settings.shape
+        fitted = _censored_fit(excess, w, cut, _LADDER[::2], usual, settings.shape_spread, per_block)
         tail = Excesses(np.minimum(excess, cut), excess <= cut, w, where)
-        drawn = _draws(tail, blocks, (shape, scale), exposure, max(0.5 * grain, 1e-9), open_by, seed)
-        if blocks_of[0] > 0:
-            reached = np.minimum(drawn[0] / blocks_of[0], 0.99)
-            drawn = np.asarray(-blocks_of[0] * np.log1p(-reached)), *drawn[1:]
+        rates, scales, shapes = _draws(tail, blocks, fitted, settings.shape_spread, seed)
+        rates = rates / exposure
+        if settings.blocks > 0:
+            rates = settings.blocks * clusters(rates / settings.blocks, MOST_REACHED)
+        drawn = rates, np.maximum(scales, max(0.5 * grain, 1e-9)), shapes
+        shape = fitted[0]
     levels, log_rates = _table(start, *drawn)
     above = np.cumsum(weights[::-1])[::-1]
     return Tail(
@@ -195,11 +212,12 @@ def fit_tail(
         levels,
         log_rates,
         len(excess),
-        *blocks_of,
+        settings.blocks,
+        settings.a_cluster,
     )
 
 
-def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
+def _believed(excess: Floats, grain: float, usual: float | None) -> np.ndarray:
     """(m,) which excesses the bulk of them makes plausible; sorted excesses in, the largest may go."""
     m = len(excess)
     kept = m
@@ -213,9 +231,9 @@ def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
         shape = _shape_of_quantiles(upper / middle)
         if turn == 0:
             # The upper quantile may be all trouble; the middle one is not.
-            shape = 0.05 if hint is None else max(hint, 0.05)
-        elif hint is not None:
-            shape = 0.3 * shape + 0.7 * hint
+            shape = 0.05 if usual is None else max(usual, 0.05)
+        elif usual is not None:
+            shape = 0.3 * shape + 0.7 * usual
         scale = middle / _quantile_of(0.5, shape)
         bound = scale * _quantile_of(1 - IMPLAUSIBLE / m, shape)
         now = max(int(np.searchsorted(excess, bound, side="right")), least)
@@ -226,8 +244,11 @@ def _believed(excess: Floats, grain: float, hint: float | None) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _censored_fit(excess, w, cut, ladder, usual, open_by, per_block):  # type: ignore[no-untyped-def]
-    """Shape and scale by penalised likelihood, what lies beyond `cut` known only to do so."""
+def _censored_fit(excess, w, cut, ladder, usual, spread, per_block):  # type: ignore[no-untyped-def]
+    """Shape and scale by penalised likelihood, what lies beyond `cut` known only to do so.
+
+    usual, spread : prior of the shape; per_block : mean number of clusters a block beyond the threshold, 0 of single values.
+    """
     total = inside = 0.0
     for i in range(len(excess)):
         total += w[i] * min(excess[i], cut)
@@ -240,7 +261,7 @@ def _censored_fit(excess, w, cut, ladder, usual, open_by, per_block):  # type: i
     for shape in ladder:
         for step in range(22):
             scale = mean * (0.3 + 0.05 * step)
-            like = -0.5 * ((shape - usual) / open_by) ** 2
+            like = -0.5 * ((shape - usual) / spread) ** 2
             for i in range(len(excess)):
                 u = min(excess[i], cut) / scale
                 if abs(shape) < 1e-6:
@@ -288,32 +309,6 @@ def _shape_of_quantiles(ratio: float) -> float:
     return 0.5 * float(np.interp(ratio, _RATIOS, _LADDER)) + 0.5 * 0.1
 
 
-@njit(cache=True, nogil=True)
-def _shape(excess, ladder, usual):  # type: ignore[no-untyped-def]
-    """Shape by penalised likelihood on a grid: a prior around exponential keeps few excesses from wild shapes."""
-    mean = excess.mean()
-    if mean <= 0.0:
-        return 0.0
-    best, most = 0.0, -np.inf
-    for shape in ladder:
-        for factor in (0.75, 0.85, 0.95, 1.05, 1.15, 1.3):
-            scale = (1.0 - shape) * factor
-            like = -len(excess) * np.log(scale) - 0.5 * ((shape - usual) / SHAPE_SPREAD) ** 2
-            for x in excess:
-                u = x / mean / scale
-                if abs(shape) < 1e-6:
-                    like -= u
-                    continue
-                inner = 1.0 + shape * u
-                if inner <= 0.0:
-                    like = -np.inf
-                    break
-                like -= (1.0 + 1.0 / shape) * np.log(inner)
-            if like > most:
-                best, most = shape, like
-    return best
-
-
 def shape_hint(values: Floats) -> float:
     """How heavy the tail of many scores is: the shape of what exceeds their 90 % quantile, by its quantiles.
 
@@ -355,15 +350,9 @@ class Excesses:
 
 
 def _draws(
-    excesses: Excesses,
-    blocks: Ints,
-    fitted: tuple[float, float],
-    exposure: float,
-    least: float,
-    open_by: float,
-    seed: int,
+    excesses: Excesses, blocks: Ints, fitted: tuple[float, float], shape_spread: float, seed: int
 ) -> tuple[Floats, Floats, Floats]:
-    """Rate, scale and shape of each draw of whole blocks; the shape varies by what the excesses leave open.
+    """Number of excesses, scale and shape of each draw of whole blocks; the shape varies by what the excesses leave open.
 
     The scale of a draw moves as the censored mean does: total size over the number seen whole (Lawless 2003, 4.1).
     """
@@ -378,10 +367,9 @@ def _draws(
     draws_count, draws_whole, draws_total = picks @ count, picks @ whole, picks @ total
     # Sixty draws miss the mean by chance: at the threshold the fitted part goes on where the empirical one ends.
     draws_count = draws_count * (count.sum() / max(float(draws_count.mean()), 1e-300))
-    spread = min(open_by, (1 + shape) / np.sqrt(max(len(weight), 1))) * 0.7
+    spread = min(shape_spread, (1 + shape) / np.sqrt(max(len(weight), 1))) * 0.7
     shapes = np.clip(shape + spread * jitter, *SHAPES)
     mean = max(float(total.sum() / max(whole.sum(), 1e-300)), 1e-300)
     means = np.where(draws_whole > 0, draws_total / np.maximum(draws_whole, 1e-300), mean)
     # Of two tails with the same bulk the heavier one has the smaller scale.
-    scales = np.maximum(scale * means / mean * (1 - shapes) / (1 - shape), least)
-    return draws_count / exposure, scales, shapes
+    return draws_count, scale * means / mean * (1 - shapes) / (1 - shape), shapes

@@ -8,7 +8,7 @@ that is reached as rarely, in false findings a week.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,7 +16,7 @@ from numba import njit
 
 from watchtide.core import robust
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import SHAPE_SPREAD, WINDOW_SHAPE, WINDOW_SHAPE_SPREAD, Tail, fit_tail
+from watchtide.core.tails import MAXIMA, Settings, Tail, fit_tail
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 CLIP = 3.0
@@ -36,7 +36,10 @@ LEAST_RATE = 1e-4
 # Below the lowest level of the operating curve a window is not worth telling.
 LEAST_SCORE = 2.0
 # Relative difference of values that are the same but for the rounding of a bin's mean.
-SAME = 16 * 2.220446049250313e-16
+SAME = robust.FLOAT_SPACINGS * float(np.finfo(np.float64).eps)
+# Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
+# u φ(u)⁻¹ (1 - Φ(u)) - 1, -0.16 at 2 and -0.09 at 3, and they differ less from one another.
+OF_WINDOWS = replace(MAXIMA, shape=-0.1, shape_spread=0.1)
 FAMILIES = ("above", "below", "rough", "stuck", "isolated")
 ODD = 2
 
@@ -198,8 +201,9 @@ def surprises(values, equal):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def is_same(a, b):  # type: ignore[no-untyped-def]
-    """Whether two values differ by no more than the arithmetic of a mean: 16 spacings of floating-point numbers."""
-    return abs(a - b) <= SAME * max(abs(a), abs(b))
+    """Whether values, or arrays of them, differ by no more than the arithmetic of a mean: 16 spacings of floating-point
+    numbers."""
+    return np.abs(a - b) <= SAME * np.maximum(np.abs(a), np.abs(b))
 
 
 def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Floats:
@@ -208,9 +212,7 @@ def equal_chances(values: Floats, clean: Bools, groups: Ints, count: int) -> Flo
     both[1:] &= clean[:-1]
     both[:1] = False
     same = np.zeros(len(values), np.bool_)
-    with np.errstate(invalid="ignore"):
-        away = np.abs(values[1:] - values[:-1])
-        same[1:] = away <= SAME * np.maximum(np.abs(values[1:]), np.abs(values[:-1]))
+    same[1:] = is_same(values[1:], values[:-1])
     n, k = np.bincount(groups[both], minlength=count), np.bincount(groups[both & same], minlength=count)
     whole = (k.sum() + 0.5) / (n.sum() + 1.0)
     return np.asarray(np.clip((k + 20 * whole) / (n + 20), 1e-6, 1.0))
@@ -351,11 +353,7 @@ def calibrate(
         pairs.append(("isolated", np.where(clean, isolated, np.nan)))
     for name, statistic in pairs:
         tail = _peaks_tail(
-            np.where(np.isfinite(statistic), statistic, np.nan),
-            block,
-            weeks,
-            open_by=WINDOW_SHAPE_SPREAD,
-            hint=WINDOW_SHAPE,
+            np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, settings=OF_WINDOWS
         )
         if tail is None:
             continue
@@ -389,12 +387,7 @@ def _levels_for(tail: Tail, rate: Floats) -> Floats:
 
 
 def _peaks_tail(
-    values: Floats,
-    block: int,
-    weeks: float,
-    grain: float = 0.0,
-    open_by: float = SHAPE_SPREAD,
-    hint: float | None = None,
+    values: Floats, block: int, weeks: float, grain: float = 0.0, settings: Settings = MAXIMA
 ) -> Tail | None:
     """Tail of the maxima of blocks, per week."""
     whole = len(values) // block * block
@@ -404,17 +397,8 @@ def _peaks_tail(
     seen = ~np.isnan(rows).all(axis=1)
     peaks = np.nanmax(rows[seen], axis=1) if seen.any() else np.empty(0)
     # Blocks of about a day are drawn together.
-    return fit_tail(
-        peaks,
-        np.arange(len(peaks)) // 2,
-        weeks,
-        share=0.6,
-        censored=0.5,
-        grain=grain,
-        open_by=open_by,
-        hint=hint,
-        blocks_of=(max(len(peaks) / weeks, 1e-9), 1.0),
-    )
+    own = replace(settings, blocks=max(len(peaks) / weeks, 1e-9))
+    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, settings=own, grain=grain)
 
 
 @njit(cache=True, nogil=True)

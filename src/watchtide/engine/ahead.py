@@ -6,8 +6,7 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core import carrying, expectation, flagging, gridding, passage, quantile, transforms
-from watchtide.core import onward as onward_of
+from watchtide.core import carrying, expectation, flagging, gridding, onward, passage, quantile, transforms
 from watchtide.core.cadence import Cadence
 from watchtide.core.frame import DAY_NS
 from watchtide.core.series import Floats, Ints, Series
@@ -92,9 +91,9 @@ def forecast(
     if carrying.follows_by_itself(got.model) or choice.kind == "trailing":
         carry, beyond = carrying.measure(part, got.model, got.held[:n], steps, known_d), got.expected[n:]
     else:
-        onward = onward_of.choose(part, got.model, got.training, frame, got.held[:n], known_d)
-        carry, beyond = onward.carry, onward.expected
-        notes = [*notes, f"beyond the end {onward.note}"]
+        chosen = onward.choose(part, got.model, got.training, frame, got.held[:n], denominator)
+        carry, beyond = chosen.carry, chosen.expected
+        notes = [*notes, f"beyond the end {chosen.note}"]
     growth = carry.growth_at(np.arange(1, steps + 1))
     ahead = np.r_[got.expected[:n], beyond]
     held = flagging.Held(_alone(got.held), got.clean, frame.times, step, got.model.grain)
@@ -107,7 +106,7 @@ def forecast(
         )
         reach.append(tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2)))
     expected, spread = (x[n:] for x in transforms.back(transform, known.values, ahead, got.spread))
-    counted = stages.counted_in(frame, got.model).part(n, n + steps)
+    counted = stages.counted_in(frame, got.model).at(slice(n, n + steps))
     lower, upper = (
         quantile.values_at(sign * far, expected, growth * spread, counted)
         for sign, far in ((-1, reach[1]), (1, reach[0]))

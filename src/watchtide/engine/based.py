@@ -92,8 +92,7 @@ class Baselined:
     def values_at(self, level: Floats | float, at: Ints | slice | None = None) -> Floats:
         """Values at which a sample's own signed score reaches this level: of all samples, or of those at these places."""
         some = slice(None) if at is None else at
-        counted = Counted(self.counted.event[some], self.counted.trials[some])
-        return quantile.values_at(level, self.expected[some], self.spread[some], counted)
+        return quantile.values_at(level, self.expected[some], self.spread[some], self.counted.at(some))
 
     @property
     def z(self) -> Floats:

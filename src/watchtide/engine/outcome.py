@@ -45,7 +45,7 @@ def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:
 def _furthest(base: Baselined, first: int, last: int, peak: int) -> int:
     """Of the samples that share the strongest score, as those of one window do, the one furthest from what was expected."""
     part = slice(first, last + 1)
-    counted = base.counted.part(first, last + 1)
+    counted = base.counted.at(part)
     far = np.abs(quantile.score(base.series.values[part], base.expected[part], base.spread[part], counted))
     own = (base.score[part] == base.score[peak]) & ~np.isnan(far)
     return first + int(np.argmax(np.where(own, far, -1.0))) if own.any() else peak

@@ -200,9 +200,22 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
     above, below, odd = (
         float("inf") if level[k] is None else float(level[k]) for k in ("above", "below", "odd")
     )
+    judged = Model(
+        choice=made,
+        fitted=own,
+        spread=scatter,
+        step=float(model["step"]),
+        group_period=period,
+        groups=groups,
+        end_ns=int(model["end_ns"]),
+        grain=float(model["grain"]),
+        doubt=float(model.get("doubt", 0.0)),
+        day_period=day_period,
+        days=days,
+    )
     return Saved(
         str(told["key"]), str(told["zone"]), from_data(told["plan"]),
-        Model(made, own, scatter, float(model["step"]), period, groups, int(model["end_ns"]), float(model["grain"]), float(model.get("doubt", 0.0)), day_period, days),
+judged,
         Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items()), bool(told["transform"].get("by_row", False))),
         windows.Watch.from_data(told["watch"]) if told["watch"] else None,
         # Files of the first builds have none.
@@ -250,7 +263,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     frame = preparing.frame_of(prepared, saved.transform, usable, usable, scales or None)
     parts, expected = expectation.judge(model, frame)
     groups = expectation.spread_groups(frame, model)
-    spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator, frame=frame)
+    spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator, frame)
     past_end = (frame.times - model.end_ns) // series.step_ns
     if saved.carry is not None:
         spread = spread * saved.carry.growth_at(past_end)

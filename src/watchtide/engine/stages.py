@@ -107,7 +107,8 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     usable &= ~inside_any(series.times, list(split.values()))
     within = usable & (np.arange(len(series)) < stop)
     transform = transform_of(plan, series, within, by_row=prepared.by_row)
-    frame = preparing.frame_of(prepared, transform, usable, within)
+    scales = preparing.scales_of(prepared, within)
+    frame = preparing.frame_of(prepared, transform, usable, within, scales)
     part = frame.part(0, stop)
     choice, found, first = choice_of(part, prepared, plan)
     got = expectation.expect(
@@ -172,7 +173,8 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)
         has_trend = series.step_ns >= LEAST_YEAR_STEP_NS
         changes = regimes.find_steps(got.level_series, longest, has_trend=has_trend)
-        candidates = regimes.lasting(got.level_series, changes, choice.settle_samples)
+        steps, _ = regimes.regimes(got.level_series, changes, choice.settle_samples)
+        candidates = regimes.lasting(steps, changes, choice.settle_samples)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     added = watch.added(is_causal=False) if watch else 0.0
     return Baselined(
@@ -190,9 +192,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         shift_candidates=candidates,
         stream_spread=stream_spread,
         found_seasons=found,
-        resolved=_with_scales(
-            _resolved(prepared, plan, choice, got.model, watch, split, added), prepared, within
-        ),
+        resolved=_with_scales(_resolved(prepared, plan, choice, got.model, watch, split, added), scales),
         notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *choice.reasons, *got.notes),
         evidence=heard,
         held_out=held,
@@ -240,9 +240,8 @@ def scores(z: Floats, prepared: Prepared, plan: Plan) -> Floats:
     return np.asarray(z, dtype=np.float64)
 
 
-def _with_scales(resolved: dict[str, Any], prepared: Prepared, within: Bools) -> dict[str, Any]:
+def _with_scales(resolved: dict[str, Any], scales: preparing.Scales) -> dict[str, Any]:
     """The resolved plan with the covariates' centre and scale, as new samples are judged by them."""
-    scales = preparing.scales_of(prepared, within)
     if not scales:
         return resolved
     return {**resolved, "facts": {**resolved["facts"], "covariates": {k: list(v) for k, v in scales.items()}}}
@@ -263,8 +262,7 @@ def ignored_columns(choice: Choice, prepared: Prepared) -> tuple[str, ...]:
 def counted_in(frame: Frame, model: Model | None) -> Counted:
     """What makes the values of a frame counts for a model, NaN where its law is a symmetrical one."""
     counted = None if model is None else expectation.counted_of(model, frame)
-    blank = np.full(len(frame), np.nan)
-    return Counted(blank, blank) if counted is None else counted
+    return Counted.none(len(frame)) if counted is None else counted
 
 
 def _resolved(

@@ -152,10 +152,11 @@ def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) 
     samples = _joined([flagging.side_scores(flagging.alone(h), side, watched) for h in some])
     peaks = [p for h in some if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None]
     findings = _joined(peaks)
-    return flagging.SideTails(
-        flagging.tail_of(samples) if samples and len(samples.values) >= flagging.LEAST_SCORES else None,
-        flagging.tail_of(findings) if findings and len(findings.values) >= flagging.LEAST_FINDINGS else None,
+    return flagging.side_tails(
+        samples if samples and len(samples.values) >= flagging.LEAST_SCORES else None,
+        findings if findings and len(findings.values) >= flagging.LEAST_FINDINGS else None,
         float(np.mean([h.added for h in some])) if some else 0.0,
+        step_ns,
     )
 
 
@@ -164,10 +165,14 @@ def _joined(parts: Sequence[flagging.Scores]) -> flagging.Scores | None:
         return None
     # The same day is one block for all of them: what strikes a family strikes it together.
     return flagging.Scores(
-        np.concatenate([p.values for p in parts]), np.concatenate([p.blocks for p in parts]),
-        sum(p.exposure for p in parts), np.concatenate([p.weights for p in parts]),
-        max(p.grain for p in parts), *(_mean(p.run_samples for p in parts), _mean(p.findings_a_block for p in parts)),
-    )  # fmt: skip
+        np.concatenate([p.values for p in parts]),
+        np.concatenate([p.blocks for p in parts]),
+        sum(p.exposure for p in parts),
+        np.concatenate([p.weights for p in parts]),
+        max(p.grain for p in parts),
+        _mean(p.samples_a_finding for p in parts),
+        _mean(p.a_cluster for p in parts),
+    )
 
 
 def _mean(values: Iterable[float | None]) -> float | None:

@@ -16,7 +16,6 @@ from scipy.linalg import blas, cho_factor, cho_solve, lapack
 
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, phase
-from watchtide.core.quantile import Counted
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import Bools, Floats, Ints
 
@@ -311,7 +310,7 @@ def _rows_of(frame: Frame, at: Ints) -> Frame:
     return Frame(
         frame.times[at], frame.offsets_ns[at], frame.step_ns, frame.values[at], frame.usable[at],
         frame.weights[at], frame.columns[:, at], frame.names,
-        None if frame.counted is None else Counted(frame.counted.event[at], frame.counted.trials[at]),
+        None if frame.counted is None else frame.counted.at(at),
     )  # fmt: skip
 
 

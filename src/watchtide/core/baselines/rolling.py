@@ -5,10 +5,10 @@ from numba import njit
 
 from watchtide.core.baselines import Fitted, Parts
 from watchtide.core.baselines.slot import centres
-from watchtide.core.frame import DAY_NS, Frame, Period, slot_count, slots
+from watchtide.core.frame import DAY_NS, Frame, Period, frame_of, slot_count, slots
 from watchtide.core.regimes import moving_mean
 from watchtide.core.robust import MAD_TO_SIGMA
-from watchtide.core.series import Floats
+from watchtide.core.series import Floats, Series
 
 # Samples of a window that nobody stated.
 LEAST = 24
@@ -129,9 +129,6 @@ def _before(fitted: Fitted, frame: Frame) -> Floats:
     if "season" in fitted.arrays:
         period = max(fitted.periods, key=lambda p: p.ns)
         times = facts["end"] - step * np.arange(len(tail) - 1, -1, -1, dtype=np.int64)
-        offsets = np.full(len(tail), frame.offsets_ns[0])
-        part = Frame(
-            times, offsets, step, tail, ~np.isnan(tail), np.ones(len(tail)), np.zeros((0, len(tail)))
-        )
+        part = frame_of(Series(times, tail, step, np.full(len(tail), frame.offsets_ns[0])))
         season = fitted.arrays["season"][slots(part, period, len(fitted.arrays["season"]))]
     return np.concatenate([tail - season, np.full(gap, np.nan)]).astype(np.float64)
