@@ -153,6 +153,46 @@ def test_two_seasons_in_the_order_given():
     assert np.std(got.remainder[200:-200]) < 0.15
 
 
+def twin_seasons(y, periods, windows, inner, outer):
+    """Each season in turn from what the others leave, twice over, shortest first: Bandara et al. (2021), section 3."""
+    seasons = {p: np.zeros(len(y)) for p in periods}
+    trend = np.zeros(len(y))
+    for _ in range(2):
+        for p in sorted(periods):
+            rest = y - sum(other for q, other in seasons.items() if q != p)
+            window = windows[periods.index(p)]
+            slow = int(np.ceil(1.5 * p / (1 - 1.5 / window)))
+            odd = p + 1 - p % 2
+            trend, seasons[p] = twin_decompose(
+                rest, p, window, slow + 1 - slow % 2, odd, (1, 1, 1), inner, outer
+            )
+    return trend, np.array([seasons[p] for p in periods])
+
+
+@pytest.mark.parametrize(("robust", "inner", "outer"), [(False, 2, 0), (False, 5, 0), (True, 1, 3)])
+def test_two_seasons_equal_the_twin_to_1e_8(robust, inner, outer):
+    rng = np.random.default_rng(12)
+    t = np.arange(180)
+    y = 20 + 0.01 * t + 3 * np.sin(2 * np.pi * t / 6) + np.cos(2 * np.pi * t / 30) + rng.normal(0, 0.5, 180)
+    y[[40, 41, 97]] = np.nan
+    got = decompose.loess_seasons(
+        y, [30, 6], season_windows=[7, 11], robust=robust, sweeps_inner=inner, sweeps_robust=outer
+    )
+    trend, seasons = twin_seasons(y, [30, 6], [7, 11], inner, outer)
+    assert np.max(np.abs(got.trend - trend)) < 1e-8
+    assert np.max(np.abs(got.seasons - seasons)) < 1e-8
+
+
+def test_more_inner_sweeps_move_two_seasons_by_less_than_a_hundredth_of_the_deviation():
+    """The whole of what programs with five inner sweeps differ by: plain fits take the paper's two."""
+    t = np.arange(24 * 7 * 8)
+    rng = np.random.default_rng(5)
+    y = 3 * np.sin(2 * np.pi * t / 24) + np.where((t // 24) % 7 >= 5, -2.0, 0.8) + rng.normal(0, 0.5, len(t))
+    two, five = (decompose.loess_seasons(y, [24, 168], sweeps_inner=sweeps) for sweeps in (2, 5))
+    apart = np.max(np.abs(two.seasons - five.seasons)) / np.std(y)
+    assert 1e-3 < apart < 1e-2
+
+
 @pytest.mark.parametrize(
     ("call", "message"),
     [
