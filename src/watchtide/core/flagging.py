@@ -2,12 +2,13 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from statistics import NormalDist
 
 import numpy as np
 
 from watchtide.core import grouping
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import MAXIMA, Settings, Tail, clusters, fit_tail, shape_hint
+from watchtide.core.tails import MAXIMA, Settings, Tail, clusters, fit_tail, independent_samples, shape_hint
 from watchtide.core.windows import ODD, Evidence
 
 SIDES = ("both", "above", "below")
@@ -20,6 +21,8 @@ LEAST_SAMPLES_A_FINDING = 70
 LEAST_SCORES = 400
 LEAST_FINDINGS = 40
 FALLBACK_SIGMAS = 4.0
+# No level read off tails lies under this many sigmas, or what is as rare in a Gaussian.
+LEAST_LEVEL = 2.0
 
 
 @dataclass(frozen=True)
@@ -43,7 +46,7 @@ class Scores:
     """Clean held-out scores of one side, as a tail takes them: values, blocks of a day, exposure, weights.
 
     Of maxima also samples_a_finding : mean samples of a finding, or of a window where those hold more; a_cluster : findings
-    a cluster.
+    a cluster. known : independent samples that the scores' scale is known by.
     """
 
     values: Floats
@@ -53,6 +56,7 @@ class Scores:
     grain: float = 0.0
     samples_a_finding: float | None = None
     a_cluster: float | None = None
+    known: float = np.inf
 
 
 @dataclass(frozen=True)
@@ -175,6 +179,20 @@ class SideTails:
             return rates
         return np.minimum(rates, self.a_finding * self.findings.rates_at(levels))
 
+    def level_for(self, kind: str, rate: float) -> float:
+        """The least level reached at most so often: samples a sample where `kind` is odds, else findings a week."""
+        if kind == "odds":
+            return self.sample_level(rate)
+        assert self.findings is not None
+        return self.findings.level_for(rate)
+
+    def rate_at(self, kind: str, level: float) -> float:
+        """How often a level is reached, as `level_for` counts it."""
+        if kind == "odds":
+            return float(self.sample_rates(np.array([level]))[0])
+        assert self.findings is not None
+        return self.findings.rate_at(level)
+
     def sample_level(self, rate: float) -> float:
         """The least level that at most this share of clean samples reaches."""
         assert self.samples is not None
@@ -190,7 +208,11 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
         return SideTails(None, None)
     shape = shape_hint(side_scores(held, side, watched).values)
     findings = side_findings(held, side, watched, group)
-    return side_tails(side_scores(alone(held), side, watched), findings, held.added, held.step_ns, shape)
+    lone = alone(held)
+    known = independent_samples(np.where(lone.clean, lone.evidence.signed, np.nan))
+    samples = replace(side_scores(lone, side, watched), known=known)
+    findings = None if findings is None else replace(findings, known=known)
+    return side_tails(samples, findings, held.added, held.step_ns, shape)
 
 
 def side_tails(
@@ -215,10 +237,12 @@ def alone(held: Held) -> Held:
 
 def tail_of(scores: Scores, shape: float | None = None) -> Tail | None:
     """The tail of scores: of samples, or of maxima of blocks. shape : what more data of the same noise suggest."""
-    settings = Settings(shape=shape)
+    settings = Settings(shape=shape, known=scores.known)
     if scores.a_cluster is not None:
         blocks = len(scores.values) / scores.exposure
-        settings = replace(MAXIMA, shape=shape, blocks=blocks, a_cluster=scores.a_cluster)
+        settings = replace(
+            MAXIMA, shape=shape, known=scores.known, blocks=blocks, a_cluster=scores.a_cluster, is_local=True
+        )
     return fit_tail(
         scores.values,
         scores.blocks,
@@ -305,7 +329,7 @@ def resolve_level(
         level = float(np.quantile(seen, 1 - reach)) if len(seen) else FALLBACK_SIGMAS
         found, note = dict.fromkeys(watched, level), f"reached by {amount:.3%} of the training samples"
     else:
-        found, note = _by_tail(kind, amount, own, held.count)
+        found, note = _by_tail(kind, amount, own, held)
         if pooled and any(own[s].samples is not None for s in pooled):
             note += f"; {' and '.join(sorted(pooled))} with the family's tail, there is too little of its own"
     note += slow
@@ -350,27 +374,38 @@ def _odd_level(
     (other,) = {"above", "below"} - set(found)
     both = {**own, other: own_tails(held, other, 2, group)}
     # Half a total rate a side, as where both are watched.
-    levels, _ = _by_tail(kind, amount, both, held.count)
+    levels, _ = _by_tail(kind, amount, both, held)
     return max(levels.values())
 
 
-def _by_tail(kind: str, amount: float, own: dict[str, SideTails], count: int) -> tuple[dict[str, float], str]:
-    found = {}
+def _by_tail(
+    kind: str, amount: float, own: Mapping[str, SideTails], held: Held
+) -> tuple[dict[str, float], str]:
+    """Levels of the sides at which together they are reached as often as stated, and where they come from.
+
+    Each gets half, but no side a level at which a Gaussian sample would be reached more often than that, or under 2 sigmas:
+    errors cannot be fewer than none. What such a side leaves goes to the other.
+    """
+    count, sides = held.count, {}
+    rate = 1 / amount if kind == "odds" else amount
     note = f"read off the tail of {count:,} clean held-out scores: empirical, beyond its threshold generalised Pareto"
     for s, tails in own.items():
-        tail = tails.samples if kind == "odds" else tails.findings
-        if tail is None:
-            found[s] = FALLBACK_SIGMAS
+        if (tails.samples if kind == "odds" else tails.findings) is not None:
+            sides[s] = tails
+        else:
             note = (
                 f"{count:,} clean held-out scores; a tail needs {LEAST_SCORES} and {LEAST_FINDINGS} findings, of the "
                 f"stream or its family: {FALLBACK_SIGMAS:g} sigmas taken"
             )
-        else:
-            rate = 1 / amount if kind == "odds" else amount
-            found[s] = (
-                tails.sample_level(rate / len(own)) if kind == "odds" else tail.level_for(rate / len(own))
-            )
-    return found, note
+    a_sample = rate if kind == "odds" else rate * held.step_ns / WEEK_NS
+    least = min(LEAST_LEVEL, NormalDist().inv_cdf(1 - min(a_sample / len(own), 0.5)))
+    found = {s: tails.level_for(kind, rate / len(own)) for s, tails in sides.items()}
+    low = [s for s, level in found.items() if level < least]
+    if len(low) == 1 and len(sides) == 2:
+        (other,) = set(sides) - set(low)
+        left = rate - sides[low[0]].rate_at(kind, least)
+        found[other] = sides[other].level_for(kind, max(left, rate / 2))
+    return {s: max(found[s], least) if s in found else FALLBACK_SIGMAS for s in own}, note
 
 
 def _on_side(e: Evidence, side: str) -> Bools:

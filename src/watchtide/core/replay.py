@@ -21,6 +21,8 @@ from watchtide.core.quantile import Counted
 from watchtide.core.series import Bools, Floats, Ints
 
 WEEK_NS = 7 * 86_400 * 10**9
+# Samples before a refit that its leaps are told against, judged by the new fit: else each new fit would be one.
+LEAP_LEAD = 96
 
 
 @dataclass(frozen=True)
@@ -294,13 +296,16 @@ def _suspects_now(model: Model, part: Frame, training: Training, denominator: Fl
 def _pool_scores(
     state: _State, model: Model, frame: Frame, begin: int, at: int, denominator: Floats | None
 ) -> Floats:
-    """Scores of the window: as they were given, and for the first window held-out ones by the present spread."""
+    """Scores of the window: by what was expected of each sample when it came, and of the first window's by held-out fits.
+
+    In sigmas of the present spread, or of the one then if that was smaller: a spread learnt from worse forecasts would make
+    what came look calmer than what comes, and set a level too low for it.
+    """
     part = frame.part(begin, at)
     expected = state.expected[begin:at]
     groups = expectation.spread_groups(part, model)
     spread = model.spread.at(expected, groups, None if denominator is None else denominator[begin:at])
-    given = state.spread[begin:at]
-    return expectation.score_of(model, part, expected, np.where(np.isnan(given), spread, given))
+    return expectation.score_of(model, part, expected, np.fmin(spread, state.spread[begin:at]))
 
 
 def _judge_segment(
@@ -308,10 +313,12 @@ def _judge_segment(
     stop: int, usable: Bools, denominator: Floats | None, least: float,
 ) -> None:  # fmt: skip
     """Judge samples at … stop - 1 by what is known at `at`."""
-    # Kinds that read the samples before each one need the window too; the others only the segment itself.
-    lead = begin if _looks_back(model) else at
+    # Kinds that read the samples before each one need the window too; leaps, some samples by the same fit.
+    lead = begin if _looks_back(model) else max(begin, at - LEAP_LEAD)
     known = usable.copy()
     known[at:] = True
+    reach = 2 * int(watch.lengths[-1]) if watch is not None else 0
+    back = max(0, at - reach)
     seen = replace(frame, usable=known & ~np.isnan(frame.values)).part(lead, stop)
     parts, expected = expectation.judge(model, seen)
     groups = expectation.spread_groups(seen, model)
@@ -324,6 +331,9 @@ def _judge_segment(
         state.seasons = np.full((len(parts.seasons), len(frame)), np.nan)
     state.seasons[:, at:stop] = parts.seasons[:, here]
     segment = frame.part(at, stop)
+    near = np.full(stop - back, np.nan)
+    place = max(back, lead)
+    near[place - back :] = expectation.score_of(model, seen, expected, spread)[place - lead :]
     counted = expectation.counted_of(model, segment)
     z = quantile.score(segment.values, state.expected[at:stop], state.spread[at:stop], counted)
     if counted is not None:
@@ -332,8 +342,6 @@ def _judge_segment(
         z = np.where(denominator[at:stop] >= least, z, np.nan)
     state.z[at:stop] = z
     state.above[at:stop], state.below[at:stop], state.odd[at:stop] = level.above, level.below, level.odd
-    reach = 2 * int(watch.lengths[-1]) if watch is not None else 0
-    back = max(0, at - reach)
     view = frame.part(back, stop)
     trees = expectation.isolated_of(model, frame.part(max(0, back - 512), stop))
     if trees is not None:
@@ -343,7 +351,7 @@ def _judge_segment(
     else:
         heard = windows.listen(
             watch, state.z[back:stop], view.values, model.slot_of(expectation.spread_groups(view, model)), is_causal=True,
-            isolated=trees, lags=model.fitted.facts.get("lags", 1), expected=state.expected[back:stop], event=view.event,
+            isolated=trees, lags=model.fitted.facts.get("lags", 1), expected=state.expected[back:stop], event=view.event, near=near,
         )  # fmt: skip
     own = slice(at - back, stop - back)
     state.score[at:stop], state.side[at:stop] = heard.score[own], heard.side[own]

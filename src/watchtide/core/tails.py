@@ -37,7 +37,8 @@ class Settings:
     share : of the values that lies beyond the threshold, 20 to 400 of them; censored : share of the excesses of which
     only a lower bound enters, so that incidents among the largest raise no level. shape : what is expected of it, None
     where nothing suggests any; shape_spread : its standard deviation around that. blocks : of maxima of blocks, blocks a
-    unit of exposure, 0 of single values; a_cluster : events a cluster of them.
+    unit of exposure, 0 of single values; a_cluster : events a cluster of them. known : independent samples that the scores'
+    scale is known by; is_local : whether a threshold low in the bulk lowers the expected shape, as it does a Gaussian's.
     """
 
     share: float = TAIL_SHARE
@@ -46,11 +47,62 @@ class Settings:
     shape_spread: float = SHAPE_SPREAD
     blocks: float = 0.0
     a_cluster: float = 1.0
+    known: float = np.inf
+    is_local: bool = False
 
 
 # Of maxima six tenths are fitted, and half of these only known to be so large: three tenths of all. Shares from 0.2 to
 # 0.3 found most on `bench quality`, seeds 201 to 203.
 MAXIMA = Settings(share=0.6, censored=0.5)
+
+
+# At this many sigmas the usual shape holds; below it a Gaussian tail is shorter by the difference of both places.
+USUAL_AT = 2.2
+# A level moves by so many standard errors of the scale: the middle is known no better, and noise that goes together for long
+# rarely goes on as it did. Chosen on `bench quality`, seeds 931 to 936; no more than MOST_UNKNOWN in logarithms.
+UNKNOWN, MOST_UNKNOWN = 2.5, 0.6
+# Correlations this small add nothing to what goes together.
+LEAST_CORRELATION = 0.1
+
+
+def gaussian_shape(at: float) -> float:
+    """The shape of a Gaussian tail where it stands at so many sigmas: u (1 - Φ(u)) / φ(u) - 1, -1 at 0 and rising to 0.
+
+    The generalised Pareto law's mean excess σ / (1 - ξ) falls by -ξ / (1 - ξ) a sigma; this is the derivative of the
+    reciprocal hazard, by which von Mises' condition takes ξ (Embrechts, Klüppelberg and Mikosch 1997, 3.3).
+    """
+    from scipy.special import log_ndtr
+
+    u = max(at, 0.0)
+    return float(u * np.exp(log_ndtr(-u) + 0.5 * u * u + 0.5 * np.log(2 * np.pi)) - 1)
+
+
+def independent_samples(z: Floats) -> float:
+    """So many independent samples know a variance as well as these do: n / (1 + 2 Σ ρ²), up to the first lag under 0.1.
+
+    z : (n,) scores, NaN where missing, drawn in to three sigmas. Infinite under 50 of them. Priestley (1981), 5.3.3.
+    """
+    from scipy.fft import irfft, next_fast_len, rfft
+
+    seen = ~np.isnan(z)
+    count = int(seen.sum())
+    if count < 50:
+        return np.inf
+    most = len(z) // 4
+    size = next_fast_len(len(z) + most)
+
+    def products(y: Floats) -> Floats:
+        return np.asarray(irfft(np.abs(rfft(y, size)) ** 2, size)[: most + 1])
+
+    pairs = np.maximum(np.round(products(seen.astype(np.float64))), 1)
+    own = products(np.where(seen, np.clip(z, -3.0, 3.0), 0.0)) / pairs
+    if own[0] <= 0:
+        return float(count)
+    correlations = own[1:] / own[0]
+    gone = np.flatnonzero(correlations < LEAST_CORRELATION)
+    if len(gone):
+        correlations = correlations[: gone[0]]
+    return count / (1 + 2 * float(np.sum(correlations**2)))
 
 
 def clusters(share: Floats | float, most: float) -> Floats:
@@ -182,7 +234,10 @@ def fit_tail(
         drawn = np.array([rate]), np.array([least]), np.array([0.0])
         shape = 0.0
     else:
-        believed = _believed(excess, grain, settings.shape)
+        usual = USUAL_SHAPE if settings.shape is None else settings.shape
+        if settings.is_local:
+            usual += min(gaussian_shape(start) - gaussian_shape(USUAL_AT), 0.0)
+        believed = _believed(excess, grain, usual if settings.is_local else settings.shape)
         if not believed.all():
             # What is no noise does not count in the empirical part either, which goes on into the fitted one.
             weights = weights.copy()
@@ -191,7 +246,6 @@ def fit_tail(
         cut = float(np.quantile(excess, 1 - settings.censored))
         count = settings.blocks * exposure
         per_block = float(clusters(float(w.sum()) / count, MOST_REACHED)) if count > 0 else 0.0
-        usual = USUAL_SHAPE if settings.shape is None else settings.shape
         fitted = _censored_fit(excess, w, cut, _LADDER[::2], usual, settings.shape_spread, per_block)
         tail = Excesses(np.minimum(excess, cut), excess <= cut, w, where)
         rates, scales, shapes = _draws(tail, blocks, fitted, settings.shape_spread, seed)
@@ -200,14 +254,17 @@ def fit_tail(
             rates = settings.blocks * clusters(rates / settings.blocks, MOST_REACHED)
         drawn = rates, np.maximum(scales, max(0.5 * grain, 1e-9)), shapes
         shape = fitted[0]
-    levels, log_rates = _table(start, *drawn)
+    rates, scales, shapes = drawn
+    if np.isfinite(settings.known) and len(scales) > 1:
+        scales = scales * _unknown(settings.known, start, float(np.mean(scales)))
+    levels, log_rates = _table(start, rates, scales, shapes)
     above = np.cumsum(weights[::-1])[::-1]
     return Tail(
         start,
         values,
         above,
         exposure,
-        float(np.mean(drawn[1])),
+        float(np.mean(scales)),
         shape,
         levels,
         log_rates,
@@ -215,6 +272,17 @@ def fit_tail(
         settings.blocks,
         settings.a_cluster,
     )
+
+
+def _unknown(known: float, start: float, scale: float) -> Floats:
+    """(DRAWS,) factors of the draws' scales for what few independent samples leave open of the scores' own scale.
+
+    A standard deviation is known to 1 / sqrt(2 known) of itself. Only the part beyond the threshold is drawn, so it
+    moves by more than a level of four scales beyond it does.
+    """
+    deviation = min(UNKNOWN / np.sqrt(2 * max(known, 1.0)), MOST_UNKNOWN)
+    beyond = 1 + max(start, 0.0) / (4 * max(scale, 1e-9))
+    return np.asarray(np.exp(deviation * beyond * _picks(LEAST_EXCESSES, 7)[1]))
 
 
 def _believed(excess: Floats, grain: float, usual: float | None) -> np.ndarray:

@@ -1,22 +1,23 @@
-"""Windows as evidence: ramps, bursts of noise, stuck values and odd shapes, which no single sample betrays.
+"""Windows as evidence: ramps, bursts of noise, stuck values and odd shapes, which no single sample betrays; and leaps.
 
 For every end t and several lengths: the clipped mean of the standardised residuals, and their roughness (log of
 the clipped mean square), each against its own robust middle and scale, so that autocorrelation is paid
-for. And runs of equal values, by how surprising each further equal value is at its time of day. Each
-statistic is put on the scale of the stream's own tail: a window scores as many sigmas as a single sample
+for. Runs of equal values, by how surprising each further equal value is at its time of day. And leaps away from the sample
+before, where neighbours go together (`innovations`). Each statistic is put on the scale of the stream's own tail: a window scores as many sigmas as a single sample
 that is reached as rarely, in false findings a week.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
 from numba import njit
 
-from watchtide.core import robust
+from watchtide.core import innovations, robust
+from watchtide.core.innovations import Follower
 from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
-from watchtide.core.tails import MAXIMA, Settings, Tail, fit_tail
+from watchtide.core.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 CLIP = 3.0
@@ -40,7 +41,12 @@ SAME = robust.FLOAT_SPACINGS * float(np.finfo(np.float64).eps)
 # Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
 # u φ(u)⁻¹ (1 - Φ(u)) - 1, -0.16 at 2 and -0.09 at 3, and they differ less from one another.
 OF_WINDOWS = replace(MAXIMA, shape=-0.1, shape_spread=0.1)
-FAMILIES = ("above", "below", "rough", "stuck", "isolated")
+# What is told of one sample, with those of a finding's few that follow: it does not outweigh others, in whole or in replay.
+LEAPS = ("rise", "fall")
+LONE = ("isolated", *LEAPS)
+LONE_CARRIES = 2.0
+# Maxima of blocks of about a day; of a young stream over fewer samples, so that there are enough of them to fit a tail.
+LEAST_BLOCK, USUAL_BLOCK, BLOCKS = 6, 24, 42
 ODD = 2
 
 
@@ -51,7 +57,8 @@ class Watch:
     lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
     equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
     sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
-    times more rarely than a single sample each family is reached; isolation trees always as in replay.
+    times more rarely than a single sample each family is reached, those told of one sample always as in replay. follower : what
+    leaps are told against, None where neighbours do not go together.
     """
 
     lengths: Ints
@@ -61,22 +68,24 @@ class Watch:
     scale: dict[str, Floats]
     block: int
     together: float = TOGETHER
+    follower: Follower | None = None
 
     def added(self, *, is_causal: bool) -> float:
         """Samples that windows add to each that is reached by itself, at one level and on one side.
 
         What has no side counts half on each side. A window that speaks carries about two fifths of the longest; in replay only those
-        samples at which one ends, about two. So it is of isolation trees, which speak of one sample and few after it.
+        samples at which one ends, about two. So it is of isolation trees and leaps, told of one sample and few after it.
         """
         odd = sum(name in self.scale for name in ("rough", "stuck"))
-        carries = 2.0 if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
-        return (1 + odd) / self.together * carries + ("isolated" in self.scale) / TOGETHER * 2.0
+        carries = LONE_CARRIES if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
+        lone = ("isolated" in self.scale) + any(name in self.scale for name in LEAPS)
+        return (1 + odd) / self.together * carries + lone / TOGETHER * LONE_CARRIES
 
     def as_data(self) -> dict[str, Any]:
         return {
             "lengths": self.lengths.tolist(), "mean": self.mean.tolist(), "rough": self.rough.tolist(),
             "equal": self.equal.tolist(), "scale": {k: v.tolist() for k, v in self.scale.items()}, "block": self.block,
-            "together": self.together,
+            "together": self.together, "follower": None if self.follower is None else asdict(self.follower),
         }  # fmt: skip
 
     @classmethod
@@ -84,11 +93,12 @@ class Watch:
         together = float(data.get("together", TOGETHER))
         if not together > 0:
             raise ValueError(f"how much more rarely windows are reached must be positive, got {together:g}")
+        follower = data.get("follower")
         return cls(
             np.asarray(data["lengths"], np.int64), np.asarray(data["mean"], np.float64).reshape(-1, 2),
             np.asarray(data["rough"], np.float64).reshape(-1, 2), np.asarray(data["equal"], np.float64),
             {k: np.asarray(v, np.float64) for k, v in data["scale"].items()}, int(data["block"]),
-            together,
+            together, Follower(**{k: float(v) for k, v in follower.items()}) if follower else None,
         )  # fmt: skip
 
 
@@ -324,9 +334,10 @@ def calibrate(
     lengths = lengths_for(n, step_ns)
     if n < 200 or len(lengths) == 0 or robust.is_mostly_one_value(np.where(clean, values, np.nan)):
         return None
-    block = int(max(24, lengths[-1] // 4))
+    block = int(max(min(USUAL_BLOCK, n // BLOCKS), LEAST_BLOCK, lengths[-1] // 4))
     weeks = n * step_ns / WEEK_NS
-    own = {s: _peaks_tail(v, block, weeks, grain) for s, v in (("above", z), ("below", -z))}
+    known = replace(MAXIMA, known=independent_samples(z))
+    own = {s: _peaks_tail(v, block, weeks, grain, known) for s, v in (("above", z), ("below", -z))}
     if own["above"] is None or own["below"] is None:
         return None
     mean, rough = statistics(z, lengths)
@@ -349,6 +360,9 @@ def calibrate(
         ("rough", wild),
         ("stuck", np.where(clean, run, np.nan)),
     ]
+    follower = innovations.fit(z)
+    if follower is not None:
+        pairs += zip(LEAPS, innovations.leaps(z, follower), strict=True)
     if isolated is not None:
         pairs.append(("isolated", np.where(clean, isolated, np.nan)))
     for name, statistic in pairs:
@@ -364,9 +378,9 @@ def calibrate(
         rate = tail.rates_at(grid)
         if name == "stuck":
             rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
-        rarer = TOGETHER if name == "isolated" else together
+        rarer = TOGETHER if name in LONE else together
         scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * rarer)])
-    return Watch(lengths, mean_at, rough_at, equal, scale, block, together)
+    return Watch(lengths, mean_at, rough_at, equal, scale, block, together, follower)
 
 
 def _worth(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:
@@ -450,13 +464,15 @@ def listen(
     expected: Floats | None = None,
     event: Floats | None = None,
     drift: Floats | None = None,
+    near: Floats | None = None,
 ) -> Evidence:
     """Scores of samples with their windows heard.
 
-    z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
-    without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
-    it only, and only those whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may
-    stray beyond its usual scale, in sigmas, where a fit is carried past its end.
+        z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
+        without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
+        it only, and only those whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may
+    stray beyond its usual scale, in sigmas, where a fit is carried past its end. near : (n,) scores by one and the same fit,
+        of which leaps are told, so that a new fit is none; None takes z.
     """
     base = alone(z)
     mean, rough = statistics(z, watch.lengths)
@@ -476,10 +492,18 @@ def listen(
         else np.zeros(len(z))
     )
     score, side, window, first = base.score.copy(), base.side.copy(), base.window.copy(), base.first.copy()
-    if isolated is not None and "isolated" in watch.scale:
-        trees = _interpolate(np.where(np.isnan(z), np.nan, isolated), watch.scale["isolated"])
-        heard = trees > np.nan_to_num(score, nan=np.inf)
-        score[heard], side[heard], window[heard] = trees[heard], ODD, lags
+    lone: list[tuple[str, Floats, int, int]] = []
+    if isolated is not None:
+        lone.append(("isolated", isolated, ODD, lags))
+    if watch.follower is not None:
+        up, down = innovations.leaps(z if near is None else near, watch.follower)
+        # A leap is told by two samples: the one before it and its own.
+        lone += [("rise", up, 1, 2), ("fall", down, -1, 2)]
+    for name, statistic, code, count in lone:
+        if name in watch.scale:
+            told = _interpolate(np.where(np.isnan(z), np.nan, statistic), watch.scale[name])
+            heard = told > np.nan_to_num(score, nan=np.inf)
+            score[heard], side[heard], window[heard] = told[heard], code, count
     clipped = np.clip(np.nan_to_num(z), -CLIP, CLIP)
     seen = ~np.isnan(z)
     call = _listen_causal if is_causal else _listen_whole

@@ -1,0 +1,99 @@
+"""Leaps: how far a value lies from what the sample before it lets one expect, where remainders go together for long.
+
+A spike of four sigmas is nothing in a stream that wanders by as much over days, and plain when the minutes before it
+were calm. An autoregressive state of first order, seen through white noise, is followed by a robust filter of constant gain;
+its innovations are told as leaps.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from watchtide.core import robust
+from watchtide.core.series import Floats
+
+# Decay of the state from one sample to the next, and the share of an innovation that it takes up.
+DECAYS = (0.6, 0.8, 0.9, 0.95, 0.98, 0.995)
+GAINS = (0.2, 0.4, 0.7, 1.0)
+# Leaps are told where innovations are at most this share as wide as the scores themselves: else they say nothing new.
+MOST_LEFT = 0.7
+# No filter leaves so little where neighbours have a smaller correlation than this.
+LEAST_CORRELATION = 0.4
+LEAST_SAMPLES = 200
+# Innovations move the state by at most this many of their scales, and a state begins within so many sigmas.
+CLIP, BEGIN_CLIP = 2.5, 3.0
+
+
+@dataclass(frozen=True)
+class Follower:
+    """x(t) = decay x(t-1) + gain u(t), u(t) = z(t) - decay x(t-1) clipped at 2.5 scales. scale : robust, of u, in sigmas."""
+
+    decay: float
+    gain: float
+    scale: float
+
+
+def fit(z: Floats) -> Follower | None:
+    """The decay and gain with the least robust scale of innovations; None where they leave over seven tenths of the scores.
+
+    z : (n,) scores, NaN where missing or not clean. Masreliez (1975); Martin and Thomson (1982) for filters that clip.
+    """
+    seen = z[~np.isnan(z)]
+    if len(seen) < LEAST_SAMPLES:
+        return None
+    whole = float(robust.mad_sigma(seen))
+    if whole <= 0 or _neighbours(z) < LEAST_CORRELATION:
+        return None
+    best: Follower | None = None
+    for decay in DECAYS:
+        for gain in GAINS:
+            scale = whole
+            # The clip goes by the scale, and the scale by the clip.
+            for _ in range(3):
+                u, _ = _follow(z, decay, gain, scale)
+                u = u[~np.isnan(u)]
+                if len(u) < LEAST_SAMPLES:
+                    return None
+                scale = float(robust.mad_sigma(u, centre=0.0))
+            if 0 < scale < (MOST_LEFT * whole if best is None else best.scale):
+                best = Follower(decay, gain, scale)
+    return best
+
+
+def _neighbours(z: Floats) -> float:
+    """Correlation of neighbouring scores, drawn in to three sigmas."""
+    both = ~np.isnan(z[1:]) & ~np.isnan(z[:-1])
+    y = np.clip(z, -BEGIN_CLIP, BEGIN_CLIP)
+    y = y - float(np.nanmean(y))
+    a, b = y[1:][both], y[:-1][both]
+    size = float(np.sqrt((a @ a) * (b @ b)))
+    return float(a @ b) / size if size > 0 else 0.0
+
+
+def leaps(z: Floats, follower: Follower) -> tuple[Floats, Floats]:
+    """(n,) leaps up and (n,) down, in scales of the innovations; NaN at the first sample and behind a gap.
+
+    A leap up counts as far as it ends above the expectation: the way back from a dip is none.
+    """
+    u, _ = _follow(z, follower.decay, follower.gain, follower.scale)
+    return np.minimum(u, z) / follower.scale, np.minimum(-u, -z) / follower.scale
+
+
+@njit(cache=True, nogil=True)
+def _follow(z, decay, gain, scale):  # type: ignore[no-untyped-def]
+    """(n,) innovations, and the last state. A state begins anew behind a gap, and its first sample has no innovation."""
+    n = len(z)
+    out = np.full(n, np.nan)
+    state, begun = 0.0, False
+    for t in range(n):
+        if np.isnan(z[t]):
+            begun = False
+            continue
+        if begun:
+            state *= decay
+            out[t] = z[t] - state
+            state += gain * min(max(out[t], -CLIP * scale), CLIP * scale)
+        else:
+            state, begun = min(max(z[t], -BEGIN_CLIP), BEGIN_CLIP), True
+    return out, state

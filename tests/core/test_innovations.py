@@ -1,0 +1,184 @@
+"""Leaps away from the sample before, and what noise that goes together for long leaves open."""
+
+import numpy as np
+import pytest
+from scipy import stats
+from scipy.signal import lfilter
+
+from watchtide.core import flagging, innovations, tails, windows
+from watchtide.core.grouping import Group
+from watchtide.engine import stages
+from watchtide.plan.text import from_data
+
+HOUR = 3_600 * 10**9
+
+
+def wandering(seed, n=3_000, phi=0.97):
+    rng = np.random.default_rng(seed)
+    return lfilter([1.0], [1.0, -phi], rng.normal(0, np.sqrt(1 - phi**2), n))
+
+
+@pytest.mark.parametrize(("decay", "gain"), [(0.9, 1.0), (0.97, 0.4)])
+def test_innovations_are_those_of_the_linear_filter_where_nothing_is_clipped(decay, gain):
+    z = wandering(1)
+    got, _ = innovations._follow(z, decay, gain, 1e9)
+    # Independent: x(t) = a x(t-1) + gain z(t) with a = decay (1 - gain), begun at the first sample.
+    a = decay * (1 - gain)
+    state = lfilter([gain], [1.0, -a], z[1:], zi=[a * z[0]])[0]
+    before = np.r_[z[0], state[:-1]]
+    np.testing.assert_allclose(got[1:], z[1:] - decay * before, atol=1e-9)
+    assert np.isnan(got[0])
+
+
+@pytest.mark.parametrize("phi", [0.9, 0.97, 0.99])
+def test_a_follower_leaves_what_cannot_be_foretold(phi):
+    scales = [innovations.fit(wandering(seed, phi=phi)).scale for seed in range(6)]
+    assert np.median(scales) == pytest.approx(np.sqrt(1 - phi**2), rel=0.12)
+
+
+def test_white_noise_constants_gaps_and_short_histories_have_none():
+    rng = np.random.default_rng(0)
+    for z in (
+        rng.normal(size=3_000), np.zeros(3_000), np.full(3_000, np.nan), np.empty(0), wandering(0, 150),
+        np.where(np.arange(3_000) % 2, np.nan, wandering(0)),
+    ):  # fmt: skip
+        assert innovations.fit(z) is None
+
+
+def test_a_state_begins_anew_behind_a_gap():
+    z = np.array([0.0, 0.1, np.nan, 5.0, 5.1])
+    got, _ = innovations._follow(z, 1.0, 1.0, 1.0)
+    np.testing.assert_allclose(got, [np.nan, 0.1, np.nan, np.nan, 2.1])
+
+
+def test_the_way_back_from_a_dip_is_no_leap_up():
+    follower = innovations.Follower(0.97, 1.0, 0.25)
+    z = np.zeros(60)
+    z[30:40] = -5.0
+    up, down = innovations.leaps(z, follower)
+    assert np.nanmax(up) <= 0 and down[30] == pytest.approx(20)
+
+
+def test_leaps_do_not_know_the_future():
+    z = wandering(3)
+    follower = innovations.fit(z)
+    changed = z.copy()
+    changed[2_000:] += 50
+    for a, b in zip(innovations.leaps(z, follower), innovations.leaps(changed, follower), strict=True):
+        np.testing.assert_array_equal(a[:2_000], b[:2_000])
+
+
+def watch_of(past, is_causal):
+    n = len(past)
+    times = np.arange(n, dtype=np.int64) * HOUR
+    return windows.calibrate(
+        past, np.ones(n, bool), past, times, HOUR, np.zeros(n, np.int64), 1, is_causal=is_causal
+    )
+
+
+@pytest.mark.parametrize("is_causal", [False, True])
+def test_a_spike_within_the_wander_of_days_is_found(is_causal):
+    """Spikes of 2.5 sigmas scored 2.5 and lay far below every level; they are ten times what an hour brings."""
+    groups = np.zeros(3_000, np.int64)
+    found = 0
+    for seed in range(5):
+        past, z = wandering(seed), wandering(100 + seed)
+        z[1_000] = z[999] + 2.5 if z[999] > 0 else z[999] - 2.5
+        watch = watch_of(past, is_causal)
+        heard = windows.listen(watch, past, past, groups, is_causal=is_causal)
+        n = len(past)
+        held = flagging.Held(
+            heard,
+            np.ones(n, bool),
+            np.arange(n, dtype=np.int64) * HOUR,
+            HOUR,
+            added=watch.added(is_causal=is_causal),
+        )
+        level = flagging.resolve_level("per-week", 0.1, held, "both", Group())
+        got = windows.listen(watch, z, z, groups, is_causal=is_causal)
+        found += flagging.flag(got, level.above, level.below, level.odd)[1_000] == np.sign(z[1_000])
+        assert got.window[1_000] == 2
+    assert found >= 4
+
+
+def test_a_watch_with_leaps_comes_back_from_its_data():
+    watch = watch_of(wandering(4), True)
+    again = windows.Watch.from_data(watch.as_data())
+    assert again.follower == watch.follower is not None
+    old = watch.as_data()
+    del old["follower"]
+    assert windows.Watch.from_data(old).follower is None
+
+
+def test_a_new_fit_is_no_leap_and_hides_none():
+    """Remainders are told on by one fit: what a refit changes is no event, and a spike in its first sample is one."""
+    n, refit = 24 * 7 * 16, 24
+    t = np.arange(n)
+    values = 3 + np.sin(2 * np.pi * t / 24) + 0.3 * wandering(9, n, 0.99)
+    times = 1_780_272_000 * 10**9 + t.astype(np.int64) * HOUR
+    plan = from_data({"baseline": {"kind": "harmonic", "seasons": ["24h"]}, "replay": {"refit": "24h"}})
+    plain = stages.scan(stages.Input("s", times, values), plan, (), "replay").base
+    judged = ~np.isnan(plain.z)
+    first = int(np.flatnonzero(judged)[0])
+    at_refit = (t - first) % refit == 0
+    leapt = (plain.evidence.window == 2) & (plain.evidence.score >= 2.5)
+    assert leapt[judged].sum() > 0
+    assert np.mean(leapt[judged & at_refit]) <= 3 * np.mean(leapt[judged]) + 0.01
+    spike = first + 60 * refit
+    values[spike] += 1.0 if plain.z[spike] > 0 else -1.0
+    got = stages.scan(stages.Input("s", times, values), plan, (), "replay").base
+    assert got.evidence.window[spike] == 2
+    assert got.evidence.score[spike] > abs(got.own_score[spike])
+
+
+def test_a_young_stream_hears_windows():
+    """Three weeks of hours were 21 days, too few for a tail of daily maxima: stuck values and leaps went unheard."""
+    assert watch_of(wandering(5, 504), True) is not None
+    assert watch_of(np.random.default_rng(5).normal(size=504), True) is not None
+
+
+class TestWhatIsKnown:
+    @pytest.mark.parametrize("phi", [0.0, 0.6, 0.95])
+    def test_independent_samples_are_those_of_the_variance(self, phi):
+        got = np.median([tails.independent_samples(wandering(seed, 8_000, phi)) for seed in range(8)])
+        # Of a first-order process n (1 - phi^2) / (1 + phi^2).
+        assert got == pytest.approx(8_000 * (1 - phi**2) / (1 + phi**2), rel=0.2)
+
+    def test_nothing_to_go_by(self):
+        assert tails.independent_samples(np.full(900, np.nan)) == np.inf
+        assert tails.independent_samples(np.zeros(900)) == 900
+
+    @pytest.mark.parametrize("at", [0.5, 1.5, 2.5, 4.0])
+    def test_the_shape_of_a_gaussian_tail_is_the_slope_of_its_reciprocal_hazard(self, at):
+        def reciprocal(u):
+            return stats.norm.sf(u) / stats.norm.pdf(u)
+
+        slope = (reciprocal(at + 1e-4) - reciprocal(at - 1e-4)) / 2e-4
+        assert tails.gaussian_shape(at) == pytest.approx(slope, abs=1e-6)
+
+    def test_little_known_noise_has_a_higher_level(self):
+        z = wandering(7, 4_000, 0.5)
+        known = {
+            k: tails.fit_tail(z, np.arange(4_000) // 24, 4_000.0, settings=tails.Settings(known=k))
+            for k in (10.0, np.inf)
+        }
+        assert known[10.0].level_for(1e-4) > 1.2 * known[np.inf].level_for(1e-4)
+        near = known[10.0].start + np.array([-1e-6, 1e-6])
+        below, above = known[10.0].rates_at(near)
+        assert above <= below <= 1.05 * above
+
+
+class TestOneSideThatCannotBeLow:
+    def held(self):
+        rng = np.random.default_rng(8)
+        z = np.where(rng.random(6_720) < 0.8, -0.3, rng.gamma(2.0, 1.0, 6_720))
+        times = np.arange(6_720, dtype=np.int64) * 900 * 10**9
+        return flagging.Held(windows.alone(z), np.ones(6_720, bool), times, 900 * 10**9)
+
+    @pytest.mark.parametrize(("kind", "amount"), [("per-week", 0.5), ("odds", 1_000.0)])
+    def test_no_level_lies_in_the_bulk_and_the_other_side_takes_what_is_left(self, kind, amount):
+        """Shares of errors have nothing below their mean: the level below was 0.3 sigmas, and 80 findings came of it."""
+        level = flagging.resolve_level(kind, amount, self.held(), "both", Group())
+        assert level.below >= 2.0
+        promised = level.odds if kind == "odds" else level.per_week
+        assert promised == pytest.approx(amount, rel=0.1)
