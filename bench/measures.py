@@ -181,6 +181,13 @@ def promises() -> dict[str, Any]:
     return real.measure()
 
 
+def forecasts() -> dict[str, Any]:
+    """Forecasts of tables of every cadence against repeating the last season; see bench/forecasts.py."""
+    from bench import forecasts as real
+
+    return real.measure()
+
+
 def cards() -> dict[str, Any]:
     """Scorecards of 1,000 streams, 100,000 findings and 20,000 entries."""
     from bench import cards as real
@@ -194,6 +201,7 @@ ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "speed": speed,
     "quality": quality,
     "promises": promises,
+    "forecasts": forecasts,
     "intake": intake,
     "cards": cards,
     "bundle": bundle,

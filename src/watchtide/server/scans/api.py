@@ -356,12 +356,6 @@ def span_of(request) -> tuple[int | None, int | None, int]:
     return (int(a * MS) if a is not None else None), (int(b * MS) if b is not None else None), points
 
 
-def plain(values: Any) -> list[float | None]:
-    """Numbers for JSON: null for what is missing, seven digits for the rest (charts, not figures)."""
-    rounded = [float(f"{v:.7g}") for v in values.tolist()]
-    return [None if v != v else v for v in rounded]
-
-
 class SamplesView(APIView):
     @extend_schema(operation_id="samples", responses=WindowSerializer, parameters=SPAN)
     def get(self, request, pk: int) -> Response:
@@ -374,7 +368,7 @@ class SamplesView(APIView):
                 "total": len(times),
                 "reduced": len(at) < len(times),
                 "time": (times[at] / MS).tolist(),
-                "value": plain(values[at]),
+                "value": screens.plain(values[at]),
             }
         )
 
@@ -412,10 +406,10 @@ class WindowView(APIView):
             "total": high - low,
             "reduced": len(at) < high - low,
             "time": (times[at] / MS).tolist(),
-            "value": plain(base.series.values[at]),
-            "expected": plain(base.expected[at]),
-            "spread": plain(base.spread[at]),
-            "score": plain(scanned.z[at]),
+            "value": screens.plain(base.series.values[at]),
+            "expected": screens.plain(base.expected[at]),
+            "spread": screens.plain(base.spread[at]),
+            "score": screens.plain(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
             "train_until": float(times[base.train_stop - 1] / MS)
             if 0 < base.train_stop < len(times)
@@ -433,8 +427,8 @@ class WindowView(APIView):
         if edges := screens.edges(base, at, [row.level_above, row.level_below]):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):
-            body["trend"] = plain(base.trend[at])
-            body["seasons"] = [plain(s[at]) for s in base.seasons]
+            body["trend"] = screens.plain(base.trend[at])
+            body["seasons"] = [screens.plain(s[at]) for s in base.seasons]
         return Response(body)
 
 

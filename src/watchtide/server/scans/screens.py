@@ -510,6 +510,11 @@ BEFORE_SIGMAS = 3.0
 EDGE_LEVELS = (2.0, 12.0)
 
 
+def plain(values: np.ndarray) -> list[float | None]:
+    """Numbers for JSON: null for what is missing or without end, seven digits for the rest (charts, not figures)."""
+    return [float(f"{v:.7g}") if math.isfinite(v) else None for v in values.tolist()]
+
+
 def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> dict[str, Any] | None:
     """Values at which three levels are reached at these samples; None for a symmetrical law, whose spread says all.
 
@@ -523,10 +528,7 @@ def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> 
     levels = [EDGE_LEVELS[0], float(usual), EDGE_LEVELS[1]]
 
     def rows(sign: float) -> list[list[float | None]]:
-        return [
-            [round(float(v), 4) if math.isfinite(v) else None for v in base.values_at(sign * x, at)]
-            for x in levels
-        ]
+        return [plain(base.values_at(sign * x, at)) for x in levels]
 
     return {"levels": levels, "upper": rows(1.0), "lower": rows(-1.0)}
 
@@ -558,10 +560,7 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
         out.append(
             {
                 "start": float((finding.start_ns - k * week) / MS),
-                **{
-                    name: [None if math.isnan(v) else round(float(v), 6) for v in column]
-                    for name, column in columns.items()
-                },
+                **{name: plain(column) for name, column in columns.items()},
             }
         )
     return out
