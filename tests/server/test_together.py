@@ -139,3 +139,49 @@ def test_a_process_killed_in_the_middle_of_a_fold_leaves_the_samples_as_they_wer
     assert read("metric=folded")[1].tolist() == list(range(50))
     # The lock went with the process: somebody else folds on.
     assert folding.fold() >= 50 and read("metric=folded")[1].tolist() == list(range(50))
+
+
+def pushed_counts(seconds, key):
+    """Take in a counter that has risen by one a minute; the rate of its first twenty."""
+    from watchtide.server.streams import live
+    from watchtide.tables.points import Points, Series
+
+    points = Points()
+    for i in seconds:
+        points.add(Series("gates", (), kind="counter"), 10**18 + i * 60 * 10**9, float(i))
+    live.numbers.forget()
+    live.take(points, key=key, source="t", door="push")
+
+
+def test_a_fold_in_the_middle_of_renewing_hides_no_samples(committed, monkeypatch):
+    """Twenty counts gave nine rates: renewing read segments before the fold and blocks after it."""
+    pushed_counts(range(10), "counts 1")
+    pushed_counts(range(10, 20), "counts 2")
+    pending, folds = store.pending, []
+
+    def meanwhile():
+        folds.append(start(HEAD + "folding.fold()").wait())
+
+    def slowly():
+        if not folds:
+            meanwhile()
+        return pending()
+
+    monkeypatch.setattr(store, "pending", slowly)
+    from watchtide.server.streams import renewing
+
+    renewing.renew()
+    assert folds == [0]
+    monkeypatch.undo()
+    rates = Stream.objects.get(metric="gates", kind="samples")
+    assert len(store.read(rates.pk)[0]) == 19
+
+
+def test_a_snapshot_refuses_to_begin_inside_another_transaction(committed):
+    from django.db import transaction
+
+    with store.snapshot(), store.snapshot():
+        assert Stream.objects.exists()
+    with transaction.atomic(), pytest.raises(RuntimeError, match="begin that one with snapshot"):
+        store.read(1)
+    assert len(store.read(1)[0]) >= 0

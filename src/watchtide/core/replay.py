@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from watchtide.core import carrying, expectation, flagging, quantile, windows
-from watchtide.core.baselines import TRAILS
+from watchtide.core.baselines import SEASONLESS, TRAILS
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.flagging import Held, Level
 from watchtide.core.frame import Frame
@@ -148,6 +148,7 @@ def replay(
                     state.expected[begin:at],
                     part.event,
                     is_causal=True,
+                    has_leaps=choice.kind not in SEASONLESS,
                 )
                 if rules.has_windows
                 else None

@@ -321,13 +321,14 @@ def calibrate(
     event: Floats | None = None,
     *,
     is_causal: bool,
+    has_leaps: bool = True,
 ) -> Watch | None:
     """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
     most values are the same one: windows of rare events tell nothing that the events do not.
 
     held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
     groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked. is_causal : whether they
-    are to be heard so.
+    are to be heard so; has_leaps : whether leaps are told, which say nothing where the season is still in the scores.
     """
     z = np.where(clean, held, np.nan)
     n = int(np.sum(~np.isnan(z)))
@@ -360,7 +361,7 @@ def calibrate(
         ("rough", wild),
         ("stuck", np.where(clean, run, np.nan)),
     ]
-    follower = innovations.fit(z)
+    follower = innovations.fit(z) if has_leaps else None
     if follower is not None:
         pairs += zip(LEAPS, innovations.leaps(z, follower), strict=True)
     if isolated is not None:

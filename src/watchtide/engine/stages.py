@@ -21,7 +21,7 @@ from watchtide.core import (
     transforms,
     windows,
 )
-from watchtide.core.baselines import fixed
+from watchtide.core.baselines import SEASONLESS, fixed
 from watchtide.core.cadence import KNOWN_STAMPS
 from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import DAY_NS, Frame
@@ -148,6 +148,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
             got.expected,
             frame.event,
             is_causal=False,
+            has_leaps=choice.kind not in SEASONLESS,
         )
     lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
     if watch is not None:

@@ -23,6 +23,8 @@ LATER_KINDS = ("next-step", "reconstruction")
 TRAILS = ("rolling", "spectrum", "trailing", "isolation")
 # Kinds that say what spread they judge by; the others are judged by the spread of their residuals.
 OWN_SPREAD = ("fixed", "trailing")
+# Kinds without a season: it stays in their residuals.
+SEASONLESS = ("fixed", "trailing", "isolation")
 NEEDS_SEASON = ("classical", "slot")
 
 

@@ -3,7 +3,7 @@
 import threading
 import traceback
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from datetime import timedelta
 from typing import Any
 
@@ -111,9 +111,9 @@ class Lease:
         self.mine().update(log=(job.log + line + "\n")[-8000:])
 
     @contextmanager
-    def write(self) -> Iterator[None]:
-        """A transaction that only goes through while the job is ours."""
-        with transaction.atomic():
+    def write(self, begin: Callable[[], AbstractContextManager[Any]] = transaction.atomic) -> Iterator[None]:
+        """A transaction that only goes through while the job is ours. begin : what begins it, as a snapshot does."""
+        with begin():
             if not self.mine().select_for_update().exists():
                 raise LeaseLost
             yield

@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
-from watchtide.server.streams import catalogue, places, renewing
+from watchtide.server.streams import catalogue, places, renewing, store
 from watchtide.server.streams.models import Batch, IdentityVersion, Stream
 from watchtide.server.streams.places import Place, in_force, place_of, place_of_stream
 from watchtide.tables import identity
@@ -282,7 +282,7 @@ def join(
         lease.progress(i, len(places))
         if lease.is_cancelled():
             raise jobs.Cancelled
-        with lease.write():
+        with lease.write(store.snapshot):
             made += renewing.compute_place(sha)
     with lease.write():
         catalogue.retitle({*metrics, *_retire(left), *(s.metric for s in made)})

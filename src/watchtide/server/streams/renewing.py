@@ -38,7 +38,7 @@ def renew() -> int:
         return 0
     changed = spans_of(batches)
     name = f"renewed-{batches[0].pk}-{batches[-1].pk}"
-    with transaction.atomic():
+    with store.snapshot():
         outputs = counters(changed)
         _write(outputs, f"rates after {len(batches)} batches", name)
         count = len(outputs)

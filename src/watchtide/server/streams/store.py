@@ -338,12 +338,29 @@ def read(stream_id: int, first_ns: int | None = None, last_ns: int | None = None
 
 @contextmanager
 def snapshot() -> Iterator[None]:
-    """A transaction whose reads all see one moment; inside another transaction it is that one's view."""
+    """A transaction whose reads all see one moment; inside another such one it is that one's.
+
+    Raises RuntimeError inside any other transaction: there each read would see a later moment, and a fold between two of them
+    would hide samples or double them.
+    """
+    # Those of a test around everything it does say nothing.
+    outer = [block for block in connection.atomic_blocks if not block._from_testcase]
+    if outer:
+        if not getattr(connection, "is_snapshot", False):
+            raise RuntimeError(
+                "a snapshot was asked for inside a transaction that is none: begin that one with snapshot()"
+            )
+        yield
+        return
     if not connection.in_atomic_block:
         with connection.cursor() as cursor:
             cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
     with transaction.atomic():
-        yield
+        connection.is_snapshot = True  # type: ignore[attr-defined]
+        try:
+            yield
+        finally:
+            connection.is_snapshot = False  # type: ignore[attr-defined]
 
 
 def merge(parts: Sequence[tuple[Ints, Floats]]) -> tuple[Ints, Floats]:

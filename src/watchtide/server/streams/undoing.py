@@ -44,7 +44,7 @@ def undo(batch: Batch, user: Any) -> int:
             f"a batch can be undone for {days} days", place=f"batch {batch.pk}", remedy="correct it by a new batch", code=409
         )  # fmt: skip
     folding.fold()
-    with folding.one_at_a_time(), transaction.atomic():
+    with folding.one_at_a_time(), store.snapshot():
         locked = Batch.objects.select_for_update().get(pk=batch.pk)
         if locked.undone_at is not None:
             raise Problem(
