@@ -167,6 +167,11 @@ class TestWhatIsKnown:
         below, above = known[10.0].rates_at(near)
         assert above <= below <= 1.05 * above
 
+    def test_ties_do_not_run_away(self):
+        z = np.r_[np.full(3_000, 2.0), 2.0 + 1e-12 * np.arange(200)]
+        got = tails.fit_tail(z, np.arange(3_200) // 24, 3_200.0, settings=tails.Settings(known=4.0))
+        assert np.isfinite(got.levels).all() and got.level_for(1e-6) < 2.1
+
 
 class TestOneSideThatCannotBeLow:
     def held(self):

@@ -92,12 +92,10 @@ def worker(tmp_path):
         "watchtide.cli.main",
         "server",
         "run",
-        "db_worker",
-        "--queue-name",
+        "work",
         "bulk",
         "--interval",
         "0.1",
-        "--no-startup-delay",
     ]
     return subprocess.Popen(
         command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True

@@ -92,7 +92,8 @@ def test_the_same_batch_twice_changes_nothing_and_says_so(sender):
     other = lines({"time": "2026-08-22T09:01:00Z", "metric": "twice", "value": 5})
     assert push(sender, other, **keyed).json()["is_repeat"] is False
     changed = lines({"time": "2026-08-22T09:01:00Z", "metric": "twice", "value": 6})
-    assert push(sender, changed, **keyed).json()["is_repeat"] is True
+    assert push(sender, changed, **keyed).status_code == 422
+    assert push(sender, other, **keyed).json()["is_repeat"] is True
     assert samples("metric=twice") == {0: 4.0, 60: 5.0}
 
 

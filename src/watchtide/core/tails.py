@@ -61,6 +61,7 @@ USUAL_AT = 2.2
 # A level moves by so many standard errors of the scale: the middle is known no better, and noise that goes together for long
 # rarely goes on as it did. Chosen on `bench quality`, seeds 931 to 936; no more than MOST_UNKNOWN in logarithms.
 UNKNOWN, MOST_UNKNOWN = 2.5, 0.6
+MOST_BEYOND = 3.0
 # Correlations this small add nothing to what goes together.
 LEAST_CORRELATION = 0.1
 
@@ -281,7 +282,8 @@ def _unknown(known: float, start: float, scale: float) -> Floats:
     moves by more than a level of four scales beyond it does.
     """
     deviation = min(UNKNOWN / np.sqrt(2 * max(known, 1.0)), MOST_UNKNOWN)
-    beyond = 1 + max(start, 0.0) / (4 * max(scale, 1e-9))
+    # Ties leave a scale of next to nothing.
+    beyond = min(1 + max(start, 0.0) / (4 * max(scale, 1e-9)), MOST_BEYOND)
     return np.asarray(np.exp(deviation * beyond * _picks(LEAST_EXCESSES, 7)[1]))
 
 

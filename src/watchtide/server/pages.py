@@ -5,15 +5,16 @@ from functools import lru_cache
 from pathlib import Path
 
 from django.conf import settings
-from django.db import connection
 from django.db.models import Count, Sum
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_safe
 
+from watchtide.server.jobs import beats
 from watchtide.server.jobs.models import Job
-from watchtide.server.streams.models import Batch, Block, Feed, Stream
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Batch, Feed, Stream
 
 
 @lru_cache(maxsize=1)
@@ -42,11 +43,17 @@ def healthz(request: HttpRequest) -> JsonResponse:
 
 @require_safe
 def readyz(request: HttpRequest) -> JsonResponse:
-    """Whether the database and the queue answer."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT 1")
+    """Whether the database answers, and every worker and keeper that was started is still there.
+
+    503 while one of them is not heard from; a duty that fails is named beside, and is no reason to be taken out of service.
+    """
     waiting = Job.objects.filter(state="queued").count()
-    return JsonResponse({"status": "ready", "queued_jobs": waiting})
+    lost = beats.lost()
+    answer = {
+        "status": "a worker or keeper is not heard from" if lost else "ready",
+        "queued_jobs": waiting, "lost": lost, "failing": beats.failing(),
+    }  # fmt: skip
+    return JsonResponse(answer, status=503 if lost else 200)
 
 
 @require_safe
@@ -68,8 +75,7 @@ def metrics(request: HttpRequest) -> HttpResponse:
             yield streams
             held = Stream.objects.aggregate(n=Sum("samples"))["n"] or 0
             yield GaugeMetricFamily("watchtide_samples_held", "Samples in segments.", value=held)
-            waiting = Block.objects.filter(folded_at=None, batch__accepted_at__isnull=False)
-            blocks = waiting.aggregate(n=Sum("samples"))["n"] or 0
+            blocks = store.waiting_blocks().aggregate(n=Sum("samples"))["n"] or 0
             yield GaugeMetricFamily(
                 "watchtide_samples_unfolded", "Samples waiting to be folded.", value=blocks
             )
@@ -77,6 +83,10 @@ def metrics(request: HttpRequest) -> HttpResponse:
             for row in Batch.objects.exclude(accepted_at=None).values("door").annotate(n=Count("pk")):
                 taken.add_metric([row["door"]], row["n"])
             yield taken
+            aside = Batch.objects.filter(quarantined_at__isnull=False).count()
+            yield GaugeMetricFamily(
+                "watchtide_batches_quarantined", "Batches that cannot be folded.", value=aside
+            )
             failing = Feed.objects.filter(is_on=True, is_fine=False).count()
             yield GaugeMetricFamily(
                 "watchtide_feeds_failing", "Feeds whose last fetch failed.", value=failing

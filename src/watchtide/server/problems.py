@@ -1,5 +1,6 @@
 """Errors as problem documents (RFC 9457), that name the place and the remedy."""
 
+import sys
 from typing import Any
 
 from django.core.exceptions import ObjectDoesNotExist, RequestDataTooBig
@@ -10,6 +11,7 @@ from rest_framework.views import exception_handler
 
 from watchtide.core.series import SeriesError
 from watchtide.plan import PlanError
+from watchtide.server import patience
 from watchtide.tables.clock import ClockError
 from watchtide.tables.expressions import ExpressionError
 from watchtide.tables.problems import TableError
@@ -52,6 +54,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         error = Problem("the body is too large", place="body", remedy="send less at once", code=413)
     elif isinstance(error, (Http404, ObjectDoesNotExist)):
         error = Problem("there is no such thing", remedy="go back and choose another", code=404)
+    elif patience.is_passing(error):
+        error = _away(error)
     response = exception_handler(error, context)
     if response is None:
         return None
@@ -62,6 +66,17 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     if wait:
         response["Retry-After"] = str(wait)
     return response
+
+
+def _away(error: BaseException) -> Problem:
+    """What a caller is told while the database does not answer: nothing is lost if it sends the same again."""
+    is_locked = patience.is_locked(error)
+    return Problem(
+        "somebody else is changing the same thing" if is_locked else "the database does not answer",
+        remedy="send the same again in a moment",
+        code=503,
+        retry_after=patience.RETRY_LOCKED_S if is_locked else patience.RETRY_AWAY_S,
+    )
 
 
 def _body(error: Exception, data: Any) -> dict[str, Any]:
@@ -86,6 +101,15 @@ def plain(request: HttpRequest, exception: Exception | None = None, *, code: int
         status.HTTP_400_BAD_REQUEST: "the request cannot be read",
         status.HTTP_403_FORBIDDEN: "not allowed; reload the page and sign in again",
     }
+    error = sys.exc_info()[1]
+    if code == 500 and error is not None and patience.is_passing(error):
+        # Outside a view of the API, as where the session is read or kept.
+        away = _away(error)
+        response = JsonResponse(
+            {"type": "about:blank", "status": 503, **away.body}, status=503, content_type=TYPE
+        )
+        response["Retry-After"] = str(away.body["retry_after"])
+        return response
     title = titles.get(code, "something went wrong on our side; it has been logged")
     return JsonResponse(
         {"type": "about:blank", "status": code, "title": title}, status=code, content_type=TYPE

@@ -159,21 +159,7 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
 
 def _workers(environment: dict[str, str]) -> list[subprocess.Popen[bytes]]:
     manage = ("-m", "watchtide.cli.main", "server", "run")
-    lanes = [
-        _start(
-            environment,
-            *manage,
-            "db_worker",
-            "--queue-name",
-            lane,
-            "--interval",
-            "0.25",
-            "--no-startup-delay",
-            "--verbosity",
-            "0",
-        )
-        for lane in ("interactive", "bulk")
-    ]
+    lanes = [_start(environment, *manage, "work", lane) for lane in ("interactive", "bulk")]
     return [*lanes, *(_start(environment, *manage, name) for name in ("keep_watch", "keep_streams"))]
 
 

@@ -11,7 +11,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description 100 batches, the latest first; those of files unless another door is asked for. `before` pages on. */
+        /**
+         * @description 100 batches, the latest first; those of files unless another door is asked for, and all that are in quarantine.
+         *
+         *     `before` pages on.
+         */
         get: operations["batches"];
         put?: never;
         post?: never;
@@ -1670,6 +1674,9 @@ export interface components {
             accepted_at: string;
             /** Format: date-time */
             undone_at: string | null;
+            /** Format: date-time */
+            quarantined_at: string | null;
+            quarantine_reason: string;
             readonly can_undo: boolean;
         };
         Becomes: {

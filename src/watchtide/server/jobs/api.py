@@ -6,13 +6,14 @@ import time
 from collections.abc import AsyncIterator
 
 from asgiref.sync import sync_to_async
-from django.db import close_old_connections
+from django.db import Error, close_old_connections
 from django.http import HttpRequest, JsonResponse, StreamingHttpResponse
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import patience
 from watchtide.server.jobs import services
 from watchtide.server.jobs.models import OPEN, STATE_CHOICES, Event, Job
 from watchtide.server.problems import TYPE
@@ -81,16 +82,27 @@ class Hub:
             self.listeners.discard(queue)
 
     async def _poll(self) -> None:
-        last = await sync_to_async(_newest)()
+        last: int | None = None
         while self.listeners:
-            for event in await sync_to_async(_since)(last):
-                last = event.pk
-                for queue in list(self.listeners):
-                    if queue.full():
-                        # It will see the gap in the numbers and fetch anew.
-                        queue.get_nowait()
-                    queue.put_nowait(event)
-            await asyncio.sleep(0.3)
+            try:
+                if last is None:
+                    last = await sync_to_async(_newest)()
+                for event in await sync_to_async(_since)(last):
+                    last = event.pk
+                    self._hand_on(event)
+                pause = 0.3
+            except Error as error:
+                if not patience.is_passing(error):
+                    patience.log.error("hints are not read", exc_info=error)
+                pause = 2.0
+            await asyncio.sleep(pause)
+
+    def _hand_on(self, event: Event) -> None:
+        for queue in list(self.listeners):
+            if queue.full():
+                # It will see the gap in the numbers and fetch anew.
+                queue.get_nowait()
+            queue.put_nowait(event)
 
 
 def _newest() -> int:

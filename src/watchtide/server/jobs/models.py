@@ -1,4 +1,4 @@
-"""The job row, which is the truth about long work, and the events that tell the page to look."""
+"""The job row, which is the truth about long work, the events that tell the page to look, and signs of life."""
 
 from django.db import models
 
@@ -48,3 +48,20 @@ class Event(models.Model):
 
     class Meta:
         db_table = "event"
+
+
+class Beat(models.Model):
+    """A worker, a keeper, or one duty of a keeper: when it was last there, and how its last round went.
+
+    failures : rounds in a row that failed; next_at : when a failing duty is tried again.
+    """
+
+    name = models.CharField(max_length=60, primary_key=True)
+    is_process = models.BooleanField(default=True)
+    beat_at = models.DateTimeField()
+    failures = models.IntegerField(default=0)
+    message = models.CharField(max_length=500, default="", blank=True)
+    next_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "beat"

@@ -1,6 +1,7 @@
 """Jobs from enqueue to end: lease, fencing, progress, cancel, take-over."""
 
 import threading
+import time
 import traceback
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -8,11 +9,13 @@ from datetime import timedelta
 from typing import Any
 
 from django.conf import settings
-from django.db import close_old_connections, connection, transaction
-from django.db.models import F, Q
-from django.utils import timezone
+from django.db import Error, close_old_connections, connection, transaction
+from django.db.models import Q
+from django.db.models.functions import Now
+from django_tasks_db.models import DBTaskResult
 
 from watchtide.engine.run import Cancelled
+from watchtide.server import patience
 from watchtide.server.jobs.models import OPEN, Event, Job
 from watchtide.server.problems import Problem
 from watchtide.tables.problems import TableError
@@ -20,8 +23,11 @@ from watchtide.tables.problems import TableError
 LEASE = timedelta(seconds=settings.JOB_LEASE_SECONDS)
 RENEW_SECONDS = settings.JOB_LEASE_SECONDS / 5
 MOST_ATTEMPTS = 3
-# A queued job whose wake-up got lost is woken again after this.
+# How long a job that is handed back waits for the database to say so.
+HAND_BACK_S = 60.0
+# A queued job whose wake-up got lost is woken again after this, and one that was never woken, after a moment.
 WAKE_AGAIN = timedelta(seconds=30)
+NEVER_WOKEN = timedelta(seconds=3)
 
 Handler = Callable[["Lease"], dict[str, Any] | None]
 _handlers: dict[str, tuple[str, Handler]] = {}
@@ -29,6 +35,15 @@ _handlers: dict[str, tuple[str, Handler]] = {}
 
 class LeaseLost(RuntimeError):
     """Another worker has the job now; nothing more may be written for it."""
+
+
+class HandedBack(RuntimeError):
+    """This worker is to end: its job goes back to the queue, and that is no failed attempt."""
+
+
+# Set when this process is asked to end; and the jobs that it holds.
+ending = threading.Event()
+held: list["Lease"] = []
 
 
 def handles(kind: str, *, lane: str) -> Callable[[Handler], Handler]:
@@ -65,7 +80,7 @@ def wake(job: Job) -> None:
     """Hand the job's number to the queue, whose only part is to rouse a worker."""
     from watchtide.server.jobs.tasks import work
 
-    Job.objects.filter(pk=job.pk).update(woken_at=timezone.now())
+    Job.objects.filter(pk=job.pk).update(woken_at=Now())
     work.using(queue_name=job.lane).enqueue(job.pk)
 
 
@@ -86,9 +101,11 @@ class Lease:
         return Job.objects.filter(pk=self.job.pk, fence=self.fence, state="running")
 
     def is_cancelled(self) -> bool:
-        """Whether to stop; raises LeaseLost when the job is another's."""
+        """Whether to stop; raises LeaseLost when the job is another's, HandedBack when this process is to end."""
         if self._lost:
             raise LeaseLost
+        if ending.is_set():
+            raise HandedBack
         return self._cancel
 
     def progress(self, done: int, total: int, message: str = "") -> None:
@@ -119,15 +136,24 @@ class Lease:
             yield
 
     def _keep(self) -> None:
+        # By this process's own clock: once the lease may have run out unrenewed, another may have the job.
+        held_until = time.monotonic() + LEASE.total_seconds()
         while not self._stop.wait(RENEW_SECONDS):
-            close_old_connections()
             try:
-                if not self.mine().update(lease_until=timezone.now() + LEASE):
+                close_old_connections()
+                begun = time.monotonic()
+                if not self.mine().update(lease_until=Now() + LEASE):
                     self._lost = True
                     return
+                held_until = begun + LEASE.total_seconds()
                 self._cancel = self.mine().values_list("is_cancel_asked", flat=True).first() or False
+            except Error as error:
+                patience.log.warning("the lease of job %s is not renewed: %s", self.job.pk, error)
             finally:
                 connection.close()
+            if time.monotonic() > held_until:
+                self._lost = True
+                return
 
     def __enter__(self) -> "Lease":
         self._thread.start()
@@ -138,22 +164,26 @@ class Lease:
         self._thread.join()
 
 
+@patience.retried
 def claim(job_id: int) -> Lease | None:
     """Take a queued job, or one whose lease has run out. None when it is somebody's or over."""
-    now = timezone.now()
-    free = Q(state="queued") | Q(state="running", lease_until__lt=now)
-    taken = Job.objects.filter(free, pk=job_id).update(
-        state="running",
-        fence=F("fence") + 1,
-        attempt=F("attempt") + 1,
-        lease_until=now + LEASE,
-        started_at=now,
-    )
-    return Lease(Job.objects.get(pk=job_id)) if taken else None
+    free = Q(state="queued") | Q(state="running", lease_until__lt=Now())
+    with transaction.atomic():
+        # Locked while it is taken: the number read is the one written.
+        job = Job.objects.select_for_update().filter(free, pk=job_id).first()
+        if job is None:
+            return None
+        job.state, job.fence, job.attempt = "running", job.fence + 1, job.attempt + 1
+        job.save(update_fields=["state", "fence", "attempt"])
+        Job.objects.filter(pk=job_id).update(lease_until=Now() + LEASE, started_at=Now())
+    return Lease(job)
 
 
 def run(job_id: int) -> None:
-    """Do a job, whatever comes: its row says done, failed with the reason, or cancelled."""
+    """Do a job, whatever comes: its row says done, failed with the reason, cancelled, or it waits again.
+
+    It waits again, and no attempt is counted, where this process is to end or the database was away.
+    """
     lease = claim(job_id)
     if lease is None:
         return
@@ -162,9 +192,10 @@ def run(job_id: int) -> None:
         return
     if lease.job.attempt > 1:
         lease.log(f"taken over, attempt {lease.job.attempt}")
-    tell("job", job_id)
     _, handler = _handlers[lease.job.kind]
+    held.append(lease)
     try:
+        tell("job", job_id)
         with lease:
             result = handler(lease)
         _end(lease, "done", "", result or {})
@@ -172,53 +203,101 @@ def run(job_id: int) -> None:
         _end(lease, "cancelled", "cancelled; nothing of it was kept")
     except LeaseLost:
         return
+    except HandedBack:
+        hand_back(lease, "handed back: its worker was stopped")
     except Problem as error:
         _end(lease, "failed", "; ".join(filter(None, (error.body["title"], error.body["remedy"])))[:1000])
     except (TableError, ValueError) as error:
         _end(lease, "failed", str(error)[:1000])
     except Exception as error:
+        if patience.is_passing(error):
+            hand_back(lease, f"handed back: the database did not answer ({error})")
+            return
         # The row must say so before the defect goes on to the worker's log.
         lease.mine().update(log=traceback.format_exc()[-8000:])
         _end(lease, "failed", f"a defect: {type(error).__name__}: {error}"[:1000])
         raise
+    finally:
+        held.remove(lease)
+
+
+def hand_back(lease: Lease, why: str) -> None:
+    """Put a job back into the queue as if it had not been tried. Its fence grows, so that nothing more is written for it."""
+
+    def put() -> None:
+        with transaction.atomic():
+            job = lease.mine().select_for_update().first()
+            if job is None:
+                return
+            job.state, job.fence, job.attempt = "queued", job.fence + 1, max(job.attempt - 1, 0)
+            job.lease_until, job.woken_at, job.done, job.total = None, None, 0, 0
+            job.log = (job.log + why[:500] + "\n")[-8000:]
+            job.save()
+            tell("job", job.pk)
+
+    patience.forget()
+    patience.outlasting(put, f"handing back job {lease.job.pk}", wait_s=HAND_BACK_S)
 
 
 def _end(lease: Lease, state: str, message: str, result: dict[str, Any] | None = None) -> None:
     changes: dict[str, Any] = {
         "state": state,
-        "ended_at": timezone.now(),
+        "ended_at": Now(),
         "lease_until": None,
         "result": result or {},
     }
     if message:
         changes["message"] = message
-    if lease.mine().update(**changes):
-        tell("job", lease.job.pk)
+
+    def put() -> None:
+        with transaction.atomic():
+            if lease.mine().update(**changes):
+                tell("job", lease.job.pk)
+
+    patience.outlasting(put, f"the end of job {lease.job.pk}")
 
 
 def cancel(job: Job) -> None:
     """Ask a job to stop; a queued one ends at once."""
     Job.objects.filter(pk=job.pk, state__in=OPEN).update(is_cancel_asked=True)
     if Job.objects.filter(pk=job.pk, state="queued").update(
-        state="cancelled", ended_at=timezone.now(), message="cancelled before it began"
+        state="cancelled", ended_at=Now(), message="cancelled before it began"
     ):
         tell("job", job.pk)
 
 
 def watch_once() -> int:
-    """Wake workers for jobs that lost theirs, give up on those that keep failing. Returns how many."""
-    now = timezone.now()
+    """Wake workers for jobs that lost theirs or were never woken, give up on those that keep failing. Returns how many."""
     count = 0
-    lost = Job.objects.filter(state="running", lease_until__lt=now)
+    lost = Job.objects.filter(state="running", lease_until__lt=Now())
     for job in lost.filter(attempt__gte=MOST_ATTEMPTS):
         Job.objects.filter(pk=job.pk, fence=job.fence).update(
-            state="failed", ended_at=now, message=f"the worker was lost {job.attempt} times; see the log"
+            state="failed", ended_at=Now(), message=f"the worker was lost {job.attempt} times; see the log"
         )
         tell("job", job.pk)
-    stale = Q(woken_at__lt=now - timedelta(seconds=5)) | Q(woken_at=None)
-    asleep = Job.objects.filter(state="queued", woken_at__lt=now - WAKE_AGAIN)
+    # A wake-up that waits in the queue is one already: a long queue is no reason for more.
+    waiting = _woken()
+    stale = Q(woken_at__lt=Now() - timedelta(seconds=5)) | Q(woken_at=None)
+    unheard = Q(woken_at__lt=Now() - WAKE_AGAIN) | Q(woken_at=None, created_at__lt=Now() - NEVER_WOKEN)
+    asleep = Job.objects.filter(unheard, state="queued")
     for job in [*lost.filter(stale, attempt__lt=MOST_ATTEMPTS), *asleep]:
-        wake(job)
-        count += 1
-    Event.objects.filter(created_at__lt=now - timedelta(hours=1)).delete()
+        if job.pk not in waiting:
+            wake(job)
+            count += 1
+    Event.objects.filter(created_at__lt=Now() - timedelta(hours=1)).delete()
     return count
+
+
+def _woken() -> set[int]:
+    """Jobs for which a wake-up waits in the queue."""
+    return {
+        int(arguments["args"][0])
+        for arguments in DBTaskResult.objects.ready().values_list("args_kwargs", flat=True)
+    }
+
+
+def prune() -> int:
+    """Forget wake-ups that have been heard, and those whose worker was lost with them. Returns how many."""
+    heard = DBTaskResult.objects.filter(finished_at__lt=Now() - timedelta(hours=1))
+    dead = DBTaskResult.objects.filter(finished_at=None, started_at__lt=Now() - timedelta(days=1))
+    return heard.delete()[0] + dead.delete()[0]

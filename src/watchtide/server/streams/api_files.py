@@ -2,7 +2,7 @@
 
 import gzip
 
-from django.db.models import Count, Max, Sum
+from django.db.models import Count, Max, Q, Sum
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -269,6 +269,8 @@ class BatchSerializer(serializers.Serializer):
     created_by = serializers.CharField(source="created_by.username", allow_null=True, default=None)
     accepted_at = serializers.DateTimeField()
     undone_at = serializers.DateTimeField(allow_null=True)
+    quarantined_at = serializers.DateTimeField(allow_null=True)
+    quarantine_reason = serializers.CharField()
     can_undo = serializers.SerializerMethodField()
 
     def get_can_undo(self, batch: Batch) -> bool:
@@ -296,8 +298,16 @@ class BatchesView(APIView):
         responses=BatchSerializer(many=True),
     )
     def get(self, request) -> Response:
-        """100 batches, the latest first; those of files unless another door is asked for. `before` pages on."""
-        found = Batch.objects.filter(accepted_at__isnull=False, door=request.GET.get("door", "file"))
+        """100 batches, the latest first; those of files unless another door is asked for, and all that are in quarantine.
+
+        `before` pages on.
+        """
+        wanted = (
+            Q(door=request.GET["door"])
+            if "door" in request.GET
+            else Q(door="file") | Q(quarantined_at__isnull=False)
+        )
+        found = Batch.objects.filter(wanted, accepted_at__isnull=False)
         if request.GET.get("before", "").isdigit():
             found = found.filter(pk__lt=int(request.GET["before"]))
         rows = found.select_related("created_by").defer("aside", "layout").order_by("-pk")[:100]

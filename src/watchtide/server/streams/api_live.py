@@ -124,19 +124,24 @@ class JsonPushView(APIView):
         limits.count(who, points=len(points.codes))
         if not points.codes and points.refused:
             raise Problem(points.refusals, place="body", remedy="correct the lines and send them again")
+        key, digest = _key(request, who, body, zone)
         taken = live.take(
-            points, key=_key(request, who, body), source=name, door="push", user=request.user, zone=zone
+            points, key=key, source=name, door="push", user=request.user, zone=zone, body_sha=digest
         )
         return Response(
             {"points": taken.points, "refused": points.refused_count, "refusals": points.refusals, "is_repeat": taken.is_repeat}
         )  # fmt: skip
 
 
-def _key(request, who: str, body: bytes) -> str:
+def _key(request, who: str, body: bytes, zone: str = "UTC") -> tuple[str, str]:
+    """(what a batch is known by, digest of what was sent; none where it is the key itself)."""
     stated = request.headers.get("Idempotency-Key", "").strip()
     if len(stated) > 200:
         raise Problem("longer than 200 characters", place="Idempotency-Key", remedy="write a shorter one")
-    return f"{who} key {stated}" if stated else f"{who} body {hashlib.sha256(body).hexdigest()}"
+    digest = hashlib.sha256(body + b"\0" + zone.encode()).hexdigest()
+    if stated:
+        return f"{who} key {stated}", digest
+    return f"{who} body {hashlib.sha256(body).hexdigest()}", ""
 
 
 class OtlpView(APIView):
@@ -152,7 +157,8 @@ class OtlpView(APIView):
         body = body_of(request)
         points = otlp.points_of(otlp.decode(body, kind), live.begun)
         limits.count(who, points=len(points.codes))
-        live.take(points, key=_key(request, who, body), source=name, door="push", user=request.user)
+        key, digest = _key(request, who, body)
+        live.take(points, key=key, source=name, door="push", user=request.user, body_sha=digest)
         return HttpResponse(otlp.answer(points, kind), content_type=kind)
 
 

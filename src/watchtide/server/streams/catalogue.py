@@ -18,6 +18,7 @@ from watchtide.tables import clock
 from watchtide.tables.points import MOST_KEY
 
 MOST_METRIC = 200
+NAMES = f"metrics have 1 to {MOST_METRIC} characters, keys {MOST_KEY:,}"
 # New streams may change the titles of so many others before a job does it: a push waits for what happens at once.
 RETITLED_AT_ONCE = 50
 
@@ -49,11 +50,8 @@ def find_or_make(
     shas = []
     for i, (metric, attributes) in enumerate(wanted):
         key = stream_key(metric, attributes)
-        if not metric or len(metric) > MOST_METRIC or len(key) > MOST_KEY:
-            what = "no name" if not metric else f"a name of {max(len(metric), len(key)):,} characters"
-            raise Problem(
-                f"a stream with {what}", place=key[:80], remedy=f"metrics have 1 to {MOST_METRIC} characters, keys {MOST_KEY:,}"
-            )  # fmt: skip
+        if what := unfit(metric, key):
+            raise Problem(f"a stream with {what}", place=key[:80], remedy=NAMES)
         digest = sha(key)
         by_sha[digest] = (metric, attributes), {**facts, **(own[i] if own else {})}
         shas.append(digest)
@@ -73,6 +71,15 @@ def find_or_make(
         retitle({s.metric for s in fresh if s.kind not in HIDDEN}, at_once=RETITLED_AT_ONCE)
         known |= _by_sha({s.key_sha for s in fresh})
     return [known[digest] for digest in shas]
+
+
+def unfit(metric: str, key: str) -> str:
+    """Why a stream cannot be called so, or nothing."""
+    if not metric:
+        return "no name"
+    if len(metric) > MOST_METRIC or len(key) > MOST_KEY:
+        return f"a name of {max(len(metric), len(key)):,} characters"
+    return ""
 
 
 def visible() -> QuerySet[Stream]:
@@ -210,10 +217,8 @@ def _rename(stream: Stream, metric: str, attributes: Sequence[Sequence[str]]) ->
     if len({name for name, _ in pairs}) < len(pairs):
         raise Problem("an attribute stands twice", place="attributes", remedy="give each name once")
     key = stream_key(metric, pairs)
-    if not metric or len(metric) > MOST_METRIC or len(key) > MOST_KEY:
-        raise Problem(
-            "the name is empty or too long", place="metric", remedy=f"1 to {MOST_METRIC} characters"
-        )
+    if what := unfit(metric, key):
+        raise Problem(f"a stream with {what}", place="metric", remedy=NAMES)
     taken = Stream.objects.filter(key_sha=sha(key)).exclude(pk=stream.pk)
     if taken.exists():
         raise Problem("another stream has this name", place="metric", remedy="choose another, or delete that one", code=409)  # fmt: skip

@@ -4,6 +4,7 @@ One fold runs at a time, under a lock of the database. Every group of blocks is 
 segments are there and its blocks marked, or neither. What a batch wrote over is kept with it for undoing.
 """
 
+import logging
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -15,11 +16,14 @@ from django.utils import timezone
 from watchtide.core import cadence
 from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.plan import durations
+from watchtide.server import patience
+from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Busy
 from watchtide.server.streams import store
-from watchtide.server.streams.models import CADENCE_STATED, Block, Displaced, Segment, Stream
+from watchtide.server.streams.models import CADENCE_STATED, Batch, Block, Displaced, Segment, Stream
 from watchtide.tables import clock
 
+log = logging.getLogger("watchtide.folding")
 # Blocks folded in one transaction; in memory they take 16 bytes a sample, and as much again for sorting.
 GROUP_SAMPLES = 4_000_000
 STREAMS_AT_ONCE = 500
@@ -55,15 +59,48 @@ def fold(
     total = 0
     with one_at_a_time(wait_s):
         while group := _next_group(group_samples):
-            with transaction.atomic():
-                total += _fold_group(group)
+            total += _fold_what_can_be(group)
             tell(total)
     return total
 
 
+def _fold_what_can_be(group: Sequence[int]) -> int:
+    """Fold a group, and where that fails its halves: what cannot be folded by itself goes into quarantine, not the rest."""
+    try:
+        return _fold_whole(group)
+    except (MemoryError, OSError):
+        # The machine's fault and not the batch's.
+        raise
+    except Exception as error:
+        if patience.is_passing(error):
+            raise
+        if len(group) == 1:
+            _quarantine(group[0], error)
+            return 0
+    middle = len(group) // 2
+    return _fold_what_can_be(group[:middle]) + _fold_what_can_be(group[middle:])
+
+
+@patience.retried
+def _fold_whole(group: Sequence[int]) -> int:
+    with transaction.atomic():
+        return _fold_group(group)
+
+
+def _quarantine(block: int, error: Exception) -> None:
+    """Take the batch of a block that cannot be folded out of all answers, and say so; its blocks are kept as they are."""
+    log.error("block %s cannot be folded; its batch goes into quarantine", block, exc_info=error)
+    with transaction.atomic():
+        batch = Batch.objects.get(blocks=block)
+        batch.quarantined_at = timezone.now()
+        batch.quarantine_reason = f"block {block}: {type(error).__name__}: {error}"[:500]
+        batch.save(update_fields=["quarantined_at", "quarantine_reason"])
+        jobs.tell("batch", batch.pk)
+
+
 def _next_group(most: int) -> list[int]:
     """Numbers of the oldest blocks to be folded together."""
-    found = Block.objects.filter(batch__accepted_at__isnull=False, folded_at__isnull=True)
+    found = store.waiting_blocks()
     group: list[int] = []
     held = 0
     for pk, samples in found.order_by("batch__accepted_at", "batch_id", "pk").values_list("pk", "samples"):

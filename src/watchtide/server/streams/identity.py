@@ -47,6 +47,11 @@ def find_streams(series: Sequence[Series], zone: str) -> FoundStreams:
         if s in out.refused:
             continue
         kind, _ = places_of[i].holder(s.kind in ("counter", "bucket"))
+        # By itself: one series that cannot be named holds up none that came with it.
+        metric = s.metric + (COUNTED if kind == "counter" else "")
+        if what := catalogue.unfit(metric, catalogue.stream_key(metric, s.attributes)):
+            out.refused[s] = f"{s.metric[:40]}: a stream with {what}; {catalogue.NAMES}"
+            continue
         if kind != "samples":
             out.indirect.add(s)
         groups.setdefault((kind, s.unit, s.kind == "amount"), []).append(i)

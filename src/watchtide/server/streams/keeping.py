@@ -1,17 +1,16 @@
 """What the streams need all the time: feeds fetched, live blocks folded, rates and formulas renewed, leftovers swept."""
 
-import contextlib
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import timedelta
 
-from django.db import close_old_connections, connection
+from django.db import connection
 from django.db.models import Max, Min, Sum
 from django.utils import timezone
 
-from watchtide.server.problems import Busy
-from watchtide.server.streams import feeds, folding, renewing, undoing
-from watchtide.server.streams.models import Batch, Block, Feed
+from watchtide.server.jobs.duties import Duty
+from watchtide.server.streams import feeds, folding, renewing, store, undoing
+from watchtide.server.streams.models import Batch, Feed
 
 FOLD_SAMPLES = 1_000_000
 # A fold rewrites the last segment of every stream that got something: the more streams, the rarer.
@@ -19,30 +18,41 @@ FOLD_AGE_S, FOLD_AGE_A_STREAM_S, MOST_FOLD_AGE_S = 10.0, 0.02, 300.0
 SWEEP_EVERY_S = 3_600.0
 
 
-class Keeper:
-    """One round after another; a slow feed holds up neither the others nor the folding."""
+class Fetching:
+    """Feeds that are due, each in a thread: a slow one holds up neither the others nor the folding."""
 
     def __init__(self, threads: int = 4) -> None:
         self._pool = ThreadPoolExecutor(threads, thread_name_prefix="feed")
         self._running: dict[int, Future[bool]] = {}
-        self._swept_at = time.monotonic() - SWEEP_EVERY_S + 60
 
-    def round(self) -> None:
-        close_old_connections()
+    def __call__(self) -> None:
         self._running = {pk: f for pk, f in self._running.items() if not f.done()}
         for feed in feeds.due():
             if feed.pk not in self._running:
                 self._running[feed.pk] = self._pool.submit(_pull, feed)
-        if Batch.objects.filter(is_renewed=False, accepted_at__isnull=False).exists():
-            renewing.renew()
-        if is_fold_due():
-            # A job may be folding a file; the live samples are read from their blocks meanwhile.
-            with contextlib.suppress(Busy):
-                folding.fold(wait_s=0)
-        if time.monotonic() - self._swept_at > SWEEP_EVERY_S:
-            self._swept_at = time.monotonic()
-            undoing.sweep()
-            undoing.apply_retention()
+
+
+def renew() -> None:
+    if Batch.objects.filter(is_renewed=False, accepted_at__isnull=False).exists():
+        renewing.renew()
+
+
+def fold() -> None:
+    if is_fold_due():
+        # A job may be folding a file; the live samples are read from their blocks meanwhile.
+        folding.fold(wait_s=0)
+
+
+def duties() -> list[Duty]:
+    """What is done in turn, a round a second."""
+    first_sweep = time.monotonic() + 60
+    return [
+        Duty("fetch feeds", Fetching()),
+        Duty("renew rates and formulas", renew),
+        Duty("fold live samples", fold),
+        Duty("sweep leftovers", undoing.sweep, every_s=SWEEP_EVERY_S, due_at=first_sweep),
+        Duty("apply retention", undoing.apply_retention, every_s=SWEEP_EVERY_S, due_at=first_sweep),
+    ]
 
 
 def _pull(feed: Feed) -> bool:
@@ -54,9 +64,7 @@ def _pull(feed: Feed) -> bool:
 
 def is_fold_due() -> bool:
     """Whether enough live samples wait, or some for long. Files have a job of their own for it."""
-    waiting = Block.objects.filter(folded_at__isnull=True, batch__accepted_at__isnull=False).exclude(
-        batch__door="file"
-    )
+    waiting = store.waiting_blocks().exclude(batch__door="file")
     facts = waiting.aggregate(
         samples=Sum("samples"), since=Min("batch__accepted_at"), streams=Max("batch__streams")
     )

@@ -9,7 +9,9 @@ import numpy as np
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
+from watchtide.server import patience
 from watchtide.server.jobs import services as jobs
+from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, identity, store
 from watchtide.server.streams.models import Batch, Derived
 from watchtide.tables.points import Points, Series
@@ -76,13 +78,24 @@ begun: dict[Series, int] = {}
 _told_at = 0.0
 
 
-def take(points: Points, *, key: str, source: str, door: str, user: Any = None, zone: str = "UTC") -> Taken:
+@patience.retried
+def take(
+    points: Points,
+    *,
+    key: str,
+    source: str,
+    door: str,
+    user: Any = None,
+    zone: str = "UTC",
+    body_sha: str = "",
+) -> Taken:
     """Store points as one batch. With a key seen before nothing changes.
 
-    Blocks and acceptance are one transaction, so that a message is stored whole or not at all.
+    Blocks and acceptance are one transaction, so that a message is stored whole or not at all. body_sha : digest of what was
+    sent, where the sender named the key. Raises Problem (422) where the key came with something else before.
     """
     digest = catalogue.sha(key)
-    if Batch.objects.filter(key=digest).exists():
+    if _is_repeat(digest, body_sha):
         return Taken(0, True)
     codes, times, values = points.arrays()
     if len(codes) == 0:
@@ -105,16 +118,33 @@ def take(points: Points, *, key: str, source: str, door: str, user: Any = None, 
             batch = Batch.objects.create(
                 key=digest, source=source[:255], door=door, created_by=user, accepted_at=now, rows_taken=len(codes),
                 rows_aside=points.refused_count, samples=len(codes), streams=len(ids), first_ns=int(times.min()),
-                last_ns=int(times.max()), is_renewed=not (is_indirect or numbers.has_derived),
+                last_ns=int(times.max()), is_renewed=not (is_indirect or numbers.has_derived), body_sha=body_sha,
             )  # fmt: skip
             writer = store.BlockWriter(batch, "last")
             writer.add(ids[codes], times, values)
             writer.finish()
     except IntegrityError:
-        # Somebody sent the very same at the same moment, and was first.
+        # Somebody sent the same key at the same moment, and was first.
+        if not _is_repeat(digest, body_sha):
+            raise
         return Taken(0, True)
     _hint()
     return Taken(len(codes), False)
+
+
+def _is_repeat(digest: str, body_sha: str) -> bool:
+    """Whether a batch has this key. Raises Problem (422) where it held something else."""
+    before = Batch.objects.filter(key=digest).values_list("body_sha", flat=True).first()
+    if before is None:
+        return False
+    if before and body_sha and before != body_sha:
+        raise Problem(
+            "this key came with another body before; nothing is stored",
+            place="Idempotency-Key",
+            remedy="take a new key for each batch, and the same one only to send the same batch again",
+            code=422,
+        )
+    return True
 
 
 def _hint() -> None:

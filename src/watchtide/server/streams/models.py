@@ -111,7 +111,11 @@ class KeptLayout(models.Model):
 
 
 class Batch(models.Model):
-    """What one intake brought. Its rows are visible once accepted_at is set, all together."""
+    """What one intake brought. Its rows are visible once accepted_at is set, all together.
+
+    body_sha : digest of what was sent, where its sender named the key. quarantined_at : when it was found that it cannot be
+    folded; its samples are then in no answer, and the reason is shown.
+    """
 
     key = models.CharField(max_length=64, unique=True, db_collation=EXACT)
     source = models.CharField(max_length=255)
@@ -132,6 +136,9 @@ class Batch(models.Model):
     is_renewed = models.BooleanField(default=True, db_index=True)
     undone_at = models.DateTimeField(null=True)
     undone_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL, related_name="+")
+    body_sha = models.CharField(max_length=64, default="", blank=True)
+    quarantined_at = models.DateTimeField(null=True)
+    quarantine_reason = models.CharField(max_length=500, default="", blank=True)
 
     class Meta:
         db_table = "batch"

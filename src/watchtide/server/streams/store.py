@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as papq
 from django.db import connection, transaction
+from django.db.models import QuerySet
 
 from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.server.streams.models import Batch, Block, Segment
@@ -283,9 +284,16 @@ class _Indexes:
 indexes = _Indexes()
 
 
+def waiting_blocks() -> QuerySet[Block]:
+    """Accepted blocks that are not folded, without those of batches in quarantine."""
+    return Block.objects.filter(
+        batch__accepted_at__isnull=False, batch__quarantined_at__isnull=True, folded_at__isnull=True
+    )
+
+
 def pending() -> list[tuple[int, Index]]:
     """(number, index) of accepted blocks that are not folded, in the order they count."""
-    found = Block.objects.filter(batch__accepted_at__isnull=False, folded_at__isnull=True)
+    found = waiting_blocks()
     blocks = list(found.order_by("batch__accepted_at", "batch_id", "pk").values_list("pk", flat=True))
     return list(zip(blocks, indexes.of(blocks), strict=True))
 

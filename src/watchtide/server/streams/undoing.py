@@ -50,6 +50,9 @@ def undo(batch: Batch, user: Any) -> int:
             raise Problem(
                 "this batch has been undone", place=f"batch {batch.pk}", remedy="reload the page", code=409
             )
+        if locked.quarantined_at is not None:
+            # Nobody ever saw what could not be folded.
+            locked.blocks.filter(folded_at__isnull=True).delete()
         if locked.blocks.filter(folded_at__isnull=True).exists():
             raise Problem("the batch is still being folded", remedy="try again in a minute", code=503)
         ids = streams_of(locked)

@@ -50,7 +50,18 @@ export function Batches() {
         <tbody>
           {batches.data.map((b) => (
             <tr key={b.id} data-gone={b.undone_at ? true : undefined}>
-              <td>{b.source}</td>
+              <td>
+                {b.source}
+                {b.quarantined_at && !b.undone_at && (
+                  <div>
+                    <span className="bad-word">in quarantine</span>{" "}
+                    <span className="soft">
+                      since {dayTime(Date.parse(b.quarantined_at), LOCAL)}: it cannot be folded, and none of
+                      its samples is in any answer ({b.quarantine_reason}). Undo it, and send it again.
+                    </span>
+                  </div>
+                )}
+              </td>
               <td className="figure">{figure(b.streams)}</td>
               <td className="figure">{figure(b.rows_taken)}</td>
               <td className="figure">

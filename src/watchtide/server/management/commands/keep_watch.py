@@ -1,18 +1,18 @@
 """Wake workers for jobs that lost theirs, until told to stop."""
 
-import time
+from typing import Any
 
 from django.core.management.base import BaseCommand
-from django.db import close_old_connections
 
-from watchtide.server.jobs import services
+from watchtide.server.jobs import duties, services
 
 
 class Command(BaseCommand):
     help = "Look after jobs: wake workers for those whose lease ran out, every two seconds."
 
-    def handle(self, *args, **options) -> None:
-        while True:
-            close_old_connections()
-            services.watch_once()
-            time.sleep(2)
+    def handle(self, *args: Any, **options: Any) -> None:
+        found = [
+            duties.Duty("wake workers", services.watch_once),
+            duties.Duty("forget old wake-ups", services.prune, every_s=600),
+        ]
+        duties.keep("keeper of jobs", found, pause_s=2)

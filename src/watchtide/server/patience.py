@@ -1,0 +1,96 @@
+"""What to do when the database is away for a moment, or somebody else holds a lock.
+
+A deadlock or a lock that is waited for too long rolls back one transaction: that one is made again. A lost connection, or a
+database that starts anew, is waited for by what runs on its own; a caller is told when to try again.
+"""
+
+import functools
+import logging
+import random
+import time
+from collections.abc import Callable
+from typing import ParamSpec, TypeVar
+
+from django.db import Error, InterfaceError, OperationalError, close_old_connections, connection
+
+log = logging.getLogger("watchtide.database")
+P = ParamSpec("P")
+R = TypeVar("R")
+
+# Lock wait timeout, deadlock, and a row changed since it was read.
+LOCKED = (1205, 1213, 1020)
+# The server is shutting down, cannot be reached, has gone, was lost; has too many connections, or kills this one.
+AWAY = (1053, 1040, 1203, 1317, 1927, 2002, 2003, 2006, 2013, 2026, 2055)
+TRIES = 6
+RETRY_LOCKED_S, RETRY_AWAY_S = 1, 5
+
+
+def code_of(error: BaseException) -> int | None:
+    """MariaDB's number of an error, wherever in the chain of causes it stands."""
+    seen: BaseException | None = error
+    while seen is not None:
+        is_of_database = isinstance(seen, Error) or type(seen).__module__.startswith("MySQLdb")
+        if is_of_database and seen.args and isinstance(seen.args[0], int):
+            return seen.args[0]
+        seen = seen.__cause__
+    return None
+
+
+def is_locked(error: BaseException) -> bool:
+    return isinstance(error, Error) and code_of(error) in LOCKED
+
+
+def is_away(error: BaseException) -> bool:
+    """Whether the database does not answer; a connection that is closed under us says so without a number."""
+    return isinstance(error, InterfaceError) or (
+        isinstance(error, OperationalError) and code_of(error) in AWAY
+    )
+
+
+def is_passing(error: BaseException) -> bool:
+    return is_locked(error) or is_away(error)
+
+
+def retried(function: Callable[P, R]) -> Callable[P, R]:
+    """Make a transaction again when it met a deadlock or a lock; inside another transaction the error goes on to that one."""
+
+    @functools.wraps(function)
+    def call(*args: P.args, **kwargs: P.kwargs) -> R:
+        for left in range(TRIES - 1, -1, -1):
+            try:
+                return function(*args, **kwargs)
+            except Error as error:
+                if not is_locked(error) or left == 0 or connection.in_atomic_block:
+                    raise
+                # At different times, or both would meet again.
+                time.sleep(random.uniform(0.5, 1.5) * 0.02 * 2 ** (TRIES - 1 - left))
+        raise AssertionError("the last try returns or raises")
+
+    return call
+
+
+def outlasting(function: Callable[[], R], what: str, *, wait_s: float = 60.0) -> R:
+    """Call until the database answers, for a minute at most; what : named in the log while it does not."""
+    deadline, pause = time.monotonic() + wait_s, 0.1
+    while True:
+        try:
+            return function()
+        except Error as error:
+            if not is_passing(error) or time.monotonic() + pause > deadline:
+                raise
+            log.warning("%s waits for the database: %s", what, error)
+            forget()
+            time.sleep(pause)
+            pause = min(2 * pause, 2.0)
+
+
+def fresh() -> None:
+    """Drop a connection that has served its time or broken, as Django does between requests."""
+    if not connection.in_atomic_block:
+        close_old_connections()
+
+
+def forget() -> None:
+    """Drop a connection that may be dead, so that the next query opens another."""
+    if not connection.in_atomic_block:
+        connection.close()
