@@ -286,27 +286,16 @@ def _served(settings: dict[str, str]) -> Iterator[str]:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     env = {**os.environ, **settings}
-    web = [
-        "-m",
-        "uvicorn",
-        "watchtide.server.asgi:application",
-        "--port",
-        str(port),
-        "--log-level",
-        "warning",
-    ]
-    keeper = ["-m", "watchtide.cli.main", "server", "run", "keep_streams"]
-    children = [
-        subprocess.Popen([sys.executable, *words], env=env)
-        for words in (web, keeper)[: int(os.environ.get("KEEP", "2"))]
-    ]
+    children = [supervise._web(env, port)]
+    if os.environ.get("KEEP", "2") != "1":
+        children.append(
+            supervise.Child("keeper", env, "-m", "watchtide.cli.main", "server", "run", "keep_streams")
+        )
     try:
         supervise._wait_ready(port, children[0])
         yield f"http://127.0.0.1:{port}"
     finally:
-        for child in children:
-            child.terminate()
-            child.wait()
+        supervise._end(children)
 
 
 def _message(sender: int, i: int, points: int) -> bytes:

@@ -143,18 +143,7 @@ def measure() -> dict[str, Any]:
                 environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"
             )
             supervise._do(environment, "-c", MAKE)
-            children.append(
-                supervise._start(
-                    environment,
-                    "-m",
-                    "uvicorn",
-                    "watchtide.server.asgi:application",
-                    "--port",
-                    str(port),
-                    "--log-level",
-                    "warning",
-                )
-            )
+            children.append(supervise._web(environment, port))
             supervise._wait_ready(port, children[0])
             with browser.chromium() as driver:
                 return _drive(driver, f"http://127.0.0.1:{port}")

@@ -45,23 +45,12 @@ def app(tmp_path_factory):
         def replace_worker(lane):
             """Kill the worker of a lane as a crash would, and start another as its keeper would."""
             worker = lanes[("interactive", "bulk").index(lane)]
-            os.kill(worker.pid, signal.SIGKILL)
-            worker.wait()
-            children.append(supervise._start(environment, *worker.restart))
+            os.kill(worker.process.pid, signal.SIGKILL)
+            worker.process.wait()
+            worker.start()
 
         supervise._do(environment, "-m", "watchtide.demo.load", str(folder), f"http://127.0.0.1:{relay}")
-        command = (
-            "-m",
-            "uvicorn",
-            "watchtide.server.asgi:application",
-            "--port",
-            str(port),
-            "--log-level",
-            "warning",
-            "--timeout-graceful-shutdown",
-            "1",
-        )
-        children.append(supervise._start(environment, *command))
+        children.append(supervise._web(environment, port))
         supervise._wait_ready(port, children[-1])
         play = (
             "--port",
@@ -72,7 +61,9 @@ def app(tmp_path_factory):
             str(folder / "relay.token"),
         )
         children.append(
-            supervise._start(environment, "-m", "watchtide.demo.standins", *play, "--pace", "120")
+            supervise.Child(
+                "live streams", environment, "-m", "watchtide.demo.standins", *play, "--pace", "120"
+            )
         )
         yield SimpleNamespace(base=f"http://127.0.0.1:{port}", replace_worker=replace_worker)
     finally:

@@ -63,6 +63,10 @@ class Database:
             os.chown(self.runtime, who.pw_uid, who.pw_gid)
         if not (self.data / "mysql").is_dir() or not (self.folder / "db.password").exists():
             self._create(who)
+        self._launch(who)
+
+    def _launch(self, who: pwd.struct_passwd | None) -> None:
+        """Start the server and wait until it answers."""
         command = [
             _program("mariadbd"),
             "--no-defaults",
@@ -93,6 +97,15 @@ class Database:
             **_as_user(who),
         )
         self._wait()
+
+    def is_up(self) -> bool:
+        return self.process is not None and self.process.poll() is None
+
+    def revive(self) -> None:
+        """Start MariaDB again on its data after it ended by itself, and wait until it answers."""
+        with contextlib.suppress(FileNotFoundError):
+            self.socket.unlink()
+        self._launch(_unprivileged())
 
     def stop(self) -> None:
         """Ask it to finish and wait; what was committed is on disk."""

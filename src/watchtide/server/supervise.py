@@ -20,6 +20,7 @@ from watchtide import kernels
 from watchtide.server.mariadb import Database, DatabaseFailed, die_with_parent, running
 
 PYTHON = sys.executable
+WEB = "web server"
 ROOT = Path(__file__).resolve().parents[3]
 
 
@@ -115,17 +116,18 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         print(f"watchtide: {problem}", file=sys.stderr)
         return 2
     own_database = is_demo or not environment.get("WATCHTIDE_DB_HOST")
+    database: Database | None = None
     with contextlib.ExitStack() as stack:
         if own_database:
             print("starting MariaDB", flush=True)
-            database: Database = stack.enter_context(running(folder))
+            database = stack.enter_context(running(folder))
             if is_fresh:
                 database.drop("watchtide")
             database.create("watchtide")
             environment |= database.environment()
         print("bringing the database up to date", flush=True)
         _do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
-        children: list[subprocess.Popen[bytes]] = []
+        children: list[Child] = []
         stack.callback(_end, children)
         children += _workers(environment)
         if is_demo:
@@ -135,10 +137,9 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         elif problem := _accounts_problem(environment):
             print(f"watchtide: {problem}", file=sys.stderr)
             return 2
-        children.append(_start(environment, "-m", "uvicorn", "watchtide.server.asgi:application", "--host", "127.0.0.1",
-                               "--port", str(port), "--log-level", "warning", "--no-server-header",
-                               "--timeout-graceful-shutdown", "2"))  # fmt: skip
-        _wait_ready(port, children[-1])
+        web = _web(environment, port)
+        children.append(web)
+        _wait_ready(port, web)
         if pace is not None:
             relay = (
                 "--port",
@@ -148,27 +149,81 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
                 "--token-file",
                 str(folder / "relay.token"),
             )
-            # In front of the web server, which stays the last: its end is ours.
-            children.insert(
-                0, _start(environment, "-m", "watchtide.demo.standins", *relay, "--pace", str(pace))
+            children.append(
+                Child(
+                    "live streams", environment, "-m", "watchtide.demo.standins", *relay, "--pace", str(pace)
+                )
             )
         words = "  sign in as demo / demo" if is_demo else ""
         print(f"Watch Tide is ready: http://127.0.0.1:{port}/{words}", flush=True)
-        return _watch(children, environment)
+        return _watch(children, database)
 
 
-def _workers(environment: dict[str, str]) -> list[subprocess.Popen[bytes]]:
+# A process that lived this long and then ended is started again at once; one that did not, after a wait that doubles.
+LIVED_S, FIRST_WAIT_S, MOST_WAIT_S = 5.0, 0.5, 30.0
+# The web server does not stay up if it ends so often in a row.
+MOST_FAILURES = 8
+
+
+class Child:
+    """A process that is started again whenever it ends. name : as the log calls it."""
+
+    def __init__(self, name: str, environment: dict[str, str], *arguments: str) -> None:
+        self.name, self.failures = name, 0
+        self._environment, self._arguments = environment, arguments
+        self._due_at = 0.0
+        self.start()
+
+    def start(self) -> None:
+        self._started_at = time.monotonic()
+        self.process = subprocess.Popen(
+            [PYTHON, *self._arguments],
+            env=self._environment,
+            preexec_fn=die_with_parent,
+            stdin=subprocess.DEVNULL,
+        )
+
+    def is_up(self) -> bool:
+        return self.process.poll() is None
+
+    def keep_up(self) -> None:
+        """Start it again if it has ended and its wait is over."""
+        now = time.monotonic()
+        if self.is_up():
+            return
+        if self._due_at == 0.0:
+            has_lived = now - self._started_at >= LIVED_S
+            self.failures = 1 if has_lived else self.failures + 1
+            wait = 0.0 if has_lived else min(FIRST_WAIT_S * 2 ** (self.failures - 1), MOST_WAIT_S)
+            self._due_at = now + wait
+            say(
+                f"the {self.name} ended with status {self.process.returncode}; it is started again in {wait:g} s"
+            )
+        if now >= self._due_at:
+            self._due_at = 0.0
+            self.start()
+
+
+def say(words: str) -> None:
+    print(f"watchtide: {words}", file=sys.stderr, flush=True)
+
+
+def _workers(environment: dict[str, str]) -> list[Child]:
     manage = ("-m", "watchtide.cli.main", "server", "run")
-    lanes = [_start(environment, *manage, "work", lane) for lane in ("interactive", "bulk")]
-    return [*lanes, *(_start(environment, *manage, name) for name in ("keep_watch", "keep_streams"))]
+    return [
+        Child("worker of interactive jobs", environment, *manage, "work", "interactive"),
+        Child("worker of bulk jobs", environment, *manage, "work", "bulk"),
+        Child("keeper of jobs", environment, *manage, "keep_watch"),
+        Child("keeper of streams", environment, *manage, "keep_streams"),
+    ]
 
 
-def _start(environment: dict[str, str], *arguments: str) -> subprocess.Popen[bytes]:
-    child = subprocess.Popen(
-        [PYTHON, *arguments], env=environment, preexec_fn=die_with_parent, stdin=subprocess.DEVNULL
-    )
-    child.restart = arguments  # type: ignore[attr-defined]
-    return child
+def _web(environment: dict[str, str], port: int) -> Child:
+    options = (
+        "--host", "127.0.0.1", "--port", str(port), "--log-level", "warning", "--no-server-header",
+        "--timeout-graceful-shutdown", "2",
+    )  # fmt: skip
+    return Child(WEB, environment, "-m", "uvicorn", "watchtide.server.asgi:application", *options)
 
 
 def _do(environment: dict[str, str], *arguments: str) -> None:
@@ -183,40 +238,41 @@ def _do(environment: dict[str, str], *arguments: str) -> None:
         raise DatabaseFailed(f"{' '.join(arguments)} ended with status {status}; see the lines above")
 
 
-def _watch(children: list[subprocess.Popen[bytes]], environment: dict[str, str]) -> int:
-    """Until stopped; a worker that dies is started again, the web server's end is ours."""
-    web = children[-1]
+def _watch(children: list[Child], database: Database | None) -> int:
+    """Until stopped: whatever ends is started again, MariaDB too. Gives up on a web server that never stays up."""
     while True:
-        time.sleep(0.5)
-        if web.poll() is not None:
-            print("watchtide: the web server ended", file=sys.stderr)
-            return 1
-        for i, child in enumerate(children[:-1]):
-            if child.poll() is not None:
-                print("a worker ended and is started again", file=sys.stderr)
-                children[i] = _start(environment, *child.restart)  # type: ignore[attr-defined]
+        time.sleep(0.25)
+        if database is not None and not database.is_up():
+            say("MariaDB ended and is started again")
+            database.revive()
+        for child in children:
+            child.keep_up()
+            if child.name == WEB and child.failures >= MOST_FAILURES:
+                say(f"the web server ended {child.failures} times in a row; see the lines above")
+                return 1
 
 
-def _end(children: list[subprocess.Popen[bytes]]) -> None:
+def _end(children: list[Child]) -> None:
     for child in reversed(children):
-        if child.poll() is None:
-            child.terminate()
+        if child.is_up():
+            child.process.terminate()
     deadline = time.monotonic() + 8
     for child in children:
         with contextlib.suppress(subprocess.TimeoutExpired):
-            child.wait(max(0.1, deadline - time.monotonic()))
-        if child.poll() is None:
-            child.kill()
-            child.wait()
+            child.process.wait(max(0.1, deadline - time.monotonic()))
+        if child.is_up():
+            child.process.kill()
+            child.process.wait()
 
 
-def _wait_ready(port: int, web: subprocess.Popen[bytes]) -> None:
+def _wait_ready(port: int, web: Child) -> None:
     deadline = time.monotonic() + 60
-    while time.monotonic() < deadline and web.poll() is None:
-        with contextlib.suppress(OSError):
-            urllib.request.urlopen(f"http://127.0.0.1:{port}/readyz", timeout=5).close()
+    while time.monotonic() < deadline and web.is_up():
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/healthz", timeout=5).close()
             return
-        time.sleep(0.1)
+        except OSError:
+            time.sleep(0.1)
     raise DatabaseFailed("the web server did not answer; see the lines above")
 
 
@@ -258,36 +314,17 @@ def _unfit_to_serve(environment: dict[str, str]) -> str | None:
     return None
 
 
-ACCOUNTS = """
-import os, django; django.setup()
-from django.contrib.auth.models import User
-from django.contrib.auth.password_validation import validate_password
-from watchtide.server.people.access import give_role
-name, password = os.environ.get("WATCHTIDE_ADMIN_NAME"), os.environ.get("WATCHTIDE_ADMIN_PASSWORD")
-if not User.objects.exists():
-    if not name or not password:
-        raise SystemExit(4)
-    validate_password(password)
-    give_role(User.objects.create_user(name, password=password), "admin")
-raise SystemExit(3 if any(u.check_password("demo") for u in User.objects.all()) else 0)
-"""
-
-
 def _accounts_problem(environment: dict[str, str]) -> str | None:
-    """Make the first account where there is none; the demo's password must not face real use."""
-    settings = {"DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
+    """Make the first account where there is none; why nobody can sign in, or should not."""
     done = subprocess.run(
-        [PYTHON, "-c", ACCOUNTS], env=environment | settings, capture_output=True, text=True
+        [PYTHON, "-m", "watchtide.cli.main", "server", "run", "first_account"],
+        env=environment,
+        capture_output=True,
+        text=True,
     )
-    if done.returncode == 4:
-        return (
-            "there is no account yet; set WATCHTIDE_ADMIN_NAME and WATCHTIDE_ADMIN_PASSWORD for the first one"
-        )
-    if done.returncode not in (0, 3):
-        return f"the first account could not be made: {done.stderr.strip().splitlines()[-1]}"
-    if done.returncode == 3:
-        return "an account has the password demo; change it before serving"
-    return None
+    if done.returncode == 0:
+        return None
+    return (done.stderr.strip().splitlines() or ["the first account could not be made"])[-1]
 
 
 if __name__ == "__main__":

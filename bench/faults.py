@@ -1,0 +1,328 @@
+"""Faults while it works: everything that runs is killed at random moments, and what was answered is checked against a ledger.
+
+Senders push batches and hand in files, each again until it is answered, and write down what was. At the end every sample that was
+answered must be there once, with its value, and every job must have come to its end once.
+"""
+
+import contextlib
+import csv
+import io
+import json
+import os
+import random
+import secrets
+import signal
+import subprocess
+import sys
+import threading
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from http.cookiejar import CookieJar
+from pathlib import Path
+from typing import Any
+
+from watchtide.server import supervise
+from watchtide.server.mariadb import Database
+
+START_S = 1_786_000_000
+# What is killed, by what stands in its command line.
+VICTIMS = {
+    "web": "watchtide.server.asgi", "MariaDB": "mariadbd", "worker of interactive jobs": "work\0interactive",
+    "worker of bulk jobs": "work\0bulk", "keeper of jobs": "keep_watch", "keeper of streams": "keep_streams",
+}  # fmt: skip
+PASSWORD = "a password for faults"
+
+
+@dataclass
+class Ledger:
+    """pushed : value by (stream, second) of what was answered; files : the same of each file, by its job. answers : by status."""
+
+    pushed: dict[tuple[str, int], float] = field(default_factory=dict)
+    files: dict[int, dict[tuple[str, int], float]] = field(default_factory=dict)
+    answers: dict[str, int] = field(default_factory=dict)
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def count(self, answer: str) -> None:
+        with self.lock:
+            self.answers[answer] = self.answers.get(answer, 0) + 1
+
+
+class Served:
+    """`./run serve` on a folder of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.port = folder, supervise._free_port()
+        self.base = f"http://127.0.0.1:{self.port}"
+        self.environment = {
+            **os.environ, "WATCHTIDE_HOME": str(folder), "WATCHTIDE_SECRET_KEY": secrets.token_urlsafe(40),
+            "WATCHTIDE_ADMIN_NAME": "keeper", "WATCHTIDE_ADMIN_PASSWORD": PASSWORD, "WATCHTIDE_JOB_LEASE_SECONDS": "4",
+            "WATCHTIDE_PUSHES_A_MINUTE": "1000000", "WATCHTIDE_POINTS_A_MINUTE": "1000000000",
+        }  # fmt: skip
+        for name in ("WATCHTIDE_DB_SOCKET", "WATCHTIDE_DB_HOST", "WATCHTIDE_DATA"):
+            self.environment.pop(name, None)
+
+    def __enter__(self) -> "Served":
+        self.log = open(self.folder / "serve.log", "wb")
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "watchtide.server.supervise", "serve", "--port", str(self.port)],
+            env=self.environment, stdout=self.log, stderr=self.log,
+        )  # fmt: skip
+        deadline = time.monotonic() + 120
+        while not self.is_answering():
+            if self.process.poll() is not None or time.monotonic() > deadline:
+                raise RuntimeError(f"it did not start: {self.said()}")
+            time.sleep(0.2)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.process.terminate()
+        self.process.wait(60)
+        self.log.close()
+
+    def said(self) -> str:
+        return (self.folder / "serve.log").read_text(errors="replace")[-3_000:]
+
+    def is_answering(self) -> bool:
+        with contextlib.suppress(OSError), urllib.request.urlopen(f"{self.base}/readyz", timeout=5) as answer:
+            return bool(answer.status == 200)
+        return False
+
+    def pids(self) -> dict[str, int]:
+        """The processes that can be killed, by name."""
+        found = {}
+        for folder in Path("/proc").iterdir():
+            if not folder.name.isdigit():
+                continue
+            with contextlib.suppress(OSError, IndexError, ValueError):
+                parent = int((folder / "stat").read_text().rsplit(") ", 1)[1].split()[1])
+                if parent != self.process.pid:
+                    continue
+                command = (folder / "cmdline").read_text()
+                for name, part in VICTIMS.items():
+                    if part in command:
+                        found[name] = int(folder.name)
+        return found
+
+    def database_environment(self) -> dict[str, str]:
+        return {**self.environment, **Database(self.folder / "serve").environment(),
+                "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}  # fmt: skip
+
+
+class Client:
+    """A person's session, that asks again until there is an answer."""
+
+    def __init__(self, served: Served, ledger: Ledger) -> None:
+        self.served, self.ledger = served, ledger
+        self.jar = CookieJar()
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
+
+    def ask(
+        self,
+        method: str,
+        path: str,
+        body: bytes | None = None,
+        kind: str = "application/json",
+        **headers: str,
+    ) -> Any:
+        """The answer to a request that may be sent again; 4xx raises."""
+        for _ in range(600):
+            token = next((c.value for c in self.jar if c.name.startswith("watchtide_csrf")), "")
+            request = urllib.request.Request(
+                self.served.base + path, data=body, method=method,
+                headers={"Content-Type": kind, "X-CSRFToken": token or "", **headers},
+            )  # fmt: skip
+            try:
+                with self.opener.open(request, timeout=30) as answer:
+                    self.ledger.count(str(answer.status))
+                    text = answer.read()
+                    return json.loads(text) if text[:1] in (b"{", b"[") else text
+            except urllib.error.HTTPError as error:
+                self.ledger.count(str(error.code))
+                if error.code < 500 and error.code != 429:
+                    raise RuntimeError(f"{method} {path}: {error.code} {error.read()[:300]!r}") from error
+                if error.code == 500:
+                    self.ledger.count(f"500 {error.read()[:120]!r}")
+            except (OSError, TimeoutError):
+                self.ledger.count("no answer")
+            except Exception as error:
+                # A connection cut in the middle of an answer.
+                self.ledger.count(type(error).__name__)
+            time.sleep(0.15)
+        raise RuntimeError(f"{method} {path} was never answered")
+
+    def sign_in(self) -> None:
+        self.ask("GET", "/")
+        self.ask("POST", "/api/v1/session", json.dumps({"name": "keeper", "password": PASSWORD}).encode())
+
+
+def push(served: Served, ledger: Ledger, who: int, token: str, stop: threading.Event, a_second: int) -> None:
+    """Send batches of ten streams' samples, each until it is answered."""
+    client = Client(served, ledger)
+    i = 0
+    while not stop.is_set():
+        begun = time.monotonic()
+        points = [
+            (f"s{who}-{k}", START_S + 10 * i + j, float(i * 100 + k + j))
+            for k in range(10)
+            for j in range(10)
+        ]
+        lines = "\n".join(
+            json.dumps({"time": at, "metric": "load", "value": v, "place": name}) for name, at, v in points
+        )
+        client.ask(
+            "POST", "/api/v1/push", lines.encode(), "application/x-ndjson",
+            **{"Authorization": f"Bearer {token}", "Idempotency-Key": f"{who}-{i}"},
+        )  # fmt: skip
+        with ledger.lock:
+            ledger.pushed.update({(name, at): v for name, at, v in points})
+        i += 1
+        time.sleep(max(0.0, len(points) / a_second - (time.monotonic() - begun)))
+
+
+def hand_in(served: Served, ledger: Ledger, stop: threading.Event) -> None:
+    """Hand in small files one after another; each is a job."""
+    client = Client(served, ledger)
+    client.sign_in()
+    i = 0
+    while not stop.is_set():
+        rows = {(f"f{i}", START_S + 3_600 * k): float(i * 1_000 + k) for k in range(50)}
+        text = io.StringIO()
+        csv.writer(text).writerows(
+            [("time", "place", "v"), *((at, name, v) for (name, at), v in rows.items())]
+        )
+        boundary = f"--------{secrets.token_hex(8)}"
+        body = (
+            f'--{boundary}\r\nContent-Disposition: form-data; name="file"; filename="f{i}.csv"\r\n'
+            f"Content-Type: text/csv\r\n\r\n{text.getvalue()}\r\n--{boundary}--\r\n"
+        ).encode()
+        sent = client.ask("POST", "/api/v1/uploads", body, f"multipart/form-data; boundary={boundary}")
+        job = client.ask(
+            "POST", f"/api/v1/uploads/{sent['id']}/store", json.dumps({"metric": "files"}).encode()
+        )
+        with ledger.lock:
+            ledger.files[int(job["id"])] = rows
+        i += 1
+        stop.wait(0.4)
+
+
+def strike(served: Served, rng: random.Random, kills: dict[str, int]) -> None:
+    """Kill one process that runs, of those struck least so far."""
+    found = served.pids()
+    if not found:
+        return
+    least = min(kills.get(name, 0) for name in found)
+    name = rng.choice(sorted(name for name in found if kills.get(name, 0) == least))
+    with contextlib.suppress(ProcessLookupError):
+        os.kill(found[name], signal.SIGKILL)
+        kills[name] = kills.get(name, 0) + 1
+
+
+HELD = """
+import json, sys, django; django.setup()
+import numpy as np
+from watchtide.server.jobs.models import Job
+from watchtide.server.streams import folding, store
+from watchtide.server.streams.models import Batch, Stream
+folding.fold()
+out = {}
+for s in Stream.objects.filter(metric__in=("load", "files")):
+    times, values = store.read(s.pk)
+    out[dict(s.attributes).get("place", "")] = [(times // 10**9).tolist(), values.tolist(), s.samples]
+jobs = [[j.pk, j.kind, j.state, j.attempt, j.message] for j in Job.objects.all()]
+print(json.dumps({"streams": out, "jobs": jobs, "quarantined": Batch.objects.filter(quarantined_at__isnull=False).count()}))
+"""
+
+
+def measure(place: Path, *, kills: int = 200, a_second: int = 2_000, seed: int = 1) -> dict[str, Any]:
+    """Figures of one run; lost, doubled and wrong must be 0."""
+    rng, ledger, struck = random.Random(seed), Ledger(), dict[str, int]()
+    with Served(place) as served:
+        client = Client(served, ledger)
+        client.sign_in()
+        token = client.ask(
+            "POST", "/api/v1/tokens", json.dumps({"name": "load", "scopes": ["push"]}).encode()
+        )["text"]
+        stop = threading.Event()
+        senders = [
+            threading.Thread(target=push, args=(served, ledger, who, token, stop, a_second // 2))
+            for who in range(2)
+        ]
+        senders.append(threading.Thread(target=hand_in, args=(served, ledger, stop)))
+        begun = time.monotonic()
+        for sender in senders:
+            sender.start()
+        slowest = 0.0
+        for _ in range(kills):
+            time.sleep(rng.uniform(0.2, 4.0))
+            strike(served, rng, struck)
+            if rng.random() < 0.2:
+                slowest = max(slowest, _until_answering(served))
+        _until_answering(served)
+        stop.set()
+        for sender in senders:
+            sender.join(120)
+        lasted = time.monotonic() - begun
+        open_jobs = ("queued", "running")
+        deadline = time.monotonic() + 120
+        while time.monotonic() < deadline:
+            if not any(j["state"] in open_jobs for j in client.ask("GET", "/api/v1/jobs")):
+                break
+            time.sleep(0.5)
+        held = subprocess.run(
+            [sys.executable, "-c", HELD],
+            env=served.database_environment(),
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        out = compare(ledger, json.loads(held.stdout.splitlines()[-1]))
+        end_log = served.said()
+    return {
+        **{f"kills of the {name}": n for name, n in sorted(struck.items())}, "kills": sum(struck.values()), "seconds": lasted,
+        "samples answered": len(ledger.pushed) + sum(map(len, ledger.files.values())), "jobs handed in": len(ledger.files),
+        "slowest return, s": slowest, **out, **{f"answers: {k}": n for k, n in sorted(ledger.answers.items())},
+        "log": end_log,
+    }  # fmt: skip
+
+
+def _until_answering(served: Served) -> float:
+    begun = time.monotonic()
+    while time.monotonic() - begun < 90:
+        if served.is_answering():
+            return time.monotonic() - begun
+        time.sleep(0.1)
+    raise RuntimeError(f"it does not come back: {served.said()}")
+
+
+def compare(ledger: Ledger, held: dict[str, Any]) -> dict[str, int]:
+    """What the ledger and the database do not have in common."""
+    there: dict[tuple[str, int], float] = {}
+    doubled = 0
+    for name, (times, values, count) in held["streams"].items():
+        doubled += len(times) - len(set(times)) + abs(count - len(times))
+        there.update({(name, at): v for at, v in zip(times, values, strict=True)})
+    wanted = dict(ledger.pushed)
+    jobs = {row[0]: row for row in held["jobs"]}
+    for rows in ledger.files.values():
+        wanted.update(rows)
+    return {
+        "samples lost": sum(key not in there for key in wanted),
+        "samples wrong": sum(key in there and there[key] != value for key, value in wanted.items()),
+        "samples doubled": doubled,
+        "jobs lost": sum(jobs.get(job, [0, "", "missing"])[2] != "done" for job in ledger.files),
+        "jobs not ended": sum(row[2] not in ("done",) for row in jobs.values()),
+        "batches quarantined": held["quarantined"],
+    }
+
+
+@contextlib.contextmanager
+def folder() -> Iterator[Path]:
+    """A folder that MariaDB's own user can reach, gone afterwards."""
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as name:
+        Path(name).chmod(0o755)
+        yield Path(name)

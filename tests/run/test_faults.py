@@ -1,0 +1,25 @@
+"""The whole of `./run serve` under load while each of its processes is killed: nothing answered is lost or doubled."""
+
+import pytest
+from bench import faults
+
+
+@pytest.mark.whole
+def test_nothing_that_was_answered_is_lost_or_doubled_when_anything_is_killed():
+    with faults.folder() as place:
+        got = faults.measure(place, kills=9, a_second=500)
+    assert got["kills"] == 9 and got["samples answered"] > 500 and got["jobs handed in"] >= 1, got
+    for name in (
+        "samples lost",
+        "samples wrong",
+        "samples doubled",
+        "jobs lost",
+        "jobs not ended",
+        "batches quarantined",
+    ):
+        assert got[name] == 0, got
+    assert not any("answers: 500" in name for name in got), got
+    # Each of them was killed, and said so; the whole went on.
+    for name in faults.VICTIMS:
+        assert got[f"kills of the {name}"] >= 1, got
+    assert "MariaDB ended and is started again" in got["log"]
