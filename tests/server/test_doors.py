@@ -366,16 +366,16 @@ class TestCatalogue:
                 wrong
             )
 
-    def test_deleting_asks_for_the_key_and_says_what_goes(self, api, stream_of):
+    def test_deleting_asks_for_the_key_and_says_what_goes(self, admin, stream_of):
         rock = stream_of("rock")
         url = f"/api/v1/streams/{rock.pk}/facts"
-        asked = api.delete(url, {}, format="json")
+        asked = admin.delete(url, {}, format="json")
         assert (
             asked.status_code == 409
             and asked.json()["goes"]["samples"] > 500
             and rock.key in asked.json()["remedy"]
         )
-        assert api.delete(url, {"confirm": rock.key}, format="json").status_code == 204
+        assert admin.delete(url, {"confirm": rock.key}, format="json").status_code == 204
         assert not Stream.objects.filter(pk=rock.pk).exists()
 
     def test_a_list_is_paged_and_makes_no_query_a_row(self, api, django_assert_max_num_queries):

@@ -1,13 +1,11 @@
 """From rows to stored streams: names, units, zones, keys, and what a batch remembers."""
 
 import numpy as np
-import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.server.conftest import run_jobs
 
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Stream
-from watchtide.tables import results
 
 
 def take(api, text, choices=None, name="file.csv"):
@@ -93,12 +91,6 @@ def test_the_same_bytes_read_another_way_are_another_batch(api):
     take(api, text, {"metric": "ways", "zone": "Asia/Kathmandu"})
     assert Batch.objects.filter(source="file.csv").count() == 2
     assert len(samples("metric=ways")) == 4
-
-
-@pytest.mark.parametrize("text", ["=SUM(A1)", "+1", "@cmd", "-x", "\tx"])
-def test_cells_of_the_rows_set_aside_start_no_formula(text):
-    assert results.spreadsheet_safe(text) == "'" + text
-    assert results.spreadsheet_safe("-5") == "-5" and results.spreadsheet_safe("plain") == "plain"
 
 
 def test_a_lost_upload_is_said_and_nothing_queued(api, settings):

@@ -6,6 +6,7 @@ from datetime import timedelta
 from types import SimpleNamespace
 
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import InterfaceError, OperationalError
 from django.db.models.functions import Now
 from django_tasks_db.models import DBTaskResult
@@ -17,7 +18,7 @@ from watchtide.server.jobs import beats, duties, services
 from watchtide.server.jobs.models import Beat, Job
 from watchtide.server.people.access import make_token
 from watchtide.server.streams import feeds, folding, keeping, store
-from watchtide.server.streams.models import Batch, Block, Feed
+from watchtide.server.streams.models import Batch, Block, Feed, Stream
 
 
 @pytest.fixture
@@ -322,3 +323,130 @@ def committed_beats(small_world, django_db_blocker):
     with django_db_blocker.unblock():
         yield
         Beat.objects.all().delete()
+
+
+class TestEdits:
+    def test_an_edit_writes_back_nothing_that_was_counted_meanwhile(self, api, stream_of, monkeypatch):
+        """The whole row was written back: a fold in between lost its count of samples."""
+        from watchtide.server.streams import catalogue
+
+        quay = stream_of("quay")
+        before = quay.samples
+        check = catalogue.clock.zone
+
+        def meanwhile(zone):
+            Stream.objects.filter(pk=quay.pk).update(samples=before + 7)
+            return check(zone)
+
+        monkeypatch.setattr(catalogue.clock, "zone", meanwhile)
+        answer = api.patch(
+            f"/api/v1/streams/{quay.pk}/facts", {"zone": "Europe/Dublin", "owner": "ann"}, format="json"
+        )
+        assert answer.status_code == 200, answer.content
+        quay.refresh_from_db()
+        assert (quay.samples, quay.zone, quay.owner) == (before + 7, "Europe/Dublin", "ann")
+
+    def things(self, api, stream_of):
+        from watchtide.server.logbook.models import Entry
+
+        quay = stream_of("quay")
+        feed = Feed.objects.create(name="f", url="http://127.0.0.1:1/m", kind="metrics", created_by=None)
+        entry = Entry.objects.filter(deleted_at=None).first()
+        return {
+            f"/api/v1/streams/{quay.pk}/facts": ({"owner": "ann"}, {"owner": "bob"}),
+            f"/api/v1/logbook/{entry.pk}": ({"note": "one"}, {"note": "two"}),
+            f"/api/v1/feeds/{feed.pk}": ({"name": "one"}, {"name": "two"}),
+        }
+
+    def test_of_two_who_edit_the_same_version_the_second_is_told(self, api, stream_of, settings):
+        settings.OUTGOING = ["127.0.0.1:1"]
+        for url, (one, two) in self.things(api, stream_of).items():
+            first = api.patch(url, {}, format="json")
+            assert first.status_code == 200, (url, first.content)
+            tag = first["ETag"]
+            assert api.patch(url, one, format="json", HTTP_IF_MATCH=tag).status_code == 200, url
+            late = api.patch(url, two, format="json", HTTP_IF_MATCH=tag)
+            assert late.status_code == 412 and late.json()["place"] == "If-Match", (url, late.content)
+            [(name, value)] = one.items()
+            now = api.patch(url, {}, format="json")
+            assert now.json()[name] == value and now["ETag"] != tag
+            assert api.patch(url, two, format="json", HTTP_IF_MATCH=now["ETag"]).status_code == 200
+            assert api.patch(url, one, format="json").status_code == 200, "without If-Match the last one wins"
+
+    def test_samples_that_arrive_are_no_other_version(self, api, stream_of):
+        quay = stream_of("quay")
+        url = f"/api/v1/streams/{quay.pk}/facts"
+        tag = api.get(url)["ETag"]
+        Stream.objects.filter(pk=quay.pk).update(samples=quay.samples + 1, last_ns=quay.last_ns + 1)
+        assert api.patch(url, {"owner": "ann"}, format="json", HTTP_IF_MATCH=tag).status_code == 200
+
+
+class TestRoom:
+    @pytest.fixture
+    def full(self, monkeypatch):
+        from watchtide.server import disk
+
+        monkeypatch.setattr(disk, "free_bytes", lambda: 100 << 20)
+
+    def test_a_full_disk_stops_what_comes_in_and_nothing_else(self, sender, api, full):
+        body = lines({"time": "2026-08-01T00:00Z", "metric": "full", "value": 1})
+        got = push(sender, body)
+        assert got.status_code == 507 and got["Retry-After"] == "60" and "100 MB left" in got.json()["title"]
+        file = SimpleUploadedFile("x.csv", b"time,v\n2026-08-01,1\n")
+        assert api.post("/api/v1/uploads", {"file": file}, format="multipart").status_code == 507
+        assert api.get("/api/v1/tide").status_code == 200 and folding.fold() == 0
+        assert api.get("/readyz").json()["disk"] == "full"
+
+    def test_it_is_told_before_it_is_full(self, client, db, monkeypatch, settings):
+        from watchtide.server import disk
+
+        for free, word in ((9 << 30, "fine"), (settings.LEAST_FREE_BYTES + 1, "nearly full")):
+            monkeypatch.setattr(disk, "free_bytes", lambda free=free: free)
+            assert client.get("/readyz").json()["disk"] == word
+
+    def test_the_databases_disk_too(self, sender, monkeypatch):
+        def full(self):
+            raise OperationalError(1021, "Disk full")
+
+        monkeypatch.setattr(store.BlockWriter, "finish", full)
+        assert (
+            push(sender, lines({"time": "2026-08-01T00:00Z", "metric": "full", "value": 1})).status_code
+            == 507
+        )
+
+    def test_files_handed_in_go_by_age_and_by_what_they_take_and_a_job_keeps_its_own(
+        self, small_world, db, settings
+    ):
+        from django.contrib.auth.models import User
+
+        from watchtide.server.streams import files
+        from watchtide.server.streams.models import Upload
+
+        ann = User.objects.get(username="ann")
+        made = [files.take_upload(f"{i}.csv", [b"x" * 1_000], ann) for i in range(6)]
+        paths = [files.upload_path(u) for u in made]
+        assert all(p.is_file() for p in paths)
+        Upload.objects.filter(pk=made[0].pk).update(created_at=Now() - timedelta(days=8))
+        Upload.objects.filter(pk=made[1].pk).update(created_at=Now() - timedelta(days=9))
+        Job.objects.create(
+            kind="intake", lane="bulk", title="busy", arguments={"upload": made[1].pk}, state="running"
+        )
+        files.sweep_uploads()
+        assert [p.is_file() for p in paths] == [False, True, True, True, True, True]
+        files.make_room(3_000)
+        assert [p.is_file() for p in paths] == [False, True, False, True, True, True]
+        assert oct(settings.DATA_FOLDER.stat().st_mode & 0o777) == "0o700"
+
+
+def test_a_batch_that_comes_to_nothing_takes_no_stream_that_another_uses(small_world, db):
+    """The stream was deleted under the second batch, and its samples with it."""
+    from watchtide.server.streams import catalogue, undoing
+
+    first = Batch.objects.create(key="first", source="f")
+    [stream] = catalogue.find_or_make([("shared", ())], batch=first)
+    second = Batch.objects.create(key="second", source="s")
+    assert catalogue.find_or_make([("shared", ())], batch=second)[0].pk == stream.pk
+    undoing.discard(first)
+    assert Stream.objects.filter(pk=stream.pk).exists()
+    undoing.discard(second)
+    assert not Stream.objects.filter(pk=stream.pk).exists()

@@ -25,6 +25,7 @@ from watchtide.tables import (
     read,
     results,
     rollup,
+    safe,
     shape,
     survey,
     views,
@@ -288,9 +289,9 @@ def days(source: str, from_: str, to: str, zone: str, out: str) -> None:
     rows = {
         "start": [clock.format_time(d.start_ns) for d in found],
         "stop": [clock.format_time(d.stop_ns) for d in found],
-        "name": [results.spreadsheet_safe(d.name) for d in found],
+        "name": [safe.spreadsheet_safe(d.name) for d in found],
         "all_day": [str(d.is_all_day).lower() for d in found],
-        "place": [results.spreadsheet_safe(d.place) for d in found],
+        "place": [safe.spreadsheet_safe(d.place) for d in found],
     }
     table = pa.table({k: pa.array(v, pa.string()) for k, v in rows.items()})
     results.write_whole(out, results.table_bytes(table, "days.csv" if out == "-" else out))

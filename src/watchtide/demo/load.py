@@ -43,7 +43,8 @@ def load(say: Callable[[str], None]) -> None:
     user = User.objects.filter(username="demo").first()
     if user is None:
         user = User.objects.create_user("demo", password="demo")
-        give_role(user, "analyst")
+    # Who tries it out may do everything; the mate is an analyst.
+    give_role(user, "admin")
     if not User.objects.filter(username="mate").exists():
         # A second person, so that a review by two can be tried.
         give_role(User.objects.create_user("mate", password="mate"), "analyst")

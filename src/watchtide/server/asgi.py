@@ -13,7 +13,9 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
 
 from django.core.asgi import get_asgi_application  # noqa: E402
 
-application = get_asgi_application()
+from watchtide.server.bounds import Bounded  # noqa: E402
+
+application = Bounded(get_asgi_application())
 
 # A pushed message is some ten thousand small tuples that live as long as its request; looking through all of them for
 # cycles again and again takes time and makes single answers slow. What is loaded by now stays anyway.

@@ -5,14 +5,17 @@ from functools import lru_cache
 from pathlib import Path
 
 from django.conf import settings
+from django.core.exceptions import PermissionDenied
 from django.db.models import Count, Sum
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_safe
 
+from watchtide.server import addresses, disk
 from watchtide.server.jobs import beats
 from watchtide.server.jobs.models import Job
+from watchtide.server.people import access
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Feed, Stream
 
@@ -51,14 +54,19 @@ def readyz(request: HttpRequest) -> JsonResponse:
     lost = beats.lost()
     answer = {
         "status": "a worker or keeper is not heard from" if lost else "ready",
-        "queued_jobs": waiting, "lost": lost, "failing": beats.failing(),
+        "queued_jobs": waiting, "lost": lost, "failing": beats.failing(), "disk": disk.state(),
     }  # fmt: skip
     return JsonResponse(answer, status=503 if lost else 200)
 
 
 @require_safe
 def metrics(request: HttpRequest) -> HttpResponse:
-    """OpenMetrics text about ourselves: how much is held, what waits, what fails. Sums only, no names."""
+    """OpenMetrics text about ourselves: how much is held, what waits, what fails. Sums only, no names.
+
+    For addresses that METRICS_FROM names, and for tokens that may read.
+    """
+    if not addresses.is_among(addresses.of(request), settings.METRICS_FROM) and not access.may_read(request):
+        raise PermissionDenied
     from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
     from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
     from prometheus_client.registry import Collector, CollectorRegistry
@@ -83,6 +91,9 @@ def metrics(request: HttpRequest) -> HttpResponse:
             for row in Batch.objects.exclude(accepted_at=None).values("door").annotate(n=Count("pk")):
                 taken.add_metric([row["door"]], row["n"])
             yield taken
+            yield GaugeMetricFamily(
+                "watchtide_disk_free_bytes", "Room where the data folder lies.", value=disk.free_bytes()
+            )
             aside = Batch.objects.filter(quarantined_at__isnull=False).count()
             yield GaugeMetricFamily(
                 "watchtide_batches_quarantined", "Batches that cannot be folded.", value=aside

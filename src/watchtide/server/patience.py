@@ -21,6 +21,8 @@ R = TypeVar("R")
 LOCKED = (1205, 1213, 1020)
 # The server is shutting down, cannot be reached, has gone, was lost; has too many connections, or kills this one.
 AWAY = (1053, 1040, 1203, 1317, 1927, 2002, 2003, 2006, 2013, 2026, 2055)
+# The disk under the database is full.
+FULL = (1021, 1114)
 TRIES = 6
 RETRY_LOCKED_S, RETRY_AWAY_S = 1, 5
 
@@ -45,6 +47,10 @@ def is_away(error: BaseException) -> bool:
     return isinstance(error, InterfaceError) or (
         isinstance(error, OperationalError) and code_of(error) in AWAY
     )
+
+
+def is_full(error: BaseException) -> bool:
+    return isinstance(error, Error) and code_of(error) in FULL
 
 
 def is_passing(error: BaseException) -> bool:

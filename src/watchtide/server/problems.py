@@ -54,6 +54,13 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         error = Problem("the body is too large", place="body", remedy="send less at once", code=413)
     elif isinstance(error, (Http404, ObjectDoesNotExist)):
         error = Problem("there is no such thing", remedy="go back and choose another", code=404)
+    elif patience.is_full(error):
+        error = Problem(
+            "the disk of the database is full",
+            remedy="nothing is taken in until there is room",
+            code=507,
+            retry_after=60,
+        )
     elif patience.is_passing(error):
         error = _away(error)
     response = exception_handler(error, context)

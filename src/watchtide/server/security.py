@@ -3,7 +3,11 @@
 import secrets
 
 from asgiref.sync import iscoroutinefunction, markcoroutinefunction
+from django.conf import settings
 from django.http import HttpRequest, HttpResponse
+
+# What no cache on the way or in a shared browser may keep.
+DATA = ("/api/", "/v1/", "/metrics")
 
 
 class SecurityHeaders:
@@ -35,6 +39,10 @@ def with_headers(request: HttpRequest, response: HttpResponse) -> HttpResponse:
         "img-src 'self' data: blob:; font-src 'self'; connect-src 'self'; worker-src 'self'; "
         "base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
     )
+    if settings.IS_HTTPS:
+        response.headers.setdefault("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
+    if request.path.startswith(DATA):
+        response.headers.setdefault("Cache-Control", "no-store")
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     response.headers.setdefault("X-Frame-Options", "DENY")

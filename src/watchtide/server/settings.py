@@ -25,6 +25,12 @@ STAGE_CACHE_BYTES = int(_get("STAGE_CACHE_MB", "2048")) * 2**20
 MOST_UPLOAD_BYTES = int(_get("MOST_UPLOAD_MB", "8192")) * 2**20
 # How much of a file is looked at before it is stored; the rest is read once, when it is.
 MOST_LOOKED_AT = int(_get("MOST_LOOKED_AT_MB", "32")) * 2**20
+# Files handed in are kept for so many days, and all together up to this much; intake stops while less than this is free.
+TRAIL_DAYS = int(_get("TRAIL_DAYS", "730"))
+TOKEN_DAYS = int(_get("TOKEN_DAYS", "365"))
+UPLOAD_DAYS = int(_get("UPLOAD_DAYS", "7"))
+MOST_UPLOADS_BYTES = int(_get("MOST_UPLOADS_MB", "32768")) * 2**20
+LEAST_FREE_BYTES = int(_get("LEAST_FREE_MB", "512")) * 2**20
 UNDO_DAYS = int(_get("UNDO_DAYS", "7"))
 # Pushes: bytes as sent, bytes unpacked, and what one token may send in a minute.
 MOST_PUSH_BYTES = int(_get("MOST_PUSH_MB", "16")) * 2**20
@@ -101,7 +107,7 @@ WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
 ]
 SESSION_COOKIE_HTTPONLY = True
@@ -110,7 +116,12 @@ SESSION_COOKIE_SAMESITE = "Lax"
 _PORT = _get("PORT")
 SESSION_COOKIE_NAME = f"watchtide_session{'_' + _PORT if _PORT else ''}"
 CSRF_COOKIE_NAME = f"watchtide_csrf{'_' + _PORT if _PORT else ''}"
-SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = _get("HTTPS") == "1"
+# Told as 1 or true, in the environment or in TOML.
+IS_HTTPS = _get("HTTPS").lower() in ("1", "true", "yes")
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = IS_HTTPS
+# Addresses of proxies whose word on where a request comes from is taken, and who may read /metrics without a token.
+TRUSTED_PROXIES = [n.strip() for n in _get("TRUSTED_PROXIES").split(",") if n.strip()]
+METRICS_FROM = [n.strip() for n in _get("METRICS_FROM", "127.0.0.0/8,::1").split(",") if n.strip()]
 DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 2**20
 FILE_UPLOAD_MAX_MEMORY_SIZE = 2 * 2**20
 
@@ -132,7 +143,6 @@ REST_FRAMEWORK = {
     "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "watchtide.server.problems.handle",
-    "DEFAULT_THROTTLE_RATES": {"sign-in": "20/min"},
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
 }
 SPECTACULAR_SETTINGS = {

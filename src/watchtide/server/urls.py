@@ -115,6 +115,8 @@ urlpatterns = [
     path(f"{API}calendars", live.CalendarsView.as_view()),
     path(f"{API}calendars/days", live.DaysView.as_view()),
     path(f"{API}calendars/<int:pk>", live.CalendarView.as_view()),
+    path(f"{API}trail", people.TrailView.as_view()),
+    path(f"{API}trail.jsonl", people.TrailExportView.as_view()),
     path(f"{API}tokens", people.TokensView.as_view()),
     path(f"{API}tokens/<int:pk>", people.TokenView.as_view()),
     path("metrics", pages.metrics),

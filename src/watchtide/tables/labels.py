@@ -9,7 +9,7 @@ from typing import Any
 
 from watchtide.core import keys
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
-from watchtide.tables import clock
+from watchtide.tables import clock, safe
 from watchtide.tables.problems import TableError
 
 WORDS = ("kind", "cause", "note", "author", "stratum")
@@ -136,7 +136,7 @@ def _label(row: dict[str, Any], name: str, place: str, number: int, zone: str) -
         raise refuse("probability", f"{chance} is out of range", "write a number above 0 and at most 1")
     words = {k: str(row.get(k) or "") for k in WORDS}
     if place == "line":
-        words = {k: _unguard(v) for k, v in words.items()}
+        words = {k: safe.as_written(v) for k, v in words.items()}
     return Label(start, end, series, verdict, origin=origin, probability=probability, **words)
 
 
@@ -165,17 +165,8 @@ def to_csv(labels: Sequence[Label]) -> str:
     writer = csv.DictWriter(out, COLUMNS, lineterminator="\n")
     writer.writeheader()
     for row in as_rows(labels):
-        writer.writerow(row | {name: _guard(row[name]) for name in WORDS})
+        writer.writerow(row | {name: safe.spreadsheet_safe(row[name]) for name in WORDS})
     return out.getvalue()
-
-
-def _guard(text: str) -> str:
-    """Words that no spreadsheet runs as a formula: a quote before what could be one, or is one already."""
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "'", "\t", "\r") else text
-
-
-def _unguard(text: str) -> str:
-    return text[1:] if text[:1] == "'" and _guard(text[1:]) != text[1:] else text
 
 
 def to_json(labels: Sequence[Label]) -> str:

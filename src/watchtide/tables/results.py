@@ -53,15 +53,6 @@ def write_whole(path: str, data: bytes | str) -> None:
         raise
 
 
-def spreadsheet_safe(text: str) -> str:
-    """Text that a spreadsheet will not run as a formula."""
-    return (
-        "'" + text
-        if text[:1] in ("=", "+", "@", "\t", "\r") or (text[:1] == "-" and not text[1:2].isdigit())
-        else text
-    )
-
-
 def findings_text(findings: Sequence[Finding], path: str = "findings.csv") -> str:
     """Findings as CSV, or JSON Lines where the path ends so."""
     return _head(path) + "".join(_lines(findings, path))

@@ -64,10 +64,12 @@ const guard: Middleware = {
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrfToken());
     return request;
   },
-  async onResponse({ response }) {
+  async onResponse({ request, response }) {
     if (response.ok) return response;
     const problem = await problemOf(response);
-    if (response.status === 401) window.dispatchEvent(new Event("watchtide:signed-out"));
+    // A wrong password signs nobody out.
+    const isSignIn = request.method === "POST" && request.url.endsWith("/api/v1/session");
+    if (response.status === 401 && !isSignIn) window.dispatchEvent(new Event("watchtide:signed-out"));
     throw problem;
   },
 };

@@ -559,12 +559,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        get: operations["entry"];
         put?: never;
         post?: never;
         delete: operations["remove_entry"];
         options?: never;
         head?: never;
+        /** @description Change an entry. With `If-Match` (the ETag of what was read), only that version of it: 412 otherwise. */
         patch: operations["change_entry"];
         trace?: never;
     };
@@ -1511,6 +1512,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description 200 deeds, the latest first; `before` pages on. */
+        get: operations["trail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trail.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The whole trail as JSON Lines. */
+        get: operations["trail_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/uploads": {
         parameters: {
             query?: never;
@@ -1992,6 +2027,15 @@ export interface components {
             stop_ns: number;
             is_all_day: boolean;
             place: string;
+        };
+        Deed: {
+            readonly id: number;
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            what: string;
+            subject?: string;
+            address?: string;
         };
         Defined: {
             formula: components["schemas"]["Derived"];
@@ -3319,7 +3363,7 @@ export interface components {
         TokenRequest: {
             name: string;
             scopes: components["schemas"]["ScopesEnum"][];
-            /** @description until it expires */
+            /** @description until it expires; a year where left out, null for never */
             days?: number | null;
         };
         Trend: {
@@ -4339,6 +4383,27 @@ export interface operations {
                 "application/json": components["schemas"]["EntryRequest"];
             };
         };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+        };
+    };
+    entry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             200: {
                 headers: {
@@ -5914,6 +5979,48 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    trail: {
+        parameters: {
+            query?: {
+                before?: number;
+                by?: string;
+                what?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deed"][];
+                };
+            };
+        };
+    };
+    trail_export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
             };
         };
     };

@@ -16,6 +16,7 @@ from watchtide.server.cards import counting, effects, publishing
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published
 from watchtide.server.logbook import services as logbook
+from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.scans import screens
 from watchtide.server.scans.api import MS, CurveSerializer, NumbersField, ScanSerializer
@@ -369,6 +370,7 @@ class PublishView(APIView):
         given = PublishSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         job = publishing.start(scan_of(pk), part_of(request), given.validated_data["title"], request.user)
+        trail.note(request, "scorecard published", given.validated_data["title"])
         return Response({"job": job.pk}, status=202)
 
 

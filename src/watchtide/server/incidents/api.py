@@ -7,8 +7,9 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import versions
 from watchtide.server.incidents import services
-from watchtide.server.incidents.models import APART, CLOSED, OPEN, STATES
+from watchtide.server.incidents.models import APART, CLOSED, OPEN, STATES, Incident
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.problems import Problem
 from watchtide.server.scans.api import FindingSerializer, VerdictSerializer
@@ -111,10 +112,18 @@ class IncidentChangeSerializer(serializers.Serializer):
     take = serializers.BooleanField(required=False)
 
 
+def _tag(incident: Incident) -> str:
+    return versions.tag_of(vars(incident), services.CHANGEABLE)
+
+
+def _answer(pk: int) -> Response:
+    return Response(services.detail(pk), headers={"ETag": _tag(Incident.objects.get(pk=pk))})
+
+
 class IncidentView(APIView):
     @extend_schema(operation_id="incident", responses=IncidentSerializer)
     def get(self, request, pk: int) -> Response:
-        return Response(services.detail(pk))
+        return _answer(pk)
 
     @extend_schema(
         operation_id="change_incident", request=IncidentChangeSerializer, responses=IncidentSerializer
@@ -124,8 +133,8 @@ class IncidentView(APIView):
         data = given(IncidentChangeSerializer, request)
         if "take" in data:
             data["taken_by"] = who(request) if data.pop("take") else ""
-        services.change(pk, data, who(request))
-        return Response(services.detail(pk))
+        services.change(pk, data, who(request), lambda now: versions.check(request, _tag(now)))
+        return _answer(pk)
 
 
 class PartsSerializer(FindingIdsSerializer):

@@ -1,6 +1,6 @@
 """What may be done with incidents, and what they hold. Every change is one transaction and is written down."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -258,8 +258,12 @@ CHANGEABLE = ("title", "cause", "note", "state", "taken_by")
 
 
 @transaction.atomic
-def change(pk: int, content: dict[str, Any], by: str) -> Incident:
+def change(
+    pk: int, content: dict[str, Any], by: str, check: Callable[[Incident], None] = lambda incident: None
+) -> Incident:
+    """Change an incident's words or state. check : called with the row locked, before anything is changed."""
     incident = Incident.objects.select_for_update().get(pk=pk)
+    check(incident)
     before = {name: getattr(incident, name) for name in content if name in CHANGEABLE}
     if content.get("title", "x").strip() == "":
         raise Problem(

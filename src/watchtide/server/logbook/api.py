@@ -3,6 +3,7 @@
 import time
 from typing import Any
 
+from django.db import transaction
 from django.db.models import F, QuerySet
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
@@ -12,6 +13,7 @@ from rest_framework.parsers import JSONParser, MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import versions
 from watchtide.server.logbook import services
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
 from watchtide.server.problems import Problem
@@ -128,15 +130,29 @@ class EntriesView(APIView):
         )
 
 
+EDITED = ("scope", "start", "end", "verdict", "kind", "cause", "note", "origin")
+
+
+def _answer(entry: Entry) -> Response:
+    data = EntrySerializer(entry).data
+    return Response(data, headers={"ETag": versions.tag_of(data, EDITED)})
+
+
 class EntryView(APIView):
+    @extend_schema(operation_id="entry", responses=EntrySerializer)
+    def get(self, request, pk: int) -> Response:
+        return _answer(services.live().get(pk=pk))
+
     @extend_schema(operation_id="change_entry", request=EntrySerializer, responses=EntrySerializer)
     def patch(self, request, pk: int) -> Response:
+        """Change an entry. With `If-Match` (the ETag of what was read), only that version of it: 412 otherwise."""
         given = EntrySerializer(data=request.data, partial=True)
         given.is_valid(raise_exception=True)
-        entry = services.live().get(pk=pk)
-        return Response(
-            EntrySerializer(services.change(entry, given.validated_data, request.user.get_username())).data
-        )
+        with transaction.atomic():
+            entry = services.live().select_for_update().get(pk=pk)
+            versions.check(request, versions.tag_of(EntrySerializer(entry).data, EDITED))
+            entry = services.change(entry, given.validated_data, request.user.get_username())
+        return _answer(entry)
 
     @extend_schema(operation_id="remove_entry", responses={204: None})
     def delete(self, request, pk: int) -> Response:

@@ -75,7 +75,8 @@ class Bearer(BaseAuthentication):
 class ByRole(BasePermission):
     """Everybody signed in may read, and write what is their own; analysts and admins may write the rest.
 
-    A token also needs the scope for it. What is a person's own is said by the view's `is_personal`.
+    A token also needs the scope for it. What is a person's own is said by the view's `is_personal`, and what only an admin may
+    do by its `admin_methods`.
     """
 
     message = "your role may read only; ask an admin for the analyst role"
@@ -90,7 +91,21 @@ class ByRole(BasePermission):
                 return False
         if request.method in SAFE_METHODS or getattr(view, "is_personal", False):
             return True
+        if request.method in getattr(view, "admin_methods", ()) and role_of(request.user) == ANALYST:
+            self.message = "only an admin may delete this for good; ask one"
+            return False
         return role_of(request.user) in (ANALYST, ADMIN)
+
+
+def may_read(request: Any) -> bool:
+    """Whether a request that is no API's comes with a session, or a token that may read."""
+    if request.user.is_authenticated:
+        return True
+    try:
+        found = Bearer().authenticate(request)
+    except AuthenticationFailed:
+        return False
+    return found is not None and "read" in found[1].scopes
 
 
 def give_role(user: AbstractBaseUser, role: str) -> None:

@@ -4,19 +4,20 @@ from datetime import timedelta
 
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
+from django.http import StreamingHttpResponse
 from django.middleware.csrf import get_token
 from django.utils import timezone
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.permissions import AllowAny, IsAuthenticated
 from rest_framework.response import Response
-from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
+from watchtide.server.people import trail
 from watchtide.server.people.access import ADMIN, make_token, role_of
-from watchtide.server.people.models import SCOPES, Token
+from watchtide.server.people.models import SCOPES, Deed, Token
 from watchtide.server.problems import Problem
 
 
@@ -48,10 +49,6 @@ def _session(request) -> Response:
 @method_decorator(csrf_protect, name="dispatch")
 class SessionView(APIView):
     permission_classes = [AllowAny]
-    throttle_scope = "sign-in"
-
-    def get_throttles(self):
-        return [ScopedRateThrottle()] if self.request.method == "POST" else []
 
     @extend_schema(responses=SessionSerializer, operation_id="session")
     def get(self, request) -> Response:
@@ -61,19 +58,77 @@ class SessionView(APIView):
     def post(self, request) -> Response:
         given = SignInSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        user = authenticate(
-            request, username=given.validated_data["name"], password=given.validated_data["password"]
-        )
+        name = given.validated_data["name"]
+        trail.check_sign_in(request, name)
+        user = authenticate(request, username=name, password=given.validated_data["password"])
         if user is None:
-            raise Problem("name and password do not match", place="password", remedy="try again", code=403)
+            trail.failed(request, name)
+            raise Problem("name and password do not match", place="password", remedy="try again", code=401)
         login(request, user)
         request.user = user
+        trail.note(request, "signed in")
         return _session(request)
 
     @extend_schema(responses={204: None}, operation_id="sign_out")
     def delete(self, request) -> Response:
+        trail.note(request, "signed out")
         logout(request)
         return Response(status=204)
+
+
+class DeedSerializer(serializers.ModelSerializer):
+    class Meta:
+        model = Deed
+        fields = ["id", "at", "by", "what", "subject", "address"]
+
+
+class TrailView(APIView):
+    """The trail, for admins."""
+
+    permission_classes = [IsAuthenticated]
+
+    @extend_schema(
+        operation_id="trail",
+        parameters=[
+            OpenApiParameter("before", int),
+            OpenApiParameter("by", str),
+            OpenApiParameter("what", str),
+        ],
+        responses=DeedSerializer(many=True),
+    )
+    def get(self, request) -> Response:
+        """200 deeds, the latest first; `before` pages on."""
+        _only_admins(request)
+        found = Deed.objects.order_by("-pk")
+        for name in ("by", "what"):
+            if request.GET.get(name):
+                found = found.filter(**{name: request.GET[name]})
+        if before := request.GET.get("before"):
+            if not (before.isascii() and before.isdigit()):
+                raise Problem(
+                    f"{before!r} is no number", place="before", remedy="take the id of the last one shown"
+                )
+            found = found.filter(pk__lt=int(before[:18]))
+        return Response(DeedSerializer(found[:200], many=True).data)
+
+
+class TrailExportView(APIView):
+    permission_classes = [IsAuthenticated]
+
+    @extend_schema(operation_id="trail_export", responses={(200, "application/x-ndjson"): str})
+    def get(self, request) -> StreamingHttpResponse:
+        """The whole trail as JSON Lines."""
+        _only_admins(request)
+        trail.note(request, "trail exported")
+        answer = StreamingHttpResponse(trail.as_lines(), content_type="application/x-ndjson")
+        answer["Content-Disposition"] = 'attachment; filename="trail.jsonl"'
+        return answer
+
+
+def _only_admins(request) -> None:
+    _only_people(request)
+    if role_of(request.user) != ADMIN:
+        raise Problem("only an admin may see this", place="role", remedy="ask an admin", code=403)
 
 
 class TokenSerializer(serializers.Serializer):
@@ -88,7 +143,7 @@ class TokenSerializer(serializers.Serializer):
         required=False,
         allow_null=True,
         write_only=True,
-        help_text="until it expires",
+        help_text="until it expires; a year where left out, null for never",
     )
     hint = serializers.CharField(read_only=True)
     owner = serializers.CharField(source="owner.username", read_only=True)
@@ -127,8 +182,11 @@ class TokensView(APIView):
         given = TokenSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
-        until = timezone.now() + timedelta(days=data["days"]) if data.get("days") else None
+        # Without a word on it a token ends; one that never does must be asked for.
+        days = data.get("days", settings.TOKEN_DAYS)
+        until = timezone.now() + timedelta(days=days) if days else None
         token, text = make_token(request.user, data["name"], sorted(set(data["scopes"])), until)
+        trail.note(request, "token made", f"{token.name} ({token.hint}…)")
         token.text = text
         return Response(TokenSerializer(token).data, status=201)
 
@@ -144,5 +202,6 @@ class TokenView(APIView):
             raise Problem(
                 "this token is somebody else's", place=f"token {pk}", remedy="ask an admin", code=403
             )
-        Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=timezone.now())
+        if Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=timezone.now()):
+            trail.note(request, "token revoked", f"{token.name} ({token.hint}…)")
         return Response(status=204)

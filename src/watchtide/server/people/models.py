@@ -1,6 +1,9 @@
 """What is kept about a person beyond the account."""
 
+from typing import Any
+
 from django.db import models
+from django.db.models.functions import Now
 
 # Columns of the tide table beside name and ribbon, and those a new person has.
 ALL_COLUMNS = ("value", "state", "open", "strongest", "newest", "owner", "cadence")
@@ -20,6 +23,25 @@ class Person(models.Model):
 
     class Meta:
         db_table = "person"
+
+
+class Deed(models.Model):
+    """One line of the trail. by : the account, empty for nobody signed in; subject : of what."""
+
+    at = models.DateTimeField(db_default=Now())
+    by = models.CharField(max_length=150, blank=True)
+    what = models.CharField(max_length=40)
+    subject = models.CharField(max_length=300, blank=True)
+    address = models.CharField(max_length=45, blank=True)
+
+    class Meta:
+        db_table = "deed"
+        indexes = [models.Index(fields=["what", "at"])]
+
+    def save(self, *args: Any, **kwargs: Any) -> None:
+        if self.pk is not None:
+            raise RuntimeError("the trail is added to and never changed")
+        super().save(*args, **kwargs)
 
 
 SCOPES = ("push", "read", "write")

@@ -17,6 +17,7 @@ from watchtide.plan.text import from_data
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import JUDGEMENT_CHOICES
+from watchtide.server.people import trail
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
 from watchtide.server.scans import screens, services
@@ -249,6 +250,7 @@ class AdoptView(APIView):
         given = AdoptSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         services.make_standing(Scan.objects.get(pk=pk), given.validated_data.get("streams"))
+        trail.note(request, "plan made standing", f"scan {pk}")
         return Response(status=204)
 
 

@@ -18,11 +18,13 @@ from rest_framework.views import APIView
 from watchtide.core import live
 from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
+from watchtide.server import versions
+from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store, undoing
 from watchtide.server.streams.models import HIDDEN, KINDS, SIDES, Stream
 from watchtide.tables import clock, views
-from watchtide.tables.results import spreadsheet_safe
+from watchtide.tables.safe import spreadsheet_safe
 
 MOST_EXPORT_STREAMS = 5_000
 PAGE = 100
@@ -119,10 +121,17 @@ class DeleteSerializer(serializers.Serializer):
     confirm = serializers.CharField(allow_blank=True)
 
 
+def _tag(stream: Stream) -> str:
+    return versions.tag_of(CatalogueStreamSerializer(stream).data, tuple(StreamEditSerializer().fields))
+
+
 class StreamEditView(APIView):
+    admin_methods = ("DELETE",)
+
     @extend_schema(operation_id="stream_facts", responses=CatalogueStreamSerializer)
     def get(self, request, pk: int) -> Response:
-        return Response(CatalogueStreamSerializer(Stream.objects.get(pk=pk)).data)
+        stream = Stream.objects.get(pk=pk)
+        return Response(CatalogueStreamSerializer(stream).data, headers={"ETag": _tag(stream)})
 
     @extend_schema(
         operation_id="edit_stream", request=StreamEditSerializer, responses=CatalogueStreamSerializer
@@ -131,13 +140,16 @@ class StreamEditView(APIView):
         """Rename, and change unit, zone, bad side, family, owner, runbook, fed by, covariates, retention."""
         given = StreamEditSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        stream = catalogue.edit(Stream.objects.get(pk=pk), given.validated_data)
-        return Response(CatalogueStreamSerializer(stream).data)
+        stream = catalogue.edit(pk, given.validated_data, lambda now: versions.check(request, _tag(now)))
+        return Response(CatalogueStreamSerializer(stream).data, headers={"ETag": _tag(stream)})
 
     @extend_schema(operation_id="delete_stream", request=DeleteSerializer, responses={204: None})
     def delete(self, request, pk: int) -> Response:
         """Delete a stream for good. Without its key as `confirm`, the answer (409) says what would go."""
-        catalogue.delete(Stream.objects.get(pk=pk), str((request.data or {}).get("confirm") or ""))
+        stream = Stream.objects.get(pk=pk)
+        key = stream.key
+        catalogue.delete(stream, str((request.data or {}).get("confirm") or ""))
+        trail.note(request, "stream deleted", key)
         return Response(status=204)
 
 

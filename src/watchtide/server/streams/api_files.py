@@ -12,6 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.streams import files, undoing
 from watchtide.server.streams.api import csv_answer
@@ -336,6 +337,7 @@ class UndoView(APIView):
         """Take a batch back: its samples go, and what it wrote over returns."""
         batch = Batch.objects.get(pk=pk)
         undoing.undo(batch, request.user)
+        trail.note(request, "batch undone", f"{batch.pk} {batch.source}")
         batch.refresh_from_db()
         return Response(BatchSerializer(batch).data)
 

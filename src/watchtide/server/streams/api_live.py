@@ -4,6 +4,7 @@ import hashlib
 import zlib
 
 from django.conf import settings
+from django.db import transaction
 from django.http import HttpResponse, QueryDict
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
@@ -14,7 +15,9 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.series import SECOND_NS
+from watchtide.server import versions
 from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.people import trail
 from watchtide.server.people.models import Token
 from watchtide.server.problems import Problem
 from watchtide.server.streams import calendars, feeds, limits, live, renewing
@@ -177,6 +180,11 @@ class FeedSerializer(serializers.ModelSerializer):
         read_only_fields = ["next_at", "last_at", "last_status", "last_samples", "is_fine", "failures"]
 
 
+def _feed_tag(feed: Feed) -> str:
+    own = set(FeedSerializer.Meta.fields) - set(FeedSerializer.Meta.read_only_fields)
+    return versions.tag_of(FeedSerializer(feed).data, sorted(own))
+
+
 class FeedsView(APIView):
     @extend_schema(operation_id="feeds", responses=FeedSerializer(many=True))
     def get(self, request) -> Response:
@@ -193,20 +201,29 @@ class FeedsView(APIView):
 
 
 class FeedView(APIView):
+    admin_methods = ("DELETE",)
+
     @extend_schema(operation_id="edit_feed", request=FeedSerializer(partial=True), responses=FeedSerializer)
     def patch(self, request, pk: int) -> Response:
-        feed = Feed.objects.get(pk=pk)
-        given = FeedSerializer(feed, data=request.data, partial=True)
-        given.is_valid(raise_exception=True)
-        data = given.validated_data
-        feeds.check({**{k: getattr(feed, k) for k in ("every_s", "timeout_s", "url", "zone")}, **data})
-        given.save(next_at=timezone.now(), failures=0)
-        return Response(given.data)
+        with transaction.atomic():
+            feed = Feed.objects.select_for_update().get(pk=pk)
+            versions.check(request, _feed_tag(feed))
+            given = FeedSerializer(feed, data=request.data, partial=True)
+            given.is_valid(raise_exception=True)
+            data = given.validated_data
+            feeds.check({**{k: getattr(feed, k) for k in ("every_s", "timeout_s", "url", "zone")}, **data})
+            for name, value in data.items():
+                setattr(feed, name, value)
+            feed.next_at, feed.failures = timezone.now(), 0
+            feed.save(update_fields=[*data, "next_at", "failures"])
+        return Response(FeedSerializer(feed).data, headers={"ETag": _feed_tag(feed)})
 
     @extend_schema(operation_id="delete_feed", responses={204: None})
     def delete(self, request, pk: int) -> Response:
         """Stop fetching. What it brought stays."""
-        Feed.objects.get(pk=pk).delete()
+        feed = Feed.objects.get(pk=pk)
+        feed.delete()
+        trail.note(request, "feed deleted", feed.name)
         return Response(status=204)
 
 
@@ -326,9 +343,13 @@ class CalendarsView(APIView):
 
 
 class CalendarView(APIView):
+    admin_methods = ("DELETE",)
+
     @extend_schema(operation_id="delete_calendar", responses={204: None})
     def delete(self, request, pk: int) -> Response:
-        Calendar.objects.get(pk=pk).delete()
+        calendar = Calendar.objects.get(pk=pk)
+        calendar.delete()
+        trail.note(request, "calendar deleted", calendar.name)
         return Response(status=204)
 
 

@@ -1,7 +1,7 @@
 """The catalogue: streams found or made by key, searched, changed, and deleted on request."""
 
 import hashlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -183,20 +183,25 @@ def version() -> int | None:
 
 
 @transaction.atomic
-def edit(stream: Stream, changes: dict[str, Any]) -> Stream:
-    """Change a stream's facts. Renaming its metric or attributes changes its key, and is refused where that is taken."""
+def edit(
+    number: int, changes: dict[str, Any], check: Callable[[Stream], None] = lambda stream: None
+) -> Stream:
+    """Change a stream's facts, and nothing that others count meanwhile. Renaming its metric or attributes changes its key, and is
+    refused where that is taken. check : called with the row locked, before anything is changed."""
+    stream = Stream.objects.select_for_update().get(pk=number)
+    check(stream)
     plain = {k: v for k, v in changes.items() if k not in ("fed_by", "covariates", "metric", "attributes")}
     if "zone" in plain:
         clock.zone(plain["zone"])
     if plain.get("runbook"):
         check_link(plain["runbook"])
+    before = stream.metric
     if "metric" in changes or "attributes" in changes:
         _rename(stream, changes.get("metric", stream.metric), changes.get("attributes", stream.attributes))
         changed()
     for name, value in plain.items():
         setattr(stream, name, value)
-    before = Stream.objects.get(pk=stream.pk).metric
-    stream.save()
+    stream.save(update_fields=[*plain, "metric", "attributes", "key", "key_sha"])
     if "metric" in changes or "attributes" in changes:
         retitle({before, stream.metric})
         stream.refresh_from_db(fields=["title_own"])

@@ -1,13 +1,16 @@
 """Files handed in: upload, a look before anything is stored, layouts that are kept, and storing in bounded memory."""
 
+import contextlib
 import csv
 import gzip
 import hashlib
 import io
 import json
+import time
 import uuid
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +19,9 @@ from django.conf import settings
 from django.utils import timezone
 
 from watchtide.plan import durations
+from watchtide.server import disk
 from watchtide.server.jobs import services as jobs
+from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, rolling, store
 from watchtide.server.streams.models import CADENCE_STATED, Batch, KeptLayout, Stream, Upload
@@ -25,7 +30,7 @@ from watchtide.tables.chunks import Chunk
 from watchtide.tables.layout import Layout
 from watchtide.tables.problems import TableError
 from watchtide.tables.read import Raw
-from watchtide.tables.results import spreadsheet_safe
+from watchtide.tables.safe import spreadsheet_safe
 
 PREVIEW_STREAMS = 5
 MOST_STREAMS_A_FILE = 20_000
@@ -41,8 +46,12 @@ def upload_path(upload: Upload) -> Path:
 
 def take_upload(name: str, parts: Any, user: Any) -> Upload:
     """Keep a file handed in; refused with 413 over the limit."""
+    disk.check_room()
+    make_room(settings.MOST_UPLOADS_BYTES)
     folder = Path(settings.DATA_FOLDER) / "uploads"
     folder.mkdir(parents=True, exist_ok=True)
+    # What was handed in is nobody else's on this machine.
+    Path(settings.DATA_FOLDER).chmod(0o700)
     temporary = folder / f".{uuid.uuid4().hex}"
     sha = hashlib.sha256()
     size = 0
@@ -58,6 +67,7 @@ def take_upload(name: str, parts: Any, user: Any) -> Upload:
                         remedy="split it, or gzip it",
                         code=413,
                     )
+                disk.check_room(len(part))
                 sha.update(part)
                 file.write(part)
         upload = Upload.objects.create(
@@ -67,6 +77,37 @@ def take_upload(name: str, parts: Any, user: Any) -> Upload:
     finally:
         temporary.unlink(missing_ok=True)
     return upload
+
+
+def forget(upload: Upload) -> None:
+    upload_path(upload).unlink(missing_ok=True)
+    upload.delete()
+
+
+def make_room(most: int) -> int:
+    """Forget the oldest files handed in until the others fit into so many bytes, and those over their age. Returns how many.
+
+    A file that a job is storing stays.
+    """
+    busy = {job.arguments.get("upload") for job in Job.objects.filter(kind="intake", state__in=OPEN)}
+    oldest_kept = timezone.now() - timedelta(days=settings.UPLOAD_DAYS)
+    held = gone = 0
+    for upload in Upload.objects.order_by("-created_at", "-pk"):
+        held += upload.size
+        if upload.pk not in busy and (held > most or upload.created_at < oldest_kept):
+            held -= upload.size
+            forget(upload)
+            gone += 1
+    return gone
+
+
+def sweep_uploads() -> int:
+    """Forget old files handed in, and the parts of those whose upload was broken off."""
+    for part in (Path(settings.DATA_FOLDER) / "uploads").glob(".*"):
+        with contextlib.suppress(OSError):
+            if time.time() - part.stat().st_mtime > 86_400:
+                part.unlink()
+    return make_room(settings.MOST_UPLOADS_BYTES)
 
 
 def _path(upload: Upload) -> Path:

@@ -9,7 +9,8 @@ from django.db.models import Max, Min, Sum
 from django.utils import timezone
 
 from watchtide.server.jobs.duties import Duty
-from watchtide.server.streams import feeds, folding, renewing, store, undoing
+from watchtide.server.people import trail
+from watchtide.server.streams import feeds, files, folding, renewing, store, undoing
 from watchtide.server.streams.models import Batch, Feed
 
 FOLD_SAMPLES = 1_000_000
@@ -51,6 +52,8 @@ def duties() -> list[Duty]:
         Duty("renew rates and formulas", renew),
         Duty("fold live samples", fold),
         Duty("sweep leftovers", undoing.sweep, every_s=SWEEP_EVERY_S, due_at=first_sweep),
+        Duty("forget old deeds", trail.forget_old, every_s=SWEEP_EVERY_S, due_at=first_sweep),
+        Duty("forget old uploads", files.sweep_uploads, every_s=SWEEP_EVERY_S, due_at=first_sweep),
         Duty("apply retention", undoing.apply_retention, every_s=SWEEP_EVERY_S, due_at=first_sweep),
     ]
 

@@ -9,7 +9,7 @@ import numpy as np
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from watchtide.server import patience
+from watchtide.server import disk, patience
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, identity, store
@@ -97,6 +97,7 @@ def take(
     digest = catalogue.sha(key)
     if _is_repeat(digest, body_sha):
         return Taken(0, True)
+    disk.check_room()
     codes, times, values = points.arrays()
     if len(codes) == 0:
         return Taken(0, False)

@@ -205,10 +205,18 @@ def sweep() -> dict[str, int]:
 
 
 def discard(batch: Batch) -> None:
-    """Forget a batch that was never accepted, with the streams that were made for it and got nothing."""
+    """Forget a batch that was never accepted, with the streams that were made for it and got nothing.
+
+    Another batch that has not been accepted yet may have found these streams: it takes them over, and if it comes to nothing
+    they go with it.
+    """
     streams = Stream.objects.filter(made_by=batch, samples=0)
     with transaction.atomic():
-        ids = list(streams.values_list("pk", flat=True))
+        ids = list(streams.select_for_update().values_list("pk", flat=True))
         batch.delete()
+        heir = Batch.objects.filter(accepted_at__isnull=True, undone_at__isnull=True).order_by("pk").first()
+        if heir is not None:
+            Stream.objects.filter(pk__in=ids).update(made_by=heir)
+            return
         held = {int(s) for _, index in store.pending() for s in index.entries["stream"]}
         Stream.objects.filter(pk__in=set(ids) - held, standing__isnull=True, scanstream__isnull=True).delete()

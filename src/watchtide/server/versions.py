@@ -1,0 +1,28 @@
+"""Which version of a thing somebody edits: ETag with the answer, If-Match with the change, 412 where another came first."""
+
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from watchtide.server.problems import Problem
+
+
+def tag_of(data: Mapping[str, Any], fields: Sequence[str]) -> str:
+    """A tag of what a person can edit; what changes by itself, as counts and last stamps do, is no edit."""
+    text = json.dumps({name: data.get(name) for name in fields}, sort_keys=True, default=str)
+    return f'"{hashlib.sha256(text.encode()).hexdigest()[:24]}"'
+
+
+def check(request: Any, tag: str) -> None:
+    """Raise Problem (412) where the request was made for another version than this. Call it with the row locked."""
+    stated = request.headers.get("If-Match", "").strip()
+    if not stated or stated == "*":
+        return
+    if tag not in [one.strip() for one in stated.split(",")]:
+        raise Problem(
+            "somebody else has changed this meanwhile",
+            place="If-Match",
+            remedy="load it again, and make your change to what is there now",
+            code=412,
+        )
