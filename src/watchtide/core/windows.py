@@ -43,6 +43,9 @@ SAME = robust.FLOAT_SPACINGS * float(np.finfo(np.float64).eps)
 OF_WINDOWS = replace(MAXIMA, shape=-0.1, shape_spread=0.1)
 # What is told of one sample, with those of a finding's few that follow: it does not outweigh others, in whole or in replay.
 LEAPS = ("rise", "fall")
+# Logarithm of the mean square by which a spread is off past the end of its fit: 8 % of the spread. Windows of two days are as rough
+# as that by chance one time in three, and one too many holds as many samples as the odds allow in a year.
+CARRIED_ROUGH = 0.15
 LONE = ("isolated", *LEAPS)
 LONE_CARRIES = 2.0
 # Maxima of blocks of about a day; of a young stream over fewer samples, so that there are enough of them to fit a tail.
@@ -466,14 +469,15 @@ def listen(
     event: Floats | None = None,
     drift: Floats | None = None,
     near: Floats | None = None,
+    past_end: Bools | None = None,
 ) -> Evidence:
     """Scores of samples with their windows heard.
 
-        z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first
-        without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at
-        it only, and only those whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may
-    stray beyond its usual scale, in sigmas, where a fit is carried past its end. near : (n,) scores by one and the same fit,
-        of which leaps are told, so that a new fit is none; None takes z.
+    z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first without
+    overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at it only, and only those
+    whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
+    sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
+    by one and the same fit, of which leaps are told, so that a new fit is none; None takes z.
     """
     base = alone(z)
     mean, rough = statistics(z, watch.lengths)
@@ -482,7 +486,9 @@ def listen(
         (("above", mean, watch.mean, 1), ("below", mean, watch.mean, -1), ("rough", rough, watch.rough, 1))
     ):
         if name in watch.scale:
-            stray = drift if name != "rough" else None
+            stray = drift
+            if name == "rough":
+                stray = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
             worth[place] = _interpolate(sign * _standard(rows, at, stray), watch.scale[name])
     run, began = surprises(
         values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event)

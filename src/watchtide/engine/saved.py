@@ -284,6 +284,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             expected=expected,
             event=frame.event,
             drift=None if saved.carry is None else saved.carry.drift_at(past_end, saved.watch.lengths),
+            past_end=past_end > 0,
         )
         if saved.watch is not None
         else windows.alone(z)

@@ -41,7 +41,7 @@ from watchtide.tables import clock
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "run_replay", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 10
+BASELINE_VERSION = 11
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
@@ -164,6 +164,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
                 expected=got.expected,
                 event=frame.event,
                 drift=None if carry is None else carry.drift_at(past_end, watch.lengths),
+                past_end=past_end > 0,
             )
             for scores in (z, np.where(got.clean, got.held, np.nan))
         )

@@ -3,7 +3,7 @@
 import re
 import unicodedata
 
-_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
+_NUMBER = re.compile(r"-?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "|", "%")
 
 
