@@ -40,6 +40,15 @@ def shell(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
+@ensure_csrf_cookie
+def no_such_screen(request: HttpRequest) -> HttpResponse:
+    """The page, which says that there is no such screen; 404 for whoever reads no page."""
+    response = render(request, "shell.html", {"nonce": request.csp_nonce, **_assets()}, status=404)
+    response["Cache-Control"] = "no-store"
+    return response
+
+
+@require_safe
 def healthz(request: HttpRequest) -> JsonResponse:
     return JsonResponse({"status": "up"})
 

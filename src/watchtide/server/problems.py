@@ -4,6 +4,7 @@ import sys
 from typing import Any
 
 from django.core.exceptions import ObjectDoesNotExist, RequestDataTooBig
+from django.db import DataError
 from django.http import Http404, HttpRequest, JsonResponse
 from rest_framework import exceptions, status
 from rest_framework.response import Response
@@ -54,6 +55,10 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         error = Problem("the body is too large", place="body", remedy="send less at once", code=413)
     elif isinstance(error, (Http404, ObjectDoesNotExist)):
         error = Problem("there is no such thing", remedy="go back and choose another", code=404)
+    elif isinstance(error, DataError):
+        error = Problem(
+            "a value is too long, or larger than can be kept", remedy="write a shorter or smaller one"
+        )
     elif patience.is_full(error):
         error = Problem(
             "the disk of the database is full",
@@ -99,6 +104,15 @@ def _body(error: Exception, data: Any) -> dict[str, Any]:
         }
     detail = getattr(error, "detail", str(error))
     return {"title": str(detail)}
+
+
+def no_csrf(request: HttpRequest, reason: str = "") -> JsonResponse:
+    """A request that changes something without the page's token."""
+    body = {
+        "type": "about:blank", "status": 403, "title": "the request did not come from the page", "place": "X-CSRFToken",
+        "remedy": "reload the page and sign in again",
+    }  # fmt: skip
+    return JsonResponse(body, status=403, content_type=TYPE)
 
 
 def plain(request: HttpRequest, exception: Exception | None = None, *, code: int = 500) -> JsonResponse:

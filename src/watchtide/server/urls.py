@@ -19,6 +19,12 @@ from watchtide.server.streams import api_identity as identity
 from watchtide.server.streams import api_live as live
 
 API = "api/v1/"
+# The page's own routes (web/src/app.tsx).
+SCREENS = (
+    r"^(?:$|workbench(?:/\d+)?$|review(?:/\d+)?$|incidents$|incidents/(?:proposed/)?\d+$|logbook(?:/effect)?$"
+    r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$)"
+)
+
 urlpatterns = [
     path("healthz", pages.healthz),
     path("readyz", pages.readyz),
@@ -120,8 +126,9 @@ urlpatterns = [
     path(f"{API}tokens", people.TokensView.as_view()),
     path(f"{API}tokens/<int:pk>", people.TokenView.as_view()),
     path("metrics", pages.metrics),
-    # Every other address is a screen of the page, except the API's and the static files'.
-    re_path(r"^(?!api/|static/).*$", pages.shell),
+    re_path(SCREENS, pages.shell),
+    # Every other address gets the page too, which says that there is none; the API's and the static files' say so themselves.
+    re_path(r"^(?!api/|static/|v1/).*$", pages.no_such_screen),
 ]
 
 

@@ -12,6 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.scoring.choice import Constraint
+from watchtide.server import query
 from watchtide.server.cards import counting, effects, publishing
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published
@@ -19,7 +20,7 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.scans import screens
-from watchtide.server.scans.api import MS, CurveSerializer, NumbersField, ScanSerializer
+from watchtide.server.scans.api import CurveSerializer, NumbersField, ScanSerializer
 from watchtide.server.scans.models import Plan, Scan
 from watchtide.tables import clock, report
 
@@ -123,22 +124,10 @@ PART = [
 def part_of(request) -> Selection:
     """Which part of a scan a request asks for."""
 
-    def number(name: str) -> int | None:
-        text = request.GET.get(name)
-        try:
-            return round(float(text) * MS) if text else None
-        except (ValueError, OverflowError) as error:
-            raise Problem(
-                f"{text!r} is no time", place=name, remedy="give milliseconds since 1970"
-            ) from error
-
-    try:
-        streams = tuple(sorted({int(x) for x in request.GET.get("streams", "").split(",") if x}))
-    except ValueError as error:
-        raise Problem(
-            "streams are numbers", place="streams", remedy="join them by commas, such as 3,7"
-        ) from error
-    return Selection(streams, request.GET.get("family", ""), number("from"), number("to"))
+    streams = tuple(sorted(set(query.wholes(request, "streams", most=5_000))))
+    return Selection(
+        streams, request.GET.get("family", ""), query.moment(request, "from"), query.moment(request, "to")
+    )
 
 
 def scan_of(pk: int) -> Scan:
@@ -319,10 +308,7 @@ class ComparisonView(APIView):
     )
     def get(self, request) -> Response:
         """Two to six scans over what all of them judged, each against the first with paired intervals."""
-        try:
-            numbers = [int(x) for x in request.GET.get("scans", "").split(",") if x]
-        except ValueError as error:
-            raise Problem("scans are numbers", place="scans", remedy="join them by commas") from error
+        numbers = query.wholes(request, "scans", most=100)
         if len(numbers) > counting.MOST_SCANS:
             raise Problem(
                 f"a comparison takes two to {counting.MOST_SCANS} different scans",
@@ -502,12 +488,7 @@ class EffectView(APIView):
     )
     def get(self, request) -> Response:
         """Expectation, band and findings of two scans, stream by stream, what changed most first."""
-        try:
-            one, other = (int(request.GET.get(name, "")) for name in ("before", "after"))
-        except ValueError as error:
-            raise Problem(
-                "before and after are numbers of scans", place="before", remedy="give both"
-            ) from error
+        one, other = (query.required(request, name) for name in ("before", "after"))
         return Response(effects.effect(scan_of(one), scan_of(other)))
 
     @extend_schema(

@@ -13,7 +13,7 @@ from rest_framework.parsers import JSONParser, MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import versions
+from watchtide.server import query, versions
 from watchtide.server.logbook import services
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
 from watchtide.server.problems import Problem
@@ -81,22 +81,13 @@ FILTER = [
 ]  # fmt: skip
 
 
-def whole(request, name: str) -> int | None:
-    """A number of the query. Problem where it is none."""
-    text = request.GET.get(name)
-    try:
-        return round(float(text)) if text else None
-    except (ValueError, OverflowError) as error:
-        raise Problem(f"{text!r} is no number", place=name, remedy="give a whole number") from error
-
-
 def asked(request) -> QuerySet[Entry]:
     """The entries that fit a request's filter."""
-    pk, begin, end = whole(request, "stream"), whole(request, "from"), whole(request, "to")
+    pk = query.whole(request, "stream")
     return services.found(
         verdict=request.GET.get("verdict", ""), text=request.GET.get("text", ""), origin=request.GET.get("origin", ""),
         stream=Stream.objects.values_list("key", flat=True).get(pk=pk) if pk else None,
-        begin_ns=begin * MS if begin is not None else None, end_ns=end * MS if end is not None else None,
+        begin_ns=query.moment(request, "from"), end_ns=query.moment(request, "to"),
     )  # fmt: skip
 
 
@@ -109,7 +100,7 @@ class EntriesView(APIView):
     def get(self, request) -> Response:
         """Live entries that fit, latest start first."""
         rows = asked(request)
-        at = whole(request, "cursor") or 0
+        at = query.whole(request, "cursor") or 0
         page = list(rows.order_by("-start_ns", "-pk")[at : at + PAGE])
         total = rows.count()
         return Response(
@@ -239,7 +230,7 @@ def labels_of(request) -> tuple[str, list[Any]]:
         raise Problem("no file was sent", place="file", remedy="choose a labels file")
     if file.size > MOST_LABEL_BYTES:
         raise Problem("the labels file is larger than 32 MB", place=file.name, remedy="split it", code=413)
-    zone = request.data.get("zone") or "UTC"
+    zone = query.fields(request).get("zone") or "UTC"
     clock.zone(zone)
     return file.name, labels.read_labels(file.read(), file.name, zone=zone)
 
@@ -294,7 +285,7 @@ class ImportView(APIView):
     @extend_schema(operation_id="import_entries", request=SENT, responses=TakenInSerializer)
     def post(self, request) -> Response:
         """Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry."""
-        matches = request.data.get("matches") or "skip"
+        matches = query.fields(request).get("matches") or "skip"
         if matches not in ("skip", "change", "add"):
             raise Problem(f"matches cannot be {matches!r}", place="matches", remedy="skip, change or add")
         name, rows = labels_of(request)

@@ -15,6 +15,7 @@ from rest_framework.permissions import AllowAny, IsAuthenticated
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import query
 from watchtide.server.people import trail
 from watchtide.server.people.access import ADMIN, make_token, role_of
 from watchtide.server.people.models import SCOPES, Deed, Token
@@ -103,12 +104,8 @@ class TrailView(APIView):
         for name in ("by", "what"):
             if request.GET.get(name):
                 found = found.filter(**{name: request.GET[name]})
-        if before := request.GET.get("before"):
-            if not (before.isascii() and before.isdigit()):
-                raise Problem(
-                    f"{before!r} is no number", place="before", remedy="take the id of the last one shown"
-                )
-            found = found.filter(pk__lt=int(before[:18]))
+        if (before := query.whole(request, "before")) is not None:
+            found = found.filter(pk__lt=before)
         return Response(DeedSerializer(found[:200], many=True).data)
 
 

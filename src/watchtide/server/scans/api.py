@@ -14,6 +14,7 @@ from watchtide.core.windows import ODD
 from watchtide.engine import reduce
 from watchtide.plan import dump, load
 from watchtide.plan.text import from_data
+from watchtide.server import query
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import JUDGEMENT_CHOICES
@@ -212,8 +213,8 @@ class ScansView(APIView):
     def get(self, request) -> Response:
         """The latest scans, of one stream where it is named; 100 at most."""
         found = Scan.objects.select_related("plan_version__plan", "job")
-        if request.GET.get("stream"):
-            found = found.filter(streams__stream_id=int(request.GET["stream"]))
+        if (stream := query.whole(request, "stream")) is not None:
+            found = found.filter(streams__stream_id=stream)
         return Response(screens.scan_list(list(found.order_by("-pk")[:100])))
 
     @extend_schema(operation_id="start_trial", request=TrialSerializer, responses=ScanSerializer)
@@ -342,20 +343,8 @@ SPAN = [OpenApiParameter("from", float), OpenApiParameter("to", float), OpenApiP
 
 
 def span_of(request) -> tuple[int | None, int | None, int]:
-    def number(name: str) -> float | None:
-        text = request.GET.get(name)
-        try:
-            return float(text) if text else None
-        except ValueError as error:
-            raise Problem(
-                f"{text!r} is no time", place=name, remedy="give milliseconds since 1970"
-            ) from error
-
-    a, b = number("from"), number("to")
-    points = int(number("points") or 4000)
-    if not 100 <= points <= MOST_POINTS:
-        raise Problem(f"points must be between 100 and {MOST_POINTS}", place="points", remedy="ask for fewer")
-    return (int(a * MS) if a is not None else None), (int(b * MS) if b is not None else None), points
+    points = query.whole(request, "points", 4_000, least=100, most=MOST_POINTS)
+    return query.moment(request, "from"), query.moment(request, "to"), points or 4_000
 
 
 class SamplesView(APIView):
@@ -510,8 +499,7 @@ class ReviewView(APIView):
     )
     def get(self, request) -> Response:
         """Open findings of the standing scans, strongest first, and how precision stands."""
-        stream = int(request.GET["stream"]) if request.GET.get("stream") else None
-        return Response(screens.review(stream))
+        return Response(screens.review(query.whole(request, "stream")))
 
 
 class FindingView(APIView):

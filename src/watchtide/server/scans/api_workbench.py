@@ -11,9 +11,10 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.engine import examine, outcome
+from watchtide.server import query
 from watchtide.server.problems import Problem
 from watchtide.server.scans import explain, screens, services
-from watchtide.server.scans.api import MS, SPAN, FindingSerializer, NumbersField, TimesField, span_of
+from watchtide.server.scans.api import SPAN, FindingSerializer, NumbersField, TimesField, span_of
 from watchtide.server.scans.models import Finding, ScanStream
 from watchtide.tables import results
 
@@ -109,14 +110,10 @@ class FoldView(APIView):
     )
     def get(self, request, pk: int, stream: int) -> Response:
         """All cycles of one season over one another."""
-        try:
-            hours = float(request.GET.get("hours", ""))
-            at = float(request.GET["at"]) if request.GET.get("at") else None
-        except ValueError as error:
-            raise Problem("hours must be a number", place="hours", remedy="give for example 24") from error
-        return Response(
-            screens.season_folds(_scan_stream(pk, stream), hours, None if at is None else int(at * MS))
-        )
+        hours = query.number(request, "hours", least=1e-6, most=1e6)
+        if hours is None:
+            raise Problem("hours is missing", place="hours", remedy="give for example 24")
+        return Response(screens.season_folds(_scan_stream(pk, stream), hours, query.moment(request, "at")))
 
 
 class FormSerializer(serializers.Serializer):

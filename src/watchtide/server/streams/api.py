@@ -6,7 +6,6 @@ from collections.abc import AsyncIterator, Iterator
 
 import numpy as np
 from asgiref.sync import sync_to_async
-from django.core.paginator import Paginator
 from django.http import HttpResponse, StreamingHttpResponse
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
@@ -18,7 +17,7 @@ from rest_framework.views import APIView
 from watchtide.core import live
 from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
-from watchtide.server import versions
+from watchtide.server import query, versions
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store, undoing
@@ -80,22 +79,15 @@ class CatalogueView(APIView):
         if not kind:
             found = found.exclude(kind__in=HIDDEN)
         total = found.count()
-        after = _whole(request.GET.get("after") or 0, "after")
-        order = found.order_by("metric", "pk")
-        page = Paginator(order.prefetch_related("fed_by", "covariates"), PAGE)
-        number = after // PAGE + 1
-        rows = list(page.page(number)) if total and number <= page.num_pages else []
+        after = query.whole(request, "after", 0) or 0
+        # From the place that is asked for, wherever pages would begin.
+        rows = list(
+            found.order_by("metric", "pk").prefetch_related("fed_by", "covariates")[after : after + PAGE]
+        )
         more = after + PAGE if after + PAGE < total else None
         return Response(
             {"total": total, "next": more, "streams": CatalogueStreamSerializer(rows, many=True).data}
         )
-
-
-def _whole(text: object, place: str) -> int:
-    try:
-        return int(str(text))
-    except ValueError as error:
-        raise Problem(f"{text!r} is no whole number", place=place, remedy="write digits") from error
 
 
 class StreamEditSerializer(serializers.Serializer):
@@ -148,7 +140,7 @@ class StreamEditView(APIView):
         """Delete a stream for good. Without its key as `confirm`, the answer (409) says what would go."""
         stream = Stream.objects.get(pk=pk)
         key = stream.key
-        catalogue.delete(stream, str((request.data or {}).get("confirm") or ""))
+        catalogue.delete(stream, str(query.fields(request).get("confirm") or ""))
         trail.note(request, "stream deleted", key)
         return Response(status=204)
 
@@ -167,7 +159,7 @@ class ExpiryView(APIView):
     )
     def get(self, request, pk: int) -> Response:
         """What keeping a stream for so many days would drop. Changes nothing."""
-        days = _whole(request.GET.get("days"), "days")
+        days = query.required(request, "days", least=1, most=36_500)
         if not 1 <= days <= 36_500:
             raise Problem(f"{days} days", place="days", remedy="take 1 to 36,500")
         now = int(timezone.now().timestamp()) * SECOND_NS
@@ -213,8 +205,8 @@ class CoarserView(APIView):
         combine = request.GET.get("combine") or views.usual_combine(stream.unit, values)
         bins, out = views.coarser(times, values, every, combine, stream.zone, fill=isinstance(every, int))
         unit = stream.unit
-        if request.GET.get("with"):
-            other = Stream.objects.get(pk=_whole(request.GET["with"], "with"))
+        if (companion := query.whole(request, "with")) is not None:
+            other = Stream.objects.get(pk=companion)
             ends = np.r_[bins[1:], bins[-1:] + stream.step_ns] if len(bins) else bins
             out, unit = live.aligned(*store.read(other.pk), bins, ends=ends), other.unit
         if len(bins) > 1_000_000:

@@ -11,6 +11,7 @@ from rest_framework.parsers import MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import query
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
@@ -195,7 +196,7 @@ class UploadsView(APIView):
             raise Problem("no file was sent", place="file", remedy="choose a file")
         upload = files.take_upload(file.name, file.chunks(), request.user)
         upload.job = upload.layout = None
-        if str(request.data.get("by_layout", "")).lower() in ("1", "true", "yes"):
+        if str(query.fields(request).get("by_layout", "")).lower() in ("1", "true", "yes"):
             kept = files.kept_for(upload, {})
             if kept is None:
                 raise Problem(
@@ -309,8 +310,8 @@ class BatchesView(APIView):
             else Q(door="file") | Q(quarantined_at__isnull=False)
         )
         found = Batch.objects.filter(wanted, accepted_at__isnull=False)
-        if request.GET.get("before", "").isdigit():
-            found = found.filter(pk__lt=int(request.GET["before"]))
+        if (before := query.whole(request, "before")) is not None:
+            found = found.filter(pk__lt=before)
         rows = found.select_related("created_by").defer("aside", "layout").order_by("-pk")[:100]
         return Response(BatchSerializer(rows, many=True).data)
 

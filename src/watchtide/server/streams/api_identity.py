@@ -5,6 +5,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import query
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.streams import identity as service
 from watchtide.server.streams import places
@@ -98,7 +99,7 @@ class IdentityView(APIView):
     )
     def put(self, request) -> Response:
         """Apply rules. A job combines the history of the streams that they join; the change can be undone."""
-        rules = identity.from_data((request.data or {}).get("rules"))
+        rules = identity.from_data(query.fields(request).get("rules"))
         version, job = service.put_in_force(rules, request.user)
         return Response({"version": _version(version).data, "job": JobSerializer(job).data}, status=202)
 
@@ -109,7 +110,7 @@ class IdentityPreviewView(APIView):
     )
     def post(self, request) -> Response:
         """What rules would make of the last hour's series; nothing is changed."""
-        return Response(service.preview(identity.from_data((request.data or {}).get("rules"))))
+        return Response(service.preview(identity.from_data(query.fields(request).get("rules"))))
 
 
 class IdentityUndoView(APIView):

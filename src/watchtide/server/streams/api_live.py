@@ -15,7 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.series import SECOND_NS
-from watchtide.server import versions
+from watchtide.server import query, versions
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.people.models import Token
@@ -337,8 +337,10 @@ class CalendarsView(APIView):
             raise Problem("no file was sent", place="file", remedy="choose an .ics file")
         if file.size > ical.MOST_BYTES:
             raise Problem(f"larger than {ical.MOST_BYTES >> 20} MB", place=file.name, remedy="leave out what is long past", code=413)  # fmt: skip
-        name = str(request.data.get("name") or file.name.rsplit(".", 1)[0])[:120]
-        kept, is_new = calendars.keep(name, file.read(), str(request.data.get("zone") or "UTC"), request.user)
+        name = str(query.fields(request).get("name") or file.name.rsplit(".", 1)[0])[:120]
+        kept, is_new = calendars.keep(
+            name, file.read(), str(query.fields(request).get("zone") or "UTC"), request.user
+        )
         return Response(CalendarSerializer(kept).data, status=201 if is_new else 200)
 
 
@@ -383,8 +385,8 @@ class DaysView(APIView):
         if last < first:
             raise Problem("the span ends before it begins", place="to", remedy="swap from and to")
         found = Calendar.objects.order_by("name")
-        if request.GET.get("calendar", "").isdigit():
-            found = found.filter(pk=int(request.GET["calendar"]))
+        if (calendar := query.whole(request, "calendar")) is not None:
+            found = found.filter(pk=calendar)
         rows = [
             {
                 "calendar": c.name, "name": d.name, "start": clock.format_time(d.start_ns), "stop": clock.format_time(d.stop_ns),

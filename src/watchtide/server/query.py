@@ -1,0 +1,82 @@
+"""Parameters of a query: each is what it should be and within what can be kept, or the answer (400) names it and the remedy."""
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+from watchtide.server.problems import Problem
+
+# Numbers of rows: what MariaDB's BIGINT holds.
+MOST_ROW = 2**63 - 1
+# Milliseconds since 1970 between the years 1678 and 2261, within which nanoseconds fit 64 bits.
+LEAST_MS, MOST_MS = -9_214_560_000_000, 9_214_646_400_000
+NS_A_MS = 1_000_000
+MOST_DIGITS = 19
+
+
+def whole(
+    request: Any, name: str, default: int | None = None, *, least: int = 0, most: int = MOST_ROW
+) -> int | None:
+    """A whole number, `default` where it is not given."""
+    text = request.GET.get(name, "").strip()
+    if not text:
+        return default
+    return _whole(text, name, least, most)
+
+
+def _whole(text: str, name: str, least: int, most: int) -> int:
+    digits = text.removeprefix("-")
+    if not (digits.isascii() and digits.isdigit()) or len(digits) > MOST_DIGITS:
+        raise Problem(f"{text[:40]!r} is no whole number", place=name, remedy="write digits")
+    value = int(text)
+    if not least <= value <= most:
+        bounds = f"{least:,} to {most:,}" if most < MOST_ROW else f"{least:,} or more"
+        raise Problem(f"{name} is {value:,}", place=name, remedy=f"take {bounds}")
+    return value
+
+
+def required(request: Any, name: str, *, least: int = 0, most: int = MOST_ROW) -> int:
+    value = whole(request, name, least=least, most=most)
+    if value is None:
+        raise Problem(f"{name} is missing", place=name, remedy="give a whole number")
+    return value
+
+
+def wholes(request: Any, name: str, *, most: int) -> list[int]:
+    """Numbers of rows joined by commas."""
+    parts = [part.strip() for part in request.GET.get(name, "").split(",") if part.strip()]
+    if len(parts) > most:
+        raise Problem(f"{len(parts):,} {name}", place=name, remedy=f"name {most:,} at most")
+    return [_whole(part, name, 0, MOST_ROW) for part in parts]
+
+
+def number(request: Any, name: str, *, least: float = -math.inf, most: float = math.inf) -> float | None:
+    """A number that is one: neither infinite nor none."""
+    text = request.GET.get(name, "").strip()
+    if not text:
+        return None
+    try:
+        value = float(text)
+    except ValueError as error:
+        raise Problem(f"{text[:40]!r} is no number", place=name, remedy="write digits") from error
+    if not math.isfinite(value):
+        raise Problem(f"{text[:40]!r} is no number that can be used", place=name, remedy="write digits")
+    if not least <= value <= most:
+        raise Problem(f"{name} is {value:g}", place=name, remedy=f"take {least:g} to {most:g}")
+    return value
+
+
+def moment(request: Any, name: str) -> int | None:
+    """A time in milliseconds since 1970, as nanoseconds."""
+    value = number(request, name, least=LEAST_MS, most=MOST_MS)
+    return None if value is None else round(value * NS_A_MS)
+
+
+def fields(request: Any) -> Mapping[str, Any]:
+    """The body of a request as named values. Raises Problem where it is a list or a bare value."""
+    data = request.data
+    if data is None or data == "":
+        return {}
+    if not isinstance(data, Mapping):
+        raise Problem("the body is no object", place="body", remedy='send named values, such as {"name": …}')
+    return data
