@@ -1,4 +1,4 @@
-"""Leaps away from the sample before, and what noise that goes together for long leaves open."""
+"""Leaps: innovations of autocorrelated scores; and levels for noise with few independent samples."""
 
 import numpy as np
 import pytest
@@ -21,7 +21,7 @@ def wandering(seed, n=3_000, phi=0.97):
 @pytest.mark.parametrize(("decay", "gain"), [(0.9, 1.0), (0.97, 0.4)])
 def test_innovations_are_those_of_the_linear_filter_where_nothing_is_clipped(decay, gain):
     z = wandering(1)
-    got, _ = innovations._follow(z, decay, gain, 1e9)
+    got = innovations._follow(z, decay, gain, 1e9)
     # Independent: x(t) = a x(t-1) + gain z(t) with a = decay (1 - gain), begun at the first sample.
     a = decay * (1 - gain)
     state = lfilter([gain], [1.0, -a], z[1:], zi=[a * z[0]])[0]
@@ -45,9 +45,9 @@ def test_white_noise_constants_gaps_and_short_histories_have_none():
         assert innovations.fit(z) is None
 
 
-def test_a_state_begins_anew_behind_a_gap():
+def test_the_state_restarts_after_a_gap():
     z = np.array([0.0, 0.1, np.nan, 5.0, 5.1])
-    got, _ = innovations._follow(z, 1.0, 1.0, 1.0)
+    got = innovations._follow(z, 1.0, 1.0, 1.0)
     np.testing.assert_allclose(got, [np.nan, 0.1, np.nan, np.nan, 2.1])
 
 
@@ -111,7 +111,7 @@ def test_a_watch_with_leaps_comes_back_from_its_data():
 
 
 def test_a_new_fit_is_no_leap_and_hides_none():
-    """Remainders are told on by one fit: what a refit changes is no event, and a spike in its first sample is one."""
+    """Both samples of a leap are judged by one fit: a refit is no event, and a spike in its first sample is one."""
     n, refit = 24 * 7 * 16, 24
     t = np.arange(n)
     values = 3 + np.sin(2 * np.pi * t / 24) + 0.3 * wandering(9, n, 0.99)
@@ -131,8 +131,8 @@ def test_a_new_fit_is_no_leap_and_hides_none():
     assert got.evidence.score[spike] > abs(got.own_score[spike])
 
 
-def test_a_young_stream_hears_windows():
-    """Three weeks of hours were 21 days, too few for a tail of daily maxima: stuck values and leaps went unheard."""
+def test_windows_of_a_young_stream_are_calibrated():
+    """Three weeks of hours are 21 days, too few for a tail of daily maxima: no window was calibrated."""
     assert watch_of(wandering(5, 504), True) is not None
     assert watch_of(np.random.default_rng(5).normal(size=504), True) is not None
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from statistics import NormalDist
 
 import numpy as np
@@ -46,7 +47,7 @@ class Scores:
     """Clean held-out scores of one side, as a tail takes them: values, blocks of a day, exposure, weights.
 
     Of maxima also samples_a_finding : mean samples of a finding, or of a window where those hold more; a_cluster : findings
-    a cluster. known : independent samples that the scores' scale is known by.
+    a cluster. known : independent samples that the scores' scale is estimated from.
     """
 
     values: Floats
@@ -72,6 +73,12 @@ class Held:
     step_ns: int
     grain: float = 0.0
     added: float = 0.0
+
+    @cached_property
+    def known(self) -> float:
+        """Independent samples that the scale of the scores is estimated from, by samples that are flagged alone."""
+        lone = self.clean & (self.evidence.window == 1)
+        return independent_samples(np.where(lone, self.evidence.signed, np.nan))
 
     @property
     def count(self) -> int:
@@ -208,10 +215,8 @@ def own_tails(held: Held, side: str, watched: int, group: grouping.Group) -> Sid
         return SideTails(None, None)
     shape = shape_hint(side_scores(held, side, watched).values)
     findings = side_findings(held, side, watched, group)
-    lone = alone(held)
-    known = independent_samples(np.where(lone.clean, lone.evidence.signed, np.nan))
-    samples = replace(side_scores(lone, side, watched), known=known)
-    findings = None if findings is None else replace(findings, known=known)
+    samples = replace(side_scores(alone(held), side, watched), known=held.known)
+    findings = None if findings is None else replace(findings, known=held.known)
     return side_tails(samples, findings, held.added, held.step_ns, shape)
 
 
@@ -237,17 +242,15 @@ def alone(held: Held) -> Held:
 
 def tail_of(scores: Scores, shape: float | None = None) -> Tail | None:
     """The tail of scores: of samples, or of maxima of blocks. shape : what more data of the same noise suggest."""
-    settings = Settings(shape=shape, known=scores.known)
+    settings = Settings()
     if scores.a_cluster is not None:
         blocks = len(scores.values) / scores.exposure
-        settings = replace(
-            MAXIMA, shape=shape, known=scores.known, blocks=blocks, a_cluster=scores.a_cluster, is_local=True
-        )
+        settings = replace(MAXIMA, blocks=blocks, a_cluster=scores.a_cluster, is_local=True)
     return fit_tail(
         scores.values,
         scores.blocks,
         scores.exposure,
-        settings=settings,
+        settings=replace(settings, shape=shape, known=scores.known),
         weights=scores.weights,
         grain=scores.grain,
     )
@@ -381,10 +384,10 @@ def _odd_level(
 def _by_tail(
     kind: str, amount: float, own: Mapping[str, SideTails], held: Held
 ) -> tuple[dict[str, float], str]:
-    """Levels of the sides at which together they are reached as often as stated, and where they come from.
+    """Levels at which the sides together are reached as often as stated, and a note of where they come from.
 
-    Each gets half, but no side a level at which a Gaussian sample would be reached more often than that, or under 2 sigmas:
-    errors cannot be fewer than none. What such a side leaves goes to the other.
+    Each side gets half the rate. No level lies under 2 sigmas, or under the Gaussian level of the same rate if that is lower: a
+    bounded side, such as a share of errors near 0, has hardly any tail. What such a side leaves of the rate goes to the other.
     """
     count, sides = held.count, {}
     rate = 1 / amount if kind == "odds" else amount

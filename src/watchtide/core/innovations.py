@@ -1,8 +1,8 @@
-"""Leaps: how far a value lies from what the sample before it lets one expect, where remainders go together for long.
+"""Leaps: one-step prediction errors of autocorrelated scores.
 
-A spike of four sigmas is nothing in a stream that wanders by as much over days, and plain when the minutes before it
-were calm. An autoregressive state of first order, seen through white noise, is followed by a robust filter of constant gain;
-its innovations are told as leaps.
+A spike of two sigmas is small beside noise that drifts by as much over days, and large beside the samples just before it. A
+first-order autoregressive state observed with white noise is tracked by a robust filter of constant gain; a leap is an
+innovation of that filter.
 """
 
 from dataclasses import dataclass
@@ -16,9 +16,9 @@ from watchtide.core.series import Floats
 # Decay of the state from one sample to the next, and the share of an innovation that it takes up.
 DECAYS = (0.6, 0.8, 0.9, 0.95, 0.98, 0.995)
 GAINS = (0.2, 0.4, 0.7, 1.0)
-# Leaps are told where innovations are at most this share as wide as the scores themselves: else they say nothing new.
+# Leaps are used where the innovations' scale is at most this share of the scores' own scale: otherwise they add nothing.
 MOST_LEFT = 0.7
-# No filter leaves so little where neighbours have a smaller correlation than this.
+# Below this correlation of neighbours no filter reaches that share.
 LEAST_CORRELATION = 0.4
 LEAST_SAMPLES = 200
 # Innovations move the state by at most this many of their scales, and a state begins within so many sigmas.
@@ -35,7 +35,7 @@ class Follower:
 
 
 def fit(z: Floats) -> Follower | None:
-    """The decay and gain with the least robust scale of innovations; None where they leave over seven tenths of the scores.
+    """The decay and gain with the least robust scale of innovations; None where that is over 0.7 of the scores' scale.
 
     z : (n,) scores, NaN where missing or not clean. Masreliez (1975); Martin and Thomson (1982) for filters that clip.
     """
@@ -51,7 +51,7 @@ def fit(z: Floats) -> Follower | None:
             scale = whole
             # The clip goes by the scale, and the scale by the clip.
             for _ in range(3):
-                u, _ = _follow(z, decay, gain, scale)
+                u = _follow(z, decay, gain, scale)
                 u = u[~np.isnan(u)]
                 if len(u) < LEAST_SAMPLES:
                     return None
@@ -62,7 +62,7 @@ def fit(z: Floats) -> Follower | None:
 
 
 def _neighbours(z: Floats) -> float:
-    """Correlation of neighbouring scores, drawn in to three sigmas."""
+    """Correlation of neighbouring scores, clipped at three sigmas."""
     both = ~np.isnan(z[1:]) & ~np.isnan(z[:-1])
     y = np.clip(z, -BEGIN_CLIP, BEGIN_CLIP)
     y = y - float(np.nanmean(y))
@@ -72,17 +72,17 @@ def _neighbours(z: Floats) -> float:
 
 
 def leaps(z: Floats, follower: Follower) -> tuple[Floats, Floats]:
-    """(n,) leaps up and (n,) down, in scales of the innovations; NaN at the first sample and behind a gap.
+    """(n,) leaps up and (n,) down, in scales of the innovations; NaN at the first sample and after a gap.
 
-    A leap up counts as far as it ends above the expectation: the way back from a dip is none.
+    A leap up counts only as far as the value then lies above the expectation: the return from a dip is no leap.
     """
-    u, _ = _follow(z, follower.decay, follower.gain, follower.scale)
+    u = _follow(z, follower.decay, follower.gain, follower.scale)
     return np.minimum(u, z) / follower.scale, np.minimum(-u, -z) / follower.scale
 
 
 @njit(cache=True, nogil=True)
 def _follow(z, decay, gain, scale):  # type: ignore[no-untyped-def]
-    """(n,) innovations, and the last state. A state begins anew behind a gap, and its first sample has no innovation."""
+    """(n,) innovations, NaN where missing. The state restarts after a gap, and its first sample has no innovation."""
     n = len(z)
     out = np.full(n, np.nan)
     state, begun = 0.0, False
@@ -96,4 +96,4 @@ def _follow(z, decay, gain, scale):  # type: ignore[no-untyped-def]
             state += gain * min(max(out[t], -CLIP * scale), CLIP * scale)
         else:
             state, begun = min(max(z[t], -BEGIN_CLIP), BEGIN_CLIP), True
-    return out, state
+    return out

@@ -21,7 +21,7 @@ from watchtide.core.quantile import Counted
 from watchtide.core.series import Bools, Floats, Ints
 
 WEEK_NS = 7 * 86_400 * 10**9
-# Samples before a refit that its leaps are told against, judged by the new fit: else each new fit would be one.
+# Samples before a refit that the new fit judges too, so that the first leap after it does not compare two fits.
 LEAP_LEAD = 96
 
 
@@ -314,8 +314,9 @@ def _judge_segment(
     stop: int, usable: Bools, denominator: Floats | None, least: float,
 ) -> None:  # fmt: skip
     """Judge samples at … stop - 1 by what is known at `at`."""
-    # Kinds that read the samples before each one need the window too; leaps, some samples by the same fit.
-    lead = begin if _looks_back(model) else max(begin, at - LEAP_LEAD)
+    # Kinds that read the samples before each one need the window too; leaps need some samples judged by the same fit.
+    has_leaps = watch is not None and watch.follower is not None
+    lead = begin if _looks_back(model) else max(begin, at - LEAP_LEAD) if has_leaps else at
     known = usable.copy()
     known[at:] = True
     reach = 2 * int(watch.lengths[-1]) if watch is not None else 0
@@ -331,14 +332,18 @@ def _judge_segment(
     if state.seasons is None:
         state.seasons = np.full((len(parts.seasons), len(frame)), np.nan)
     state.seasons[:, at:stop] = parts.seasons[:, here]
-    segment = frame.part(at, stop)
-    near = np.full(stop - back, np.nan)
-    place = max(back, lead)
-    near[place - back :] = expectation.score_of(model, seen, expected, spread)[place - lead :]
-    counted = expectation.counted_of(model, segment)
-    z = quantile.score(segment.values, state.expected[at:stop], state.spread[at:stop], counted)
+    counted = expectation.counted_of(model, seen)
+    scores = quantile.score(seen.values, expected, spread, counted)
+    z = scores[here]
     if counted is not None:
-        state.counted.event[at:stop], state.counted.trials[at:stop] = counted.event, counted.trials
+        state.counted.event[at:stop], state.counted.trials[at:stop] = (
+            counted.event[here],
+            counted.trials[here],
+        )
+    near = None
+    if has_leaps:
+        near, place = np.full(stop - back, np.nan), max(back, lead)
+        near[place - back :] = scores[place - lead :]
     if denominator is not None and least > 0:
         z = np.where(denominator[at:stop] >= least, z, np.nan)
     state.z[at:stop] = z

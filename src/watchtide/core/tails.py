@@ -38,7 +38,7 @@ class Settings:
     only a lower bound enters, so that incidents among the largest raise no level. shape : what is expected of it, None
     where nothing suggests any; shape_spread : its standard deviation around that. blocks : of maxima of blocks, blocks a
     unit of exposure, 0 of single values; a_cluster : events a cluster of them. known : independent samples that the scores'
-    scale is known by; is_local : whether a threshold low in the bulk lowers the expected shape, as it does a Gaussian's.
+    scale is estimated from; is_local : whether a threshold low in the bulk lowers the expected shape, as it does a Gaussian's.
     """
 
     share: float = TAIL_SHARE
@@ -58,11 +58,11 @@ MAXIMA = Settings(share=0.6, censored=0.5)
 
 # At this many sigmas the usual shape holds; below it a Gaussian tail is shorter by the difference of both places.
 USUAL_AT = 2.2
-# A level moves by so many standard errors of the scale: the middle is known no better, and noise that goes together for long
-# rarely goes on as it did. Chosen on `bench quality`, seeds 931 to 936; no more than MOST_UNKNOWN in logarithms.
+# Standard errors of the scale that a draw's scale varies by: the median is estimated no better, and autocorrelated noise is
+# rarely stationary. Chosen on `bench quality`, seeds 931 to 936; at most MOST_UNKNOWN in logarithms.
 UNKNOWN, MOST_UNKNOWN = 2.5, 0.6
 MOST_BEYOND = 3.0
-# Correlations this small add nothing to what goes together.
+# Autocorrelations are summed up to the first lag below this.
 LEAST_CORRELATION = 0.1
 
 
@@ -79,9 +79,9 @@ def gaussian_shape(at: float) -> float:
 
 
 def independent_samples(z: Floats) -> float:
-    """So many independent samples know a variance as well as these do: n / (1 + 2 Σ ρ²), up to the first lag under 0.1.
+    """Number of independent samples that estimate a variance as well: n / (1 + 2 Σ ρ²), up to the first lag under 0.1.
 
-    z : (n,) scores, NaN where missing, drawn in to three sigmas. Infinite under 50 of them. Priestley (1981), 5.3.3.
+    z : (n,) scores, NaN where missing, clipped at three sigmas. Infinite under 50 of them. Priestley (1981), 5.3.3.
     """
     from scipy.fft import irfft, next_fast_len, rfft
 
@@ -276,14 +276,15 @@ def fit_tail(
 
 
 def _unknown(known: float, start: float, scale: float) -> Floats:
-    """(DRAWS,) factors of the draws' scales for what few independent samples leave open of the scores' own scale.
+    """(DRAWS,) factors of the draws' scales, for the uncertainty of the scores' scale with few independent samples.
 
-    A standard deviation is known to 1 / sqrt(2 known) of itself. Only the part beyond the threshold is drawn, so it
-    moves by more than a level of four scales beyond it does.
+    The relative standard error of a standard deviation is 1 / sqrt(2 known). A level is the threshold plus an excess and only
+    the excess is drawn, so its factor varies by more: by level / excess at a level four scales beyond the threshold.
     """
     deviation = min(UNKNOWN / np.sqrt(2 * max(known, 1.0)), MOST_UNKNOWN)
     # Ties leave a scale of next to nothing.
     beyond = min(1 + max(start, 0.0) / (4 * max(scale, 1e-9)), MOST_BEYOND)
+    # Deviates in another order than the shapes', from which they are independent.
     return np.asarray(np.exp(deviation * beyond * _picks(LEAST_EXCESSES, 7)[1]))
 
 

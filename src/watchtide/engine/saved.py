@@ -213,15 +213,21 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
         day_period=day_period,
         days=days,
     )
+    change = told["transform"]
+    facts = tuple((k, float(v)) for k, v in change["facts"].items())
     return Saved(
-        str(told["key"]), str(told["zone"]), from_data(told["plan"]),
-judged,
-        Transform(told["transform"]["name"], int(told["transform"]["lag"]), tuple((k, float(v)) for k, v in told["transform"]["facts"].items()), bool(told["transform"].get("by_row", False))),
-        windows.Watch.from_data(told["watch"]) if told["watch"] else None,
+        key=str(told["key"]),
+        zone=str(told["zone"]),
+        plan=from_data(told["plan"]),
+        model=judged,
+        transform=Transform(change["name"], int(change["lag"]), facts, bool(change.get("by_row", False))),
+        watch=windows.Watch.from_data(told["watch"]) if told["watch"] else None,
         # Files of the first builds have none.
-        Carry.from_data(told["carry"]) if told.get("carry") else None,
-        flagging.Level(above, below, odd, str(level["note"])), dict(told["resolved"]), dict(told["trained"]),
-    )  # fmt: skip
+        carry=Carry.from_data(told["carry"]) if told.get("carry") else None,
+        level=flagging.Level(above, below, odd, str(level["note"])),
+        resolved=dict(told["resolved"]),
+        trained=dict(told["trained"]),
+    )
 
 
 def _read_periods(rows: Sequence[Sequence[Any]]) -> tuple[Period, ...]:
