@@ -51,7 +51,7 @@ class Ledger:
 
 
 class Served:
-    """`./run serve` on a folder of its own."""
+    """`./run serve` on a temporary folder."""
 
     def __init__(self, folder: Path) -> None:
         self.folder, self.port = folder, supervise._free_port()

@@ -18,6 +18,8 @@ BODIES = [
      "entries": [{}], "roles": 3, "choices": []},
     {"streams": [10**30], "findings": [10**30], "scan": 10**30, "start": -(10**30), "end": 10**30, "level": 1e308, "ids": [10**30]},
 ]  # fmt: skip
+# Numbers joined by commas.
+LISTS = ("streams", "scans")
 # These go on without an end, or begin long work.
 LEFT_OUT = {"/api/v1/events"}
 
@@ -57,14 +59,17 @@ def test_odd_parameters_of_every_question(client):
     for path, method, operation in doors():
         if method != "get":
             continue
-        names = [p["name"] for p in operation.get("parameters", []) if p["in"] == "query"]
-        for name in names:
-            for odd in ODD:
+        for parameter in operation.get("parameters", []):
+            if parameter["in"] != "query":
+                continue
+            name, kind = parameter["name"], parameter["schema"].get("type")
+            # Words may be anything: most of the odd ones are good ones, and answering them takes time.
+            for odd in ODD if kind in ("integer", "number") or name in LISTS else (ODD[0], ODD[-1]):
                 found += wrong(client.get(fill(path), {name: odd}), (path, name, odd))
                 tried += 1
         if "{" in path:
             found += wrong(client.get(fill(path, "9" * 25)), (path, "a number too large"))
-    assert not found and tried > 200, found
+    assert not found and tried > 150, found
 
 
 def test_odd_bodies_at_every_door(client):

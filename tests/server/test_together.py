@@ -182,6 +182,6 @@ def test_a_snapshot_refuses_to_begin_inside_another_transaction(committed):
 
     with store.snapshot(), store.snapshot():
         assert Stream.objects.exists()
-    with transaction.atomic(), pytest.raises(RuntimeError, match="begin that one with snapshot"):
+    with transaction.atomic(), pytest.raises(RuntimeError, match="begin that transaction with snapshot"):
         store.read(1)
     assert len(store.read(1)[0]) >= 0

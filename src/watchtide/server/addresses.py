@@ -1,4 +1,4 @@
-"""Where a request comes from: the peer's word, and a proxy's only if we were told to trust that one."""
+"""The address a request comes from: the peer's, or what a trusted proxy states."""
 
 import ipaddress
 from collections.abc import Sequence
@@ -21,7 +21,9 @@ def is_among(address: str, networks: Sequence[str]) -> bool:
 def of(request: HttpRequest) -> str:
     """The nearest address that is no trusted proxy. What a sender writes into the header itself counts for nothing."""
     address = request.META.get("REMOTE_ADDR") or ""
-    told = [part.strip() for part in request.META.get("HTTP_X_FORWARDED_FOR", "").split(",") if part.strip()]
-    while told and is_among(address, settings.TRUSTED_PROXIES):
-        address = told.pop()
+    stated = [
+        part.strip() for part in request.META.get("HTTP_X_FORWARDED_FOR", "").split(",") if part.strip()
+    ]
+    while stated and is_among(address, settings.TRUSTED_PROXIES):
+        address = stated.pop()
     return address

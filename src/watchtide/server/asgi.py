@@ -13,9 +13,12 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
 
 from django.core.asgi import get_asgi_application  # noqa: E402
 
+unbounded = get_asgi_application()
+
+# What it imports needs Django's apps.
 from watchtide.server.bounds import Bounded  # noqa: E402
 
-application = Bounded(get_asgi_application())
+application = Bounded(unbounded)
 
 # A pushed message is some ten thousand small tuples that live as long as its request; looking through all of them for
 # cycles again and again takes time and makes single answers slow. What is loaded by now stays anyway.

@@ -1,6 +1,6 @@
-"""Sizes of requests, before a byte of them is kept: Django spools a body whole before it asks who sends it.
+"""Limits of request bodies, checked before anything is stored: Django spools a whole body before it authenticates.
 
-Each path has the largest body it can use. What a header states is believed at once; what is not stated is counted as it comes.
+Each path has its own limit. A stated length over it is refused at once; a body without one is counted while it is received.
 """
 
 import json
@@ -9,17 +9,28 @@ from typing import Any
 
 from django.conf import settings
 
+from watchtide.server import problems
+from watchtide.tables import calendars, labels
+
 Scope = MutableMapping[str, Any]
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
-# Doors of pushes, and those that take files; every other takes a form or JSON.
 PUSHES = ("/api/v1/push", "/v1/metrics")
-FILES = ("/api/v1/uploads", "/api/v1/calendars", "/api/v1/logbook/import")
 # Room for the form around a file.
 FORM_BYTES = 1 << 20
+
+
+def files() -> dict[str, int]:
+    """Paths that take a file, and the bytes it may have. Every other path takes JSON."""
+    return {
+        "/api/v1/uploads": settings.MOST_UPLOAD_BYTES,
+        "/api/v1/calendars": calendars.MOST_BYTES,
+        "/api/v1/logbook/import": labels.MOST_BYTES,
+        "/api/v1/logbook/import/look": labels.MOST_BYTES,
+    }
 
 
 class _TooLarge(Exception):
@@ -31,13 +42,11 @@ def limit_of(path: str) -> int:
     if path in PUSHES:
         # One byte more than it may: the door itself says so, in the protocol of the sender.
         return settings.MOST_PUSH_BYTES + 1
-    if path.startswith(FILES):
-        return settings.MOST_UPLOAD_BYTES + FORM_BYTES
-    return settings.DATA_UPLOAD_MAX_MEMORY_SIZE + FORM_BYTES
+    return files().get(path, settings.DATA_UPLOAD_MAX_MEMORY_SIZE) + FORM_BYTES
 
 
 class Bounded:
-    """An ASGI application behind these bounds. Files of somebody without a session or token are not read at all."""
+    """An ASGI application behind these bounds. Pushes and files without a session cookie or a token are not read at all."""
 
     def __init__(self, app: App) -> None:
         self.app = app
@@ -53,7 +62,8 @@ class Bounded:
             await _refuse(send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
             return
         is_known = b"authorization" in headers or b"watchtide_session" in headers.get(b"cookie", b"")
-        if scope["path"].startswith((*PUSHES, *FILES)) and scope["method"] != "GET" and not is_known:
+        takes_much = scope["path"] in PUSHES or scope["path"] in files()
+        if takes_much and scope["method"] != "GET" and not is_known:
             await _refuse(send, 401, "sign in, or send a token", "make a token in Settings")
             return
         count, has_begun = 0, False
@@ -81,11 +91,9 @@ class Bounded:
 
 
 async def _refuse(send: Send, status: int, title: str, remedy: str) -> None:
-    body = json.dumps(
-        {"type": "about:blank", "status": status, "title": title, "place": "body", "remedy": remedy}
-    ).encode()
+    body = json.dumps(problems.document(status, title, place="body", remedy=remedy)).encode()
     headers = [
-        (b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
+        (b"content-type", problems.TYPE.encode()), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
         (b"x-content-type-options", b"nosniff"), (b"cache-control", b"no-store"),
     ]  # fmt: skip
     await send({"type": "http.response.start", "status": status, "headers": headers})

@@ -57,12 +57,12 @@ def healthz(request: HttpRequest) -> JsonResponse:
 def readyz(request: HttpRequest) -> JsonResponse:
     """Whether the database answers, and every worker and keeper that was started is still there.
 
-    503 while one of them is not heard from; a duty that fails is named beside, and is no reason to be taken out of service.
+    503 while one of them is missing; a duty that fails is named too, and is no reason to be taken out of service.
     """
     waiting = Job.objects.filter(state="queued").count()
     lost = beats.lost()
     answer = {
-        "status": "a worker or keeper is not heard from" if lost else "ready",
+        "status": "a worker or keeper is missing" if lost else "ready",
         "queued_jobs": waiting, "lost": lost, "failing": beats.failing(), "disk": disk.state(),
     }  # fmt: skip
     return JsonResponse(answer, status=503 if lost else 200)

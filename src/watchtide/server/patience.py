@@ -1,7 +1,7 @@
 """What to do when the database is away for a moment, or somebody else holds a lock.
 
-A deadlock or a lock that is waited for too long rolls back one transaction: that one is made again. A lost connection, or a
-database that starts anew, is waited for by what runs on its own; a caller is told when to try again.
+A deadlock or a lock wait that times out rolls back one transaction: that one is repeated. While the database is away or restarts,
+background processes wait, and a caller gets the time after which to try again.
 """
 
 import functools

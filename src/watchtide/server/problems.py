@@ -72,7 +72,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     if response is None:
         return None
     body = error.body if isinstance(error, Problem) else _body(error, response.data)
-    response.data = {"type": "about:blank", "status": response.status_code, **body}
+    response.data = document(response.status_code, **body)
     response.content_type = TYPE
     wait = body.get("retry_after")
     if wait:
@@ -80,8 +80,21 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     return response
 
 
+def document(code: int, title: str, **more: Any) -> dict[str, Any]:
+    """A problem document, for answers that no view gives."""
+    return {"type": "about:blank", "status": code, "title": title, **more}
+
+
+def answer(code: int, title: str, **more: Any) -> JsonResponse:
+    """A problem document as an answer. retry_after, where given, goes into the header too."""
+    response = JsonResponse(document(code, title, **more), status=code, content_type=TYPE)
+    if "retry_after" in more:
+        response["Retry-After"] = str(more["retry_after"])
+    return response
+
+
 def _away(error: BaseException) -> Problem:
-    """What a caller is told while the database does not answer: nothing is lost if it sends the same again."""
+    """The answer while the database does not answer: nothing is lost if the caller sends the same again."""
     is_locked = patience.is_locked(error)
     return Problem(
         "somebody else is changing the same thing" if is_locked else "the database does not answer",
@@ -107,12 +120,13 @@ def _body(error: Exception, data: Any) -> dict[str, Any]:
 
 
 def no_csrf(request: HttpRequest, reason: str = "") -> JsonResponse:
-    """A request that changes something without the page's token."""
-    body = {
-        "type": "about:blank", "status": 403, "title": "the request did not come from the page", "place": "X-CSRFToken",
-        "remedy": "reload the page and sign in again",
-    }  # fmt: skip
-    return JsonResponse(body, status=403, content_type=TYPE)
+    """The answer to a change without the page's CSRF token."""
+    return answer(
+        403,
+        "the request did not come from the page",
+        place="X-CSRFToken",
+        remedy="reload the page and sign in again",
+    )
 
 
 def plain(request: HttpRequest, exception: Exception | None = None, *, code: int = 500) -> JsonResponse:
@@ -125,13 +139,6 @@ def plain(request: HttpRequest, exception: Exception | None = None, *, code: int
     error = sys.exc_info()[1]
     if code == 500 and error is not None and patience.is_passing(error):
         # Outside a view of the API, as where the session is read or kept.
-        away = _away(error)
-        response = JsonResponse(
-            {"type": "about:blank", "status": 503, **away.body}, status=503, content_type=TYPE
-        )
-        response["Retry-After"] = str(away.body["retry_after"])
-        return response
+        return answer(503, **_away(error).body)
     title = titles.get(code, "something went wrong on our side; it has been logged")
-    return JsonResponse(
-        {"type": "about:blank", "status": code, "title": title}, status=code, content_type=TYPE
-    )
+    return answer(code, title)

@@ -10,7 +10,7 @@ from watchtide.server.problems import Problem
 MOST_ROW = 2**63 - 1
 # Milliseconds since 1970 between the years 1678 and 2261, within which nanoseconds fit 64 bits.
 LEAST_MS, MOST_MS = -9_214_560_000_000, 9_214_646_400_000
-NS_A_MS = 1_000_000
+MS = 1_000_000
 MOST_DIGITS = 19
 
 
@@ -69,7 +69,7 @@ def number(request: Any, name: str, *, least: float = -math.inf, most: float = m
 def moment(request: Any, name: str) -> int | None:
     """A time in milliseconds since 1970, as nanoseconds."""
     value = number(request, name, least=LEAST_MS, most=MOST_MS)
-    return None if value is None else round(value * NS_A_MS)
+    return None if value is None else round(value * MS)
 
 
 def fields(request: Any) -> Mapping[str, Any]:

@@ -117,7 +117,7 @@ SESSION_COOKIE_SAMESITE = "Lax"
 _PORT = _get("PORT")
 SESSION_COOKIE_NAME = f"watchtide_session{'_' + _PORT if _PORT else ''}"
 CSRF_COOKIE_NAME = f"watchtide_csrf{'_' + _PORT if _PORT else ''}"
-# Told as 1 or true, in the environment or in TOML.
+# 1 or true, in the environment or in TOML.
 IS_HTTPS = _get("HTTPS").lower() in ("1", "true", "yes")
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = IS_HTTPS
 # Addresses of proxies whose word on where a request comes from is taken, and who may read /metrics without a token.

@@ -171,7 +171,7 @@ class Child:
     def __init__(self, name: str, environment: dict[str, str], *arguments: str) -> None:
         self.name, self.failures = name, 0
         self._environment, self._arguments = environment, arguments
-        self._due_at = 0.0
+        self._due_at: float | None = None
         self.start()
 
     def start(self) -> None:
@@ -191,7 +191,7 @@ class Child:
         now = time.monotonic()
         if self.is_up():
             return
-        if self._due_at == 0.0:
+        if self._due_at is None:
             has_lived = now - self._started_at >= LIVED_S
             self.failures = 1 if has_lived else self.failures + 1
             wait = 0.0 if has_lived else min(FIRST_WAIT_S * 2 ** (self.failures - 1), MOST_WAIT_S)
@@ -200,7 +200,7 @@ class Child:
                 f"the {self.name} ended with status {self.process.returncode}; it is started again in {wait:g} s"
             )
         if now >= self._due_at:
-            self._due_at = 0.0
+            self._due_at = None
             self.start()
 
 

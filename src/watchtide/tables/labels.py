@@ -12,6 +12,8 @@ from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
 from watchtide.tables import clock, safe
 from watchtide.tables.problems import TableError
 
+MOST_BYTES = 32 << 20
+
 WORDS = ("kind", "cause", "note", "author", "stratum")
 COLUMNS = (
     "series",

@@ -12,7 +12,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * @description 100 batches, the latest first; those of files unless another door is asked for, and all that are in quarantine.
+         * @description 100 batches, the latest first; those of files unless another door is requested, and all that are in quarantine.
          *
          *     `before` pages on.
          */
@@ -1519,7 +1519,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description 200 deeds, the latest first; `before` pages on. */
+        /** @description 200 entries, the latest first; `before` gives the next page. */
         get: operations["trail"];
         put?: never;
         post?: never;
@@ -1670,6 +1670,15 @@ export interface components {
             finding: components["schemas"]["Finding"];
             /** Format: double */
             likeness: number;
+        };
+        AuditEntry: {
+            readonly id: number;
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            what: string;
+            subject?: string;
+            address?: string;
         };
         /**
          * @description * `both` - both
@@ -2027,15 +2036,6 @@ export interface components {
             stop_ns: number;
             is_all_day: boolean;
             place: string;
-        };
-        Deed: {
-            readonly id: number;
-            /** Format: date-time */
-            at: string;
-            by?: string;
-            what: string;
-            subject?: string;
-            address?: string;
         };
         Defined: {
             formula: components["schemas"]["Derived"];
@@ -6000,7 +6000,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Deed"][];
+                    "application/json": components["schemas"]["AuditEntry"][];
                 };
             };
         };

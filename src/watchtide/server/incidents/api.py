@@ -117,7 +117,8 @@ def _tag(incident: Incident) -> str:
 
 
 def _answer(pk: int) -> Response:
-    return Response(services.detail(pk), headers={"ETag": _tag(Incident.objects.get(pk=pk))})
+    row = services.detail(pk)
+    return Response(row, headers={"ETag": versions.tag_of(row, services.CHANGEABLE)})
 
 
 class IncidentView(APIView):

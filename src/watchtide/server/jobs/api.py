@@ -13,10 +13,9 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import patience
+from watchtide.server import patience, problems
 from watchtide.server.jobs import services
 from watchtide.server.jobs.models import OPEN, STATE_CHOICES, Event, Job
-from watchtide.server.problems import TYPE
 
 
 class JobSerializer(serializers.ModelSerializer):
@@ -122,9 +121,7 @@ async def events(request: HttpRequest) -> StreamingHttpResponse | JsonResponse:
     """Server-sent hints; the page fetches what they point at."""
     user = await request.auser()
     if not user.is_authenticated:
-        return JsonResponse(
-            {"type": "about:blank", "status": 401, "title": "sign in first"}, status=401, content_type=TYPE
-        )
+        return problems.answer(401, "sign in first")
     response = StreamingHttpResponse(hub.listen(), content_type="text/event-stream")
     response["Cache-Control"] = "no-store"
     response["X-Accel-Buffering"] = "no"

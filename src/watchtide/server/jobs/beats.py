@@ -12,13 +12,13 @@ from watchtide.server import patience
 from watchtide.server.jobs.models import Beat
 
 EVERY_S = 3.0
-# Not heard from for so long, a process is dead or hangs.
+# A process whose last beat is older is dead or hangs.
 LOST = timedelta(seconds=20)
 log = logging.getLogger("watchtide.beats")
 
 
 class Beating:
-    """Beats from a thread of its own until the process ends or `stop` is called."""
+    """A thread that beats until the block ends or the process does."""
 
     def __init__(self, name: str) -> None:
         self.name = name
@@ -58,7 +58,7 @@ def beat(name: str, **facts: Any) -> None:
 
 
 def lost() -> list[str]:
-    """Names of what should be running and was not heard from."""
+    """Names of processes that should be running and whose last beat is too old."""
     return list(
         Beat.objects.filter(is_process=True, beat_at__lt=Now() - LOST)
         .order_by("name")

@@ -76,7 +76,7 @@ class Duty:
 
 
 def keep(name: str, duties: list[Duty], *, pause_s: float) -> None:
-    """Do duties in turn until the process is told to stop."""
+    """Do duties in turn until the process is stopped."""
     with beats.Beating(name):
         while True:
             for duty in duties:

@@ -41,7 +41,7 @@ class HandedBack(RuntimeError):
     """This worker is to end: its job goes back to the queue, and that is no failed attempt."""
 
 
-# Set when this process is asked to end; and the jobs that it holds.
+# Set when this process is to end; and the leases it has.
 ending = threading.Event()
 held: list["Lease"] = []
 
@@ -297,7 +297,7 @@ def _woken() -> set[int]:
 
 
 def prune() -> int:
-    """Forget wake-ups that have been heard, and those whose worker was lost with them. Returns how many."""
-    heard = DBTaskResult.objects.filter(finished_at__lt=Now() - timedelta(hours=1))
+    """Delete wake-ups that were handled, and those whose worker was lost with them. Returns how many."""
+    handled = DBTaskResult.objects.filter(finished_at__lt=Now() - timedelta(hours=1))
     dead = DBTaskResult.objects.filter(finished_at=None, started_at__lt=Now() - timedelta(days=1))
-    return heard.delete()[0] + dead.delete()[0]
+    return handled.delete()[0] + dead.delete()[0]

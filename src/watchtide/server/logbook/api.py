@@ -23,7 +23,6 @@ from watchtide.tables import clock, labels
 MS = 1_000_000
 PAGE = 200
 MOST_SHOWN, MOST_LANES = 500, 14
-MOST_LABEL_BYTES = 32 * 2**20
 
 
 class TimeField(serializers.Field):
@@ -228,8 +227,13 @@ def labels_of(request) -> tuple[str, list[Any]]:
     file = request.FILES.get("file")
     if file is None:
         raise Problem("no file was sent", place="file", remedy="choose a labels file")
-    if file.size > MOST_LABEL_BYTES:
-        raise Problem("the labels file is larger than 32 MB", place=file.name, remedy="split it", code=413)
+    if file.size > labels.MOST_BYTES:
+        raise Problem(
+            f"the labels file is larger than {labels.MOST_BYTES >> 20} MB",
+            place=file.name,
+            remedy="split it",
+            code=413,
+        )
     zone = query.fields(request).get("zone") or "UTC"
     clock.zone(zone)
     return file.name, labels.read_labels(file.read(), file.name, zone=zone)

@@ -18,7 +18,7 @@ from rest_framework.views import APIView
 from watchtide.server import query
 from watchtide.server.people import trail
 from watchtide.server.people.access import ADMIN, make_token, role_of
-from watchtide.server.people.models import SCOPES, Deed, Token
+from watchtide.server.people.models import SCOPES, AuditEntry, Token
 from watchtide.server.problems import Problem
 
 
@@ -77,9 +77,9 @@ class SessionView(APIView):
         return Response(status=204)
 
 
-class DeedSerializer(serializers.ModelSerializer):
+class AuditEntrySerializer(serializers.ModelSerializer):
     class Meta:
-        model = Deed
+        model = AuditEntry
         fields = ["id", "at", "by", "what", "subject", "address"]
 
 
@@ -95,18 +95,18 @@ class TrailView(APIView):
             OpenApiParameter("by", str),
             OpenApiParameter("what", str),
         ],
-        responses=DeedSerializer(many=True),
+        responses=AuditEntrySerializer(many=True),
     )
     def get(self, request) -> Response:
-        """200 deeds, the latest first; `before` pages on."""
+        """200 entries, the latest first; `before` gives the next page."""
         _only_admins(request)
-        found = Deed.objects.order_by("-pk")
+        found = AuditEntry.objects.order_by("-pk")
         for name in ("by", "what"):
             if request.GET.get(name):
                 found = found.filter(**{name: request.GET[name]})
         if (before := query.whole(request, "before")) is not None:
             found = found.filter(pk__lt=before)
-        return Response(DeedSerializer(found[:200], many=True).data)
+        return Response(AuditEntrySerializer(found[:200], many=True).data)
 
 
 class TrailExportView(APIView):
@@ -179,7 +179,7 @@ class TokensView(APIView):
         given = TokenSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
-        # Without a word on it a token ends; one that never does must be asked for.
+        # A token without an end must be requested as one.
         days = data.get("days", settings.TOKEN_DAYS)
         until = timezone.now() + timedelta(days=days) if days else None
         token, text = make_token(request.user, data["name"], sorted(set(data["scopes"])), until)

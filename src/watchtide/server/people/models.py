@@ -25,8 +25,8 @@ class Person(models.Model):
         db_table = "person"
 
 
-class Deed(models.Model):
-    """One line of the trail. by : the account, empty for nobody signed in; subject : of what."""
+class AuditEntry(models.Model):
+    """One entry of the audit trail. by : the account, empty for nobody signed in; subject : what it was done to."""
 
     at = models.DateTimeField(db_default=Now())
     by = models.CharField(max_length=150, blank=True)
@@ -35,7 +35,7 @@ class Deed(models.Model):
     address = models.CharField(max_length=45, blank=True)
 
     class Meta:
-        db_table = "deed"
+        db_table = "audit_entry"
         indexes = [models.Index(fields=["what", "at"])]
 
     def save(self, *args: Any, **kwargs: Any) -> None:

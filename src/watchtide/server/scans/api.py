@@ -359,7 +359,7 @@ class SamplesView(APIView):
                 "total": len(times),
                 "reduced": len(at) < len(times),
                 "time": (times[at] / MS).tolist(),
-                "value": screens.plain(values[at]),
+                "value": screens.for_chart(values[at]),
             }
         )
 
@@ -397,10 +397,10 @@ class WindowView(APIView):
             "total": high - low,
             "reduced": len(at) < high - low,
             "time": (times[at] / MS).tolist(),
-            "value": screens.plain(base.series.values[at]),
-            "expected": screens.plain(base.expected[at]),
-            "spread": screens.plain(base.spread[at]),
-            "score": screens.plain(scanned.z[at]),
+            "value": screens.for_chart(base.series.values[at]),
+            "expected": screens.for_chart(base.expected[at]),
+            "spread": screens.for_chart(base.spread[at]),
+            "score": screens.for_chart(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
             "train_until": float(times[base.train_stop - 1] / MS)
             if 0 < base.train_stop < len(times)
@@ -418,8 +418,8 @@ class WindowView(APIView):
         if edges := screens.edges(base, at, [row.level_above, row.level_below]):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):
-            body["trend"] = screens.plain(base.trend[at])
-            body["seasons"] = [screens.plain(s[at]) for s in base.seasons]
+            body["trend"] = screens.for_chart(base.trend[at])
+            body["seasons"] = [screens.for_chart(s[at]) for s in base.seasons]
         return Response(body)
 
 

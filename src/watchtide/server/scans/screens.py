@@ -510,7 +510,7 @@ BEFORE_SIGMAS = 3.0
 EDGE_LEVELS = (2.0, 12.0)
 
 
-def plain(values: np.ndarray) -> list[float | None]:
+def for_chart(values: np.ndarray) -> list[float | None]:
     """Numbers for JSON: null for what is missing or without end, seven digits for the rest (charts, not figures)."""
     return [float(f"{v:.7g}") if math.isfinite(v) else None for v in values.tolist()]
 
@@ -528,7 +528,7 @@ def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> 
     levels = [EDGE_LEVELS[0], float(usual), EDGE_LEVELS[1]]
 
     def rows(sign: float) -> list[list[float | None]]:
-        return [plain(base.values_at(sign * x, at)) for x in levels]
+        return [for_chart(base.values_at(sign * x, at)) for x in levels]
 
     return {"levels": levels, "upper": rows(1.0), "lower": rows(-1.0)}
 
@@ -560,7 +560,7 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
         out.append(
             {
                 "start": float((finding.start_ns - k * week) / MS),
-                **{name: plain(column) for name, column in columns.items()},
+                **{name: for_chart(column) for name, column in columns.items()},
             }
         )
     return out

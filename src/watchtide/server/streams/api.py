@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Iterator
 
 import numpy as np
 from asgiref.sync import sync_to_async
+from django.db import transaction
 from django.http import HttpResponse, StreamingHttpResponse
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
@@ -80,7 +81,7 @@ class CatalogueView(APIView):
             found = found.exclude(kind__in=HIDDEN)
         total = found.count()
         after = query.whole(request, "after", 0) or 0
-        # From the place that is asked for, wherever pages would begin.
+        # From the requested place, which need not be the begin of a page.
         rows = list(
             found.order_by("metric", "pk").prefetch_related("fed_by", "covariates")[after : after + PAGE]
         )
@@ -140,8 +141,9 @@ class StreamEditView(APIView):
         """Delete a stream for good. Without its key as `confirm`, the answer (409) says what would go."""
         stream = Stream.objects.get(pk=pk)
         key = stream.key
-        catalogue.delete(stream, str(query.fields(request).get("confirm") or ""))
-        trail.note(request, "stream deleted", key)
+        with transaction.atomic():
+            catalogue.delete(stream, str(query.fields(request).get("confirm") or ""))
+            trail.note(request, "stream deleted", key)
         return Response(status=204)
 
 

@@ -300,7 +300,7 @@ class BatchesView(APIView):
         responses=BatchSerializer(many=True),
     )
     def get(self, request) -> Response:
-        """100 batches, the latest first; those of files unless another door is asked for, and all that are in quarantine.
+        """100 batches, the latest first; those of files unless another door is requested, and all that are in quarantine.
 
         `before` pages on.
         """

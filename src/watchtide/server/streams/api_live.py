@@ -222,8 +222,9 @@ class FeedView(APIView):
     def delete(self, request, pk: int) -> Response:
         """Stop fetching. What it brought stays."""
         feed = Feed.objects.get(pk=pk)
-        feed.delete()
-        trail.note(request, "feed deleted", feed.name)
+        with transaction.atomic():
+            feed.delete()
+            trail.note(request, "feed deleted", feed.name)
         return Response(status=204)
 
 
@@ -350,8 +351,9 @@ class CalendarView(APIView):
     @extend_schema(operation_id="delete_calendar", responses={204: None})
     def delete(self, request, pk: int) -> Response:
         calendar = Calendar.objects.get(pk=pk)
-        calendar.delete()
-        trail.note(request, "calendar deleted", calendar.name)
+        with transaction.atomic():
+            calendar.delete()
+            trail.note(request, "calendar deleted", calendar.name)
         return Response(status=204)
 
 

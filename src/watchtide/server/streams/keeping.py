@@ -52,7 +52,7 @@ def duties() -> list[Duty]:
         Duty("renew rates and formulas", renew),
         Duty("fold live samples", fold),
         Duty("sweep leftovers", undoing.sweep, every_s=SWEEP_EVERY_S, due_at=first_sweep),
-        Duty("forget old deeds", trail.forget_old, every_s=SWEEP_EVERY_S, due_at=first_sweep),
+        Duty("delete old audit entries", trail.forget_old, every_s=SWEEP_EVERY_S, due_at=first_sweep),
         Duty("forget old uploads", files.sweep_uploads, every_s=SWEEP_EVERY_S, due_at=first_sweep),
         Duty("apply retention", undoing.apply_retention, every_s=SWEEP_EVERY_S, due_at=first_sweep),
     ]

@@ -356,7 +356,7 @@ def snapshot() -> Iterator[None]:
     if outer:
         if not getattr(connection, "is_snapshot", False):
             raise RuntimeError(
-                "a snapshot was asked for inside a transaction that is none: begin that one with snapshot()"
+                "snapshot() inside another transaction: begin that transaction with snapshot()"
             )
         yield
         return

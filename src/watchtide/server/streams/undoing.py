@@ -109,8 +109,8 @@ def _undo_stream(batch: Batch, stream: Stream, later: dict[int, list[int]], chan
     own, _ = written_by(batch, stream.pk)
     back_t, back_v = _displaced(batch.pk, stream.pk)
     for newer, blocks in later.items():
-        theirs, _ = store.merge(list(store.pieces(blocks, stream.pk)))
-        both = np.isin(own, theirs)
+        tsuccessors, _ = store.merge(list(store.pieces(blocks, stream.pk)))
+        both = np.isin(own, tsuccessors)
         if not both.any():
             continue
         # The newer batch wrote over this one's samples; now it has written over what was there before.
@@ -188,7 +188,7 @@ def _drop_before(stream_id: int, cutoff: int) -> int:
 
 
 def sweep() -> dict[str, int]:
-    """Remove what can no longer be needed: dead batches, blocks past their undo window, handed-in files."""
+    """Remove what can no longer be needed: dead batches, blocks past tsuccessor undo window, handed-in files."""
     now = timezone.now()
     if not Job.objects.filter(kind="intake", state__in=OPEN).exists():
         for batch in Batch.objects.filter(accepted_at__isnull=True, created_at__lt=now - timedelta(hours=1)):
@@ -214,9 +214,11 @@ def discard(batch: Batch) -> None:
     with transaction.atomic():
         ids = list(streams.select_for_update().values_list("pk", flat=True))
         batch.delete()
-        heir = Batch.objects.filter(accepted_at__isnull=True, undone_at__isnull=True).order_by("pk").first()
-        if heir is not None:
-            Stream.objects.filter(pk__in=ids).update(made_by=heir)
+        successor = (
+            Batch.objects.filter(accepted_at__isnull=True, undone_at__isnull=True).order_by("pk").first()
+        )
+        if successor is not None:
+            Stream.objects.filter(pk__in=ids).update(made_by=successor)
             return
         held = {int(s) for _, index in store.pending() for s in index.entries["stream"]}
         Stream.objects.filter(pk__in=set(ids) - held, standing__isnull=True, scanstream__isnull=True).delete()

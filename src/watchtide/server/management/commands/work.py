@@ -1,4 +1,4 @@
-"""Do jobs of one lane until told to stop; a database that is away is waited for."""
+"""Do jobs of one lane until stopped; wait while the database is away."""
 
 import os
 import signal
@@ -20,7 +20,7 @@ GRACE_S = 6.0
 
 
 class Patient(Worker):
-    """The queue's worker, which hands its job back when it is asked to end, and outlives the database."""
+    """The queue's worker; it hands its job back when it is stopped, and waits while the database is away."""
 
     def run(self) -> None:
         while self.running:
@@ -53,7 +53,7 @@ def _leave() -> None:
 
 
 class Command(BaseCommand):
-    help = "Do jobs of one lane until told to stop."
+    help = "Do jobs of one lane until stopped."
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("lane", choices=("interactive", "bulk"))
