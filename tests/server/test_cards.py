@@ -329,3 +329,15 @@ class TestFiles:
 
     def test_another_form_is_refused(self, api, card_url):
         assert api.get(f"{card_url}.exe").status_code == 404
+
+
+def test_a_span_beyond_the_scan_counts_only_what_was_scanned(api, small_world):
+    """Weeks since 1970 were counted as scanned: false findings a week went towards nothing, and it took half a minute."""
+    scan = small_world["scan"]
+    url = f"/api/v1/scans/{scan.pk}/scorecard"
+    first, last = scan.span_from_ns / 1e6, scan.span_to_ns / 1e6
+    exact = api.get(f"{url}?from={first}&to={last}").json()
+    wide = api.get(f"{url}?from=0&to={last + 1e12}").json()
+    assert wide | {"computed_at": ""} == exact | {"computed_at": ""}
+    nothing = api.get(f"{url}?from=0&to=1000")
+    assert nothing.status_code == 400 and nothing.json()["place"] == "from"

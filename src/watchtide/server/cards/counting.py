@@ -82,13 +82,20 @@ def rows_of(scan: Scan, selection: Selection) -> list[ScanStream]:
 
 
 def setting_of(scan: Scan, selection: Selection) -> Setting:
+    """How a part of a scan is counted. Weeks that were not scanned count for nothing, however wide a span is requested."""
     setting = scans.setting_of(scan)
     if selection.begin_ns is None and selection.end_ns is None:
         return setting
-    begin = selection.begin_ns if selection.begin_ns is not None else scan.span_from_ns or 0
-    end = selection.end_ns if selection.end_ns is not None else scan.span_to_ns or 0
+    first, last = scan.span_from_ns or 0, scan.span_to_ns or 0
+    begin = first if selection.begin_ns is None else selection.begin_ns
+    end = last if selection.end_ns is None else selection.end_ns
     if end < begin:
         raise Problem("the span ends before it begins", place="from", remedy="swap from and to")
+    begin, end = max(begin, first), min(end, last)
+    if end < begin:
+        raise Problem(
+            "nothing was scanned within this span", place="from", remedy="choose a span within the scan's"
+        )
     return replace(setting, span=(begin, end))
 
 
