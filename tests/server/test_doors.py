@@ -11,7 +11,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.server.conftest import run_jobs, signed_in
 from tests.server.test_intake_store import samples, take
 
-from watchtide.server import outgoing
+from watchtide.server import ourselves, outgoing
 from watchtide.server.streams import feeds, live, renewing, store
 from watchtide.server.streams.models import Batch, Calendar, Derived, Feed, KeptLayout, Stream
 
@@ -71,7 +71,7 @@ class TestFeeds:
             row = Feed.objects.get()
             for minute in (0, 1):
                 moment = datetime(2026, 8, 1, 0, minute, 7, tzinfo=UTC)
-                monkeypatch.setattr(feeds.timezone, "now", lambda m=moment: m)
+                monkeypatch.setattr(feeds.moments, "now", lambda m=moment: m)
                 assert feeds.pull(row)
             monkeypatch.undo()
         row.refresh_from_db()
@@ -114,7 +114,7 @@ class TestFeeds:
             row = Feed.objects.get()
             for second in (7, 52):
                 moment = datetime(2026, 8, 1, 0, 0, second, tzinfo=UTC)
-                monkeypatch.setattr(feeds.timezone, "now", lambda m=moment: m)
+                monkeypatch.setattr(feeds.moments, "now", lambda m=moment: m)
                 assert feeds.pull(row)
             monkeypatch.undo()
         row.refresh_from_db()
@@ -416,7 +416,8 @@ class TestOtherCadences:
 def test_the_page_about_ourselves_is_sound_openmetrics(api):
     from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+    ourselves.tally()
     answer = api.get("/metrics")
     assert "openmetrics-text" in answer["Content-Type"]
     families = {f.name: f for f in text_string_to_metric_families(answer.content.decode())}
-    assert families["watchtide_streams"].samples[0].value >= 3 and "watchtide_jobs" in families
+    assert families["watchtide_streams"].samples[0].value >= 3 and "watchtide_jobs_ended" in families

@@ -2,7 +2,6 @@
 
 import re
 import subprocess
-from pathlib import Path
 
 import pytest
 from django.test import Client
@@ -309,15 +308,6 @@ def test_lock_files_name_no_registry_host():
         text = (ROOT / name).read_text()
         assert not re.search(r"https?://[^\s\"]*(pypi|npmjs|registry|files\.python)", text), name
         assert '"resolved"' not in text and "index-url" not in text
-
-
-def test_the_demo_password_and_a_missing_secret_keep_serve_from_starting(monkeypatch, tmp_path):
-    from watchtide.server import supervise
-
-    monkeypatch.chdir(tmp_path)
-    assert "no secret key" in (supervise._unfit_to_serve({}) or "")
-    assert supervise._unfit_to_serve({"WATCHTIDE_SECRET_KEY": "x" * 40}) is None
-    assert Path(ROOT / "run").exists()
 
 
 @pytest.mark.parametrize(

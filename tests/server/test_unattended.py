@@ -12,7 +12,7 @@ from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
 from tests.server.test_live import lines, push, samples
 
-from watchtide.server import patience, problems
+from watchtide.server import ourselves, patience, problems
 from watchtide.server.jobs import beats, duties, services
 from watchtide.server.jobs.models import Beat, Job
 from watchtide.server.people.access import make_token
@@ -255,6 +255,7 @@ class TestQuarantine:
         assert Block.objects.get(pk=broken.pk).folded_at is None and folding.fold() == 0
         [row] = [b for b in api.get("/api/v1/batches").json() if b["quarantined_at"]]
         assert row["id"] == batch.pk and row["quarantine_reason"] and row["can_undo"]
+        ourselves.tally()
         assert b"watchtide_batches_quarantined 1.0" in api.get("/metrics").content
         assert api.post(f"/api/v1/batches/{batch.pk}/undo").status_code == 200
         assert sorted(samples("metric=held").values()) == [0, 1, 3, 4]
@@ -452,3 +453,19 @@ def test_a_batch_that_comes_to_nothing_takes_no_stream_that_another_uses(small_w
     assert Stream.objects.filter(pk=stream.pk).exists()
     undoing.discard(second)
     assert not Stream.objects.filter(pk=stream.pk).exists()
+
+
+@pytest.mark.parametrize("hours", [-1, 1])
+def test_a_host_whose_clock_is_an_hour_off_writes_the_times_of_the_database(sender, api, monkeypatch, hours):
+    from django.utils import timezone
+
+    from watchtide.server import moments
+
+    true = timezone.now
+    monkeypatch.setattr(timezone, "now", lambda: true() + timedelta(hours=hours))
+    push(sender, lines({"time": "2026-08-01T00:00Z", "metric": "clocked", "value": 1}))
+    batch = Batch.objects.filter(door="push").latest("pk")
+    job = services.enqueue("derive", "a test", {})
+    job.refresh_from_db()
+    for at in (batch.accepted_at, batch.created_at, job.created_at):
+        assert abs(at - moments.now()) < timedelta(minutes=5)

@@ -5,10 +5,15 @@ import sys
 
 
 def run(arguments: list[str]) -> None:
-    """Run a management command of the server."""
+    """Run a management command of the server; exit status 2 where a setting cannot stand."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
     from django.core.management import execute_from_command_line
 
-    import watchtide.server  # noqa: F401
+    from watchtide.server import config
 
+    try:
+        config.load()
+    except config.ConfigError as error:
+        print(f"watchtide: {error}", file=sys.stderr)
+        raise SystemExit(2) from None
     execute_from_command_line([sys.argv[0], *(arguments or ["help"])])

@@ -6,18 +6,16 @@ from pathlib import Path
 
 from django.conf import settings
 from django.core.exceptions import PermissionDenied
-from django.db.models import Count, Sum
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_safe
+from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST
 
-from watchtide.server import addresses, disk
+from watchtide.server import addresses, disk, ourselves
 from watchtide.server.jobs import beats
 from watchtide.server.jobs.models import Job
 from watchtide.server.people import access
-from watchtide.server.streams import store
-from watchtide.server.streams.models import Batch, Feed, Stream
 
 
 @lru_cache(maxsize=1)
@@ -70,48 +68,10 @@ def readyz(request: HttpRequest) -> JsonResponse:
 
 @require_safe
 def metrics(request: HttpRequest) -> HttpResponse:
-    """OpenMetrics text about ourselves: how much is held, what waits, what fails. Sums only, no names.
+    """OpenMetrics text about ourselves: how much is held, what waits, what fails, how long requests take. No names of streams.
 
     For addresses that METRICS_FROM names, and for tokens that may read.
     """
     if not addresses.is_among(addresses.of(request), settings.METRICS_FROM) and not access.may_read(request):
         raise PermissionDenied
-    from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
-    from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
-    from prometheus_client.registry import Collector, CollectorRegistry
-
-    class Ourselves(Collector):
-        def collect(self):
-            jobs = GaugeMetricFamily("watchtide_jobs", "Jobs by state.", labels=["state"])
-            for row in Job.objects.values("state").annotate(n=Count("pk")):
-                jobs.add_metric([row["state"]], row["n"])
-            yield jobs
-            streams = GaugeMetricFamily("watchtide_streams", "Streams by kind.", labels=["kind"])
-            for row in Stream.objects.values("kind").annotate(n=Count("pk")):
-                streams.add_metric([row["kind"]], row["n"])
-            yield streams
-            held = Stream.objects.aggregate(n=Sum("samples"))["n"] or 0
-            yield GaugeMetricFamily("watchtide_samples_held", "Samples in segments.", value=held)
-            blocks = store.waiting_blocks().aggregate(n=Sum("samples"))["n"] or 0
-            yield GaugeMetricFamily(
-                "watchtide_samples_unfolded", "Samples waiting to be folded.", value=blocks
-            )
-            taken = CounterMetricFamily("watchtide_batches", "Batches held, by door.", labels=["door"])
-            for row in Batch.objects.exclude(accepted_at=None).values("door").annotate(n=Count("pk")):
-                taken.add_metric([row["door"]], row["n"])
-            yield taken
-            yield GaugeMetricFamily(
-                "watchtide_disk_free_bytes", "Room where the data folder lies.", value=disk.free_bytes()
-            )
-            aside = Batch.objects.filter(quarantined_at__isnull=False).count()
-            yield GaugeMetricFamily(
-                "watchtide_batches_quarantined", "Batches that cannot be folded.", value=aside
-            )
-            failing = Feed.objects.filter(is_on=True, is_fine=False).count()
-            yield GaugeMetricFamily(
-                "watchtide_feeds_failing", "Feeds whose last fetch failed.", value=failing
-            )
-
-    registry = CollectorRegistry()
-    registry.register(Ourselves())
-    return HttpResponse(generate_latest(registry), content_type=CONTENT_TYPE_LATEST)
+    return HttpResponse(ourselves.exposition(), content_type=CONTENT_TYPE_LATEST)

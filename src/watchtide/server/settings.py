@@ -1,46 +1,42 @@
 """Settings, from the environment or watchtide.toml; see docs/operations.md."""
 
-import os
-import tomllib
 from pathlib import Path
 
-_FILE = Path(os.environ.get("WATCHTIDE_CONFIG", "watchtide.toml"))
-_STATED = tomllib.loads(_FILE.read_text()) if _FILE.is_file() else {}
+from watchtide.server import config, logs
+
+_stated = config.load()
 _ROOT = Path(__file__).resolve().parents[3]
+_MB = 2**20
 
-
-def _get(name: str, default: str = "") -> str:
-    return os.environ.get(f"WATCHTIDE_{name}", str(_STATED.get(name.lower(), default)))
-
-
-IS_DEMO = _get("DEMO") == "1"
-SECRET_KEY = _get("SECRET_KEY") or "only-for-commands-that-serve-nobody"
+IS_DEMO = _stated.demo
+SECRET_KEY = _stated.secret_key.get_secret_value() or "only-for-commands-that-serve-nobody"
 DEBUG = False
-ALLOWED_HOSTS = [h for h in _get("HOSTS", "127.0.0.1,localhost").split(",") if h]
-CSRF_TRUSTED_ORIGINS = [o for o in _get("ORIGINS").split(",") if o]
+ALLOWED_HOSTS = _stated.hosts
+CSRF_TRUSTED_ORIGINS = _stated.origins
 
 # Where caches and uploads lie; safe to delete while nothing runs.
-DATA_FOLDER = Path(_get("DATA", str(Path.home() / ".local/share/watchtide")))
-STAGE_CACHE_BYTES = int(_get("STAGE_CACHE_MB", "2048")) * 2**20
-MOST_UPLOAD_BYTES = int(_get("MOST_UPLOAD_MB", "8192")) * 2**20
+DATA_FOLDER = _stated.data
+STAGE_CACHE_BYTES = _stated.stage_cache_mb * _MB
+MOST_UPLOAD_BYTES = _stated.most_upload_mb * _MB
 # How much of a file is looked at before it is stored; the rest is read once, when it is.
-MOST_LOOKED_AT = int(_get("MOST_LOOKED_AT_MB", "32")) * 2**20
+MOST_LOOKED_AT = _stated.most_looked_at_mb * _MB
 # Files handed in are kept for so many days, and all together up to this much; intake stops while less than this is free.
-TRAIL_DAYS = int(_get("TRAIL_DAYS", "730"))
-TOKEN_DAYS = int(_get("TOKEN_DAYS", "365"))
-UPLOAD_DAYS = int(_get("UPLOAD_DAYS", "7"))
-MOST_UPLOADS_BYTES = int(_get("MOST_UPLOADS_MB", "32768")) * 2**20
-LEAST_FREE_BYTES = int(_get("LEAST_FREE_MB", "512")) * 2**20
-UNDO_DAYS = int(_get("UNDO_DAYS", "7"))
+UPLOAD_DAYS = _stated.upload_days
+MOST_UPLOADS_BYTES = _stated.most_uploads_mb * _MB
+LEAST_FREE_BYTES = _stated.least_free_mb * _MB
+UNDO_DAYS = _stated.undo_days
+TRAIL_DAYS = _stated.trail_days
+TOKEN_DAYS = _stated.token_days
+INVITATION_DAYS = _stated.invitation_days
 # Pushes: bytes as sent, bytes unpacked, and what one token may send in a minute.
-MOST_PUSH_BYTES = int(_get("MOST_PUSH_MB", "16")) * 2**20
-MOST_PUSH_INFLATED = int(_get("MOST_PUSH_UNPACKED_MB", "64")) * 2**20
-PUSHES_A_MINUTE = int(_get("PUSHES_A_MINUTE", "1200"))
-POINTS_A_MINUTE = int(_get("POINTS_A_MINUTE", "6000000"))
+MOST_PUSH_BYTES = _stated.most_push_mb * _MB
+MOST_PUSH_INFLATED = _stated.most_push_unpacked_mb * _MB
+PUSHES_A_MINUTE = _stated.pushes_a_minute
+POINTS_A_MINUTE = _stated.points_a_minute
 # Networks and addresses that feeds may be fetched from; none unless named.
-OUTGOING = [n.strip() for n in _get("OUTGOING").split(",") if n.strip()]
-JOB_LEASE_SECONDS = float(_get("JOB_LEASE_SECONDS", "15"))
-SCAN_PROCESSES = int(_get("SCAN_PROCESSES", str(min(os.cpu_count() or 1, 4))))
+OUTGOING = _stated.outgoing
+JOB_LEASE_SECONDS = _stated.job_lease_seconds
+SCAN_PROCESSES = _stated.scan_processes
 
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -62,6 +58,7 @@ INSTALLED_APPS = [
     "watchtide.server.cards",
 ]
 MIDDLEWARE = [
+    "watchtide.server.logs.Requests",
     "watchtide.server.security.SecurityHeaders",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -81,11 +78,11 @@ TEMPLATES = [
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.mysql",
-        "NAME": _get("DB_NAME", "watchtide"),
-        "USER": _get("DB_USER", "watchtide"),
-        "PASSWORD": _get("DB_PASSWORD"),
-        "HOST": _get("DB_SOCKET") or _get("DB_HOST", "127.0.0.1"),
-        "PORT": _get("DB_PORT"),
+        "NAME": _stated.db_name,
+        "USER": _stated.db_user,
+        "PASSWORD": _stated.db_password.get_secret_value(),
+        "HOST": _stated.db_socket or _stated.db_host or "127.0.0.1",
+        "PORT": "" if _stated.db_socket else str(_stated.db_port),
         # Threads come and go under ASGI: a kept connection would belong to none of them.
         "CONN_MAX_AGE": 0,
         "OPTIONS": {
@@ -114,15 +111,17 @@ CSRF_FAILURE_VIEW = "watchtide.server.problems.no_csrf"
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 # Two demos on one address must not sign each other out.
-_PORT = _get("PORT")
-SESSION_COOKIE_NAME = f"watchtide_session{'_' + _PORT if _PORT else ''}"
-CSRF_COOKIE_NAME = f"watchtide_csrf{'_' + _PORT if _PORT else ''}"
-# 1 or true, in the environment or in TOML.
-IS_HTTPS = _get("HTTPS").lower() in ("1", "true", "yes")
+_OF_PORT = f"_{_stated.port}" if _stated.port else ""
+SESSION_COOKIE_NAME = f"watchtide_session{_OF_PORT}"
+CSRF_COOKIE_NAME = f"watchtide_csrf{_OF_PORT}"
+# A session ends after this whatever happens, and earlier when it is not used.
+SESSION_COOKIE_AGE = _stated.session_days * 86_400
+SESSION_IDLE_MINUTES = _stated.session_idle_minutes
+IS_HTTPS = _stated.https
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = IS_HTTPS
 # Addresses of proxies whose word on where a request comes from is taken, and who may read /metrics without a token.
-TRUSTED_PROXIES = [n.strip() for n in _get("TRUSTED_PROXIES").split(",") if n.strip()]
-METRICS_FROM = [n.strip() for n in _get("METRICS_FROM", "127.0.0.0/8,::1").split(",") if n.strip()]
+TRUSTED_PROXIES = _stated.trusted_proxies
+METRICS_FROM = _stated.metrics_from
 DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 2**20
 FILE_UPLOAD_MAX_MEMORY_SIZE = 2 * 2**20
 
@@ -162,10 +161,4 @@ SPECTACULAR_SETTINGS = {
         "JobStateEnum": "watchtide.server.jobs.models.STATE_CHOICES",
     },
 }
-LOGGING = {
-    "version": 1,
-    "disable_existing_loggers": False,
-    "handlers": {"console": {"class": "logging.StreamHandler"}},
-    "root": {"handlers": ["console"], "level": "WARNING"},
-    "loggers": {"django_tasks_db": {"level": "WARNING"}, "django.request": {"level": "ERROR"}},
-}
+LOGGING = logs.configuration(_stated.log_format, _stated.log_level)

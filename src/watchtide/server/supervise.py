@@ -17,9 +17,11 @@ import urllib.request
 from pathlib import Path
 
 from watchtide import kernels
+from watchtide.server import config
 from watchtide.server.mariadb import Database, DatabaseFailed, die_with_parent, running
 
 PYTHON = sys.executable
+MANAGE = ("-m", "watchtide.cli.main", "server", "run")
 WEB = "web server"
 ROOT = Path(__file__).resolve().parents[3]
 
@@ -30,9 +32,9 @@ class Stopped(Exception):
 
 def home() -> Path:
     """Where databases and caches lie: WATCHTIDE_HOME, else the user's data folder, one a checkout."""
-    stated = os.environ.get("WATCHTIDE_HOME")
-    if stated:
-        return Path(stated)
+    stated = config.load().home
+    if stated is not None:
+        return stated
     import hashlib
 
     checkout = hashlib.sha256(str(ROOT).encode()).hexdigest()[:8]
@@ -65,8 +67,11 @@ def main() -> int:
         is_live = options.mode == "demo" and not options.no_live
         pace = options.pace if is_live else None
         return run_server(options.mode, options.port, is_fresh=getattr(options, "fresh", False), pace=pace)
+    except config.ConfigError as error:
+        say(str(error))
+        return 2
     except DatabaseFailed as error:
-        print(f"watchtide: {error}", file=sys.stderr)
+        say(str(error))
         return 1
     except Stopped:
         return 0
@@ -89,6 +94,7 @@ def run_tests(command: list[str]) -> int:
             "WATCHTIDE_SECRET_KEY": "for-tests-only",
             "WATCHTIDE_JOB_LEASE_SECONDS": "60",
             "WATCHTIDE_DATA": str(home() / "test" / "data"),
+            "WATCHTIDE_LOG_LEVEL": "error",
         }
         child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
         try:
@@ -101,21 +107,25 @@ def run_tests(command: list[str]) -> int:
 
 def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = None) -> int:
     """Start everything and watch over it. pace : of the demo's live streams; None plays none."""
+    stated = config.load()
     is_demo = mode == "demo"
     folder = home() / (f"demo-{port}" if is_demo else "serve")
     environment = {**os.environ, "WATCHTIDE_DATA": str(folder / "data"), "WATCHTIDE_PORT": str(port)}
     if not _is_free(port):
-        print(f"watchtide: port {port} is taken; take another with --port", file=sys.stderr)
+        say(f"port {port} is taken; take another with --port")
         return 1
     if is_demo:
         environment |= {"WATCHTIDE_DEMO": "1", "WATCHTIDE_SECRET_KEY": _kept_secret(folder)}
+        # The terminal shows progress and what goes wrong.
+        environment.setdefault("WATCHTIDE_LOG_LEVEL", "warning")
         if pace is not None:
             standins = _free_port()
-            environment["WATCHTIDE_OUTGOING"] = f"127.0.0.1:{standins}"
-    elif problem := _unfit_to_serve(environment):
-        print(f"watchtide: {problem}", file=sys.stderr)
+            allowed = [*stated.outgoing, f"127.0.0.1:{standins}"]
+            environment["WATCHTIDE_OUTGOING"] = ",".join(allowed)
+    elif not config.is_secret_enough(stated):
+        say(config.no_secret())
         return 2
-    own_database = is_demo or not environment.get("WATCHTIDE_DB_HOST")
+    own_database = is_demo or not (stated.db_host or stated.db_socket)
     database: Database | None = None
     with contextlib.ExitStack() as stack:
         if own_database:
@@ -126,7 +136,7 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
             database.create("watchtide")
             environment |= database.environment()
         print("bringing the database up to date", flush=True)
-        _do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
+        _do(environment, *MANAGE, "migrate", "--verbosity", "0")
         children: list[Child] = []
         stack.callback(_end, children)
         children += _workers(environment)
@@ -135,7 +145,7 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
             live = [str(folder), f"http://127.0.0.1:{standins}"] if pace is not None else []
             _do(environment, "-m", "watchtide.demo.load", *live)
         elif problem := _accounts_problem(environment):
-            print(f"watchtide: {problem}", file=sys.stderr)
+            say(problem)
             return 2
         web = _web(environment, port)
         children.append(web)
@@ -209,21 +219,16 @@ def say(words: str) -> None:
 
 
 def _workers(environment: dict[str, str]) -> list[Child]:
-    manage = ("-m", "watchtide.cli.main", "server", "run")
     return [
-        Child("worker of interactive jobs", environment, *manage, "work", "interactive"),
-        Child("worker of bulk jobs", environment, *manage, "work", "bulk"),
-        Child("keeper of jobs", environment, *manage, "keep_watch"),
-        Child("keeper of streams", environment, *manage, "keep_streams"),
+        Child("worker of interactive jobs", environment, *MANAGE, "work", "interactive"),
+        Child("worker of bulk jobs", environment, *MANAGE, "work", "bulk"),
+        Child("keeper of jobs", environment, *MANAGE, "keep_watch"),
+        Child("keeper of streams", environment, *MANAGE, "keep_streams"),
     ]
 
 
 def _web(environment: dict[str, str], port: int) -> Child:
-    options = (
-        "--host", "127.0.0.1", "--port", str(port), "--log-level", "warning", "--no-server-header",
-        "--timeout-graceful-shutdown", "2",
-    )  # fmt: skip
-    return Child(WEB, environment, "-m", "uvicorn", "watchtide.server.asgi:application", *options)
+    return Child(WEB, environment, *MANAGE, "web", "--port", str(port))
 
 
 def _do(environment: dict[str, str], *arguments: str) -> None:
@@ -302,22 +307,10 @@ def _kept_secret(folder: Path) -> str:
     return path.read_text()
 
 
-def _unfit_to_serve(environment: dict[str, str]) -> str | None:
-    """Why real use must not start, if it must not."""
-    import tomllib
-
-    file = Path(environment.get("WATCHTIDE_CONFIG", "watchtide.toml"))
-    stated = tomllib.loads(file.read_text()) if file.is_file() else {}
-    secret = environment.get("WATCHTIDE_SECRET_KEY") or stated.get("secret_key") or ""
-    if len(secret) < 32:
-        return "no secret key; set WATCHTIDE_SECRET_KEY (or secret_key in watchtide.toml) to 32 characters or more"
-    return None
-
-
 def _accounts_problem(environment: dict[str, str]) -> str | None:
     """Make the first account where there is none; why nobody can sign in, or should not."""
     done = subprocess.run(
-        [PYTHON, "-m", "watchtide.cli.main", "server", "run", "first_account"],
+        [PYTHON, *MANAGE, "first_account"],
         env=environment,
         capture_output=True,
         text=True,

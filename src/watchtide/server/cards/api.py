@@ -4,7 +4,6 @@ import math
 from typing import Any
 
 from django.http import HttpResponse
-from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -12,7 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.scoring.choice import Constraint
-from watchtide.server import query
+from watchtide.server import moments, query
 from watchtide.server.cards import counting, effects, publishing
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published
@@ -158,7 +157,7 @@ class ScorecardView(APIView):
                 "replay": replayed.pk if replayed else None,
                 "logbook_version": logbook.version(),
                 "data_digest": publishing.data_digest([r.samples_digest for r in rows]),
-                "computed_at": timezone.now(),
+                "computed_at": moments.now(),
             }
         )
 

@@ -1,6 +1,7 @@
 """Published scorecards: frozen, with their own copy of all that was counted."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 from watchtide.server.scans.models import Scan
 from watchtide.server.streams.models import EXACT, Stream
@@ -25,7 +26,7 @@ class Published(models.Model):
     logbook_version = models.BigIntegerField()
     code_version = models.CharField(max_length=40)
     author = models.CharField(max_length=150)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "published"

@@ -1,6 +1,7 @@
 """An incident, the spans of streams in it, the entries that judge it, and what was done to it."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 from watchtide.server.logbook.models import Entry
 from watchtide.server.streams.models import Stream
@@ -19,7 +20,7 @@ class Incident(models.Model):
     taken_by = models.CharField(max_length=150, default="", blank=True)
     entries = models.ManyToManyField(Entry, related_name="incidents", blank=True)
     created_by = models.CharField(max_length=150, default="", blank=True)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "incident"
@@ -46,7 +47,7 @@ class Change(models.Model):
     action = models.CharField(max_length=16)
     content = models.JSONField()
     by = models.CharField(max_length=150)
-    at = models.DateTimeField(auto_now_add=True)
+    at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "incident_change"

@@ -9,6 +9,7 @@ from typing import Any
 
 from django.db import Error, connection
 from django.db.models.functions import Now
+from structlog.contextvars import bound_contextvars
 
 from watchtide.server import patience
 from watchtide.server.jobs import beats
@@ -36,6 +37,10 @@ class Duty:
         if now < self.due_at:
             return
         self.due_at = now + self.every_s
+        with bound_contextvars(duty=self.name):
+            self._try(now)
+
+    def _try(self, now: float) -> None:
         try:
             patience.fresh()
             self.action()

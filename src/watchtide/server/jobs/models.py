@@ -1,6 +1,7 @@
 """The job row, which is the truth about long work, the events that tell the page to look, and signs of life."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 STATE_CHOICES = [(s, s) for s in ("queued", "running", "done", "failed", "cancelled")]
 OPEN = ("queued", "running")
@@ -29,7 +30,7 @@ class Job(models.Model):
     lease_until = models.DateTimeField(null=True)
     woken_at = models.DateTimeField(null=True)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
     started_at = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True)
 
@@ -44,7 +45,7 @@ class Event(models.Model):
     kind = models.CharField(max_length=40)
     subject = models.CharField(max_length=80, default="")
     payload = models.JSONField(default=dict)
-    created_at = models.DateTimeField(auto_now_add=True, db_index=True)
+    created_at = models.DateTimeField(db_default=Now(), db_index=True)
 
     class Meta:
         db_table = "event"
@@ -65,3 +66,14 @@ class Beat(models.Model):
 
     class Meta:
         db_table = "beat"
+
+
+class Tally(models.Model):
+    """Figures that take a sum over whole tables, counted now and then for all who want them."""
+
+    name = models.CharField(max_length=40, primary_key=True)
+    at = models.DateTimeField()
+    figures = models.JSONField()
+
+    class Meta:
+        db_table = "tally"

@@ -8,11 +8,13 @@ from contextlib import AbstractContextManager, contextmanager
 from datetime import timedelta
 from typing import Any
 
+import structlog
 from django.conf import settings
 from django.db import Error, close_old_connections, connection, transaction
 from django.db.models import Q
 from django.db.models.functions import Now
 from django_tasks_db.models import DBTaskResult
+from structlog.contextvars import bound_contextvars
 
 from watchtide.engine.run import Cancelled
 from watchtide.server import patience
@@ -20,6 +22,7 @@ from watchtide.server.jobs.models import OPEN, Event, Job
 from watchtide.server.problems import Problem
 from watchtide.tables.problems import TableError
 
+log = structlog.stdlib.get_logger("watchtide.jobs")
 LEASE = timedelta(seconds=settings.JOB_LEASE_SECONDS)
 RENEW_SECONDS = settings.JOB_LEASE_SECONDS / 5
 MOST_ATTEMPTS = 3
@@ -184,9 +187,15 @@ def run(job_id: int) -> None:
 
     It waits again, and no attempt is counted, where this process is to end or the database was away.
     """
-    lease = claim(job_id)
-    if lease is None:
-        return
+    with bound_contextvars(job=job_id):
+        lease = claim(job_id)
+        if lease is not None:
+            with bound_contextvars(kind=lease.job.kind, attempt=lease.job.attempt):
+                _do(lease)
+
+
+def _do(lease: Lease) -> None:
+    job_id, begun = lease.job.pk, time.monotonic()
     if lease.job.is_cancel_asked:
         _end(lease, "cancelled", "cancelled before it began")
         return
@@ -194,6 +203,7 @@ def run(job_id: int) -> None:
         lease.log(f"taken over, attempt {lease.job.attempt}")
     _, handler = _handlers[lease.job.kind]
     held.append(lease)
+    log.info("job begun")
     try:
         tell("job", job_id)
         with lease:
@@ -219,6 +229,7 @@ def run(job_id: int) -> None:
         raise
     finally:
         held.remove(lease)
+        log.info("job left", s=round(time.monotonic() - begun, 3))
 
 
 def hand_back(lease: Lease, why: str) -> None:
@@ -255,6 +266,7 @@ def _end(lease: Lease, state: str, message: str, result: dict[str, Any] | None =
                 tell("job", lease.job.pk)
 
     patience.outlasting(put, f"the end of job {lease.job.pk}")
+    log.info("job ended", state=state, message=message)
 
 
 def cancel(job: Job) -> None:

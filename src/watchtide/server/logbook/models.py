@@ -1,6 +1,7 @@
 """Entries over streams or attribute scopes, and every revision of each."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS
 
@@ -24,7 +25,7 @@ class Entry(models.Model):
     origin = models.CharField(max_length=12, choices=ORIGIN_CHOICES, default="independent")
     stratum = models.CharField(max_length=120, default="", blank=True)
     probability = models.FloatField(null=True)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
     deleted_at = models.DateTimeField(null=True)
 
     class Meta:
@@ -40,7 +41,7 @@ class ChangeSet(models.Model):
     changed = models.IntegerField(default=0)
     removed = models.IntegerField(default=0)
     by = models.CharField(max_length=150)
-    at = models.DateTimeField(auto_now_add=True)
+    at = models.DateTimeField(db_default=Now())
     undone_by = models.CharField(max_length=150, default="", blank=True)
     undone_at = models.DateTimeField(null=True)
 
@@ -56,7 +57,7 @@ class Quiet(models.Model):
     end_ns = models.BigIntegerField()
     reason = models.CharField(max_length=500)
     by = models.CharField(max_length=150)
-    at = models.DateTimeField(auto_now_add=True)
+    at = models.DateTimeField(db_default=Now())
     ended_by = models.CharField(max_length=150, default="", blank=True)
 
     class Meta:
@@ -72,7 +73,7 @@ class Revision(models.Model):
     action = models.CharField(max_length=12)
     content = models.JSONField()
     by = models.CharField(max_length=150)
-    at = models.DateTimeField(auto_now_add=True)
+    at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "logbook_revision"

@@ -6,10 +6,10 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import F, Max, Q, QuerySet
-from django.utils import timezone
 
 from watchtide.core import keys
 from watchtide.core.scoring.rows import Label
+from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook.models import ChangeSet, Entry, Quiet, Revision
 from watchtide.server.problems import Problem
@@ -117,7 +117,7 @@ def remove(entry: Entry, by: str) -> None:
 @transaction.atomic
 def remove_all(entries: Sequence[Entry], by: str, done: ChangeSet | None = None) -> None:
     """Take entries out; they stay in the history and can be put back."""
-    now = timezone.now()
+    now = moments.now()
     Entry.objects.filter(pk__in=[e.pk for e in entries]).update(deleted_at=now)
     _note(entries, "remove", by, done)
 
@@ -287,7 +287,7 @@ def undo(done: ChangeSet, by: str) -> tuple[int, int]:
         else:
             change(entry, before.content, by)
         back += 1
-    locked.undone_by, locked.undone_at = by, timezone.now()
+    locked.undone_by, locked.undone_at = by, moments.now()
     locked.save(update_fields=["undone_by", "undone_at"])
     return back, left
 

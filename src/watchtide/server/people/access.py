@@ -7,12 +7,12 @@ from typing import Any
 
 from django.contrib.auth.models import AbstractBaseUser, Group
 from django.db.models import Q
-from django.utils import timezone
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework.authentication import BaseAuthentication, SessionAuthentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.permissions import SAFE_METHODS, BasePermission
 
+from watchtide.server import moments
 from watchtide.server.people.models import Token
 
 PREFIX = "wt_"
@@ -57,7 +57,7 @@ class Bearer(BaseAuthentication):
         kind, _, text = request.headers.get("Authorization", "").partition(" ")
         if kind.lower() != "bearer":
             return None
-        now = timezone.now()
+        now = moments.now()
         found = Token.objects.select_related("owner").filter(digest=digest_of(text.strip()), revoked_at=None)
         token = found.filter(Q(expires_at=None) | Q(expires_at__gt=now)).first()
         if token is None or not token.owner.is_active:

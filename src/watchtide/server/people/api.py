@@ -6,7 +6,6 @@ from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.http import StreamingHttpResponse
 from django.middleware.csrf import get_token
-from django.utils import timezone
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -15,7 +14,7 @@ from rest_framework.permissions import AllowAny, IsAuthenticated
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import query
+from watchtide.server import moments, query
 from watchtide.server.people import trail
 from watchtide.server.people.access import ADMIN, make_token, role_of
 from watchtide.server.people.models import SCOPES, AuditEntry, Token
@@ -181,7 +180,7 @@ class TokensView(APIView):
         data = given.validated_data
         # A token without an end must be requested as one.
         days = data.get("days", settings.TOKEN_DAYS)
-        until = timezone.now() + timedelta(days=days) if days else None
+        until = moments.now() + timedelta(days=days) if days else None
         token, text = make_token(request.user, data["name"], sorted(set(data["scopes"])), until)
         trail.note(request, "token made", f"{token.name} ({token.hint}…)")
         token.text = text
@@ -199,6 +198,6 @@ class TokenView(APIView):
             raise Problem(
                 "this token is somebody else's", place=f"token {pk}", remedy="ask an admin", code=403
             )
-        if Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=timezone.now()):
+        if Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=moments.now()):
             trail.note(request, "token revoked", f"{token.name} ({token.hint}…)")
         return Response(status=204)

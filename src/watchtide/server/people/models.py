@@ -55,7 +55,7 @@ class Token(models.Model):
     hint = models.CharField(max_length=16)
     scopes = models.JSONField(default=list)
     owner = models.ForeignKey("auth.User", on_delete=models.CASCADE, related_name="tokens")
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
     expires_at = models.DateTimeField(null=True)
     revoked_at = models.DateTimeField(null=True)
     last_used_at = models.DateTimeField(null=True)

@@ -1,6 +1,7 @@
 """A round of review, what is in it, and what each person said."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 from watchtide.server.logbook.models import VERDICT_CHOICES, Entry
 from watchtide.server.scans.models import Finding, Scan
@@ -17,7 +18,7 @@ class Round(models.Model):
     kind = models.CharField(max_length=10, choices=KINDS)
     filters = models.JSONField(default=dict)
     created_by = models.CharField(max_length=150, default="", blank=True)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "review_round"
@@ -57,7 +58,7 @@ class Judgement(models.Model):
     also = models.JSONField(default=list)
     split = models.ForeignKey(Item, null=True, on_delete=models.SET_NULL, related_name="+")
     by = models.CharField(max_length=150)
-    at = models.DateTimeField(auto_now_add=True)
+    at = models.DateTimeField(db_default=Now())
     undone_at = models.DateTimeField(null=True)
 
     class Meta:

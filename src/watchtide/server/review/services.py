@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 from django.db.models import F, Q, QuerySet
-from django.utils import timezone
 
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring import sampling
 from watchtide.core.scoring.agreement import agreement
+from watchtide.server import moments
 from watchtide.server.incidents import services as incidents
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
@@ -189,7 +189,7 @@ def _near_bins(row: ScanStream) -> np.ndarray:
 
 def _for(round_: Round, by: str) -> QuerySet[Item]:
     """Items that this person may be served: not done, not judged by them, and before nobody else."""
-    stale = timezone.now() - LEASE
+    stale = moments.now() - LEASE
     mine = Judgement.objects.filter(item__round=round_, by=by, undone_at=None).values("item_id")
     free = Q(claimed_by="") | Q(claimed_by=by) | Q(claimed_at__lt=stale)
     return round_.items.filter(done__lt=F("looks")).exclude(pk__in=mine).filter(free)
@@ -215,12 +215,12 @@ def serve(round_: Round, by: str) -> Item | None:
 
 def _is_free(item: Item, by: str) -> bool:
     """Whether an item is still to be had, now that it is locked."""
-    is_stale = item.claimed_at is None or item.claimed_at < timezone.now() - LEASE
+    is_stale = item.claimed_at is None or item.claimed_at < moments.now() - LEASE
     return item.done < item.looks and (item.claimed_by in ("", by) or is_stale)
 
 
 def _claim(item: Item, by: str) -> Item:
-    item.claimed_by, item.claimed_at = by, timezone.now()
+    item.claimed_by, item.claimed_at = by, moments.now()
     item.save(update_fields=["claimed_by", "claimed_at"])
     return item
 
@@ -266,7 +266,7 @@ def judge(round_: Round, pk: int, content: dict[str, Any], by: str) -> Judgement
                 )
             said.split = Item.objects.create(
                 round=round_, place=item.place, stream=item.stream, finding=item.finding, start_ns=split, end_ns=end,
-                stratum=item.stratum, probability=item.probability, claimed_by=by, claimed_at=timezone.now(),
+                stratum=item.stratum, probability=item.probability, claimed_by=by, claimed_at=moments.now(),
             )  # fmt: skip
             end = split - max(item.stream.step_ns, 1)
         incident, others = None, []
@@ -322,7 +322,7 @@ def undo(round_: Round, by: str) -> Item:
     if last.split is not None:
         last.split.delete()
         last.split = None
-    last.undone_at = timezone.now()
+    last.undone_at = moments.now()
     last.save(update_fields=["undone_at"])
     round_.items.filter(claimed_by=by).update(claimed_by="", claimed_at=None)
     item.done -= 1

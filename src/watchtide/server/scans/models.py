@@ -1,13 +1,14 @@
 """Plans and their versions, scans, what they found, and which scan stands for a stream."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 from watchtide.server.streams.models import EXACT, Stream
 
 
 class Plan(models.Model):
     name = models.CharField(max_length=120, unique=True)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "plan"
@@ -21,7 +22,7 @@ class PlanVersion(models.Model):
     text = models.TextField()
     digest = models.CharField(max_length=64, db_collation=EXACT)
     author = models.CharField(max_length=150, default="")
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "plan_version"
@@ -42,7 +43,7 @@ class Scan(models.Model):
     step_ns = models.BigIntegerField(default=0)
     longest_season_ns = models.BigIntegerField(null=True)
     created_by = models.CharField(max_length=150, default="")
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
     finished_at = models.DateTimeField(null=True, db_index=True)
 
     class Meta:
@@ -128,7 +129,7 @@ class Card(models.Model):
     logbook_version = models.BigIntegerField()
     selection = models.CharField(max_length=80, default="", db_collation=EXACT)
     content = models.JSONField()
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "scorecard"

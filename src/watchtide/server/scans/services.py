@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.db import transaction
-from django.utils import timezone
 
 from watchtide import __version__
 from watchtide.core import flagging, keys
@@ -24,6 +23,7 @@ from watchtide.core.series import SECOND_NS, at_stamps
 from watchtide.engine import cache, kept, preparing, stages, together
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
+from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people.models import Person
@@ -486,4 +486,4 @@ def curve_data(lines: Curve) -> dict[str, Any]:
 
 
 def looked(user: Any) -> None:
-    Person.objects.update_or_create(user=user, defaults={"last_looked": timezone.now()})
+    Person.objects.update_or_create(user=user, defaults={"last_looked": moments.now()})

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from typing import Any
 
 from django.conf import settings
-from django.utils import timezone
 
 from watchtide.engine import kept, run, together
 from watchtide.plan import Plan, durations
+from watchtide.server import moments
 from watchtide.server.cards import counting as cards
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
@@ -58,7 +58,7 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         Finding.objects.bulk_create([f for _, found in held for f in found], batch_size=500)
         ends = [(s.ribbon_from_ns, s.ribbon_to_ns) for s, _ in held if s.ribbon_from_ns is not None]
         Scan.objects.filter(pk=row.pk).update(
-            finished_at=timezone.now(),
+            finished_at=moments.now(),
             logbook_version=version,
             span_from_ns=min((a for a, _ in ends), default=None),
             span_to_ns=max((b for _, b in ends), default=None),

@@ -8,7 +8,6 @@ import numpy as np
 from asgiref.sync import sync_to_async
 from django.db import transaction
 from django.http import HttpResponse, StreamingHttpResponse
-from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -18,7 +17,7 @@ from rest_framework.views import APIView
 from watchtide.core import live
 from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
-from watchtide.server import query, versions
+from watchtide.server import moments, query, versions
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store, undoing
@@ -164,7 +163,7 @@ class ExpiryView(APIView):
         days = query.required(request, "days", least=1, most=36_500)
         if not 1 <= days <= 36_500:
             raise Problem(f"{days} days", place="days", remedy="take 1 to 36,500")
-        now = int(timezone.now().timestamp()) * SECOND_NS
+        now = int(moments.now().timestamp()) * SECOND_NS
         found = undoing.expired(Stream.objects.get(pk=pk), days, now)
         return Response(
             {"days": days, "samples": found["samples"], "before": clock.format_time(found["before_ns"])}

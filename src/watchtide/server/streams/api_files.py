@@ -11,7 +11,7 @@ from rest_framework.parsers import MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import query
+from watchtide.server import moments, query
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
@@ -276,7 +276,9 @@ class BatchSerializer(serializers.Serializer):
     can_undo = serializers.SerializerMethodField()
 
     def get_can_undo(self, batch: Batch) -> bool:
-        return undoing.can_undo(batch)
+        if "now" not in self.context:
+            self.context["now"] = moments.now()
+        return undoing.can_undo(batch, self.context["now"])
 
 
 class DoorSerializer(serializers.Serializer):

@@ -6,7 +6,6 @@ import zlib
 from django.conf import settings
 from django.db import transaction
 from django.http import HttpResponse, QueryDict
-from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -15,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.series import SECOND_NS
-from watchtide.server import query, versions
+from watchtide.server import moments, query, versions
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.people.models import Token
@@ -196,7 +195,7 @@ class FeedsView(APIView):
         given = FeedSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         feeds.check(given.validated_data)
-        feed = given.save(created_by=request.user, next_at=timezone.now())
+        feed = given.save(created_by=request.user, next_at=moments.now())
         return Response(FeedSerializer(feed).data, status=201)
 
 
@@ -214,7 +213,7 @@ class FeedView(APIView):
             feeds.check({**{k: getattr(feed, k) for k in ("every_s", "timeout_s", "url", "zone")}, **data})
             for name, value in data.items():
                 setattr(feed, name, value)
-            feed.next_at, feed.failures = timezone.now(), 0
+            feed.next_at, feed.failures = moments.now(), 0
             feed.save(update_fields=[*data, "next_at", "failures"])
         return Response(FeedSerializer(feed).data, headers={"ETag": _feed_tag(feed)})
 
@@ -380,7 +379,7 @@ class DaysView(APIView):
     )
     def get(self, request) -> Response:
         """Known days within a span, of all calendars: recurring ones written out, the end not included."""
-        now = int(timezone.now().timestamp()) * SECOND_NS
+        now = int(moments.now().timestamp()) * SECOND_NS
         month = 31 * 86_400 * SECOND_NS
         first = clock.parse_one(request.GET["from"]) if request.GET.get("from") else now - month
         last = clock.parse_one(request.GET["to"]) if request.GET.get("to") else now + month

@@ -6,9 +6,9 @@ from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
-from django.utils import timezone
 
 from watchtide.core.series import SECOND_NS
+from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.streams.models import Calendar
 from watchtide.tables import calendars, clock
@@ -19,7 +19,7 @@ def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
     """Keep a calendar under a name, in place of what had it. (calendar, whether it is new or changed)."""
     clock.zone(zone)
     read = calendars.read(data, name)
-    now = int(timezone.now().timestamp()) * SECOND_NS
+    now = int(moments.now().timestamp()) * SECOND_NS
     year = int(timedelta(days=366).total_seconds()) * SECOND_NS
     # Written out once, so that a rule that cannot be read is refused now and not on somebody's chart.
     calendars.days(read, now - 2 * year, now + 2 * year, zone, name=name)

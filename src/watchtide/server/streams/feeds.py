@@ -4,10 +4,9 @@ from datetime import timedelta
 from typing import Any
 
 from django.db import transaction
-from django.utils import timezone
 
 from watchtide.core.series import SECOND_NS
-from watchtide.server import outgoing
+from watchtide.server import moments, outgoing
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import calendars, live
@@ -38,13 +37,13 @@ def check(data: dict[str, Any]) -> None:
 
 
 def due() -> list[Feed]:
-    return list(Feed.objects.filter(is_on=True).filter(next_at__lte=timezone.now()).order_by("next_at")[:50])
+    return list(Feed.objects.filter(is_on=True).filter(next_at__lte=moments.now()).order_by("next_at")[:50])
 
 
 def pull(feed: Feed) -> bool:
     """Fetch a feed once and take in what it holds. Whatever happens, its row says so and when it is due again; True when all
     went well."""
-    started = timezone.now()
+    started = moments.now()
     count, words, is_fine = 0, "failed for a reason that is in the log", False
     try:
         count, words = _take_metrics(feed) if feed.kind == "metrics" else _take_calendar(feed)
@@ -76,7 +75,7 @@ def _keep_outcome(feed: Feed, started: Any, count: int, words: str, *, is_fine: 
 
 def _take_metrics(feed: Feed) -> tuple[int, str]:
     answer = outgoing.fetch(feed.url, timeout_s=feed.timeout_s, most_bytes=MOST_BYTES, accept=ACCEPT)
-    now_ns = int(timezone.now().timestamp() * 1e6) * 1_000
+    now_ns = int(moments.now().timestamp() * 1e6) * 1_000
     # Stamps fall on the feed's own grid, so that a stream keeps its cadence however the fetches jitter.
     now_ns -= now_ns % (feed.every_s * SECOND_NS)
     try:
@@ -105,4 +104,4 @@ def _take_calendar(feed: Feed) -> tuple[int, str]:
 @transaction.atomic
 def pull_now(feed: Feed) -> None:
     """Have a feed fetched with the next round."""
-    Feed.objects.filter(pk=feed.pk).update(next_at=timezone.now())
+    Feed.objects.filter(pk=feed.pk).update(next_at=moments.now())

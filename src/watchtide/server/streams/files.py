@@ -17,10 +17,9 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.db.models import Sum
-from django.utils import timezone
 
 from watchtide.plan import durations
-from watchtide.server import disk
+from watchtide.server import disk, moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
@@ -92,7 +91,7 @@ def make_room(most: int) -> int:
     A file that a job is storing stays.
     """
     busy = {job.arguments.get("upload") for job in Job.objects.filter(kind="intake", state__in=OPEN)}
-    oldest_kept = timezone.now() - timedelta(days=settings.UPLOAD_DAYS)
+    oldest_kept = moments.now() - timedelta(days=settings.UPLOAD_DAYS)
     held = gone = 0
     for upload in Upload.objects.order_by("-created_at", "-pk"):
         held += upload.size
@@ -519,7 +518,7 @@ def _end(batch: Batch, taker: _Taker, book: _Aside, lease: jobs.Lease) -> list[i
         if taker.roller is not None:
             facts["groups"] = [[list(p) for p in pairs] for pairs in extractor.attributes]
         Batch.objects.filter(pk=batch.pk).update(
-            accepted_at=timezone.now(), rows_taken=extractor.rows, rows_aside=book.count, rows_dropped=extractor.dropped,
+            accepted_at=moments.now(), rows_taken=extractor.rows, rows_aside=book.count, rows_dropped=extractor.dropped,
             samples=taker.writer.samples, aside=book.packed() if book.count else b"", streams=len(taker.streams),
             first_ns=taker.writer.first_ns, last_ns=taker.writer.last_ns, layout=facts,
         )  # fmt: skip

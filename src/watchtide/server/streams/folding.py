@@ -11,12 +11,11 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from django.db import connection, transaction
-from django.utils import timezone
 
 from watchtide.core import cadence
 from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.plan import durations
-from watchtide.server import patience
+from watchtide.server import moments, patience
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Busy
 from watchtide.server.streams import store
@@ -92,7 +91,7 @@ def _quarantine(block: int, error: Exception) -> None:
     log.error("block %s cannot be folded; its batch goes into quarantine", block, exc_info=error)
     with transaction.atomic():
         batch = Batch.objects.get(blocks=block)
-        batch.quarantined_at = timezone.now()
+        batch.quarantined_at = moments.now()
         batch.quarantine_reason = f"block {block}: {type(error).__name__}: {error}"[:500]
         batch.save(update_fields=["quarantined_at", "quarantine_reason"])
         jobs.tell("batch", batch.pk)
@@ -149,7 +148,7 @@ def _fold_group(group: Sequence[int]) -> int:
     for a in range(0, len(ids), STREAMS_AT_ONCE):
         some = ids[a : a + STREAMS_AT_ONCE]
         _fold_streams({i: pieces[i] for i in some}, received)
-    Block.objects.filter(pk__in=group).update(folded_at=timezone.now())
+    Block.objects.filter(pk__in=group).update(folded_at=moments.now())
     return count
 
 

@@ -11,8 +11,8 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import Q
-from django.utils import timezone
 
+from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, places, renewing, store
@@ -133,7 +133,7 @@ def _seen_unit(s: Series) -> str:
 
 def preview(rules: Sequence[Rule]) -> dict[str, Any]:
     """What these rules would make of the last hour's series: streams before and after, and which are combined."""
-    since = timezone.now() - RECENT
+    since = moments.now() - RECENT
     recent = Batch.objects.filter(door__in=("push", "pull"), accepted_at__gte=since, undone_at__isnull=True)
     batches = list(recent.order_by("-accepted_at")[:MOST_BATCHES])
     streams = _live().filter(pk__in=list(renewing.spans_of(batches)))
@@ -233,7 +233,7 @@ def undo(version: IdentityVersion, user: Any) -> jobs.Job:
             remedy="undo the newer ones first",
             code=409,
         )
-    version.undone_at, version.undone_by = timezone.now(), user
+    version.undone_at, version.undone_by = moments.now(), user
     version.save(update_fields=["undone_at", "undone_by"])
     return _follow(version, _move(list(_live().select_for_update().order_by("pk")), in_force()), user)
 

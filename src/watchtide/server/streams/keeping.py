@@ -6,8 +6,9 @@ from datetime import timedelta
 
 from django.db import connection
 from django.db.models import Max, Min, Sum
-from django.utils import timezone
+from structlog.contextvars import bound_contextvars
 
+from watchtide.server import moments
 from watchtide.server.jobs.duties import Duty
 from watchtide.server.people import trail
 from watchtide.server.streams import feeds, files, folding, renewing, store, undoing
@@ -60,7 +61,8 @@ def duties() -> list[Duty]:
 
 def _pull(feed: Feed) -> bool:
     try:
-        return feeds.pull(feed)
+        with bound_contextvars(feed=feed.pk):
+            return feeds.pull(feed)
     finally:
         connection.close()
 
@@ -74,4 +76,4 @@ def is_fold_due() -> bool:
     if not facts["samples"]:
         return False
     age = min(FOLD_AGE_S + FOLD_AGE_A_STREAM_S * facts["streams"], MOST_FOLD_AGE_S)
-    return facts["samples"] >= FOLD_SAMPLES or timezone.now() - facts["since"] >= timedelta(seconds=age)
+    return facts["samples"] >= FOLD_SAMPLES or moments.now() - facts["since"] >= timedelta(seconds=age)

@@ -7,9 +7,8 @@ from typing import Any
 
 import numpy as np
 from django.db import IntegrityError, transaction
-from django.utils import timezone
 
-from watchtide.server import disk, patience
+from watchtide.server import disk, moments, patience
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, identity, store
@@ -113,7 +112,7 @@ def take(
             return Taken(0, False)
     ids = np.array([number or 0 for number in found], np.int64)
     is_indirect = numbers.has_indirect(points.series)
-    now = timezone.now()
+    now = moments.now()
     try:
         with transaction.atomic():
             batch = Batch.objects.create(

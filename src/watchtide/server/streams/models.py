@@ -1,6 +1,7 @@
 """The catalogue of streams, the batches taken in, and samples in two layers."""
 
 from django.db import models
+from django.db.models.functions import Now
 
 SIDES = [(s, s) for s in ("both", "above", "below")]
 DOORS = [(d, d) for d in ("file", "push", "pull", "derived")]
@@ -53,7 +54,7 @@ class Stream(models.Model):
     arrivals = models.BinaryField(default=b"", max_length=1024)
     lateness_ns = models.BigIntegerField(null=True)
     made_by = models.ForeignKey("Batch", null=True, on_delete=models.SET_NULL, related_name="made")
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "stream"
@@ -75,7 +76,7 @@ class IdentityVersion(models.Model):
     rules = models.JSONField()
     moved = models.IntegerField(default=0)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
     undone_at = models.DateTimeField(null=True)
     undone_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL, related_name="+")
 
@@ -90,7 +91,7 @@ class Upload(models.Model):
     size = models.BigIntegerField()
     sha = models.CharField(max_length=64)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "upload"
@@ -130,7 +131,7 @@ class Batch(models.Model):
     first_ns = models.BigIntegerField(null=True)
     last_ns = models.BigIntegerField(null=True)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
     accepted_at = models.DateTimeField(null=True, db_index=True)
     # False while counters' rates or formulas over what it brought have not been made anew.
     is_renewed = models.BooleanField(default=True, db_index=True)
@@ -215,7 +216,7 @@ class Derived(models.Model):
     message = models.CharField(max_length=500, default="", blank=True)
     renewed_at = models.DateTimeField(null=True)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    created_at = models.DateTimeField(auto_now_add=True)
+    created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "derived"

@@ -5,12 +5,12 @@ from typing import Any
 
 import numpy as np
 from django.db import transaction
-from django.utils import timezone
 
 from watchtide.core import joining
 from watchtide.core.cadence import step_of
 from watchtide.core.live import bucket_quantile, intervals
 from watchtide.core.series import SECOND_NS, Floats, Ints
+from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store
@@ -90,7 +90,7 @@ def _write(outputs: Sequence[Output], source: str, key: str) -> None:
     Batch.objects.filter(key=digest).delete()
     batch = Batch.objects.create(key=digest, source=source[:255], door="derived", streams=len(outputs))
     samples = store.write_blocks(batch, outputs)
-    Batch.objects.filter(pk=batch.pk).update(accepted_at=timezone.now(), samples=samples)
+    Batch.objects.filter(pk=batch.pk).update(accepted_at=moments.now(), samples=samples)
 
 
 def counters(changed: dict[int, Span], *, is_rewritten: bool = False) -> list[Output]:
@@ -114,13 +114,13 @@ def counters(changed: dict[int, Span], *, is_rewritten: bool = False) -> list[Ou
 def after_undo(changed: dict[int, Span], batch: Batch) -> None:
     """Recompute what is derived from streams that have just lost samples."""
     outputs = counters(changed, is_rewritten=True) if changed else []
-    _write(outputs, f"after undoing batch {batch.pk}", f"undone-{batch.pk}-{timezone.now().isoformat()}")
+    _write(outputs, f"after undoing batch {batch.pk}", f"undone-{batch.pk}-{moments.now().isoformat()}")
 
 
 def compute_place(sha: str) -> list[Stream]:
     """Combine one place from the whole history of its sources. Returns its streams."""
     outputs = _place(sha, None, in_force())
-    _write(outputs, "combined from sources", f"place-{sha}-{timezone.now().isoformat()}")
+    _write(outputs, "combined from sources", f"place-{sha}-{moments.now().isoformat()}")
     streams = list(Stream.objects.filter(pk__in=[o[0] for o in outputs]))
     Stream.objects.filter(pk__in=[s.pk for s in streams], kind="retired").update(kind="samples")
     return streams
@@ -336,8 +336,8 @@ def compute(formula: Derived, lease: jobs.Lease | None = None) -> int:
                 raise jobs.Cancelled
         outputs += _evaluate(formula, tree, group, None)
     with transaction.atomic():
-        _write(outputs, f"formula {formula.metric}", f"formula-{formula.pk}-{timezone.now().isoformat()}")
-        Derived.objects.filter(pk=formula.pk).update(renewed_at=timezone.now(), message="")
+        _write(outputs, f"formula {formula.metric}", f"formula-{formula.pk}-{moments.now().isoformat()}")
+        Derived.objects.filter(pk=formula.pk).update(renewed_at=moments.now(), message="")
     return len(groups)
 
 
@@ -355,7 +355,7 @@ def _formula_within(formula: Derived, changed: dict[int, Span]) -> list[Output]:
         if spans:
             span = (min(a for a, _ in spans), max(b for _, b in spans))
             outputs += _evaluate(formula, tree, group, span)
-    Derived.objects.filter(pk=formula.pk).update(renewed_at=timezone.now(), message="")
+    Derived.objects.filter(pk=formula.pk).update(renewed_at=moments.now(), message="")
     return outputs
 
 

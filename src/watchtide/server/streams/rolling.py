@@ -10,10 +10,10 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from django.db import transaction
-from django.utils import timezone
 
 from watchtide.core import keys
 from watchtide.core.series import Floats, Ints
+from watchtide.server import moments
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, RollPart, Stream
 from watchtide.tables import layout, rollup
@@ -147,7 +147,7 @@ def take_back(batch: Batch, anew: Sequence[Batch]) -> bool:
     if rows:
         again = Batch.objects.create(
             key=f"{AGAIN}{batch.pk}", source=f"after undoing {batch.source}"[:255], door="derived",
-            layout={"spans": spans, "groups": groups}, accepted_at=timezone.now(),
+            layout={"spans": spans, "groups": groups}, accepted_at=moments.now(),
         )  # fmt: skip
         store.write_blocks(again, rows)
     return bool(rows)

@@ -1,15 +1,15 @@
 """Undoing a batch, retention, and the sweep of what is no longer needed."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
 from django.conf import settings
 from django.db import transaction
 from django.db.models import Q
-from django.utils import timezone
 
 from watchtide.core.series import SECOND_NS, Floats, Ints
+from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
@@ -23,12 +23,13 @@ def undo_window() -> timedelta:
     return timedelta(days=settings.UNDO_DAYS)
 
 
-def can_undo(batch: Batch) -> bool:
+def can_undo(batch: Batch, now: datetime | None = None) -> bool:
+    """now : of a list of batches, read once for all."""
     return (
         batch.accepted_at is not None
         and batch.undone_at is None
         and batch.door != "derived"
-        and batch.accepted_at > timezone.now() - undo_window()
+        and batch.accepted_at > (now or moments.now()) - undo_window()
     )
 
 
@@ -62,7 +63,7 @@ def undo(batch: Batch, user: Any) -> int:
             _undo_samples(gone)
         redone = rolling.take_back(locked, anew)
         Batch.objects.filter(pk__in=[b.pk for b in anew]).delete()
-        locked.undone_at, locked.undone_by = timezone.now(), user
+        locked.undone_at, locked.undone_by = moments.now(), user
         # The same file may be stored again: its key is free.
         locked.key = f"undone-{locked.pk}-{locked.key}"[:64]
         locked.save(update_fields=["undone_at", "undone_by", "key"])
@@ -161,7 +162,7 @@ def expired(stream: Stream, days: int, now_ns: int) -> dict[str, Any]:
 
 def apply_retention(now_ns: int | None = None) -> int:
     """Drop samples older than each stream is to be kept. Returns how many went."""
-    now = now_ns if now_ns is not None else int(timezone.now().timestamp()) * SECOND_NS
+    now = now_ns if now_ns is not None else int(moments.now().timestamp()) * SECOND_NS
     dropped = 0
     folding.fold()
     for stream in Stream.objects.filter(retention_days__isnull=False, first_ns__isnull=False).order_by("pk"):
@@ -189,7 +190,7 @@ def _drop_before(stream_id: int, cutoff: int) -> int:
 
 def sweep() -> dict[str, int]:
     """Remove what can no longer be needed: dead batches, blocks past tsuccessor undo window, handed-in files."""
-    now = timezone.now()
+    now = moments.now()
     if not Job.objects.filter(kind="intake", state__in=OPEN).exists():
         for batch in Batch.objects.filter(accepted_at__isnull=True, created_at__lt=now - timedelta(hours=1)):
             discard(batch)

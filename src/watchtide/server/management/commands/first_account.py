@@ -1,6 +1,5 @@
 """Make the first account from the environment, and refuse the demo's password."""
 
-import os
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -8,6 +7,7 @@ from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError
 
+from watchtide.server import config
 from watchtide.server.people.access import ADMIN, give_role
 
 
@@ -15,7 +15,8 @@ class Command(BaseCommand):
     help = "Make an admin of WATCHTIDE_ADMIN_NAME and WATCHTIDE_ADMIN_PASSWORD where there is no account yet."
 
     def handle(self, *args: Any, **options: Any) -> None:
-        name, password = os.environ.get("WATCHTIDE_ADMIN_NAME"), os.environ.get("WATCHTIDE_ADMIN_PASSWORD")
+        stated = config.load()
+        name, password = stated.admin_name, stated.admin_password.get_secret_value()
         if not User.objects.exists():
             if not name or not password:
                 raise CommandError(

@@ -4,6 +4,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 
+from watchtide.server import ourselves
 from watchtide.server.jobs import duties, services
 
 
@@ -14,5 +15,6 @@ class Command(BaseCommand):
         found = [
             duties.Duty("wake workers", services.watch_once),
             duties.Duty("forget old wake-ups", services.prune, every_s=600),
+            duties.Duty("count what is held", ourselves.tally, every_s=60),
         ]
         duties.keep("keeper of jobs", found, pause_s=2)

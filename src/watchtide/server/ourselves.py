@@ -1,0 +1,163 @@
+"""Figures about ourselves, for /metrics: what waits and for how long, what fails, how long requests take.
+
+What must be summed over whole tables is counted once a minute by a keeper (`tally`) and not at every scrape.
+"""
+
+from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import connection
+from django.db.models import Count, F, Max, Min, Sum
+from django.db.models.functions import Now
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
+from prometheus_client.openmetrics.exposition import generate_latest
+from prometheus_client.registry import Collector, CollectorRegistry
+
+from watchtide.server import disk, latency, moments
+from watchtide.server.jobs import beats
+from watchtide.server.jobs.models import OPEN, Job, Tally
+from watchtide.server.scans.models import ScanStream
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Batch, Feed, Stream, Upload
+
+NS = 1e9
+
+
+def tally() -> None:
+    """Count what is held. One row; a keeper's duty."""
+    judged = ScanStream.objects.filter(scan__standing__stream=F("stream"), stream__last_ns__gt=F("last_ns"))
+    lag = judged.aggregate(ns=Max(F("stream__last_ns") - F("last_ns")))["ns"]
+    uploads = Upload.objects.aggregate(n=Sum("size"))["n"]
+    figures = {
+        "streams": _counts(Stream.objects.all(), "kind"),
+        "samples": Stream.objects.aggregate(n=Sum("samples"))["n"] or 0,
+        "batches": _counts(Batch.objects.exclude(accepted_at=None), "door"),
+        "quarantined": Batch.objects.filter(quarantined_at__isnull=False).count(),
+        "jobs": _counts(Job.objects.exclude(state__in=OPEN), "state"),
+        "uploads_bytes": uploads or 0,
+        "judging_lag_s": (lag or 0) / NS,
+    }
+    Tally.objects.update_or_create(name="held", defaults={"figures": figures, "at": Now()})
+
+
+def _counts(found: Any, name: str) -> dict[str, int]:
+    return {row[name]: row["n"] for row in found.order_by().values(name).annotate(n=Count("pk"))}
+
+
+def exposition() -> bytes:
+    """OpenMetrics text."""
+    registry = CollectorRegistry()
+    for part in (_waiting, _held, _database, _machine):
+        registry.register(_Part(part))
+    # Two registries, one text: the mark of the end stands once.
+    return generate_latest(latency.registry).removesuffix(b"# EOF\n") + generate_latest(registry)
+
+
+class _Part(Collector):
+    def __init__(self, metrics: Callable[[], Iterator[Metric]]) -> None:
+        self._metrics = metrics
+
+    def collect(self) -> Iterator[Metric]:
+        yield from self._metrics()
+
+
+def _waiting() -> Iterator[Metric]:
+    now = moments.now()
+    waiting = GaugeMetricFamily("watchtide_jobs_open", "Jobs that wait or run.", labels=["state", "lane"])
+    ages = GaugeMetricFamily(
+        "watchtide_queue_age_seconds", "How long the oldest queued job has waited.", labels=["lane"]
+    )
+    rows = Job.objects.filter(state__in=OPEN).order_by().values("state", "lane")
+    for row in rows.annotate(n=Count("pk"), since=Min("created_at")):
+        waiting.add_metric([row["state"], row["lane"]], row["n"])
+        if row["state"] == "queued":
+            ages.add_metric([row["lane"]], _age(now, row["since"]))
+    yield waiting
+    yield ages
+    expired = Job.objects.filter(state="running", lease_until__lt=Now()).count()
+    yield GaugeMetricFamily(
+        "watchtide_leases_expired",
+        "Running jobs whose worker is lost and that nobody has taken over.",
+        expired,
+    )
+    unfolded = store.waiting_blocks().aggregate(n=Sum("samples"), since=Min("batch__accepted_at"))
+    yield GaugeMetricFamily("watchtide_samples_unfolded", "Samples waiting to be folded.", unfolded["n"] or 0)
+    yield GaugeMetricFamily(
+        "watchtide_folding_lag_seconds", "Age of the oldest of them.", _age(now, unfolded["since"])
+    )
+    failing = Feed.objects.filter(is_on=True, is_fine=False).count()
+    yield GaugeMetricFamily("watchtide_feeds_failing", "Feeds whose last fetch failed.", failing)
+    yield GaugeMetricFamily(
+        "watchtide_processes_lost", "Workers and keepers that should be there and are not.", len(beats.lost())
+    )
+    yield GaugeMetricFamily(
+        "watchtide_duties_failing", "Duties of keepers whose last round failed.", len(beats.failing())
+    )
+
+
+def _held() -> Iterator[Metric]:
+    row = Tally.objects.filter(name="held").first()
+    if row is None:
+        return
+    held = row.figures
+    yield GaugeMetricFamily(
+        "watchtide_tally_age_seconds", "Age of the counts that follow.", _age(moments.now(), row.at)
+    )
+    yield GaugeMetricFamily("watchtide_samples_held", "Samples in segments.", held["samples"])
+    yield _labelled(
+        GaugeMetricFamily("watchtide_streams", "Streams by kind.", labels=["kind"]), held["streams"]
+    )
+    # Gauges and no counters: old rows are deleted.
+    yield _labelled(GaugeMetricFamily("watchtide_batches", "Batches held.", labels=["door"]), held["batches"])
+    yield _labelled(GaugeMetricFamily("watchtide_jobs_ended", "Jobs held.", labels=["state"]), held["jobs"])
+    yield GaugeMetricFamily(
+        "watchtide_batches_quarantined", "Batches that cannot be folded.", held["quarantined"]
+    )
+    yield GaugeMetricFamily("watchtide_uploads_bytes", "Files handed in and kept.", held["uploads_bytes"])
+    yield GaugeMetricFamily(
+        "watchtide_judging_lag_seconds",
+        "Longest time by which the newest sample of a stream is ahead of its standing scan.",
+        held["judging_lag_s"],
+    )
+
+
+def _database() -> Iterator[Metric]:
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SHOW GLOBAL STATUS WHERE Variable_name IN "
+            "('Innodb_row_lock_waits', 'Innodb_row_lock_time', 'Innodb_deadlocks', 'Threads_connected')"
+        )
+        found = {name.lower(): float(value) for name, value in cursor.fetchall()}
+    yield CounterMetricFamily(
+        "watchtide_lock_waits",
+        "Waits for a row's lock, since MariaDB began.",
+        found.get("innodb_row_lock_waits", 0),
+    )
+    yield CounterMetricFamily(
+        "watchtide_lock_wait_seconds", "Time spent in them.", found.get("innodb_row_lock_time", 0) / 1_000
+    )
+    yield CounterMetricFamily(
+        "watchtide_deadlocks", "Deadlocks, since MariaDB began.", found.get("innodb_deadlocks", 0)
+    )
+    yield GaugeMetricFamily(
+        "watchtide_connections", "Connections to MariaDB.", found.get("threads_connected", 0)
+    )
+
+
+def _machine() -> Iterator[Metric]:
+    yield GaugeMetricFamily(
+        "watchtide_disk_free_bytes", "Room where the data folder lies.", disk.free_bytes()
+    )
+
+
+def _labelled(family: GaugeMetricFamily, counts: dict[str, int]) -> GaugeMetricFamily:
+    for label, count in sorted(counts.items()):
+        family.add_metric([label], count)
+    return family
+
+
+def _age(now: datetime, since: datetime | None) -> float:
+    if since is None:
+        return 0.0
+    return max((now - since) / timedelta(seconds=1), 0.0)
