@@ -1,6 +1,7 @@
 """Feeds, formulas, calendars, kept layouts and the catalogue, against real servers on loopback."""
 
 import threading
+import time
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -200,6 +201,9 @@ class TestFeeds:
         assert feed(signed_in("vic"), "http://127.0.0.1:1/").status_code == 403
 
 
+SIXTY = ",".join(map(str, range(60)))
+
+
 class TestCalendars:
     def send(self, api, text, name="days.ics"):
         return api.post("/api/v1/calendars", {"file": SimpleUploadedFile(name, text.encode() if isinstance(text, str) else text)}, format="multipart")  # fmt: skip
@@ -221,12 +225,41 @@ class TestCalendars:
             ("BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART:yesterday\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", "cannot be read"),
             (ICS.replace("FREQ=YEARLY", "FREQ=SECONDLY"), "repeats secondly"),
             (ICS.replace("FREQ=YEARLY", "FREQ=SOMETIMES"), "cannot be read"),
+            (ICS.replace("FREQ=YEARLY", f"FREQ=HOURLY;BYMINUTE={SIXTY}"), "repeats 1,440 times a day"),
+            (ICS.replace("FREQ=YEARLY", f"FREQ=YEARLY;BYHOUR=1,2,3;BYMINUTE={SIXTY}"), "repeats 180 times a day"),
+            (ICS.replace("FREQ=YEARLY", f"FREQ=HOURLY;BYSECOND={SIXTY}"), "repeats 1,440 times a day"),
         ],
     )  # fmt: skip
     def test_a_file_that_is_none_is_refused_and_nothing_kept(self, api, text, words):
         answer = self.send(api, text)
         assert answer.status_code == 400, answer.content
         assert words in str(answer.json()) and not Calendar.objects.exists()
+
+    def test_a_rule_that_never_meets_is_ended_and_holds_up_nothing_else(self, api, monkeypatch):
+        from watchtide.tables import expansion
+
+        monkeypatch.setattr(expansion, "MOST_SECONDS", 2)
+        begun = time.monotonic()
+        never = ICS.replace("FREQ=YEARLY", "FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=30")
+        answer = self.send(api, never)
+        assert answer.status_code == 400 and "cannot be written out within 2 s" in str(answer.json())
+        assert time.monotonic() - begun < 6 and not Calendar.objects.exists()
+        file = SimpleUploadedFile("labels.ics", never.encode())
+        answer = api.post("/api/v1/logbook/import", {"file": file}, format="multipart")
+        assert answer.status_code == 400 and "cannot be written out" in str(answer.json())
+
+    def test_days_are_the_same_whatever_span_is_requested(self, api):
+        """Calendars are written out by whole quarters; a span takes its days from them."""
+        weekly = ICS.replace("FREQ=YEARLY", "FREQ=WEEKLY")
+        assert self.send(api, weekly).status_code == 201
+        whole = api.get("/api/v1/calendars/days?from=2026-08-15&to=2027-08-15").json()
+        assert len(whole) == 53
+        for first, last, n in (
+            ("2026-08-16", "2026-08-21", 0),
+            ("2026-08-15T12:00Z", "2026-08-15T13:00Z", 1),
+        ):
+            assert len(api.get(f"/api/v1/calendars/days?from={first}&to={last}").json()) == n
+        assert api.get("/api/v1/calendars/days?from=2000-01-01&to=2026-01-01").status_code == 400
 
 
 class TestFormulas:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from itertools import islice
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from watchtide.core.series import SECOND_NS
@@ -68,8 +68,9 @@ def days(
     """
     import recurring_ical_events
 
-    if last_ns - first_ns > MOST_DAYS * 86_400 * SECOND_NS:
-        raise TableError(name, "", "a span of more than 20 years", "ask for a shorter one")
+    # What is kept is written out by whole quarters, one more on each side.
+    if last_ns - first_ns > (MOST_DAYS + 184) * 86_400 * SECOND_NS:
+        raise too_long(name)
     rules = clock.zone(zone)
     # A day more on each side: dates have no zone, and a local day may begin before its UTC one.
     start = datetime.fromtimestamp(first_ns // SECOND_NS, UTC) - timedelta(days=1)
@@ -92,18 +93,38 @@ def days(
     return sorted(inside, key=lambda d: (d.start_ns, d.stop_ns, d.name))
 
 
+def too_long(name: str) -> TableError:
+    return TableError(name, "", "a span of more than 20 years", "choose a shorter one")
+
+
 def _refuse_bombs(calendar: "icalendar.Calendar", name: str) -> None:
-    """Refuse rules that repeat by the minute or second: no day is known that way, and they never end."""
+    """Refuse rules that repeat more than hourly: no day is known that way."""
     for event in calendar.walk("VEVENT"):
         rule = event.get("RRULE")
         rules = rule if isinstance(rule, list) else [rule] if rule else []
         for one in rules:
             frequency = str((one.get("FREQ") or [""])[0]).upper()
-            if frequency in ("SECONDLY", "MINUTELY"):
+            times = _times_a_day(one, frequency)
+            if times > 24:
                 what = str(event.get("SUMMARY", "an event"))[:60]
-                raise TableError(
-                    name, what, f"repeats {frequency.lower()}", "known days repeat hourly at most"
+                often = (
+                    frequency.lower() if frequency in ("SECONDLY", "MINUTELY") else f"{times:,} times a day"
                 )
+                raise TableError(name, what, f"repeats {often}", "known days repeat hourly at most")
+
+
+def _times_a_day(rule: Any, frequency: str) -> int:
+    """How often at most a rule of RFC 5545 (3.3.10) makes an event begin within one day.
+
+    Parts finer than the frequency multiply; hours, minutes and seconds that are not stated are those of DTSTART.
+    """
+    counts = {part: len(rule.get(part) or [None]) for part in ("BYHOUR", "BYMINUTE", "BYSECOND")}
+    if frequency == "SECONDLY":
+        return 86_400
+    if frequency == "MINUTELY":
+        return 1_440 * counts["BYSECOND"]
+    of_an_hour = counts["BYMINUTE"] * counts["BYSECOND"]
+    return (24 if frequency == "HOURLY" else counts["BYHOUR"]) * of_an_hour
 
 
 def _day(event: "icalendar.Event", rules: ZoneInfo) -> Day:

@@ -47,11 +47,10 @@ def read_labels(source: str | Path | bytes, name: str | None = None, *, zone: st
         raise TableError(name, f"line {line}", "not UTF-8 text", "save the file as UTF-8") from error
     if name.endswith(".ics") or text.lstrip().startswith("BEGIN:VCALENDAR"):
         # Few label files are calendars: the others need not wait for a calendar's reader.
-        from watchtide.tables import label_calendar
+        from watchtide.tables import expansion
 
         return [
-            _label(row, name, "event", number, zone)
-            for number, row in label_calendar.rows_of(data, name, zone)
+            _label(row, name, "event", number, zone) for number, row in expansion.label_rows(data, name, zone)
         ]
     if text.lstrip()[:1] in ("[", "{"):
         rows, place = _json_rows(text, name), "entry"

@@ -11,18 +11,20 @@ from watchtide.core.series import SECOND_NS
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.streams.models import Calendar
-from watchtide.tables import calendars, clock
+from watchtide.tables import calendars, clock, expansion
+
+DAY_NS = 86_400 * SECOND_NS
+QUARTER_NS = 91 * DAY_NS
 
 
 @transaction.atomic
 def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
     """Keep a calendar under a name, in place of what had it. (calendar, whether it is new or changed)."""
     clock.zone(zone)
-    read = calendars.read(data, name)
     now = int(moments.now().timestamp()) * SECOND_NS
     year = int(timedelta(days=366).total_seconds()) * SECOND_NS
     # Written out once, so that a rule that cannot be read is refused now and not on somebody's chart.
-    calendars.days(read, now - 2 * year, now + 2 * year, zone, name=name)
+    written = expansion.expand(data, now - 2 * year, now + 2 * year, zone, name=name)
     sha = hashlib.sha256(data).hexdigest()
     known = Calendar.objects.filter(name=name).first()
     if known is not None and known.sha == sha and known.zone == zone:
@@ -33,7 +35,7 @@ def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
             "payload": data,
             "sha": sha,
             "zone": zone,
-            "events": len(read.walk("VEVENT")),
+            "events": written.events,
             "created_by": user,
         },
     )
@@ -41,13 +43,16 @@ def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
     return kept, True
 
 
-@lru_cache(maxsize=16)
-def _read(payload: bytes, name: str) -> Any:
-    """A calendar's text read once: a scan asks for its days for every stream."""
-    return calendars.read(payload, name)
+@lru_cache(maxsize=256)
+def _written(payload: bytes, first: int, last: int, zone: str, name: str) -> list[calendars.Day]:
+    """A calendar written out over whole quarters: a scan asks for the days of every stream."""
+    return expansion.expand(payload, first * QUARTER_NS, (last + 1) * QUARTER_NS - 1, zone, name=name).days
 
 
 def days_of(calendar: Calendar, first_ns: int, last_ns: int) -> list[calendars.Day]:
-    """Occurrences of a kept calendar within a span."""
-    read = _read(bytes(calendar.payload), calendar.name)
-    return calendars.days(read, first_ns, last_ns, calendar.zone, name=calendar.name)
+    """Occurrences of a kept calendar within a closed span. Raises TableError as `expansion.expand` does."""
+    if last_ns - first_ns > calendars.MOST_DAYS * DAY_NS:
+        raise calendars.too_long(calendar.name)
+    first, last = first_ns // QUARTER_NS, last_ns // QUARTER_NS
+    days = _written(bytes(calendar.payload), first, last, calendar.zone, calendar.name)
+    return [d for d in days if d.stop_ns > first_ns and d.start_ns <= last_ns]
