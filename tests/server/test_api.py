@@ -56,7 +56,7 @@ def test_a_file_is_previewed_stored_scanned_and_looked_at(api):
     assert done["state"] == "done" and done["result"]["streams"] == 2
     rows = {r["title"]: r for r in api.get("/api/v1/tide").json()["rows"] if r["metric"] == "depth"}
     assert rows["a"]["open"] >= 1 and rows["a"]["unit"] == "m" and rows["b"]["last_value"] is not None
-    batch = api.get("/api/v1/batches").json()[0]
+    batch = api.get("/api/v1/batches").json()["items"][0]
     aside = api.get(f"/api/v1/batches/{batch['id']}/aside.csv").content.decode()
     assert "2018,depth,'oops' is not a number" in aside and "2019," in aside
     stream = Stream.objects.get(key="metric=depth,place=a")
@@ -354,7 +354,7 @@ def test_an_entry_keeps_every_revision_and_goes_back_to_any(api):
     api.patch(url, {"verdict": "foreseen", "cause": "regatta"}, format="json")
     api.patch(url, {"end": "2026-08-04T14:00Z"}, format="json")
     api.delete(url)
-    told = api.get(f"{url}/revisions").json()
+    told = api.get(f"{url}/revisions").json()["items"]
     assert [r["action"] for r in told] == ["remove", "change", "change", "add"] and {
         r["by"] for r in told
     } == {"ann"}
@@ -364,7 +364,7 @@ def test_an_entry_keeps_every_revision_and_goes_back_to_any(api):
     assert [c["name"] for c in told[2]["changed"]] == ["verdict", "cause"] and told[3]["changed"] == []
     back = post(api, f"{url}/revisions/{told[3]['id']}/return").json()
     assert (back["verdict"], back["cause"], back["end"]) == ("incident", "", "2026-08-04T12:00:00Z")
-    assert [r["action"] for r in api.get(f"{url}/revisions").json()][:2] == ["change", "restore"]
+    assert [r["action"] for r in api.get(f"{url}/revisions").json()["items"]][:2] == ["change", "restore"]
     other = post(
         api,
         "/api/v1/logbook",
@@ -380,9 +380,9 @@ def test_no_door_rewrites_what_was_written_down(api, small_world):
         {"start": "2026-08-05T10:00Z", "end": "2026-08-05T10:00Z", "verdict": "unsure"},
     ).json()
     url = f"/api/v1/logbook/{made['id']}/revisions"
-    before = api.get(url).json()
+    before = api.get(url).json()["items"]
     for call in (api.put, api.patch, api.delete, api.post):
         assert call(url, {"by": "nobody", "content": {}}, format="json").status_code == 405
         assert call(f"{url}/{before[0]['id']}", {"by": "nobody"}, format="json").status_code in (404, 405)
-    assert api.get(url).json() == before
+    assert api.get(url).json()["items"] == before
     assert post(signed_in("vic"), f"{url}/{before[0]['id']}/return").status_code == 403

@@ -197,7 +197,7 @@ class TestComparison:
 def test_the_trend_has_a_line_for_each_version(api, small_world):
     scan = small_world["scan"]
     other = trial(api, {"flag": {"level": {"sigmas": 40}}})
-    rows = api.get(f"/api/v1/plans/{scan.plan_version.plan_id}/trend").json()
+    rows = api.get(f"/api/v1/plans/{scan.plan_version.plan_id}/trend").json()["items"]
     assert [r["scan"] for r in rows] == [scan.pk, other]
     assert all(r["months"] for r in rows)
 
@@ -285,7 +285,7 @@ class TestPublished:
         assert not Published.objects.exists()
 
     def test_it_is_listed_and_has_its_files(self, api, published):
-        (row,) = api.get("/api/v1/published").json()
+        (row,) = api.get("/api/v1/published").json()["items"]
         assert row["title"] == "For the harbour master" and row["author"] == "ann"
         url = f"/api/v1/published/{published}"
         assert "For the harbour master" in api.get(f"{url}/card.html").content.decode()

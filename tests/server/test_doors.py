@@ -211,7 +211,7 @@ class TestCalendars:
     def test_a_calendar_is_kept_and_its_days_written_out(self, api):
         assert self.send(api, ICS).status_code == 201
         assert self.send(api, ICS).status_code == 200
-        days = api.get("/api/v1/calendars/days?from=2026-01-01&to=2028-12-31").json()
+        days = api.get("/api/v1/calendars/days?from=2026-01-01&to=2028-12-31").json()["items"]
         assert [d["start"] for d in days] == [
             "2026-08-15T00:00:00Z",
             "2027-08-15T00:00:00Z",
@@ -252,13 +252,13 @@ class TestCalendars:
         """Calendars are written out by whole quarters; a span takes its days from them."""
         weekly = ICS.replace("FREQ=YEARLY", "FREQ=WEEKLY")
         assert self.send(api, weekly).status_code == 201
-        whole = api.get("/api/v1/calendars/days?from=2026-08-15&to=2027-08-15").json()
+        whole = api.get("/api/v1/calendars/days?from=2026-08-15&to=2027-08-15").json()["items"]
         assert len(whole) == 53
         for first, last, n in (
             ("2026-08-16", "2026-08-21", 0),
             ("2026-08-15T12:00Z", "2026-08-15T13:00Z", 1),
         ):
-            assert len(api.get(f"/api/v1/calendars/days?from={first}&to={last}").json()) == n
+            assert len(api.get(f"/api/v1/calendars/days?from={first}&to={last}").json()["items"]) == n
         assert api.get("/api/v1/calendars/days?from=2000-01-01&to=2026-01-01").status_code == 400
 
 
@@ -342,7 +342,10 @@ class TestLayouts:
         }  # fmt: skip
         take(api, self.TEXT, choices, "taps_2026-08.csv")
         kept = KeptLayout.objects.get()
-        assert kept.pattern == "taps_*.csv" and api.get("/api/v1/layouts").json()[0]["name"] == "taps monthly"
+        assert (
+            kept.pattern == "taps_*.csv"
+            and api.get("/api/v1/layouts").json()["items"][0]["name"] == "taps monthly"
+        )
         later = self.TEXT.replace("2026-08-01", "2026-09-01").encode()
         sent = api.post(
             "/api/v1/uploads", {"file": SimpleUploadedFile("taps_2026-09.csv", later), "by_layout": "1"}, format="multipart"
@@ -366,7 +369,7 @@ class TestLayouts:
 
 class TestCatalogue:
     def test_streams_are_found_by_words_and_attributes(self, api):
-        found = lambda q: {s["key"] for s in api.get(f"/api/v1/catalogue?q={q}").json()["streams"]}
+        found = lambda q: {s["key"] for s in api.get(f"/api/v1/catalogue?q={q}").json()["items"]}
         assert found("level quay") == {"metric=level,place=quay"} and len(found("place=pier")) == 1
         assert found("LEVEL") >= {"metric=level,place=rock"} and found("nothing-such") == set()
 
@@ -416,9 +419,11 @@ class TestCatalogue:
             [Stream(metric="p", key=f"metric=p,n={i}", key_sha=f"{i:064d}") for i in range(250)]
         )
         first = api.get("/api/v1/catalogue?q=p").json()
-        assert first["total"] >= 250 and len(first["streams"]) == 100 and first["next"] == 100
+        assert first["total"] >= 250 and len(first["items"]) == 100
         with django_assert_max_num_queries(12):
-            assert len(api.get("/api/v1/catalogue?q=p&after=200").json()["streams"]) >= 50
+            second = api.get("/api/v1/catalogue", {"q": "p", "cursor": first["next"], "limit": 120}).json()
+        assert len(second["items"]) == 120
+        assert not {s["id"] for s in first["items"]} & {s["id"] for s in second["items"]}
 
 
 class TestOtherCadences:

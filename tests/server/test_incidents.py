@@ -36,7 +36,7 @@ def together(small_world, stream_of, db):
 
 
 def proposed(api):
-    return [r for r in api.get("/api/v1/incidents").json() if r["state"] == "proposed"]
+    return [r for r in api.get("/api/v1/incidents").json()["items"] if r["state"] == "proposed"]
 
 
 def ids(*findings):
@@ -71,7 +71,7 @@ def test_an_incident_is_made_judged_taken_back_and_closed_and_all_is_written_dow
     )
     assert made.status_code == 201
     pk = made.json()["id"]
-    assert proposed(api) == [] and api.get("/api/v1/incidents").json()[0]["title"] == "Gauge fouled"
+    assert proposed(api) == [] and api.get("/api/v1/incidents").json()["items"][0]["title"] == "Gauge fouled"
     before = Entry.objects.count()
     judged = post(api, f"/api/v1/incidents/{pk}/verdict", {"verdict": "incident", "cause": "weed"})
     assert judged.status_code == 201 and Entry.objects.count() == before + 2
@@ -95,8 +95,8 @@ def test_an_incident_is_made_judged_taken_back_and_closed_and_all_is_written_dow
     )
     assert [c["action"] for c in closed.json()["changes"]] == ["make", "judge", "take back", "change"]
     assert closed.json()["changes"][-1]["content"]["before"] == {"state": "open", "note": "", "taken_by": ""}
-    assert api.get("/api/v1/incidents").json() == [] and proposed(api) == []
-    assert [r["id"] for r in api.get("/api/v1/incidents?state=closed").json()] == [pk]
+    assert api.get("/api/v1/incidents").json()["items"] == [] and proposed(api) == []
+    assert [r["id"] for r in api.get("/api/v1/incidents?state=closed").json()["items"]] == [pk]
 
 
 def test_what_is_said_to_be_no_incident_is_not_proposed_again(api, together):

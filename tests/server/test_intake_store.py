@@ -81,7 +81,7 @@ def test_a_batch_remembers_what_it_took_and_set_aside(api):
     take(api, "time,v\n2026-08-01T00:00Z,1\nsoon,2\n2026-08-01T02:00Z,3\n", {"metric": "book"}, "book.csv")
     batch = Batch.objects.get(source="book.csv")
     assert (batch.rows_taken, batch.rows_aside, batch.streams, batch.created_by.username) == (2, 1, 1, "ann")
-    listed = next(b for b in api.get("/api/v1/batches").json() if b["id"] == batch.pk)
+    listed = next(b for b in api.get("/api/v1/batches").json()["items"] if b["id"] == batch.pk)
     assert listed["created_by"] == "ann" and listed["rows_aside"] == 1
 
 

@@ -368,7 +368,7 @@ def test_a_tokens_text_is_shown_once_and_kept_as_a_digest(api):
     assert (
         made["text"].startswith("wt_") and made["text"] not in str(vars(row)) and row.expires_at is not None
     )
-    [listed] = [t for t in api.get("/api/v1/tokens").json() if t["id"] == made["id"]]
+    [listed] = [t for t in api.get("/api/v1/tokens").json()["items"] if t["id"] == made["id"]]
     assert "text" not in listed and listed["hint"] == made["text"][:9]
     assert api.delete(f"/api/v1/tokens/{made['id']}").status_code == 204
     client = APIClient()

@@ -164,7 +164,7 @@ class TestFinding:
     def test_filters_go_together(self, api, start, stream_of):
         logbook.take_in(three(start), "bo", matches="add")
         ask = lambda query: {
-            e["cause"] or e["scope"] for e in api.get(f"/api/v1/logbook?{query}").json()["entries"]
+            e["cause"] or e["scope"] for e in api.get(f"/api/v1/logbook?{query}").json()["items"]
         }
         assert ask("text=seal") == {"seal leaked"}
         assert ask("text=seal+pier") == {"seal leaked"} and ask("text=seal+rock") == set()
@@ -204,7 +204,7 @@ class TestInOneGo:
         ids = list(logbook.live().values_list("pk", flat=True))
         done = post(api, "/api/v1/logbook/bulk", {"entries": ids, "take_out": True}).json()
         assert not logbook.live().exists() and done["removed"] == len(ids)
-        assert api.get("/api/v1/logbook/changes").json()[0]["id"] == done["id"]
+        assert api.get("/api/v1/logbook/changes").json()["items"][0]["id"] == done["id"]
         post(api, f"/api/v1/logbook/changes/{done['id']}/undo")
         assert logbook.live().count() == len(ids)
 
@@ -269,12 +269,12 @@ class TestQuiet:
         assert now["open"] == table["open"] - 1 and now["quiet"] == 1
         assert quay.pk not in {f["stream"] for f in now["strongest"]}
         # What is over already was noted by mistake: with it gone the figures are as before.
-        for q in api.get("/api/v1/logbook/quiet").json():
+        for q in api.get("/api/v1/logbook/quiet").json()["items"]:
             assert api.delete(f"/api/v1/logbook/quiet/{q['id']}").status_code == 204
         assert api.get(f"/api/v1/scans/{scan}/scorecard").json()["figures"] == card
         running = post(api, "/api/v1/logbook/quiet", {**body, "end": "2035-01-01T00:00Z"}).json()
         api.delete(f"/api/v1/logbook/quiet/{running['id']}")
-        (ended,) = api.get("/api/v1/logbook/quiet").json()
+        (ended,) = api.get("/api/v1/logbook/quiet").json()["items"]
         assert ended["ended_by"] == "ann" and ended["end"] < "2035"
 
     def test_work_that_has_not_begun_is_taken_away_whole(self, api):
@@ -284,7 +284,7 @@ class TestQuiet:
             {"start": "2035-01-01T00:00Z", "end": "2035-01-02T00:00Z", "reason": "x"},
         )
         api.delete(f"/api/v1/logbook/quiet/{made.json()['id']}")
-        assert api.get("/api/v1/logbook/quiet").json() == [] and logbook.quiet_spans() == []
+        assert api.get("/api/v1/logbook/quiet").json()["items"] == [] and logbook.quiet_spans() == []
 
     @pytest.mark.parametrize(
         "body",

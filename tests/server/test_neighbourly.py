@@ -210,9 +210,9 @@ def test_versions_of_a_plan_show_what_each_changed(small_world, api):
     stream = kept(np.arange(200.0), 0)
     services.start(first, [stream.pk], is_standing=True)
     run_jobs()
-    [plan] = [p for p in api.get("/api/v1/plans").json() if p["name"] == "night"]
+    [plan] = [p for p in api.get("/api/v1/plans").json()["items"] if p["name"] == "night"]
     assert (plan["versions"], plan["stands_for"]) == (2, 1)
-    newest, oldest = api.get(f"/api/v1/plans/{plan['id']}/versions").json()
+    newest, oldest = api.get(f"/api/v1/plans/{plan['id']}/versions").json()["items"]
     changed = [(c["kind"], c["text"].strip()) for c in newest["changes"] if c["kind"] != "same"]
     assert (
         [kind for kind, _ in changed] == ["removed", "added"]

@@ -105,7 +105,7 @@ def test_the_pages_routes_are_the_servers(client):
     routes = [r for r in re.findall(r'<Route path="([^"]+)"', app) if r != "*"]
     assert len(routes) > 15
     for route in routes:
-        assert client.get(re.sub(r":\w+", "1", route)).status_code == 200, route
+        assert client.get(re.sub(r":\w+", "1", route.replace(":part", "you"))).status_code == 200, route
 
 
 def test_a_missing_csrf_token_is_told_in_problem_form(small_world, db):
@@ -117,10 +117,3 @@ def test_a_missing_csrf_token_is_told_in_problem_form(small_world, db):
     )
     assert answer.status_code == 403 and answer["Content-Type"] == "application/problem+json"
     assert answer.json()["place"] == "X-CSRFToken"
-
-
-def test_a_page_of_the_catalogue_begins_where_it_is_asked_to(client, small_world):
-    whole = client.get("/api/v1/catalogue").json()["streams"]
-    assert [s["id"] for s in client.get("/api/v1/catalogue?after=1").json()["streams"]] == [
-        s["id"] for s in whole[1:]
-    ]

@@ -199,7 +199,7 @@ def test_the_rest_of_the_incident_takes_the_same_verdict_and_goes_back_with_it(
     assert said.json()["also"] == 1
     entry = Entry.objects.get(scope="metric=level,place=pier", start_ns=twin.start_ns)
     assert (entry.verdict, entry.cause, entry.deleted_at) == ("incident", "storm", None)
-    kept = api.get("/api/v1/incidents").json()[0]
+    kept = api.get("/api/v1/incidents").json()["items"][0]
     assert (
         kept["state"] == "open"
         and kept["open"] == 0

@@ -196,7 +196,7 @@ def test_a_scorecard_names_the_missed_and_the_false_with_their_streams(api, smal
     assert missed["stream"] == stream_of("pier").pk and missed["streams"] == 1
     assert [f["stream"] for f in body["false"]] == [stream_of("rock").pk]
     assert len(body["curve"]["levels"]) == 201 and len(body["data_digest"]) == 64
-    listed = next(s for s in api.get("/api/v1/scans").json() if s["id"] == small_world["scan"].pk)
+    listed = next(s for s in api.get("/api/v1/scans").json()["items"] if s["id"] == small_world["scan"].pk)
     assert (
         listed["precision"] == body["figures"]["events"]["precision"]
         and listed["recall"] == body["figures"]["events"]["recall"]
@@ -275,7 +275,7 @@ def test_facts_of_a_stream_are_changed_and_a_wrong_zone_is_not(api, stream_of):
 
 def test_jobs_are_listed_open_first_and_cancelled_over_the_interface(api, stream_of):
     trial = post(api, "/api/v1/scans", {"plan": {}, "streams": [stream_of("quay").pk]}).json()
-    listed = api.get("/api/v1/jobs").json()
+    listed = api.get("/api/v1/jobs").json()["items"]
     assert listed[0]["id"] == trial["job"] and listed[0]["state"] == "queued"
     assert api.delete(f"/api/v1/jobs/{trial['job']}").json()["state"] == "cancelled"
     run_jobs()
@@ -329,5 +329,5 @@ def test_counters_and_denominators_stay_off_the_tide_table(api, stream_of):
     Stream.objects.create(metric="share", key="metric=share", key_sha="e" * 64, denominator=below)
     shown = {r["metric"] for r in api.get("/api/v1/tide").json()["rows"]}
     assert "share" in shown and not shown & {"rows counted", "share denominator"}
-    listed = lambda **q: {s["metric"] for s in api.get("/api/v1/catalogue", q).json()["streams"]}
+    listed = lambda **q: {s["metric"] for s in api.get("/api/v1/catalogue", q).json()["items"]}
     assert "rows counted" not in listed() and listed(kind="counter") == {"rows counted"}

@@ -253,7 +253,7 @@ class TestQuarantine:
         batch = Batch.objects.get(pk=broken.batch_id)
         assert batch.quarantined_at and f"block {broken.pk}" in batch.quarantine_reason
         assert Block.objects.get(pk=broken.pk).folded_at is None and folding.fold() == 0
-        [row] = [b for b in api.get("/api/v1/batches").json() if b["quarantined_at"]]
+        [row] = [b for b in api.get("/api/v1/batches").json()["items"] if b["quarantined_at"]]
         assert row["id"] == batch.pk and row["quarantine_reason"] and row["can_undo"]
         ourselves.tally()
         assert b"watchtide_batches_quarantined 1.0" in api.get("/metrics").content

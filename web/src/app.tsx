@@ -5,6 +5,7 @@ import { api, get, rememberCsrfCookie } from "./api/client";
 import { listenForHints } from "./api/hints";
 import { Frame } from "./frame";
 import { Trouble, Waiting } from "./parts/ask";
+import { Join } from "./screens/sign-in/Join";
 import { SignIn } from "./screens/sign-in/SignIn";
 
 const TideTable = lazy(() => import("./screens/tide-table/TideTable"));
@@ -24,6 +25,7 @@ const Live = lazy(() => import("./screens/intake/Live"));
 const Identity = lazy(() => import("./screens/intake/Identity"));
 const Streams = lazy(() => import("./screens/intake/Streams"));
 const Formulas = lazy(() => import("./screens/intake/Formulas"));
+const Settings = lazy(() => import("./screens/settings/Settings"));
 const Calendars = lazy(() => import("./screens/intake/Calendars"));
 
 export function App() {
@@ -47,6 +49,7 @@ export function App() {
 
   if (session.isPending) return <Waiting what="Opening Watch Tide" />;
   if (session.isError) return <Trouble error={session.error} retry={() => session.refetch()} />;
+  if (window.location.pathname === "/join") return <Join />;
   if (!session.data.name) return <SignIn isDemo={session.data.is_demo} />;
   return (
     <Frame person={session.data.name} role={session.data.role ?? ""}>
@@ -72,6 +75,8 @@ export function App() {
           <Route path="/intake/streams" element={<Streams />} />
           <Route path="/intake/formulas" element={<Formulas />} />
           <Route path="/intake/calendars" element={<Calendars />} />
+          <Route path="/settings" element={<Settings />} />
+          <Route path="/settings/:part" element={<Settings />} />
           <Route path="*" element={<NoSuchPage />} />
         </Routes>
       </Suspense>

@@ -1,5 +1,6 @@
 import { Modal, Popover, useMantineColorScheme } from "@mantine/core";
 import {
+  IconAdjustmentsHorizontal,
   IconBook2,
   IconChartDots,
   IconChartLine,
@@ -12,7 +13,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
 import { createPortal } from "react-dom";
 import { NavLink, useNavigate } from "react-router";
-import { api, get, type Job } from "./api/client";
+import { api, type Job, list } from "./api/client";
 import { useKeys } from "./keys/useKeys";
 import { PersonName } from "./parts/person";
 import { hasWords, useStreams } from "./parts/streams";
@@ -25,6 +26,7 @@ const SCREENS = [
   { to: "/logbook", words: "Logbook", Icon: IconBook2 },
   { to: "/scorecards", words: "Scorecards", Icon: IconChartDots },
   { to: "/intake", words: "Intake", Icon: IconDownload },
+  { to: "/settings", words: "Settings", Icon: IconAdjustmentsHorizontal },
 ];
 
 const Bar = createContext<HTMLElement | null>(null);
@@ -102,7 +104,7 @@ function Jobs() {
   const client = useQueryClient();
   const jobs = useQuery({
     queryKey: ["jobs"],
-    queryFn: () => get(api.GET("/api/v1/jobs")),
+    queryFn: () => list(api.GET("/api/v1/jobs")),
     // Hints tell of progress; this is for a connection that was lost unnoticed.
     refetchInterval: 15_000,
   });

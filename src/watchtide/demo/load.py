@@ -42,12 +42,13 @@ def load(say: Callable[[str], None]) -> None:
 
     user = User.objects.filter(username="demo").first()
     if user is None:
-        user = User.objects.create_user("demo", password="demo")
+        user = User.objects.create_user("demo", password="demo", first_name="Maud Rask")
     # Who tries it out may do everything; the mate is an analyst.
     give_role(user, "admin")
     if not User.objects.filter(username="mate").exists():
         # A second person, so that a review by two can be tried.
-        give_role(User.objects.create_user("mate", password="mate"), "analyst")
+        give_role(User.objects.create_user("mate", password="mate", first_name="Ivo Sund"), "analyst")
+        give_role(User.objects.create_user("ana", first_name="Ana Brae", password="ana"), "viewer")
     if Standing.objects.exists():
         say("the demo data are there")
         return

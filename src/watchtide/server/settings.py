@@ -65,6 +65,7 @@ MIDDLEWARE = [
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "watchtide.server.people.sessions.OpenSessions",
 ]
 ROOT_URLCONF = "watchtide.server.urls"
 ASGI_APPLICATION = "watchtide.server.asgi.application"

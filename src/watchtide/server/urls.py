@@ -3,12 +3,14 @@
 from django.urls import path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
+from watchtide.server import api_storage as storage
 from watchtide.server import pages, problems
 from watchtide.server.cards import api as cards
 from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.people import api as people
+from watchtide.server.people import api_people as accounts
 from watchtide.server.review import api as review
 from watchtide.server.scans import api as scans
 from watchtide.server.scans import api_plans as plans
@@ -22,7 +24,8 @@ API = "api/v1/"
 # The page's own routes (web/src/app.tsx).
 SCREENS = (
     r"^(?:$|workbench(?:/\d+)?$|review(?:/\d+)?$|incidents$|incidents/(?:proposed/)?\d+$|logbook(?:/effect)?$"
-    r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$)"
+    r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$"
+    r"|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
 )
 
 urlpatterns = [
@@ -121,6 +124,16 @@ urlpatterns = [
     path(f"{API}calendars", live.CalendarsView.as_view()),
     path(f"{API}calendars/days", live.DaysView.as_view()),
     path(f"{API}calendars/<int:pk>", live.CalendarView.as_view()),
+    path(f"{API}storage", storage.StorageView.as_view()),
+    path(f"{API}people", accounts.PeopleView.as_view()),
+    path(f"{API}people/<int:pk>", accounts.PersonView.as_view()),
+    path(f"{API}people/<int:pk>/link", accounts.PersonLinkView.as_view()),
+    path(f"{API}people/<int:pk>/sessions", accounts.PersonSessionsView.as_view()),
+    path(f"{API}sessions", accounts.SessionsView.as_view()),
+    path(f"{API}sessions/<int:pk>", accounts.OneSessionView.as_view()),
+    path(f"{API}session/password", accounts.PasswordView.as_view()),
+    path(f"{API}links/look", accounts.LookLinkView.as_view()),
+    path(f"{API}links/use", accounts.UseLinkView.as_view()),
     path(f"{API}trail", people.TrailView.as_view()),
     path(f"{API}trail.jsonl", people.TrailExportView.as_view()),
     path(f"{API}tokens", people.TokensView.as_view()),

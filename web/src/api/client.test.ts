@@ -1,6 +1,6 @@
 import { QueryClient } from "@tanstack/react-query";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { api, csrfToken, get, Problem, problemOf, rememberCsrfCookie, sendFile } from "./client";
+import { api, csrfToken, list, Problem, problemOf, rememberCsrfCookie, sendFile } from "./client";
 
 const answer = (status: number, body: unknown) =>
   new Response(JSON.stringify(body), { status, headers: { "Content-Type": "application/json" } });
@@ -28,7 +28,7 @@ describe("errors of the server", () => {
     const out = vi.fn();
     window.addEventListener("watchtide:signed-out", out);
     const refuse = async () => answer(401, { title: "sign in first" });
-    await expect(get(api.GET("/api/v1/jobs", { baseUrl: "http://x", fetch: refuse }))).rejects.toThrow(
+    await expect(list(api.GET("/api/v1/jobs", { baseUrl: "http://x", fetch: refuse }))).rejects.toThrow(
       "sign in first",
     );
     expect(out).toHaveBeenCalledOnce();

@@ -83,6 +83,11 @@ export async function get<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return data as T;
 }
 
+/** The items of a list's first page. */
+export async function list<T>(answer: Promise<{ data?: { items: T[] } }>): Promise<T[]> {
+  return (await get(answer)).items;
+}
+
 /** Send a file as a form, which the generated client has no good words for. */
 export async function sendFile<T>(url: string, file: File, fields: Record<string, string> = {}): Promise<T> {
   const form = new FormData();

@@ -11,11 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * @description 100 batches, the latest first; those of files unless another door is requested, and all that are in quarantine.
-         *
-         *     `before` pages on.
-         */
+        /** @description Batches, the latest first; those of files unless another door is requested, and all that are in quarantine. */
         get: operations["batches"];
         put?: never;
         post?: never;
@@ -476,7 +472,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Open jobs first, then the latest that ended; 50 at most. */
+        /** @description Open jobs, then the latest that ended, 1,000 at most. */
         get: operations["jobs"];
         put?: never;
         post?: never;
@@ -530,6 +526,40 @@ export interface paths {
         put?: never;
         post?: never;
         delete: operations["forget_layout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Whose account a link is for, and until when. */
+        post: operations["look_at_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Set the password of a link's account, and sign in. */
+        post: operations["use_link"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -763,7 +793,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Planned work, the latest first; 200 at most. */
+        /** @description Planned work, the latest end first. */
         get: operations["quiets"];
         put?: never;
         /** @description Note planned work, from now unless a start is given: findings are kept, marked, and left out of figures. */
@@ -786,6 +816,75 @@ export interface paths {
         post?: never;
         /** @description End planned work now; what has not begun, or is over, is taken away: it was noted by mistake. */
         delete: operations["end_quiet"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Accounts by name, for admins. */
+        get: operations["people"];
+        put?: never;
+        /** @description Make an account and the link by which its owner sets a password. The link is in this answer and nowhere else. */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Change role or full name, disable an account or enable it again. */
+        patch: operations["change_person"];
+        trace?: never;
+    };
+    "/api/v1/people/{id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A new link in place of the earlier: an invitation again, or for a forgotten password. */
+        post: operations["make_account_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description End every session of somebody. */
+        delete: operations["end_sessions_of"];
         options?: never;
         head?: never;
         patch?: never;
@@ -866,7 +965,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Published scorecards, newest first; 200 at most. */
+        /** @description Published scorecards, newest first. */
         get: operations["published_list"];
         put?: never;
         post?: never;
@@ -1073,7 +1172,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The latest scans, of one stream where it is named; 100 at most. */
+        /** @description The latest scans, of one stream where it is named. */
         get: operations["scans"];
         put?: never;
         /** @description Run a plan over some streams as a trial: in-sample, or replayed as if live. */
@@ -1321,6 +1420,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Set one's own password; every other session ends. */
+        put: operations["change_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One's own open sessions, the last used first. */
+        get: operations["sessions"];
+        put?: never;
+        post?: never;
+        /** @description End all of one's own sessions but this one. */
+        delete: operations["end_other_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description End one of one's own sessions. */
+        delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Room taken by tables and files. */
+        get: operations["storage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/streams/{id}": {
         parameters: {
             query?: never;
@@ -1519,7 +1687,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description 200 entries, the latest first; `before` gives the next page. */
+        /** @description What was done and by whom, the latest first. */
         get: operations["trail"];
         put?: never;
         post?: never;
@@ -1680,6 +1848,10 @@ export interface components {
             subject?: string;
             address?: string;
         };
+        AuditEntryPage: {
+            items: components["schemas"]["AuditEntry"][];
+            next: string | null;
+        };
         /**
          * @description * `both` - both
          *     * `above` - above
@@ -1722,6 +1894,10 @@ export interface components {
             quarantined_at: string | null;
             quarantine_reason: string;
             readonly can_undo: boolean;
+        };
+        BatchPage: {
+            items: components["schemas"]["Batch"][];
+            next: string | null;
         };
         Becomes: {
             title: string;
@@ -1780,6 +1956,10 @@ export interface components {
             /** Format: date-time */
             readonly updated_at: string;
         };
+        CalendarPage: {
+            items: components["schemas"]["Calendar"][];
+            next: string | null;
+        };
         /** @description False findings a stream-week, promised and seen; levels : both at the levels of the curve. */
         Calibration: {
             /** Format: double */
@@ -1791,11 +1971,6 @@ export interface components {
             /** Format: double */
             weeks: number;
             levels: components["schemas"]["Levels"] | null;
-        };
-        CataloguePage: {
-            total: number;
-            next: number | null;
-            streams: components["schemas"]["CatalogueStream"][];
         };
         CatalogueStream: {
             readonly id: number;
@@ -1834,6 +2009,11 @@ export interface components {
          * @enum {string}
          */
         CatalogueStreamKindEnum: "samples" | "counter" | "derived" | "source" | "retired";
+        CatalogueStreamPage: {
+            total: number;
+            items: components["schemas"]["CatalogueStream"][];
+            next: string | null;
+        };
         Change: {
             action: string;
             content: {
@@ -1855,6 +2035,10 @@ export interface components {
             undone_by: string;
             /** Format: date-time */
             undone_at: string | null;
+        };
+        ChangeSetPage: {
+            items: components["schemas"]["ChangeSet"][];
+            next: string | null;
         };
         ChangedLine: {
             kind: components["schemas"]["ChangedLineKindEnum"];
@@ -2037,6 +2221,10 @@ export interface components {
             is_all_day: boolean;
             place: string;
         };
+        DayPage: {
+            items: components["schemas"]["Day"][];
+            next: string | null;
+        };
         Defined: {
             formula: components["schemas"]["Derived"];
             streams: number;
@@ -2062,6 +2250,10 @@ export interface components {
             /** Format: date-time */
             readonly renewed_at: string | null;
         };
+        DerivedPage: {
+            items: components["schemas"]["Derived"][];
+            next: string | null;
+        };
         DerivedRequest: {
             metric: string;
             formula: string;
@@ -2071,6 +2263,13 @@ export interface components {
             bad_side?: components["schemas"]["BadSideEnum"];
             zone?: string;
         };
+        /**
+         * @description * `fine` - fine
+         *     * `nearly full` - nearly full
+         *     * `full` - full
+         * @enum {string}
+         */
+        DiskStateEnum: "fine" | "nearly full" | "full";
         Dispute: {
             item: number;
             title: string;
@@ -2101,6 +2300,10 @@ export interface components {
          * @enum {string}
          */
         DoorEnum: "file" | "push" | "pull" | "derived";
+        DoorPage: {
+            items: components["schemas"]["Door"][];
+            next: string | null;
+        };
         /**
          * @description * `mean` - mean
          *     * `last` - last
@@ -2154,10 +2357,10 @@ export interface components {
             readonly created_at: string;
         };
         EntryPage: {
-            entries: components["schemas"]["Entry"][];
-            next: number | null;
             total: number;
             version: number;
+            items: components["schemas"]["Entry"][];
+            next: string | null;
         };
         EntryRequest: {
             /** @default  */
@@ -2249,6 +2452,10 @@ export interface components {
          * @enum {string}
          */
         FeedKindEnum: "metrics" | "calendar";
+        FeedPage: {
+            items: components["schemas"]["Feed"][];
+            next: string | null;
+        };
         FeedRequest: {
             name: string;
             kind: components["schemas"]["FeedKindEnum"];
@@ -2353,6 +2560,12 @@ export interface components {
                 [key: string]: number;
             };
         };
+        FoundLink: {
+            name: string;
+            purpose: components["schemas"]["PurposeEnum"];
+            /** Format: date-time */
+            ends_at: string;
+        };
         /**
          * @description * `count` - count
          *     * `sum` - sum
@@ -2407,7 +2620,7 @@ export interface components {
             /** @default  */
             by?: string;
             /** Format: date-time */
-            readonly created_at: string;
+            created_at: string;
             /** Format: date-time */
             undone_at?: string | null;
             /** @description how many series it moved to another stream */
@@ -2487,6 +2700,10 @@ export interface components {
             direction: string;
             bad_side: string;
         };
+        IncidentRowPage: {
+            items: components["schemas"]["IncidentRow"][];
+            next: string | null;
+        };
         IncidentVerdictRequest: {
             verdict: components["schemas"]["JudgementEnum"];
             /** @default  */
@@ -2553,11 +2770,15 @@ export interface components {
             is_cancel_asked?: boolean;
             attempt?: number;
             /** Format: date-time */
-            readonly created_at: string;
+            created_at: string;
             /** Format: date-time */
             started_at?: string | null;
             /** Format: date-time */
             ended_at?: string | null;
+        };
+        JobPage: {
+            items: components["schemas"]["Job"][];
+            next: string | null;
         };
         JobStarted: {
             job: number;
@@ -2620,6 +2841,10 @@ export interface components {
             /** Format: date-time */
             readonly updated_at: string;
         };
+        KeptLayoutPage: {
+            items: components["schemas"]["KeptLayout"][];
+            next: string | null;
+        };
         KnownDay: {
             calendar: string;
             name: string;
@@ -2650,6 +2875,12 @@ export interface components {
             promised: (number | null)[];
             seen: (number | null)[];
         };
+        Link: {
+            person: components["schemas"]["Person"];
+            purpose: components["schemas"]["PurposeEnum"];
+            /** @description shown this once; the page for it is /join#LINK */
+            link: string;
+        };
         /** @description Figures on the locked span alone; broken : in words, what had seen it before it was locked. */
         Locked: {
             span: {
@@ -2669,6 +2900,9 @@ export interface components {
             changes: number;
             /** @description what is new or changes, 500 at most */
             rows: components["schemas"]["Match"][];
+        };
+        LookLinkRequest: {
+            link: string;
         };
         MakeRequest: {
             findings: number[];
@@ -2742,10 +2976,18 @@ export interface components {
             difference_ci: (number | null)[] | null;
             words: string;
         };
+        Part: {
+            name: string;
+            bytes: number;
+        };
         PartsRequest: {
             findings: number[];
             /** @default false */
             out?: boolean;
+        };
+        PasswordRequest: {
+            old: string;
+            new: string;
         };
         PatchedEntryRequest: {
             /** @default  */
@@ -2785,6 +3027,11 @@ export interface components {
             state?: components["schemas"]["IncidentChangeStateEnum"];
             take?: boolean;
         };
+        PatchedPersonChangeRequest: {
+            full_name?: string;
+            role?: components["schemas"]["RoleEnum"];
+            is_active?: boolean;
+        };
         PatchedStreamEditRequest: {
             metric?: string;
             attributes?: string[][];
@@ -2799,6 +3046,41 @@ export interface components {
             covariates?: number[];
             retention_days?: number | null;
         };
+        Person: {
+            readonly id: number;
+            /** @description what they sign in as: letters, digits and @ . + - _ */
+            name: string;
+            full_name?: string;
+            role: components["schemas"]["RoleEnum"];
+            readonly state: components["schemas"]["PersonStateEnum"];
+            /** Format: date-time */
+            readonly last_seen_at: string | null;
+            /**
+             * Format: date-time
+             * @description of a link not yet used
+             */
+            readonly link_ends_at: string | null;
+            /** Format: date-time */
+            readonly disabled_at: string | null;
+            readonly sessions: number;
+        };
+        PersonPage: {
+            items: components["schemas"]["Person"][];
+            next: string | null;
+        };
+        PersonRequest: {
+            /** @description what they sign in as: letters, digits and @ . + - _ */
+            name: string;
+            full_name?: string;
+            role: components["schemas"]["RoleEnum"];
+        };
+        /**
+         * @description * `active` - active
+         *     * `invited` - invited
+         *     * `disabled` - disabled
+         * @enum {string}
+         */
+        PersonStateEnum: "active" | "invited" | "disabled";
         Picture: {
             kind: string;
             bars: number[];
@@ -2819,6 +3101,10 @@ export interface components {
             versions: number;
             stands_for: number;
         };
+        PlanListPage: {
+            items: components["schemas"]["PlanList"][];
+            next: string | null;
+        };
         PlanVersion: {
             id: number;
             number: number;
@@ -2831,6 +3117,10 @@ export interface components {
             scans: number;
             /** @description against the version before; empty for the first */
             changes: components["schemas"]["ChangedLine"][];
+        };
+        PlanVersionPage: {
+            items: components["schemas"]["PlanVersion"][];
+            next: string | null;
         };
         Preview: {
             upload: number;
@@ -2936,6 +3226,16 @@ export interface components {
             recall: number | null;
             streams: number;
         };
+        PublishedHeadPage: {
+            items: components["schemas"]["PublishedHead"][];
+            next: string | null;
+        };
+        /**
+         * @description * `invitation` - invitation
+         *     * `password` - password
+         * @enum {string}
+         */
+        PurposeEnum: "invitation" | "password";
         Push: {
             name: string;
             /** Format: double */
@@ -2971,6 +3271,10 @@ export interface components {
             /** Format: date-time */
             readonly at: string;
             readonly ended_by: string;
+        };
+        QuietPage: {
+            items: components["schemas"]["Quiet"][];
+            next: string | null;
         };
         QuietRequest: {
             /** @default  */
@@ -3009,6 +3313,17 @@ export interface components {
             at: string;
             changed: components["schemas"]["FieldChange"][];
         };
+        RevisionPage: {
+            items: components["schemas"]["Revision"][];
+            next: string | null;
+        };
+        /**
+         * @description * `viewer` - viewer
+         *     * `analyst` - analyst
+         *     * `admin` - admin
+         * @enum {string}
+         */
+        RoleEnum: "viewer" | "analyst" | "admin";
         RollUpRequest: {
             every: string;
             measures: components["schemas"]["MeasureRequest"][];
@@ -3052,6 +3367,10 @@ export interface components {
          * @enum {string}
          */
         RoundKindEnum: "strongest" | "sample" | "unflagged";
+        RoundPage: {
+            items: components["schemas"]["Round"][];
+            next: string | null;
+        };
         RoundStartRequest: {
             scan: number;
             kind: components["schemas"]["RoundKindEnum"];
@@ -3123,6 +3442,10 @@ export interface components {
             logbook_version: number;
             logbook_now: number;
         };
+        ScanPage: {
+            items: components["schemas"]["Scan"][];
+            next: string | null;
+        };
         /**
          * @description * `push` - push
          *     * `read` - read
@@ -3173,6 +3496,8 @@ export interface components {
             role: string | null;
             csrf_cookie: string;
             is_demo: boolean;
+            full_name: string | null;
+            version: string;
         };
         SettlingRequest: {
             verdict: components["schemas"]["VerdictEnum"];
@@ -3194,6 +3519,20 @@ export interface components {
             name: string;
             password: string;
         };
+        SignInRow: {
+            readonly id: number;
+            address?: string;
+            agent?: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            last_seen_at: string;
+            readonly is_this: boolean;
+        };
+        SignInRowPage: {
+            items: components["schemas"]["SignInRow"][];
+            next: string | null;
+        };
         Since: {
             is_stale: boolean;
             entries_new: number;
@@ -3211,6 +3550,24 @@ export interface components {
         SkipRequest: {
             /** @description the item to put at the end of the queue */
             skip?: number;
+        };
+        Storage: {
+            /** Format: date-time */
+            counted_at: string | null;
+            samples: number;
+            streams: number;
+            database: components["schemas"]["Part"][];
+            files: components["schemas"]["Part"][];
+            disk_free_bytes: number;
+            disk_total_bytes: number;
+            disk_state: components["schemas"]["DiskStateEnum"];
+            /** @description intake stops below this */
+            least_free_bytes: number;
+            /** @description cap of the kept stages */
+            stage_cache_bytes: number;
+            /** Format: date-time */
+            last_backup_at: string | null;
+            last_backup_bytes: number | null;
         };
         StreamCurve: {
             curve: components["schemas"]["Curve"];
@@ -3348,7 +3705,8 @@ export interface components {
             name: string;
             scopes: components["schemas"]["ScopesEnum"][];
             readonly hint: string;
-            readonly owner: string;
+            /** @description yourself where left out; another's for admins only */
+            owner?: string;
             /** Format: date-time */
             readonly created_at: string;
             /** Format: date-time */
@@ -3360,11 +3718,17 @@ export interface components {
             /** @description shown this once */
             readonly text: string;
         };
+        TokenPage: {
+            items: components["schemas"]["Token"][];
+            next: string | null;
+        };
         TokenRequest: {
             name: string;
             scopes: components["schemas"]["ScopesEnum"][];
             /** @description until it expires; a year where left out, null for never */
             days?: number | null;
+            /** @description yourself where left out; another's for admins only */
+            owner?: string;
         };
         Trend: {
             version: number;
@@ -3378,6 +3742,10 @@ export interface components {
             /** Format: double */
             recall: number | null;
             months: components["schemas"]["Cut"][];
+        };
+        TrendPage: {
+            items: components["schemas"]["Trend"][];
+            next: string | null;
         };
         TrialRequest: {
             plan?: {
@@ -3409,6 +3777,10 @@ export interface components {
             size: number;
             job?: components["schemas"]["Job"] | null;
             layout?: string | null;
+        };
+        UseLinkRequest: {
+            link: string;
+            password: string;
         };
         /**
          * @description * `incident` - incident
@@ -3482,8 +3854,11 @@ export interface operations {
     batches: {
         parameters: {
             query?: {
-                before?: number;
+                /** @description `next` of the page before */
+                cursor?: string;
                 door?: "derived" | "file" | "pull" | "push";
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -3496,7 +3871,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Batch"][];
+                    "application/json": components["schemas"]["BatchPage"];
                 };
             };
         };
@@ -3545,7 +3920,12 @@ export interface operations {
     };
     calendars: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3557,7 +3937,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Calendar"][];
+                    "application/json": components["schemas"]["CalendarPage"];
                 };
             };
         };
@@ -3615,7 +3995,11 @@ export interface operations {
             query?: {
                 /** @description one calendar only */
                 calendar?: number;
+                /** @description `next` of the page before */
+                cursor?: string;
                 from?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
                 to?: string;
             };
             header?: never;
@@ -3629,7 +4013,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Day"][];
+                    "application/json": components["schemas"]["DayPage"];
                 };
             };
         };
@@ -3637,9 +4021,11 @@ export interface operations {
     catalogue: {
         parameters: {
             query?: {
-                /** @description cursor: the `next` of the page before */
-                after?: number;
+                /** @description `next` of the page before */
+                cursor?: string;
                 kind?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
                 owner?: string;
                 /** @description words, and name=value for attributes */
                 q?: string;
@@ -3655,7 +4041,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CataloguePage"];
+                    "application/json": components["schemas"]["CatalogueStreamPage"];
                 };
             };
         };
@@ -3689,7 +4075,12 @@ export interface operations {
     };
     doors: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3701,14 +4092,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Door"][];
+                    "application/json": components["schemas"]["DoorPage"];
                 };
             };
         };
     };
     feeds: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3720,7 +4116,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Feed"][];
+                    "application/json": components["schemas"]["FeedPage"];
                 };
             };
         };
@@ -3910,7 +4306,12 @@ export interface operations {
     };
     formulas: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3922,7 +4323,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Derived"][];
+                    "application/json": components["schemas"]["DerivedPage"];
                 };
             };
         };
@@ -4059,6 +4460,10 @@ export interface operations {
     incidents: {
         parameters: {
             query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
                 state?: "apart" | "closed" | "open";
             };
             header?: never;
@@ -4072,7 +4477,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["IncidentRow"][];
+                    "application/json": components["schemas"]["IncidentRowPage"];
                 };
             };
         };
@@ -4244,7 +4649,12 @@ export interface operations {
     };
     jobs: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4256,7 +4666,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"][];
+                    "application/json": components["schemas"]["JobPage"];
                 };
             };
         };
@@ -4304,7 +4714,12 @@ export interface operations {
     };
     kept_layouts: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4316,7 +4731,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptLayout"][];
+                    "application/json": components["schemas"]["KeptLayoutPage"];
                 };
             };
         };
@@ -4341,12 +4756,60 @@ export interface operations {
             };
         };
     };
+    look_at_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookLinkRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundLink"];
+                };
+            };
+        };
+    };
+    use_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseLinkRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     entries: {
         parameters: {
             query?: {
-                cursor?: number;
+                /** @description `next` of the page before */
+                cursor?: string;
                 /** @description ms since 1970 */
                 from?: number;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
                 origin?: string;
                 /** @description entries that cover this stream */
                 stream?: number;
@@ -4483,7 +4946,12 @@ export interface operations {
     };
     revisions: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -4497,7 +4965,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Revision"][];
+                    "application/json": components["schemas"]["RevisionPage"];
                 };
             };
         };
@@ -4549,7 +5017,12 @@ export interface operations {
     };
     change_sets: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4561,7 +5034,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangeSet"][];
+                    "application/json": components["schemas"]["ChangeSetPage"];
                 };
             };
         };
@@ -4753,7 +5226,12 @@ export interface operations {
     };
     quiets: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4765,7 +5243,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Quiet"][];
+                    "application/json": components["schemas"]["QuietPage"];
                 };
             };
         };
@@ -4813,9 +5291,14 @@ export interface operations {
             };
         };
     };
-    plans: {
+    people: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4827,14 +5310,132 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlanList"][];
+                    "application/json": components["schemas"]["PersonPage"];
+                };
+            };
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedPersonChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+        };
+    };
+    make_account_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+        };
+    };
+    end_sessions_of: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    plans: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanListPage"];
                 };
             };
         };
     };
     plan_trend: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -4848,14 +5449,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trend"][];
+                    "application/json": components["schemas"]["TrendPage"];
                 };
             };
         };
     };
     plan_versions: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -4869,7 +5475,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlanVersion"][];
+                    "application/json": components["schemas"]["PlanVersionPage"];
                 };
             };
         };
@@ -4899,7 +5505,12 @@ export interface operations {
     };
     published_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4911,7 +5522,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PublishedHead"][];
+                    "application/json": components["schemas"]["PublishedHeadPage"];
                 };
             };
         };
@@ -5031,7 +5642,12 @@ export interface operations {
     };
     rounds: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5043,7 +5659,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Round"][];
+                    "application/json": components["schemas"]["RoundPage"];
                 };
             };
         };
@@ -5193,6 +5809,10 @@ export interface operations {
     scans: {
         parameters: {
             query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
                 stream?: number;
             };
             header?: never;
@@ -5206,7 +5826,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Scan"][];
+                    "application/json": components["schemas"]["ScanPage"];
                 };
             };
         };
@@ -5669,6 +6289,109 @@ export interface operations {
             };
         };
     };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    sessions: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInRowPage"];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    storage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Storage"];
+                };
+            };
+        };
+    };
     stream: {
         parameters: {
             query?: never;
@@ -5922,7 +6645,12 @@ export interface operations {
     };
     tokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5934,7 +6662,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["TokenPage"];
                 };
             };
         };
@@ -5985,8 +6713,11 @@ export interface operations {
     trail: {
         parameters: {
             query?: {
-                before?: number;
                 by?: string;
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
                 what?: string;
             };
             header?: never;
@@ -6000,7 +6731,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AuditEntry"][];
+                    "application/json": components["schemas"]["AuditEntryPage"];
                 };
             };
         };

@@ -13,7 +13,7 @@ import { Look } from "./intake/Look";
 import { RowsAre, Written } from "./intake/Sentences";
 import { Storing } from "./intake/Storing";
 import Streams from "./intake/Streams";
-import { Tokens } from "./intake/Tokens";
+import { Tokens } from "./settings/Tokens";
 
 beforeEach(() => {
   vi.restoreAllMocks();
@@ -323,8 +323,8 @@ describe("tokens", () => {
       }),
     });
     show(<Tokens />);
-    await person().type(screen.getByLabelText("Name of a new token"), "loader");
-    await person().click(screen.getByLabelText("may read"));
+    await person().type(screen.getByLabelText(/Name of a new token/), "loader");
+    await person().click(screen.getByLabelText("read"));
     await person().click(screen.getByText("Make a token"));
     expect(await screen.findByText("wt_secret")).toBeTruthy();
     expect(calls.find((c) => c.method === "POST")?.body).toEqual({
@@ -336,7 +336,7 @@ describe("tokens", () => {
 });
 
 describe("the catalogue", () => {
-  const list = (streams = [aStream()]) => ({ total: streams.length, next: null, streams });
+  const list = (streams = [aStream()]) => ({ total: streams.length, next: null, items: streams });
 
   it("shows a stream's facts with units and says what is not known", async () => {
     serve({

@@ -27,7 +27,7 @@ const entry = (id: number, changes = {}) => ({
 
 const bars = [{ id: 1, start: Date.UTC(2026, 7, 15), end: Date.UTC(2026, 7, 16), verdict: "incident" }];
 const routes = {
-  "GET /api/v1/logbook": () => ({ entries: [entry(1), entry(2)], next: null, total: 2, version: 9 }),
+  "GET /api/v1/logbook": () => ({ items: [entry(1), entry(2)], next: null, total: 2, version: 9 }),
   "GET /api/v1/logbook/quiet": () => [],
   "GET /api/v1/logbook/lanes": () => ({
     lanes: [{ scope: "metric=gate_taps", count: 1, entries: bars }],

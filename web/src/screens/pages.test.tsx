@@ -97,7 +97,7 @@ describe("choices of the tide table", () => {
 });
 
 describe("the logbook", () => {
-  const page = { entries: [entry], next: null, total: 1, version: 9 };
+  const page = { items: [entry], next: null, total: 1, version: 9 };
   it("changes a verdict and a cause in place", async () => {
     const calls = serve({ "GET /api/v1/logbook": () => page, "PATCH /api/v1/logbook/{id}": () => entry });
     show(<Logbook />);

@@ -21,7 +21,9 @@ export function serve(routes: Record<string, Route>): Call[] {
       calls.push({ method, path, body: options.body, query: options.params?.query });
       const route = routes[`${method} ${path}`];
       if (!route) throw new Error(`no route ${method} ${path}`);
-      return { data: route(options) };
+      const data = route(options);
+      // Every list answers a page.
+      return { data: Array.isArray(data) ? { items: data, next: null } : data };
     }) as never);
   }
   return calls;

@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.scoring.choice import Constraint
-from watchtide.server import moments, query
+from watchtide.server import moments, paging, query
 from watchtide.server.cards import counting, effects, publishing
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published
@@ -329,10 +329,12 @@ class TrendSerializer(serializers.Serializer):
 
 
 class TrendView(APIView):
-    @extend_schema(operation_id="plan_trend", responses=TrendSerializer(many=True))
+    @extend_schema(
+        operation_id="plan_trend", parameters=paging.PARAMETERS, responses=paging.of(TrendSerializer)
+    )
     def get(self, request, pk: int) -> Response:
         """Precision and recall by month for every version of a plan that was scanned, oldest version first."""
-        return Response(counting.trend(Plan.objects.get(pk=pk).pk))
+        return paging.parts(request, counting.trend(Plan.objects.get(pk=pk).pk), list)
 
 
 class PublishSerializer(serializers.Serializer):
@@ -381,11 +383,15 @@ class PublishedSerializer(PublishedHeadSerializer, CardSerializer):
 
 
 class PublishedListView(APIView):
-    @extend_schema(operation_id="published_list", responses=PublishedHeadSerializer(many=True))
+    @extend_schema(
+        operation_id="published_list",
+        parameters=paging.PARAMETERS,
+        responses=paging.of(PublishedHeadSerializer),
+    )
     def get(self, request) -> Response:
-        """Published scorecards, newest first; 200 at most."""
-        rows = Published.objects.defer("findings", "labels", "plan_text").order_by("-pk")[:200]
-        return Response([publishing.head_of(r) for r in rows])
+        """Published scorecards, newest first."""
+        found = Published.objects.defer("findings", "labels", "plan_text")
+        return paging.rows(request, found, lambda rows: [publishing.head_of(r) for r in rows])
 
 
 class PublishedView(APIView):

@@ -7,7 +7,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import versions
+from watchtide.server import paging, versions
 from watchtide.server.incidents import services
 from watchtide.server.incidents.models import APART, CLOSED, OPEN, STATES, Incident
 from watchtide.server.logbook.api import EntrySerializer
@@ -77,8 +77,8 @@ class MakeSerializer(FindingIdsSerializer):
 class IncidentsView(APIView):
     @extend_schema(
         operation_id="incidents",
-        responses=IncidentRowSerializer(many=True),
-        parameters=[OpenApiParameter("state", str, enum=[OPEN, CLOSED, APART])],
+        responses=paging.of(IncidentRowSerializer),
+        parameters=[*paging.PARAMETERS, OpenApiParameter("state", str, enum=[OPEN, CLOSED, APART])],
     )
     def get(self, request) -> Response:
         """Incidents in a state; with the open ones those proposed."""
@@ -87,7 +87,7 @@ class IncidentsView(APIView):
             raise Problem(
                 f"there is no state {state}", place="state", remedy=f"take one of: {', '.join(dict(STATES))}"
             )
-        return Response(services.listed(state))
+        return paging.parts(request, services.listed(state), list)
 
     @extend_schema(operation_id="make_incident", request=MakeSerializer, responses={201: IncidentSerializer})
     def post(self, request) -> Response:

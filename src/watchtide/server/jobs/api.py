@@ -3,7 +3,8 @@
 import asyncio
 import json
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
+from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.db import Error, close_old_connections
@@ -13,7 +14,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import patience, problems
+from watchtide.server import paging, patience, problems
 from watchtide.server.jobs import services
 from watchtide.server.jobs.models import OPEN, STATE_CHOICES, Event, Job
 
@@ -31,12 +32,18 @@ class JobSerializer(serializers.ModelSerializer):
 
 
 class JobsView(APIView):
-    @extend_schema(responses=JobSerializer(many=True), operation_id="jobs")
+    @extend_schema(operation_id="jobs", parameters=paging.PARAMETERS, responses=paging.of(JobSerializer))
     def get(self, request) -> Response:
-        """Open jobs first, then the latest that ended; 50 at most."""
-        recent = list(Job.objects.order_by("-created_at")[:50])
-        recent.sort(key=lambda job: job.state not in OPEN)
-        return Response(JobSerializer(recent, many=True).data)
+        """Open jobs, then the latest that ended, 1,000 at most."""
+        by_age = Job.objects.order_by("-pk").values_list("pk", flat=True)
+        ended = by_age.exclude(state__in=OPEN)[: paging.MOST]
+        numbers = [*by_age.filter(state__in=OPEN), *ended]
+
+        def listed(page: Sequence[int]) -> Any:
+            found = Job.objects.in_bulk(page)
+            return JobSerializer([found[pk] for pk in page if pk in found], many=True).data
+
+        return paging.parts(request, numbers, listed, usual=50)
 
 
 class JobView(APIView):

@@ -13,7 +13,7 @@ from rest_framework.parsers import JSONParser, MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import query, versions
+from watchtide.server import paging, query, versions
 from watchtide.server.logbook import services
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
 from watchtide.server.problems import Problem
@@ -21,7 +21,6 @@ from watchtide.server.streams.models import Stream
 from watchtide.tables import clock, labels
 
 MS = 1_000_000
-PAGE = 200
 MOST_SHOWN, MOST_LANES = 500, 14
 
 
@@ -58,13 +57,6 @@ class EntrySerializer(serializers.Serializer):
     created_at = serializers.DateTimeField(read_only=True)
 
 
-class EntryPageSerializer(serializers.Serializer):
-    entries = EntrySerializer(many=True)
-    next = serializers.IntegerField(allow_null=True)
-    total = serializers.IntegerField()
-    version = serializers.IntegerField()
-
-
 class TakenInSerializer(serializers.Serializer):
     added = serializers.IntegerField()
     skipped = serializers.IntegerField()
@@ -93,22 +85,21 @@ def asked(request) -> QuerySet[Entry]:
 class EntriesView(APIView):
     @extend_schema(
         operation_id="entries",
-        parameters=[*FILTER, OpenApiParameter("cursor", int)],
-        responses=EntryPageSerializer,
+        parameters=[*FILTER, *paging.PARAMETERS],
+        responses=paging.of(
+            EntrySerializer, total=serializers.IntegerField(), version=serializers.IntegerField()
+        ),
     )
     def get(self, request) -> Response:
         """Live entries that fit, latest start first."""
-        rows = asked(request)
-        at = query.whole(request, "cursor") or 0
-        page = list(rows.order_by("-start_ns", "-pk")[at : at + PAGE])
-        total = rows.count()
-        return Response(
-            {
-                "entries": EntrySerializer(page, many=True).data,
-                "next": at + PAGE if at + PAGE < total else None,
-                "total": total,
-                "version": services.version(),
-            }
+        found = asked(request)
+        return paging.rows(
+            request,
+            found,
+            lambda rows: EntrySerializer(rows, many=True).data,
+            by="-start_ns",
+            total=found.count(),
+            version=services.version(),
         )
 
     @extend_schema(operation_id="add_entry", request=EntrySerializer, responses=EntrySerializer)
@@ -184,10 +175,16 @@ class RevisionSerializer(serializers.Serializer):
 
 
 class RevisionsView(APIView):
-    @extend_schema(operation_id="revisions", responses=RevisionSerializer(many=True))
+    @extend_schema(
+        operation_id="revisions", parameters=paging.PARAMETERS, responses=paging.of(RevisionSerializer)
+    )
     def get(self, request, pk: int) -> Response:
         """What an entry was, newest first; of one that was taken out, too. Nothing here can be rewritten."""
-        return Response(RevisionSerializer(services.history(Entry.objects.get(pk=pk)), many=True).data)
+        return paging.parts(
+            request,
+            list(services.history(Entry.objects.get(pk=pk))),
+            lambda rows: RevisionSerializer(rows, many=True).data,
+        )
 
 
 class ReturnView(APIView):
@@ -374,10 +371,14 @@ class BulkView(APIView):
 
 
 class ChangeSetsView(APIView):
-    @extend_schema(operation_id="change_sets", responses=ChangeSetSerializer(many=True))
+    @extend_schema(
+        operation_id="change_sets", parameters=paging.PARAMETERS, responses=paging.of(ChangeSetSerializer)
+    )
     def get(self, request) -> Response:
         """What was changed in one go lately, newest first."""
-        return Response(ChangeSetSerializer(ChangeSet.objects.order_by("-pk")[:20], many=True).data)
+        return paging.rows(
+            request, ChangeSet.objects.all(), lambda rows: ChangeSetSerializer(rows, many=True).data, usual=20
+        )
 
 
 class UndoneSerializer(serializers.Serializer):
@@ -454,11 +455,11 @@ class QuietSerializer(serializers.Serializer):
 
 
 class QuietsView(APIView):
-    @extend_schema(operation_id="quiets", responses=QuietSerializer(many=True))
+    @extend_schema(operation_id="quiets", parameters=paging.PARAMETERS, responses=paging.of(QuietSerializer))
     def get(self, request) -> Response:
-        """Planned work, the latest first; 200 at most."""
-        rows = Quiet.objects.filter(end_ns__gte=F("start_ns")).order_by("-end_ns", "-pk")[:200]
-        return Response(QuietSerializer(rows, many=True).data)
+        """Planned work, the latest end first."""
+        found = Quiet.objects.filter(end_ns__gte=F("start_ns"))
+        return paging.rows(request, found, lambda rows: QuietSerializer(rows, many=True).data, by="-end_ns")
 
     @extend_schema(operation_id="make_quiet", request=QuietSerializer, responses=QuietSerializer)
     def post(self, request) -> Response:

@@ -4,6 +4,8 @@ from datetime import timedelta
 
 from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
+from django.contrib.auth.models import User
+from django.db import transaction
 from django.http import StreamingHttpResponse
 from django.middleware.csrf import get_token
 from django.utils.decorators import method_decorator
@@ -14,10 +16,12 @@ from rest_framework.permissions import AllowAny, IsAuthenticated
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import moments, query
-from watchtide.server.people import trail
+from watchtide import __version__
+from watchtide.server import moments, paging
+from watchtide.server.people import sessions, trail
 from watchtide.server.people.access import ADMIN, make_token, role_of
-from watchtide.server.people.models import SCOPES, AuditEntry, Token
+from watchtide.server.people.models import SCOPES, AuditEntry, SignIn, Token
+from watchtide.server.people.rights import only_admins, only_people
 from watchtide.server.problems import Problem
 
 
@@ -26,6 +30,8 @@ class SessionSerializer(serializers.Serializer):
     role = serializers.CharField(allow_null=True)
     csrf_cookie = serializers.CharField()
     is_demo = serializers.BooleanField()
+    full_name = serializers.CharField(allow_null=True)
+    version = serializers.CharField()
 
 
 class SignInSerializer(serializers.Serializer):
@@ -42,6 +48,8 @@ def _session(request) -> Response:
             "role": role_of(request.user) if known else None,
             "csrf_cookie": settings.CSRF_COOKIE_NAME,
             "is_demo": settings.IS_DEMO,
+            "full_name": request.user.first_name if known else None,
+            "version": __version__,
         }
     )
 
@@ -65,13 +73,16 @@ class SessionView(APIView):
             trail.failed(request, name)
             raise Problem("name and password do not match", place="password", remedy="try again", code=401)
         login(request, user)
+        sessions.begin(request, user)
         request.user = user
         trail.note(request, "signed in")
         return _session(request)
 
     @extend_schema(responses={204: None}, operation_id="sign_out")
     def delete(self, request) -> Response:
-        trail.note(request, "signed out")
+        if (own := sessions.current(request)) is not None:
+            sessions.end(SignIn.objects.filter(pk=own.pk))
+            trail.note(request, "signed out")
         logout(request)
         return Response(status=204)
 
@@ -89,23 +100,17 @@ class TrailView(APIView):
 
     @extend_schema(
         operation_id="trail",
-        parameters=[
-            OpenApiParameter("before", int),
-            OpenApiParameter("by", str),
-            OpenApiParameter("what", str),
-        ],
-        responses=AuditEntrySerializer(many=True),
+        parameters=[*paging.PARAMETERS, OpenApiParameter("by", str), OpenApiParameter("what", str)],
+        responses=paging.of(AuditEntrySerializer),
     )
     def get(self, request) -> Response:
-        """200 entries, the latest first; `before` gives the next page."""
-        _only_admins(request)
-        found = AuditEntry.objects.order_by("-pk")
+        """What was done and by whom, the latest first."""
+        only_admins(request)
+        found = AuditEntry.objects.all()
         for name in ("by", "what"):
             if request.GET.get(name):
                 found = found.filter(**{name: request.GET[name]})
-        if (before := query.whole(request, "before")) is not None:
-            found = found.filter(pk__lt=before)
-        return Response(AuditEntrySerializer(found[:200], many=True).data)
+        return paging.rows(request, found, lambda rows: AuditEntrySerializer(rows, many=True).data)
 
 
 class TrailExportView(APIView):
@@ -114,17 +119,11 @@ class TrailExportView(APIView):
     @extend_schema(operation_id="trail_export", responses={(200, "application/x-ndjson"): str})
     def get(self, request) -> StreamingHttpResponse:
         """The whole trail as JSON Lines."""
-        _only_admins(request)
+        only_admins(request)
         trail.note(request, "trail exported")
         answer = StreamingHttpResponse(trail.as_lines(), content_type="application/x-ndjson")
         answer["Content-Disposition"] = 'attachment; filename="trail.jsonl"'
         return answer
-
-
-def _only_admins(request) -> None:
-    _only_people(request)
-    if role_of(request.user) != ADMIN:
-        raise Problem("only an admin may see this", place="role", remedy="ask an admin", code=403)
 
 
 class TokenSerializer(serializers.Serializer):
@@ -142,7 +141,12 @@ class TokenSerializer(serializers.Serializer):
         help_text="until it expires; a year where left out, null for never",
     )
     hint = serializers.CharField(read_only=True)
-    owner = serializers.CharField(source="owner.username", read_only=True)
+    owner = serializers.CharField(
+        source="owner.username",
+        required=False,
+        max_length=150,
+        help_text="yourself where left out; another's for admins only",
+    )
     created_at = serializers.DateTimeField(read_only=True)
     expires_at = serializers.DateTimeField(read_only=True, allow_null=True)
     revoked_at = serializers.DateTimeField(read_only=True, allow_null=True)
@@ -150,41 +154,47 @@ class TokenSerializer(serializers.Serializer):
     text = serializers.CharField(read_only=True, required=False, help_text="shown this once")
 
 
-def _only_people(request) -> None:
-    """Tokens are made and revoked by people: one that leaks must not breed others."""
-    if isinstance(request.auth, Token):
-        raise Problem(
-            "tokens are managed by signing in", place="Authorization", remedy="use the page", code=403
-        )
-
-
 class TokensView(APIView):
     # Also viewers have scripts; a token never may more than its owner.
     permission_classes = [IsAuthenticated]
 
-    @extend_schema(responses=TokenSerializer(many=True), operation_id="tokens")
+    @extend_schema(operation_id="tokens", parameters=paging.PARAMETERS, responses=paging.of(TokenSerializer))
     def get(self, request) -> Response:
         """One's own tokens; an admin sees everybody's."""
-        _only_people(request)
-        found = Token.objects.select_related("owner").order_by("-created_at")
+        only_people(request)
+        found = Token.objects.select_related("owner")
         if role_of(request.user) != ADMIN:
             found = found.filter(owner=request.user)
-        return Response(TokenSerializer(found[:500], many=True).data)
+        return paging.rows(request, found, lambda rows: TokenSerializer(rows, many=True).data)
 
     @extend_schema(request=TokenSerializer, responses=TokenSerializer, operation_id="make_token")
     def post(self, request) -> Response:
         """Make a token. Its text is in this answer and nowhere else."""
-        _only_people(request)
+        only_people(request)
         given = TokenSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
         # A token without an end must be requested as one.
         days = data.get("days", settings.TOKEN_DAYS)
         until = moments.now() + timedelta(days=days) if days else None
-        token, text = make_token(request.user, data["name"], sorted(set(data["scopes"])), until)
-        trail.note(request, "token made", f"{token.name} ({token.hint}…)")
+        owner = _owner(request, data.get("owner", {}).get("username", ""))
+        with transaction.atomic():
+            token, text = make_token(owner, data["name"], sorted(set(data["scopes"])), until)
+            whose = "" if owner == request.user else f" of {owner.username}"
+            trail.note(request, "token made", f"{token.name} ({token.hint}…){whose}")
         token.text = text
         return Response(TokenSerializer(token).data, status=201)
+
+
+def _owner(request, name: str) -> User:
+    """Whose token it becomes."""
+    if not name or name == request.user.username:
+        return request.user
+    only_admins(request)
+    owner = User.objects.filter(username=name, is_active=True).first()
+    if owner is None:
+        raise Problem(f"there is no account {name[:60]} in use", place="owner", remedy="correct the name")
+    return owner
 
 
 class TokenView(APIView):
@@ -192,12 +202,13 @@ class TokenView(APIView):
 
     @extend_schema(responses={204: None}, operation_id="revoke_token")
     def delete(self, request, pk: int) -> Response:
-        _only_people(request)
+        only_people(request)
         token = Token.objects.get(pk=pk)
         if token.owner_id != request.user.pk and role_of(request.user) != ADMIN:
             raise Problem(
                 "this token is somebody else's", place=f"token {pk}", remedy="ask an admin", code=403
             )
-        if Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=moments.now()):
-            trail.note(request, "token revoked", f"{token.name} ({token.hint}…)")
+        with transaction.atomic():
+            if Token.objects.filter(pk=pk, revoked_at=None).update(revoked_at=moments.now()):
+                trail.note(request, "token revoked", f"{token.name} ({token.hint}…)")
         return Response(status=204)

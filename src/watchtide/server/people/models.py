@@ -20,9 +20,46 @@ class Person(models.Model):
     user = models.OneToOneField("auth.User", on_delete=models.CASCADE, related_name="person")
     last_looked = models.DateTimeField(null=True)
     columns = models.JSONField(default=usual_columns)
+    disabled_at = models.DateTimeField(null=True)
 
     class Meta:
         db_table = "person"
+
+
+class SignIn(models.Model):
+    """One session of a browser. Only the digest of its key is kept here; what has ended is signed in no more.
+
+    agent : what the browser says of itself.
+    """
+
+    user = models.ForeignKey("auth.User", on_delete=models.CASCADE, related_name="sign_ins")
+    digest = models.CharField(max_length=64, unique=True)
+    address = models.CharField(max_length=45, blank=True)
+    agent = models.CharField(max_length=200, blank=True)
+    created_at = models.DateTimeField(db_default=Now())
+    last_seen_at = models.DateTimeField(db_default=Now())
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "sign_in"
+
+
+PURPOSES = ("invitation", "password")
+
+
+class AccountLink(models.Model):
+    """A link by which somebody sets the password of an account, once and for a time: of a new account, or a forgotten one."""
+
+    user = models.ForeignKey("auth.User", on_delete=models.CASCADE, related_name="account_links")
+    purpose = models.CharField(max_length=12, choices=[(p, p) for p in PURPOSES])
+    digest = models.CharField(max_length=64, unique=True)
+    made_by = models.CharField(max_length=150, blank=True)
+    created_at = models.DateTimeField(db_default=Now())
+    expires_at = models.DateTimeField()
+    used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "account_link"
 
 
 class AuditEntry(models.Model):

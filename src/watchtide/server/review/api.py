@@ -5,6 +5,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import paging
 from watchtide.server.incidents.api import given, who
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import VERDICT_CHOICES
@@ -108,11 +109,11 @@ def _round(pk: int) -> Round:
 
 
 class RoundsView(APIView):
-    @extend_schema(operation_id="rounds", responses=RoundSerializer(many=True))
+    @extend_schema(operation_id="rounds", parameters=paging.PARAMETERS, responses=paging.of(RoundSerializer))
     def get(self, request) -> Response:
         """The latest rounds, newest first."""
-        found = Round.objects.select_related("scan__plan_version__plan").order_by("-pk")[:20]
-        return Response([services.summary(r) for r in found])
+        found = Round.objects.select_related("scan__plan_version__plan")
+        return paging.rows(request, found, lambda rows: [services.summary(r) for r in rows], usual=20)
 
     @extend_schema(operation_id="start_round", request=RoundStartSerializer, responses={201: RoundSerializer})
     def post(self, request) -> Response:

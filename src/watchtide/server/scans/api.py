@@ -14,7 +14,7 @@ from watchtide.core.windows import ODD
 from watchtide.engine import reduce
 from watchtide.plan import dump, load
 from watchtide.plan.text import from_data
-from watchtide.server import query
+from watchtide.server import paging, query
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import JUDGEMENT_CHOICES
@@ -207,15 +207,15 @@ class AdoptSerializer(serializers.Serializer):
 class ScansView(APIView):
     @extend_schema(
         operation_id="scans",
-        responses=ScanSerializer(many=True),
-        parameters=[OpenApiParameter("stream", int)],
+        responses=paging.of(ScanSerializer),
+        parameters=[*paging.PARAMETERS, OpenApiParameter("stream", int)],
     )
     def get(self, request) -> Response:
-        """The latest scans, of one stream where it is named; 100 at most."""
+        """The latest scans, of one stream where it is named."""
         found = Scan.objects.select_related("plan_version__plan", "job")
         if (stream := query.whole(request, "stream")) is not None:
             found = found.filter(streams__stream_id=stream)
-        return Response(screens.scan_list(list(found.order_by("-pk")[:100])))
+        return paging.rows(request, found, screens.scan_list, usual=100)
 
     @extend_schema(operation_id="start_trial", request=TrialSerializer, responses=ScanSerializer)
     def post(self, request) -> Response:

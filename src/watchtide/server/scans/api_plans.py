@@ -1,6 +1,7 @@
 """Plans over REST: their versions, what each changed, and where it stands."""
 
 import difflib
+from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any
 
@@ -10,6 +11,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.server import paging
 from watchtide.server.scans.models import Plan, PlanVersion, Scan, Standing
 
 
@@ -44,21 +46,27 @@ def changes(before: str, after: str) -> list[dict[str, str]]:
 
 
 class PlansView(APIView):
-    @extend_schema(operation_id="plans", responses=PlanListSerializer(many=True))
+    @extend_schema(
+        operation_id="plans", parameters=paging.PARAMETERS, responses=paging.of(PlanListSerializer)
+    )
     def get(self, request) -> Response:
         """All plans by name, with how many streams each speaks for."""
         held = dict(Standing.objects.values_list("plan_version__plan").annotate(n=Count("pk")))
-        rows = Plan.objects.annotate(number=Count("versions")).order_by("name")
-        return Response(
-            [
+        found = Plan.objects.annotate(number=Count("versions"))
+
+        def listed(rows: Sequence[Any]) -> list[dict[str, Any]]:
+            return [
                 {"id": p.pk, "name": p.name, "versions": p.number, "stands_for": held.get(p.pk, 0)}
                 for p in rows
             ]
-        )
+
+        return paging.rows(request, found, listed, by="name")
 
 
 class PlanVersionsView(APIView):
-    @extend_schema(operation_id="plan_versions", responses=PlanVersionSerializer(many=True))
+    @extend_schema(
+        operation_id="plan_versions", parameters=paging.PARAMETERS, responses=paging.of(PlanVersionSerializer)
+    )
     def get(self, request, pk: int) -> Response:
         """The versions of a plan, newest first, each with its differences from the one before."""
         versions = list(PlanVersion.objects.filter(plan=Plan.objects.get(pk=pk)).order_by("number"))
@@ -69,12 +77,14 @@ class PlanVersionsView(APIView):
             Scan.objects.filter(plan_version__plan=pk).values_list("plan_version").annotate(n=Count("pk"))
         )
         told: list[list[dict[str, Any]]] = [[]] + [changes(a.text, b.text) for a, b in pairwise(versions)]
-        return Response(
+        return paging.parts(
+            request,
             [
                 {
                     "id": v.pk, "number": v.number, "author": v.author, "created_at": v.created_at, "text": v.text,
                     "stands_for": held.get(v.pk, 0), "scans": scans.get(v.pk, 0), "changes": lines,
                 }
                 for v, lines in reversed(list(zip(versions, told, strict=True)))
-            ]
+            ],
+            list,
         )  # fmt: skip

@@ -17,7 +17,7 @@ from rest_framework.views import APIView
 from watchtide.core import live
 from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
-from watchtide.server import moments, query, versions
+from watchtide.server import moments, paging, query, versions
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store, undoing
@@ -26,7 +26,6 @@ from watchtide.tables import clock, views
 from watchtide.tables.safe import spreadsheet_safe
 
 MOST_EXPORT_STREAMS = 5_000
-PAGE = 100
 CALENDAR = ("month", "year")
 
 
@@ -55,12 +54,6 @@ class CatalogueStreamSerializer(serializers.ModelSerializer):
         return None if stream.lateness_ns is None else stream.lateness_ns / SECOND_NS
 
 
-class CataloguePageSerializer(serializers.Serializer):
-    total = serializers.IntegerField()
-    next = serializers.IntegerField(allow_null=True)
-    streams = CatalogueStreamSerializer(many=True)
-
-
 class CatalogueView(APIView):
     @extend_schema(
         operation_id="catalogue",
@@ -68,9 +61,9 @@ class CatalogueView(APIView):
             OpenApiParameter("q", str, description="words, and name=value for attributes"),
             OpenApiParameter("kind", str),
             OpenApiParameter("owner", str),
-            OpenApiParameter("after", int, description="cursor: the `next` of the page before"),
+            *paging.PARAMETERS,
         ],
-        responses=CataloguePageSerializer,
+        responses=paging.of(CatalogueStreamSerializer, total=serializers.IntegerField()),
     )
     def get(self, request) -> Response:
         """Streams by name and attribute, a page at a time, counters only when asked for by kind."""
@@ -78,15 +71,13 @@ class CatalogueView(APIView):
         found = catalogue.search(request.GET.get("q", ""), kind=kind, owner=request.GET.get("owner", ""))
         if not kind:
             found = found.exclude(kind__in=HIDDEN)
-        total = found.count()
-        after = query.whole(request, "after", 0) or 0
-        # From the requested place, which need not be the begin of a page.
-        rows = list(
-            found.order_by("metric", "pk").prefetch_related("fed_by", "covariates")[after : after + PAGE]
-        )
-        more = after + PAGE if after + PAGE < total else None
-        return Response(
-            {"total": total, "next": more, "streams": CatalogueStreamSerializer(rows, many=True).data}
+        return paging.rows(
+            request,
+            found.prefetch_related("fed_by", "covariates"),
+            lambda rows: CatalogueStreamSerializer(rows, many=True).data,
+            by="metric",
+            usual=100,
+            total=found.count(),
         )
 
 

@@ -11,7 +11,7 @@ from rest_framework.parsers import MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import moments, query
+from watchtide.server import moments, paging, query
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
@@ -244,11 +244,16 @@ class KeptLayoutSerializer(serializers.ModelSerializer):
 
 
 class KeptLayoutsView(APIView):
-    @extend_schema(operation_id="kept_layouts", responses=KeptLayoutSerializer(many=True))
+    @extend_schema(
+        operation_id="kept_layouts", parameters=paging.PARAMETERS, responses=paging.of(KeptLayoutSerializer)
+    )
     def get(self, request) -> Response:
         """Layouts kept for files to come, the latest first."""
-        return Response(
-            KeptLayoutSerializer(KeptLayout.objects.order_by("-updated_at")[:500], many=True).data
+        return paging.rows(
+            request,
+            KeptLayout.objects.all(),
+            lambda rows: KeptLayoutSerializer(rows, many=True).data,
+            by="-updated_at",
         )
 
 
@@ -295,31 +300,23 @@ class DoorSerializer(serializers.Serializer):
 class BatchesView(APIView):
     @extend_schema(
         operation_id="batches",
-        parameters=[
-            OpenApiParameter("door", str, enum=[d for d, _ in DOORS]),
-            OpenApiParameter("before", int),
-        ],
-        responses=BatchSerializer(many=True),
+        parameters=[*paging.PARAMETERS, OpenApiParameter("door", str, enum=[d for d, _ in DOORS])],
+        responses=paging.of(BatchSerializer),
     )
     def get(self, request) -> Response:
-        """100 batches, the latest first; those of files unless another door is requested, and all that are in quarantine.
-
-        `before` pages on.
-        """
+        """Batches, the latest first; those of files unless another door is requested, and all that are in quarantine."""
         wanted = (
             Q(door=request.GET["door"])
             if "door" in request.GET
             else Q(door="file") | Q(quarantined_at__isnull=False)
         )
         found = Batch.objects.filter(wanted, accepted_at__isnull=False)
-        if (before := query.whole(request, "before")) is not None:
-            found = found.filter(pk__lt=before)
-        rows = found.select_related("created_by").defer("aside", "layout").order_by("-pk")[:100]
-        return Response(BatchSerializer(rows, many=True).data)
+        found = found.select_related("created_by").defer("aside", "layout")
+        return paging.rows(request, found, lambda rows: BatchSerializer(rows, many=True).data, usual=100)
 
 
 class DoorsView(APIView):
-    @extend_schema(operation_id="doors", responses=DoorSerializer(many=True))
+    @extend_schema(operation_id="doors", parameters=paging.PARAMETERS, responses=paging.of(DoorSerializer))
     def get(self, request) -> Response:
         """Live sources: how much each has pushed, or had fetched, since its oldest batch that is still kept."""
         found = Batch.objects.filter(
@@ -328,10 +325,8 @@ class DoorsView(APIView):
         rows = found.values("source", "door").annotate(
             batches=Count("pk"), total=Sum("samples"), aside_rows=Sum("rows_aside"), last=Max("accepted_at")
         )
-        out = [
-            {**r, "samples": r["total"], "rows_aside": r["aside_rows"]} for r in rows.order_by("-last")[:100]
-        ]
-        return Response(DoorSerializer(out, many=True).data)
+        out = [{**r, "samples": r["total"], "rows_aside": r["aside_rows"]} for r in rows.order_by("-last")]
+        return paging.parts(request, out, lambda part: DoorSerializer(part, many=True).data, usual=100)
 
 
 class UndoView(APIView):

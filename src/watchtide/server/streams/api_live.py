@@ -14,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core.series import SECOND_NS
-from watchtide.server import moments, query, versions
+from watchtide.server import moments, paging, query, versions
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.people.models import Token
@@ -185,10 +185,12 @@ def _feed_tag(feed: Feed) -> str:
 
 
 class FeedsView(APIView):
-    @extend_schema(operation_id="feeds", responses=FeedSerializer(many=True))
+    @extend_schema(operation_id="feeds", parameters=paging.PARAMETERS, responses=paging.of(FeedSerializer))
     def get(self, request) -> Response:
         """Pages that are fetched on a schedule, with how the last time went."""
-        return Response(FeedSerializer(Feed.objects.order_by("name"), many=True).data)
+        return paging.rows(
+            request, Feed.objects.all(), lambda rows: FeedSerializer(rows, many=True).data, by="name"
+        )
 
     @extend_schema(operation_id="add_feed", request=FeedSerializer, responses=FeedSerializer)
     def post(self, request) -> Response:
@@ -269,10 +271,14 @@ class DefinedSerializer(serializers.Serializer):
 
 
 class DerivedsView(APIView):
-    @extend_schema(operation_id="formulas", responses=DerivedSerializer(many=True))
+    @extend_schema(
+        operation_id="formulas", parameters=paging.PARAMETERS, responses=paging.of(DerivedSerializer)
+    )
     def get(self, request) -> Response:
         """Formulas over streams, and when each was last computed."""
-        return Response(DerivedSerializer(Derived.objects.order_by("metric"), many=True).data)
+        return paging.rows(
+            request, Derived.objects.all(), lambda rows: DerivedSerializer(rows, many=True).data, by="metric"
+        )
 
     @extend_schema(operation_id="define_formula", request=DerivedSerializer, responses=DefinedSerializer)
     def post(self, request) -> Response:
@@ -309,12 +315,13 @@ class CalendarSerializer(serializers.ModelSerializer):
 class CalendarsView(APIView):
     parser_classes = [MultiPartParser]
 
-    @extend_schema(operation_id="calendars", responses=CalendarSerializer(many=True))
+    @extend_schema(
+        operation_id="calendars", parameters=paging.PARAMETERS, responses=paging.of(CalendarSerializer)
+    )
     def get(self, request) -> Response:
         """Calendars of known days."""
-        return Response(
-            CalendarSerializer(Calendar.objects.order_by("name").defer("payload"), many=True).data
-        )
+        found = Calendar.objects.defer("payload")
+        return paging.rows(request, found, lambda rows: CalendarSerializer(rows, many=True).data, by="name")
 
     @extend_schema(
         operation_id="keep_calendar",
@@ -371,11 +378,12 @@ class DaysView(APIView):
     @extend_schema(
         operation_id="calendar_days",
         parameters=[
+            *paging.PARAMETERS,
             OpenApiParameter("from", str),
             OpenApiParameter("to", str),
             OpenApiParameter("calendar", int, description="one calendar only"),
         ],
-        responses=DaySerializer(many=True),
+        responses=paging.of(DaySerializer),
     )
     def get(self, request) -> Response:
         """Known days within a span, of all calendars: recurring ones written out, the end not included."""
@@ -396,4 +404,7 @@ class DaysView(APIView):
             for c in found
             for d in calendars.days_of(c, first, last)
         ]  # fmt: skip
-        return Response(DaySerializer(sorted(rows, key=lambda r: r["start_ns"])[:20_000], many=True).data)
+        rows.sort(key=lambda r: r["start_ns"])
+        return paging.parts(
+            request, rows, lambda part: DaySerializer(part, many=True).data, usual=paging.MOST
+        )

@@ -10,7 +10,7 @@ from structlog.contextvars import bound_contextvars
 
 from watchtide.server import moments
 from watchtide.server.jobs.duties import Duty
-from watchtide.server.people import trail
+from watchtide.server.people import sessions, trail
 from watchtide.server.streams import feeds, files, folding, renewing, store, undoing
 from watchtide.server.streams.models import Batch, Feed
 
@@ -54,6 +54,7 @@ def duties() -> list[Duty]:
         Duty("fold live samples", fold),
         Duty("sweep leftovers", undoing.sweep, every_s=SWEEP_EVERY_S, due_at=first_sweep),
         Duty("delete old audit entries", trail.forget_old, every_s=SWEEP_EVERY_S, due_at=first_sweep),
+        Duty("forget old sessions", sessions.forget_old, every_s=SWEEP_EVERY_S, due_at=first_sweep),
         Duty("forget old uploads", files.sweep_uploads, every_s=SWEEP_EVERY_S, due_at=first_sweep),
         Duty("apply retention", undoing.apply_retention, every_s=SWEEP_EVERY_S, due_at=first_sweep),
     ]

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useContext } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, get, type IncidentRow } from "../../api/client";
+import { api, type IncidentRow, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { Mark } from "../../parts/marks";
@@ -24,7 +24,7 @@ export default function Incidents() {
   const state = (params.get("state") ?? "open") as State;
   const incidents = useQuery({
     queryKey: ["incidents", state],
-    queryFn: () => get(api.GET("/api/v1/incidents", { params: { query: { state } } })),
+    queryFn: () => list(api.GET("/api/v1/incidents", { params: { query: { state } } })),
   });
   return (
     <div className="padded">

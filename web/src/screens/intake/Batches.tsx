@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, get } from "../../api/client";
+import { api, get, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { dayTime, figure, plural } from "../../parts/words";
 
@@ -12,7 +12,7 @@ export function Batches() {
   const [asking, setAsking] = useState<number | null>(null);
   const [told, setTold] = useState("");
   const [error, setError] = useState<unknown>(null);
-  const batches = useQuery({ queryKey: ["batches"], queryFn: () => get(api.GET("/api/v1/batches")) });
+  const batches = useQuery({ queryKey: ["batches"], queryFn: () => list(api.GET("/api/v1/batches")) });
   if (!batches.data?.length) return null;
   const undo = async (id: number, source: string) => {
     setAsking(null);

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
-import { api, get, type Schema, sendFile } from "../../api/client";
+import { api, list, type Schema, sendFile } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { day, dayTime, plural } from "../../parts/words";
@@ -15,10 +15,10 @@ export default function Calendars() {
   const client = useQueryClient();
   const file = useRef<HTMLInputElement>(null);
   const { told, error, attempt } = useAttempt();
-  const calendars = useQuery({ queryKey: ["calendars"], queryFn: () => get(api.GET("/api/v1/calendars")) });
+  const calendars = useQuery({ queryKey: ["calendars"], queryFn: () => list(api.GET("/api/v1/calendars")) });
   const days = useQuery({
     queryKey: ["calendars", "days"],
-    queryFn: () => get(api.GET("/api/v1/calendars/days")),
+    queryFn: () => list(api.GET("/api/v1/calendars/days")),
   });
   const again = () => client.invalidateQueries({ queryKey: ["calendars"] });
   const take = (chosen: File) =>

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, type Schema } from "../../api/client";
+import { api, get, list, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { dayTime, figure } from "../../parts/words";
 import { useAttempt } from "./attempt";
@@ -15,7 +15,7 @@ export function Feeds() {
   const { told, error, attempt } = useAttempt();
   const feeds = useQuery({
     queryKey: ["feeds"],
-    queryFn: () => get(api.GET("/api/v1/feeds")),
+    queryFn: () => list(api.GET("/api/v1/feeds")),
     refetchInterval: 10_000,
   });
   const fresh = () => client.invalidateQueries({ queryKey: ["feeds"] });

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { FormEvent } from "react";
 import { Link } from "react-router";
-import { api, get } from "../../api/client";
+import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { dayTime, plural } from "../../parts/words";
@@ -17,7 +17,7 @@ export default function Formulas() {
   const { told, error, attempt } = useAttempt();
   const formulas = useQuery({
     queryKey: ["formulas"],
-    queryFn: () => get(api.GET("/api/v1/formulas")),
+    queryFn: () => list(api.GET("/api/v1/formulas")),
     refetchInterval: 10_000,
   });
   const again = () => client.invalidateQueries({ queryKey: ["formulas"] });

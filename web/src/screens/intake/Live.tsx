@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, get } from "../../api/client";
+import { api, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { dayTime, figure } from "../../parts/words";
+import { Tokens } from "../settings/Tokens";
 import { Feeds } from "./Feeds";
 import { Tabs } from "./Tabs";
-import { Tokens } from "./Tokens";
 import "./intake.css";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -27,7 +27,7 @@ export default function Live() {
 function Doors() {
   const doors = useQuery({
     queryKey: ["doors"],
-    queryFn: () => get(api.GET("/api/v1/doors")),
+    queryFn: () => list(api.GET("/api/v1/doors")),
     refetchInterval: 10_000,
   });
   return (

@@ -20,8 +20,12 @@ export default function Streams() {
   const found = useInfiniteQuery({
     queryKey: ["catalogue", q],
     queryFn: ({ pageParam }) =>
-      get(api.GET("/api/v1/catalogue", { params: { query: { q: q || undefined, after: pageParam } } })),
-    initialPageParam: 0,
+      get(
+        api.GET("/api/v1/catalogue", {
+          params: { query: { q: q || undefined, cursor: pageParam || undefined } },
+        }),
+      ),
+    initialPageParam: "",
     getNextPageParam: (page) => page.next,
     placeholderData: keepPreviousData,
   });
@@ -36,7 +40,7 @@ export default function Streams() {
     client.invalidateQueries({ queryKey: ["catalogue"] });
     client.invalidateQueries({ queryKey: ["tide"] });
   };
-  const rows = found.data?.pages.flatMap((p) => p.streams) ?? [];
+  const rows = found.data?.pages.flatMap((p) => p.items) ?? [];
   const total = found.data?.pages[0]?.total ?? 0;
   return (
     <div className="padded intake">

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Entry, get, type Schema } from "../../api/client";
+import { api, type Entry, list, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime } from "../../parts/words";
@@ -21,7 +21,7 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
   const [error, setError] = useState<unknown>(null);
   const revisions = useQuery({
     queryKey: ["logbook", "revisions", entry.id],
-    queryFn: () => get(api.GET("/api/v1/logbook/{id}/revisions", { params: { path: { id: entry.id } } })),
+    queryFn: () => list(api.GET("/api/v1/logbook/{id}/revisions", { params: { path: { id: entry.id } } })),
   });
   const back = async (revision: number) => {
     setError(null);

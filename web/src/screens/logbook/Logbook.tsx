@@ -41,8 +41,8 @@ export default function Logbook() {
   const entries = useInfiniteQuery({
     queryKey: ["logbook", filter],
     queryFn: ({ pageParam }) =>
-      get(api.GET("/api/v1/logbook", { params: { query: { ...filter, cursor: pageParam } } })),
-    initialPageParam: 0,
+      get(api.GET("/api/v1/logbook", { params: { query: { ...filter, cursor: pageParam || undefined } } })),
+    initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });
   const set = (changes: Record<string, string | number | null>) => {
@@ -74,7 +74,7 @@ export default function Logbook() {
       return `Undone for ${plural(undone, "entry", "entries")}${left ? `; ${left} were changed again since and stay as they are` : ""}.`;
     });
   useKeys({ w: () => write.current?.click() });
-  const rows = entries.data?.pages.flatMap((p) => p.entries) ?? [];
+  const rows = entries.data?.pages.flatMap((p) => p.items) ?? [];
   const total = entries.data?.pages[0]?.total ?? 0;
   const query = new URLSearchParams(
     Object.entries(filter).flatMap(([name, value]) => (value ? [[name, String(value)]] : [])),

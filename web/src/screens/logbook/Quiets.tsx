@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get } from "../../api/client";
+import { api, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { dayTime } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
@@ -13,7 +13,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
   const [error, setError] = useState<unknown>(null);
   const quiets = useQuery({
     queryKey: ["logbook", "quiet"],
-    queryFn: () => get(api.GET("/api/v1/logbook/quiet")),
+    queryFn: () => list(api.GET("/api/v1/logbook/quiet")),
   });
   const fresh = () => client.invalidateQueries({ queryKey: ["logbook"] });
   const end = async (id: number) => {

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, get } from "../../api/client";
+import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { msOf } from "../../parts/days";
@@ -24,7 +24,7 @@ const WHY: Record<Round["kind"], string> = {
 
 /** Where a review begins: what to judge next, and the rounds so far. */
 export default function Rounds() {
-  const rounds = useQuery({ queryKey: ["rounds"], queryFn: () => get(api.GET("/api/v1/rounds")) });
+  const rounds = useQuery({ queryKey: ["rounds"], queryFn: () => list(api.GET("/api/v1/rounds")) });
   const open = useQuery({ queryKey: ["review"], queryFn: () => get(api.GET("/api/v1/review")) });
   const unfinished = rounds.data?.find((r) => r.left > 0);
   return (
@@ -57,7 +57,7 @@ export default function Rounds() {
 function Begin() {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const scans = useQuery({ queryKey: ["scans"], queryFn: () => get(api.GET("/api/v1/scans")) });
+  const scans = useQuery({ queryKey: ["scans"], queryFn: () => list(api.GET("/api/v1/scans")) });
   // Standing ones first, those of most streams first among them.
   const usable = useMemo(
     () =>

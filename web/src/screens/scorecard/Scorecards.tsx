@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, get, type Scan } from "../../api/client";
+import { api, list, type Scan } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
@@ -15,10 +15,10 @@ const MOST = 6;
 export default function Scorecards() {
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<number[]>([]);
-  const scans = useQuery({ queryKey: ["scans"], queryFn: () => get(api.GET("/api/v1/scans")) });
+  const scans = useQuery({ queryKey: ["scans"], queryFn: () => list(api.GET("/api/v1/scans")) });
   const published = useQuery({
     queryKey: ["published"],
-    queryFn: () => get(api.GET("/api/v1/published")),
+    queryFn: () => list(api.GET("/api/v1/published")),
   });
   if (scans.isPending) return <Waiting what="Reading the scans" />;
   if (scans.isError) return <Trouble error={scans.error} retry={() => scans.refetch()} />;

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, get } from "../../api/client";
+import { api, list } from "../../api/client";
 import { plural, ratio } from "../../parts/words";
 import { monthWords } from "./Months";
 
@@ -14,7 +14,7 @@ const SHOWN = 6;
 export function Trend({ plan, name }: { plan: number; name: string }) {
   const told = useQuery({
     queryKey: ["scorecard", "trend", plan],
-    queryFn: () => get(api.GET("/api/v1/plans/{id}/trend", { params: { path: { id: plan } } })),
+    queryFn: () => list(api.GET("/api/v1/plans/{id}/trend", { params: { path: { id: plan } } })),
   });
   const versions = (told.data ?? []).slice(-SHOWN);
   const months = [

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useContext } from "react";
 import { Link } from "react-router";
-import { api, get } from "../../api/client";
+import { api, list } from "../../api/client";
 import { Mark } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
 import { figure, plural } from "../../parts/words";
@@ -15,7 +15,7 @@ export function OpenIncidents() {
   const me = useContext(PersonName);
   const incidents = useQuery({
     queryKey: ["incidents", "open"],
-    queryFn: () => get(api.GET("/api/v1/incidents", { params: { query: { state: "open" } } })),
+    queryFn: () => list(api.GET("/api/v1/incidents", { params: { query: { state: "open" } } })),
   });
   // Room is kept for them: what is below must not move under a hand that drags already.
   if (incidents.isPending) return <section aria-label="Open incidents" className="open-incidents" />;

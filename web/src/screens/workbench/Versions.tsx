@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, get, type Scan, type Schema } from "../../api/client";
+import { api, get, list, type Scan, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayTime, plural } from "../../parts/words";
 import type { PlanData } from "./plan";
@@ -14,7 +14,7 @@ export function Versions({ scan, onTake }: { scan: Scan; onTake: (plan: PlanData
   const [problem, setProblem] = useState<unknown>(null);
   const told = useQuery({
     queryKey: ["versions", scan.plan_id, scan.version],
-    queryFn: () => get(api.GET("/api/v1/plans/{id}/versions", { params: { path: { id: scan.plan_id } } })),
+    queryFn: () => list(api.GET("/api/v1/plans/{id}/versions", { params: { path: { id: scan.plan_id } } })),
   });
   if (told.isPending) return <Waiting what="Reading the versions" />;
   if (told.isError) return <Trouble error={told.error} retry={() => told.refetch()} />;

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, get } from "../../api/client";
+import { api, get, list } from "../../api/client";
 import type { Levels } from "../../charts/drawing";
 import type { Range } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
@@ -130,7 +130,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
   const client = useQueryClient();
   const scans = useQuery({
     queryKey: ["scans", id],
-    queryFn: () => get(api.GET("/api/v1/scans", { params: { query: { stream: id } } })),
+    queryFn: () => list(api.GET("/api/v1/scans", { params: { query: { stream: id } } })),
   });
   const finished = (scans.data ?? []).filter((s) => s.state === "done");
   const own = scan.data;

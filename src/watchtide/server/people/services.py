@@ -1,0 +1,191 @@
+"""What may be done with accounts: invite, change roles, disable, set passwords. One transaction each, noted in the trail."""
+
+import hashlib
+import secrets
+from datetime import timedelta
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth import update_session_auth_hash
+from django.contrib.auth.models import User
+from django.contrib.auth.password_validation import validate_password
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.db.models.functions import Lower, Now
+
+from watchtide.server import moments
+from watchtide.server.people import sessions, trail
+from watchtide.server.people.access import ADMIN, give_role, role_of
+from watchtide.server.people.models import AccountLink, Person, SignIn
+from watchtide.server.problems import Problem
+
+PREFIX = "wtl_"
+
+
+@transaction.atomic
+def invite(request: Any, name: str, full_name: str, role: str, *, by: str) -> tuple[User, str]:
+    """Make an account that nobody can use yet, and the link by which its owner sets a password. (account, link's text)"""
+    # Names are compared byte by byte in the database; two that differ in case only would be mistaken for each other.
+    if User.objects.annotate(low=Lower("username")).filter(low=name.lower()).exists():
+        raise Problem(
+            f"there is an account {name}", place="name", remedy="choose another name, or send that one a new link", code=409
+        )  # fmt: skip
+    user = User(username=name, first_name=full_name, is_active=False)
+    user.set_unusable_password()
+    user.save()
+    give_role(user, role)
+    trail.note(request, "invited", f"{name} as {role}", by=by)
+    return user, _link(user, "invitation", by)
+
+
+@transaction.atomic
+def new_link(request: Any, user: User, *, by: str) -> tuple[str, str]:
+    """A link in place of the earlier ones: of an invitation again, or for a forgotten password. (purpose, text)"""
+    if user.is_active:
+        purpose = "password"
+    elif is_invited(user):
+        purpose = "invitation"
+    else:
+        raise Problem(
+            f"{user.username} is disabled", place="person", remedy="enable the account first", code=409
+        )
+    AccountLink.objects.filter(user=user, used_at=None).delete()
+    trail.note(request, f"link for {purpose} made", user.username, by=by)
+    return purpose, _link(user, purpose, by)
+
+
+def _link(user: User, purpose: str, by: str) -> str:
+    text = PREFIX + secrets.token_urlsafe(32)
+    until = moments.now() + timedelta(days=settings.INVITATION_DAYS)
+    AccountLink.objects.create(
+        user=user, purpose=purpose, digest=_digest(text), made_by=by[:150], expires_at=until
+    )
+    return text
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def link_of(text: str, *, is_locked: bool = False) -> AccountLink:
+    """The link of this text. Raises Problem (410) for one that is unknown, used or over."""
+    found = AccountLink.objects.select_related("user")
+    if is_locked:
+        found = found.select_for_update()
+    link = found.filter(digest=_digest(text.strip()), used_at=None, expires_at__gt=Now()).first()
+    if link is None:
+        raise Problem(
+            "this link is not known, was used, or is over", place="link", remedy="request a new one from an admin", code=410
+        )  # fmt: skip
+    return link
+
+
+@transaction.atomic
+def use_link(request: Any, text: str, password: str) -> User:
+    """Set the password of the link's account, which can be used from now on. Every other session and link of it ends."""
+    link = link_of(text, is_locked=True)
+    user = link.user
+    if link.purpose == "password" and not user.is_active:
+        raise Problem(f"{user.username} is disabled", place="link", remedy="speak to an admin", code=410)
+    check_password(password, user)
+    user.set_password(password)
+    user.is_active = True
+    user.save(update_fields=["password", "is_active"])
+    AccountLink.objects.filter(user=user, used_at=None).update(used_at=Now())
+    sessions.end(SignIn.objects.filter(user=user))
+    trail.note(request, f"link for {link.purpose} used", user.username, by=user.username)
+    return user
+
+
+def change_password(request: Any, user: User, old: str, new: str) -> None:
+    """Set one's own password; every other session ends. Raises Problem where the present one does not match."""
+    trail.check_sign_in(request, user.username)
+    if not user.check_password(old):
+        # Outside the transaction: the failure must be counted.
+        trail.failed(request, user.username)
+        raise Problem("the present password does not match", place="old", remedy="type it again", code=403)
+    check_password(new, user, place="new")
+    own = sessions.current(request)
+    with transaction.atomic():
+        user.set_password(new)
+        user.save(update_fields=["password"])
+        sessions.end(SignIn.objects.filter(user=user).exclude(pk=own.pk if own else None))
+        trail.note(request, "password changed")
+
+
+def stay_signed_in(request: Any) -> None:
+    """After the own password was changed: Django gives the session a new key, which our row of it follows."""
+    own = sessions.current(request)
+    update_session_auth_hash(request, request.user)
+    if own is not None:
+        SignIn.objects.filter(pk=own.pk).update(digest=sessions.digest_of(request.session.session_key))
+
+
+def check_password(password: str, user: User, *, place: str = "password") -> None:
+    """Raise Problem for a password that cannot stand."""
+    try:
+        validate_password(password, user)
+    except ValidationError as error:
+        raise Problem(" ".join(error.messages), place=place, remedy="choose another") from error
+
+
+@transaction.atomic
+def set_role(request: Any, user: User, role: str) -> None:
+    """Give another role. Raises Problem (409) where nobody could look after accounts any more."""
+    admins = _locked_admins()
+    before = role_of(user)
+    if role == before:
+        return
+    if before == ADMIN:
+        _check_not_last(user, admins)
+    if user.is_superuser:
+        user.is_superuser = False
+        user.save(update_fields=["is_superuser"])
+    give_role(user, role)
+    trail.note(request, "role changed", f"{user.username}: {before} to {role}")
+
+
+@transaction.atomic
+def set_active(request: Any, user: User, is_active: bool) -> None:
+    """Disable an account, which ends its sessions and links and stops its tokens; or let it be used again."""
+    was_invited = is_invited(user)
+    if user.is_active == is_active and not (was_invited or _was_disabled(user)):
+        return
+    if not is_active and role_of(user) == ADMIN:
+        _check_not_last(user, _locked_admins())
+    # Without a password it waits for its owner again, who needs a new link.
+    user.is_active = is_active and user.has_usable_password()
+    user.save(update_fields=["is_active"])
+    Person.objects.update_or_create(user=user, defaults={"disabled_at": None if is_active else moments.now()})
+    if not is_active:
+        sessions.end(SignIn.objects.filter(user=user))
+        AccountLink.objects.filter(user=user, used_at=None).delete()
+    trail.note(request, "enabled" if is_active else "disabled", user.username)
+
+
+def _locked_admins() -> set[int]:
+    """Admins who can sign in. Locked, so that two cannot be the last at the same moment."""
+    rows = User.objects.select_for_update().filter(is_active=True).order_by("pk")
+    return {user.pk for user in rows.prefetch_related("groups") if role_of(user) == ADMIN}
+
+
+def _check_not_last(user: User, admins: set[int]) -> None:
+    if admins == {user.pk}:
+        raise Problem(
+            f"{user.username} is the last admin", place="role", remedy="make somebody else an admin first", code=409
+        )  # fmt: skip
+
+
+def is_invited(user: User) -> bool:
+    """Whether an account waits for its owner to set the first password; the link may be over."""
+    return not user.is_active and not user.has_usable_password() and not _was_disabled(user)
+
+
+def states(users: Any) -> dict[int, str]:
+    """active, invited or disabled, by number of account."""
+    return {u.pk: "active" if u.is_active else "invited" if is_invited(u) else "disabled" for u in users}
+
+
+def _was_disabled(user: User) -> bool:
+    person = getattr(user, "person", None)
+    return person is not None and person.disabled_at is not None

@@ -1,0 +1,84 @@
+import { useQuery } from "@tanstack/react-query";
+import { NavLink, useParams } from "react-router";
+import { api, get } from "../../api/client";
+import { TopBar } from "../../frame";
+import { People } from "./People";
+import { LOCAL, Section } from "./Section";
+import { Sessions } from "./Sessions";
+import { Storage } from "./Storage";
+import { Tokens } from "./Tokens";
+import { Trail } from "./Trail";
+import "./settings.css";
+
+const PARTS = [
+  { part: "", words: "All", isForAll: true },
+  { part: "you", words: "You", isForAll: true },
+  { part: "people", words: "People" },
+  { part: "tokens", words: "Tokens", isForAll: true },
+  { part: "trail", words: "Audit trail" },
+  { part: "storage", words: "Storage" },
+  { part: "about", words: "About", isForAll: true },
+];
+/** Lines of the trail beside everything else. */
+const FEW = 8;
+
+/** Accounts, sessions, tokens, what was done, what takes room. */
+export default function Settings() {
+  const { part = "" } = useParams();
+  const session = useQuery({ queryKey: ["session"], queryFn: () => get(api.GET("/api/v1/session")) });
+  const isAdmin = session.data?.role === "admin";
+  const own = session.data?.name ?? "";
+  const shown = PARTS.filter((p) => isAdmin || p.isForAll);
+  const one: Record<string, React.ReactNode> = {
+    you: <Sessions />,
+    people: isAdmin && <People own={own} />,
+    tokens: <Tokens />,
+    trail: isAdmin && <Trail />,
+    storage: isAdmin && <Storage />,
+    about: <About version={session.data?.version} />,
+  };
+  return (
+    <div className="padded">
+      <TopBar>
+        <h1>Settings</h1>
+      </TopBar>
+      <nav className="parts" aria-label="Parts of settings">
+        {shown.map((p) => (
+          <NavLink key={p.part} to={`/settings${p.part && `/${p.part}`}`} end>
+            {p.words}
+          </NavLink>
+        ))}
+      </nav>
+      {part ? (
+        <div className="settings" data-one>
+          {one[part] || <p className="soft">This part is for admins.</p>}
+        </div>
+      ) : (
+        <div className="settings">
+          <div>
+            {one.people}
+            {one.tokens}
+          </div>
+          <div>
+            {one.you}
+            {isAdmin && <Trail most={FEW} />}
+            {one.storage}
+            {one.about}
+          </div>
+        </div>
+      )}
+    </div>
+  );
+}
+
+function About({ version }: { version?: string }) {
+  return (
+    <Section title="About">
+      <p>
+        Watch Tide {version}. Times on this screen are in {LOCAL}. The interface for scripts is described at{" "}
+        <a href="/api/v1/schema">/api/v1/schema</a>; <a href="/readyz">/readyz</a> names what is missing or
+        fails, and <a href="/metrics">/metrics</a> has the figures about the server itself.
+      </p>
+    </Section>
+  );
+}

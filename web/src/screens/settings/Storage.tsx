@@ -1,0 +1,85 @@
+import { Table } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { api, get, type Schema } from "../../api/client";
+import { dayTime, figure, plural, zoneName } from "../../parts/words";
+import { LOCAL, Section } from "./Section";
+
+/** What takes room, and how much is left. */
+export function Storage() {
+  const storage = useQuery({ queryKey: ["storage"], queryFn: () => get(api.GET("/api/v1/storage")) });
+  const s = storage.data;
+  return (
+    <Section
+      title="Storage"
+      sum={s && `disk: ${bytes(s.disk_free_bytes)} of ${bytes(s.disk_total_bytes)} free`}
+      isPending={storage.isPending}
+      error={storage.error}
+    >
+      {s && (
+        <>
+          {s.disk_state !== "fine" && (
+            <p className="alarm" role="alert">
+              The disk is {s.disk_state}: intake stops below {bytes(s.least_free_bytes)}. Free some room, or
+              move the data folder.
+            </p>
+          )}
+          {s.counted_at === null ? (
+            <p className="soft">Nothing is counted yet; it is once a minute.</p>
+          ) : (
+            <>
+              <Shares title="Database" parts={s.database} />
+              <Shares title="Files" parts={s.files} />
+              <p>
+                {plural(s.samples, "sample")} of {plural(s.streams, "stream")}. Kept stages stay under{" "}
+                {bytes(s.stage_cache_bytes)} and can be deleted at any time. Counted{" "}
+                {dayTime(Date.parse(s.counted_at), LOCAL)} {zoneName(Date.now(), LOCAL)}.
+              </p>
+            </>
+          )}
+          <p>
+            {s.last_backup_at
+              ? `Last backup ${dayTime(Date.parse(s.last_backup_at), LOCAL)}, ${bytes(s.last_backup_bytes ?? 0)}.`
+              : "No backup was made yet: watchtide server backup FOLDER, while everything runs."}
+          </p>
+        </>
+      )}
+    </Section>
+  );
+}
+
+function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
+  const total = parts.reduce((sum, p) => sum + p.bytes, 0);
+  const seen = parts.filter((p) => p.bytes > 0);
+  return (
+    <>
+      <div>
+        <strong>{title}</strong> <span className="figure">{bytes(total)}</span>
+      </div>
+      <div className="share" aria-hidden="true">
+        {seen.map((p, i) => (
+          <i
+            key={p.name}
+            style={{ width: `${(100 * p.bytes) / total}%`, opacity: 1 - 0.16 * Math.min(i, 5) }}
+          />
+        ))}
+      </div>
+      <Table>
+        <Table.Tbody>
+          {seen.map((p) => (
+            <Table.Tr key={p.name}>
+              <Table.Td>{p.name}</Table.Td>
+              <Table.Td className="figure">{bytes(p.bytes)}</Table.Td>
+            </Table.Tr>
+          ))}
+        </Table.Tbody>
+      </Table>
+    </>
+  );
+}
+
+/** A size with its unit, decimal. */
+export function bytes(n: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  const power = n > 0 ? Math.min(Math.floor(Math.log10(n) / 3), units.length - 1) : 0;
+  return `${figure(n / 1000 ** power, power && n < 10 * 1000 ** power ? 1 : 0)}\u2009${units[power]}`;
+}

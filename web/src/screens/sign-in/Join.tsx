@@ -1,0 +1,69 @@
+import { Button, PasswordInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { api, get } from "../../api/client";
+import { Trouble, Waiting } from "../../parts/ask";
+import { dayTime, zoneName } from "../../parts/words";
+
+const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** Where a link of an invitation or for a forgotten password leads: choose a password, and one is in. */
+export function Join() {
+  // Behind the # it is never sent with an address, and so in no log.
+  const link = window.location.hash.slice(1);
+  const [password, setPassword] = useState("");
+  const [error, setError] = useState<unknown>(null);
+  const found = useQuery({
+    queryKey: ["link", link],
+    queryFn: () => get(api.POST("/api/v1/links/look", { body: { link } })),
+    retry: false,
+  });
+  const send = async (event: FormEvent) => {
+    event.preventDefault();
+    setError(null);
+    try {
+      await api.POST("/api/v1/links/use", { body: { link, password } });
+      window.location.assign("/");
+    } catch (problem) {
+      setError(problem);
+    }
+  };
+  return (
+    <main style={{ maxWidth: 380, margin: "14vh auto 0", padding: 20 }}>
+      <h1 style={{ fontSize: 34 }}>Watch Tide</h1>
+      {found.isPending && <Waiting what="Looking the link up" />}
+      {found.isError && (
+        <>
+          <Trouble error={found.error} />
+          <p>
+            <a href="/">Sign in</a>
+          </p>
+        </>
+      )}
+      {found.data && (
+        <form onSubmit={send} style={{ display: "grid", gap: 14, marginTop: 18 }}>
+          <p className="soft" style={{ margin: 0 }}>
+            Choose {found.data.purpose === "invitation" ? "a" : "a new"} password for{" "}
+            <strong>{found.data.name}</strong>. The link can be used once, until{" "}
+            {dayTime(Date.parse(found.data.ends_at), LOCAL)} {zoneName(Date.parse(found.data.ends_at), LOCAL)}
+            .
+          </p>
+          <input type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
+          <PasswordInput
+            label="Password"
+            description="12 characters or more"
+            value={password}
+            onChange={(e) => setPassword(e.currentTarget.value)}
+            autoComplete="new-password"
+            minLength={12}
+            required
+          />
+          {error !== null && <Trouble error={error} />}
+          <Button type="submit" variant="filled" size="sm">
+            Set it and sign in
+          </Button>
+        </form>
+      )}
+    </main>
+  );
+}
