@@ -268,7 +268,7 @@ def measure(place: Path, *, kills: int = 200, a_second: int = 2_000, seed: int =
         open_jobs = ("queued", "running")
         deadline = time.monotonic() + 120
         while time.monotonic() < deadline:
-            if not any(j["state"] in open_jobs for j in client.ask("GET", "/api/v1/jobs")):
+            if not any(j["state"] in open_jobs for j in client.ask("GET", "/api/v1/jobs")["items"]):
                 break
             time.sleep(0.5)
         held = subprocess.run(

@@ -63,6 +63,7 @@ def take(driver, base: str, dark: bool) -> None:
             "pushes": "/intake/live",
             "streams": "/intake/streams?q=gate_taps",
             "identity": "/intake/identity",
+            "settings": "/settings",
         }
     for name, path in pages.items():
         driver.get(base + path)
@@ -125,7 +126,9 @@ def _begun_round(driver, base: str) -> str:
 
 def _first_proposed(driver) -> int:
     script = "const done = arguments[0]; fetch('/api/v1/incidents').then((r) => r.json()).then(done)"
-    return next(r["finding"] for r in driver.execute_async_script(script) if r["state"] == "proposed")
+    return next(
+        r["finding"] for r in driver.execute_async_script(script)["items"] if r["state"] == "proposed"
+    )
 
 
 def _still(driver):

@@ -163,7 +163,7 @@ def page(app, chromium):
 
 @pytest.fixture(scope="session")
 def axe():
-    from watchtide.server.supervise import ROOT
+    from watchtide.server.instance import ROOT
 
     assert shutil.which("chromedriver")
     return (ROOT / "web/node_modules/axe-core/axe.min.js").read_text()

@@ -10,7 +10,7 @@ pytestmark = pytest.mark.browser
 def test_a_proposed_incident_is_kept_judged_by_key_taken_back_and_closed(page):
     page.open("/")
     page.says("proposed from findings that go together", ".open-incidents")
-    rows = page.fetch("/api/v1/incidents")
+    rows = page.fetch("/api/v1/incidents")["items"]
     proposal = next(r for r in rows if r["state"] == "proposed")
     page.says(f"{proposal['streams']} streams", ".open-incidents")
     page.find(".open-incidents li[data-state=proposed] a").click()
@@ -49,11 +49,11 @@ def test_a_proposed_incident_is_kept_judged_by_key_taken_back_and_closed(page):
 
 def test_what_is_not_one_thing_is_not_proposed_again(page):
     page.open("/incidents")
-    before = [r for r in page.fetch("/api/v1/incidents") if r["state"] == "proposed"]
+    before = [r for r in page.fetch("/api/v1/incidents")["items"] if r["state"] == "proposed"]
     page.open(f"/incidents/proposed/{before[-1]['finding']}")
     page.button("It is not one thing").click()
     page.wait(lambda: page.driver.current_url.endswith("/incidents"))
-    after = [r for r in page.fetch("/api/v1/incidents") if r["state"] == "proposed"]
+    after = [r for r in page.fetch("/api/v1/incidents")["items"] if r["state"] == "proposed"]
     assert {r["finding"] for r in before} - {r["finding"] for r in after} == {before[-1]["finding"]}
     # Its findings wait in the review as before.
     page.open(f"/incidents/proposed/{before[-1]['finding']}")

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from watchtide import kernels
-from watchtide.server.supervise import ROOT
+from watchtide.server.instance import ROOT
 
 OWNER = """
 import sys, time

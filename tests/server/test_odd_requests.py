@@ -7,7 +7,7 @@ import pytest
 import yaml
 from tests.server.conftest import signed_in
 
-from watchtide.server.supervise import ROOT
+from watchtide.server.instance import ROOT
 
 ODD = ["abc", "nan", "inf", "-5", "\u00b2", "1e400", "9" * 25, "\x00'"]
 BODIES = [

@@ -8,7 +8,7 @@ from django.test import Client
 from rest_framework.parsers import JSONParser
 from tests.server.conftest import signed_in
 
-from watchtide.server.supervise import ROOT
+from watchtide.server.instance import ROOT
 
 pytestmark = pytest.mark.django_db
 READS = (

@@ -446,6 +446,25 @@ def server_run(context: typer.Context) -> None:
     server.run(context.args)
 
 
+FORWARDED = {"allow_extra_args": True, "ignore_unknown_options": True, "help_option_names": []}
+
+
+@server_app.command("backup", context_settings=FORWARDED)
+def server_backup(context: typer.Context) -> None:
+    """Write a backup into a new folder of FOLDER, while everything runs."""
+    from watchtide.cli import server
+
+    server.run(["backup", *context.args])
+
+
+@server_app.command("restore", context_settings=FORWARDED)
+def server_restore(context: typer.Context) -> None:
+    """Restore a backup that `backup` made, or --check it."""
+    from watchtide.cli import server
+
+    server.run(["restore", *context.args])
+
+
 def main() -> None:
     """Run, and turn our own errors into one message and exit status 2."""
     kernels.use_cache()

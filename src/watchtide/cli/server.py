@@ -9,10 +9,10 @@ def run(arguments: list[str]) -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
     from django.core.management import execute_from_command_line
 
-    from watchtide.server import config
+    from watchtide.server import config, instance
 
     try:
-        config.load()
+        instance.find(config.load())
     except config.ConfigError as error:
         print(f"watchtide: {error}", file=sys.stderr)
         raise SystemExit(2) from None

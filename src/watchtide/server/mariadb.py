@@ -68,7 +68,7 @@ class Database:
     def _launch(self, who: pwd.struct_passwd | None) -> None:
         """Start the server and wait until it answers."""
         command = [
-            _program("mariadbd"),
+            program("mariadbd"),
             "--no-defaults",
             f"--datadir={self.data}",
             f"--socket={self.socket}",
@@ -164,7 +164,7 @@ class Database:
             os.chown(self.data, who.pw_uid, who.pw_gid)
         made = subprocess.run(
             [
-                _program("mariadb-install-db"),
+                program("mariadb-install-db"),
                 "--no-defaults",
                 f"--datadir={self.data}",
                 "--auth-root-authentication-method=normal",
@@ -189,7 +189,7 @@ class Database:
         )
         run = subprocess.run(
             [
-                _program("mariadbd"),
+                program("mariadbd"),
                 "--no-defaults",
                 "--bootstrap",
                 f"--datadir={self.data}",
@@ -231,7 +231,7 @@ def _short(folder: Path) -> str:
     return hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:10]
 
 
-def _program(name: str) -> str:
+def program(name: str) -> str:
     found = shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/usr/local/sbin")
     if found is None:
         raise DatabaseFailed(f"{name} is not installed; ./run setup installs Debian's mariadb-server-core")

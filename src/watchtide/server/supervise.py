@@ -18,30 +18,16 @@ from pathlib import Path
 
 from watchtide import kernels
 from watchtide.server import config
+from watchtide.server.instance import home
 from watchtide.server.mariadb import Database, DatabaseFailed, die_with_parent, running
 
 PYTHON = sys.executable
 MANAGE = ("-m", "watchtide.cli.main", "server", "run")
 WEB = "web server"
-ROOT = Path(__file__).resolve().parents[3]
 
 
 class Stopped(Exception):
     """Somebody asked us to end."""
-
-
-def home() -> Path:
-    """Where databases and caches lie: WATCHTIDE_HOME, else the user's data folder, one a checkout."""
-    stated = config.load().home
-    if stated is not None:
-        return stated
-    import hashlib
-
-    checkout = hashlib.sha256(str(ROOT).encode()).hexdigest()[:8]
-    if os.geteuid() == 0:
-        # MariaDB runs as somebody else then, who cannot look into root's home.
-        return Path("/var/lib/watchtide") / checkout
-    return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local/share") / "watchtide" / checkout
 
 
 def main() -> int:
@@ -54,6 +40,9 @@ def main() -> int:
     demo.add_argument("--pace", type=float, default=60.0, help="live streams: simulated seconds a second")
     serve = modes.add_parser("serve")
     serve.add_argument("--port", type=int, default=8400)
+    restore = modes.add_parser("restore")
+    restore.add_argument("folder", type=Path, help="a backup, as `watchtide server backup` made it")
+    restore.add_argument("--replace", action="store_true", help="lose what is in the database now")
     test = modes.add_parser("test")
     test.add_argument("command", nargs=argparse.REMAINDER)
     options = parser.parse_args()
@@ -64,6 +53,8 @@ def main() -> int:
     try:
         if options.mode == "test":
             return run_tests(options.command)
+        if options.mode == "restore":
+            return restore_backup(options.folder.resolve(), is_replacing=options.replace)
         is_live = options.mode == "demo" and not options.no_live
         pace = options.pace if is_live else None
         return run_server(options.mode, options.port, is_fresh=getattr(options, "fresh", False), pace=pace)
@@ -103,6 +94,24 @@ def run_tests(command: list[str]) -> int:
             child.terminate()
             child.wait()
             return 130
+
+
+def restore_backup(folder: Path, *, is_replacing: bool) -> int:
+    """Restore a backup into the database of `serve`, starting its MariaDB for that long where it is our own."""
+    stated, own = config.load(), home() / "serve"
+    environment = {**os.environ, "WATCHTIDE_DATA": str(own / "data")}
+    command = [PYTHON, *MANAGE, "restore", str(folder), *(["--replace"] if is_replacing else [])]
+    with contextlib.ExitStack() as stack:
+        if not (stated.db_host or stated.db_socket):
+            database = stack.enter_context(running(own))
+            environment |= database.environment()
+        child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
+        try:
+            return child.wait()
+        except Stopped:
+            child.terminate()
+            child.wait()
+            raise
 
 
 def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = None) -> int:

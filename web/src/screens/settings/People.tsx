@@ -69,7 +69,7 @@ export function People({ own }: { own: string }) {
                     />
                   )}
                 </Table.Td>
-                <Table.Td className="figure">{p.name}</Table.Td>
+                <Table.Td className="login">{p.name}</Table.Td>
                 <Table.Td className="soft">{whenHere(p, own)}</Table.Td>
                 <Table.Td className="acts-cell">
                   {p.name !== own && <Acts person={p} onLink={link} onAlter={alter} />}

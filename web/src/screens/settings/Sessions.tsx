@@ -41,9 +41,7 @@ export function Sessions() {
               <Table.Td title={r.agent}>
                 {r.is_this ? <strong>this one, {browserOf(r.agent ?? "")}</strong> : browserOf(r.agent ?? "")}
               </Table.Td>
-              <Table.Td className="figure" style={{ textAlign: "left" }}>
-                {r.address}
-              </Table.Td>
+              <Table.Td className="login">{r.address}</Table.Td>
               <Table.Td className="soft">
                 {r.is_this
                   ? `since ${dayTime(Date.parse(r.created_at ?? ""), LOCAL)}`

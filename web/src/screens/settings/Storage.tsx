@@ -57,17 +57,16 @@ function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
       </div>
       <div className="share" aria-hidden="true">
         {seen.map((p, i) => (
-          <i
-            key={p.name}
-            style={{ width: `${(100 * p.bytes) / total}%`, opacity: 1 - 0.16 * Math.min(i, 5) }}
-          />
+          <i key={p.name} style={{ width: `${(100 * p.bytes) / total}%`, opacity: shade(i) }} />
         ))}
       </div>
       <Table>
         <Table.Tbody>
-          {seen.map((p) => (
+          {seen.map((p, i) => (
             <Table.Tr key={p.name}>
-              <Table.Td>{p.name}</Table.Td>
+              <Table.Td>
+                <i className="swatch" style={{ opacity: shade(i) }} aria-hidden="true" /> {p.name}
+              </Table.Td>
               <Table.Td className="figure">{bytes(p.bytes)}</Table.Td>
             </Table.Tr>
           ))}
@@ -76,6 +75,9 @@ function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
     </>
   );
 }
+
+/** The largest part is the darkest. */
+const shade = (i: number) => 1 - 0.16 * Math.min(i, 5);
 
 /** A size with its unit, decimal. */
 export function bytes(n: number): string {

@@ -119,10 +119,11 @@ function NewToken({ onMade }: { onMade: (made: { name: string; text: string }) =
         placeholder="night loader"
         maxLength={120}
         required
+        withAsterisk={false}
       />
       <Checkbox.Group label="It may" value={scopes} onChange={setScopes}>
         {(Object.keys(SCOPES) as Scope[]).map((s) => (
-          <Checkbox key={s} value={s} label={SCOPES[s]} size="xs" />
+          <Checkbox key={s} value={s} label={SCOPES[s]} size="xs" radius={0} />
         ))}
       </Checkbox.Group>
       <NumberInput

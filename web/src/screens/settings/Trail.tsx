@@ -34,15 +34,13 @@ export function Trail({ most }: { most?: number }) {
         <Table.Tbody>
           {rows.map((r) => (
             <Table.Tr key={r.id}>
-              <Table.Td className="figure nowrap" style={{ textAlign: "left" }}>
-                {dayTime(Date.parse(r.at), LOCAL)}
-              </Table.Td>
+              <Table.Td className="login">{dayTime(Date.parse(r.at), LOCAL)}</Table.Td>
               <Table.Td>{r.by || <span className="soft">nobody</span>}</Table.Td>
               <Table.Td>
                 {r.what}
                 {r.subject ? <span className="soft"> · {r.subject}</span> : null}
               </Table.Td>
-              <Table.Td className="soft figure">{r.address}</Table.Td>
+              <Table.Td className="soft login">{r.address}</Table.Td>
             </Table.Tr>
           ))}
         </Table.Tbody>
