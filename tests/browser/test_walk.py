@@ -275,6 +275,7 @@ def test_every_screen_is_free_of_accessibility_violations_light_and_dark(page, a
         "/intake/streams",
         "/intake/formulas",
         "/intake/calendars",
+        "/settings",
     )
     found = {}
     turn("light")

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { Trouble, Waiting } from "../../parts/ask";
+import "./settings.css";
 
 interface Props {
   title: string;
@@ -14,7 +15,7 @@ interface Props {
 /** One part of the settings: a title with a sentence and an action, and what it is about. */
 export function Section({ title, sum, action, isPending, error, children }: Props) {
   return (
-    <section aria-label={title}>
+    <section className="setting" aria-label={title}>
       <header>
         <h2>{title}</h2>
         <span className="soft small">{sum}</span>

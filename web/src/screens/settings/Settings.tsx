@@ -8,7 +8,6 @@ import { Sessions } from "./Sessions";
 import { Storage } from "./Storage";
 import { Tokens } from "./Tokens";
 import { Trail } from "./Trail";
-import "./settings.css";
 
 const PARTS = [
   { part: "", words: "All", isForAll: true },
