@@ -6,6 +6,8 @@ import time
 
 import numpy as np
 import pytest
+from google.protobuf import json_format
+from google.rpc.status_pb2 import Status
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
     ExportMetricsServiceRequest,
     ExportMetricsServiceResponse,
@@ -348,8 +350,13 @@ class TestRefusals:
     )  # fmt: skip
     def test_otlp_that_is_none(self, sender, body, kind):
         answer = sender.post("/v1/metrics", data=body, content_type=kind)
-        assert answer.status_code == 400 and answer["Content-Type"] == "application/problem+json"
-        assert answer.json()["remedy"]
+        assert answer.status_code == 400 and answer["Content-Type"] == kind
+        found = Status()
+        if kind == PROTOBUF:
+            found.ParseFromString(answer.content)
+        else:
+            json_format.Parse(answer.content, found)
+        assert found.code == 3 and ";" in found.message
 
     def test_not_a_number_is_kept_as_missing(self, sender):
         send(

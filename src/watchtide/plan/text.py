@@ -38,7 +38,11 @@ def load(text: str) -> Plan:
     """The plan of this YAML or JSON text. Raises PlanError naming line, key and remedy."""
     if len(text.encode()) > MOST_BYTES:
         raise PlanError([(None, "plan", f"longer than {MOST_BYTES // 1024} kB; a plan is a page of text")])
-    loader = _Loader(text)
+    try:
+        # Characters that YAML does not have are found here.
+        loader = _Loader(text)
+    except yaml.YAMLError as error:
+        raise PlanError([(None, "plan", f"{error.__class__.__name__}: {error}"[:200])]) from error
     try:
         node = loader.get_single_node()
         data = loader.construct_document(node) if node is not None else {}

@@ -10,7 +10,7 @@ from typing import Any
 from django.conf import settings
 
 from watchtide.server import problems
-from watchtide.tables import calendars, labels
+from watchtide.tables import calendars, labels, otlp
 
 Scope = MutableMapping[str, Any]
 Message = MutableMapping[str, Any]
@@ -18,7 +18,8 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
-PUSHES = ("/api/v1/push", "/v1/metrics")
+OTLP = "/v1/metrics"
+PUSHES = ("/api/v1/push", OTLP)
 # Room for the form around a file.
 FORM_BYTES = 1 << 20
 
@@ -59,12 +60,12 @@ class Bounded:
         limit = limit_of(scope["path"])
         stated = headers.get(b"content-length", b"")
         if stated.isdigit() and int(stated) > limit:
-            await _refuse(send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
+            await _refuse(scope, send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
             return
         is_known = b"authorization" in headers or b"watchtide_session" in headers.get(b"cookie", b"")
         takes_much = scope["path"] in PUSHES or scope["path"] in files()
         if takes_much and scope["method"] != "GET" and not is_known:
-            await _refuse(send, 401, "sign in, or send a token", "make a token in Settings")
+            await _refuse(scope, send, 401, "sign in, or send a token", "make a token in Settings")
             return
         count, has_begun = 0, False
 
@@ -87,13 +88,18 @@ class Bounded:
         except _TooLarge:
             if has_begun:
                 raise
-            await _refuse(send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
+            await _refuse(scope, send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
 
 
-async def _refuse(send: Send, status: int, title: str, remedy: str) -> None:
+async def _refuse(scope: Scope, send: Send, status: int, title: str, remedy: str) -> None:
+    kind = problems.TYPE
     body = json.dumps(problems.document(status, title, place="body", remedy=remedy)).encode()
+    if scope["path"] == OTLP:
+        headers_in = dict(scope.get("headers", ()))
+        kind = otlp.kind_of(headers_in.get(b"content-type", b"").decode("latin-1"))
+        body = otlp.failure(status, f"{title}; {remedy}", kind)
     headers = [
-        (b"content-type", problems.TYPE.encode()), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
+        (b"content-type", kind.encode()), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
         (b"x-content-type-options", b"nosniff"), (b"cache-control", b"no-store"),
     ]  # fmt: skip
     await send({"type": "http.response.start", "status": status, "headers": headers})

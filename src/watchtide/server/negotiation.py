@@ -1,9 +1,36 @@
-"""How a door chooses the form of its answer."""
+"""How a door reads a body and chooses the form of its answer."""
 
+import codecs
+import json
+import math
 from collections.abc import Sequence
 from typing import Any
 
+from rest_framework.exceptions import ParseError
 from rest_framework.negotiation import BaseContentNegotiation, DefaultContentNegotiation
+from rest_framework.parsers import JSONParser
+
+
+class FiniteJson(JSONParser):
+    """JSON whose numbers are numbers: neither NaN and Infinity nor 1e999, which Python reads as infinite."""
+
+    def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> Any:
+        encoding = (parser_context or {}).get("encoding", "utf-8")
+        try:
+            return json.load(codecs.getreader(encoding)(stream), parse_constant=_refuse, parse_float=_finite)
+        except (ValueError, RecursionError, LookupError) as error:
+            raise ParseError(f"the body is no JSON that can be used: {error}"[:300]) from error
+
+
+def _refuse(text: str) -> float:
+    raise ValueError(f"{text} is no number")
+
+
+def _finite(text: str) -> float:
+    value = float(text)
+    if not math.isfinite(value):
+        raise ValueError(f"{text[:40]} is too large")
+    return value
 
 
 class AsItIs(BaseContentNegotiation):

@@ -18,6 +18,13 @@ from watchtide.tables.expressions import ExpressionError
 from watchtide.tables.problems import TableError
 
 TYPE = "application/problem+json"
+# What `type` of a problem ends in, by status; the whole is a URI that never changes. Listed in docs/formats.md.
+KINDS = {
+    400: "bad-request", 401: "not-signed-in", 403: "not-allowed", 404: "not-found", 405: "method-not-allowed",
+    409: "conflict", 410: "gone", 412: "changed-meanwhile", 413: "too-large", 415: "unknown-media-type",
+    422: "cannot-be-processed", 429: "too-many", 500: "defect", 503: "unavailable", 507: "disk-full",
+}  # fmt: skip
+URI = "urn:watchtide:problem:"
 
 
 class Problem(exceptions.APIException):
@@ -81,8 +88,19 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
 
 
 def document(code: int, title: str, **more: Any) -> dict[str, Any]:
-    """A problem document, for answers that no view gives."""
-    return {"type": "about:blank", "status": code, "title": title, **more}
+    """A problem document: `detail` is title and remedy in one, `errors` names each field, or other place, with what is wrong."""
+    remedy, place, parts = more.get("remedy", ""), more.get("place", ""), more.get("problems") or []
+    errors = [{"field": part.get("place", ""), "detail": part.get("message", "")} for part in parts]
+    if not errors and place:
+        errors = [{"field": place, "detail": title}]
+    return {
+        "type": URI + KINDS.get(code, "other"),
+        "status": code,
+        "title": title,
+        "detail": f"{title}; {remedy}" if remedy else title,
+        "errors": errors,
+        **more,
+    }
 
 
 def answer(code: int, title: str, **more: Any) -> JsonResponse:

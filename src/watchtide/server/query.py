@@ -4,6 +4,8 @@ import math
 from collections.abc import Mapping
 from typing import Any
 
+from rest_framework import serializers
+
 from watchtide.server.problems import Problem
 
 # Numbers of rows: what MariaDB's BIGINT holds.
@@ -70,6 +72,25 @@ def moment(request: Any, name: str) -> int | None:
     """A time in milliseconds since 1970, as nanoseconds."""
     value = number(request, name, least=LEAST_MS, most=MOST_MS)
     return None if value is None else round(value * MS)
+
+
+class FiniteField(serializers.FloatField):
+    """A number in a body that is one: neither infinite nor none, also where it is written as text."""
+
+    default_error_messages = {"not_finite": "write a number; this one cannot be used"}
+
+    def to_internal_value(self, data: Any) -> float:
+        value = super().to_internal_value(data)
+        if not math.isfinite(value):
+            self.fail("not_finite")
+        return float(value)
+
+
+class MomentField(FiniteField):
+    """A time in milliseconds since 1970, in a body; within what nanoseconds can hold."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(min_value=LEAST_MS, max_value=MOST_MS, **options)
 
 
 def fields(request: Any) -> Mapping[str, Any]:

@@ -61,6 +61,8 @@ MIDDLEWARE = [
     "watchtide.server.logs.Requests",
     "watchtide.server.security.SecurityHeaders",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "watchtide.server.packing.Packed",
+    "django.middleware.http.ConditionalGetMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -103,6 +105,8 @@ STATIC_URL = "/static/"
 STATICFILES_DIRS = [_ROOT / "web" / "dist"] if (_ROOT / "web" / "dist").is_dir() else []
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
+# The bundler names files by their content: they never change, and a year is as good as ever.
+WHITENOISE_IMMUTABLE_FILE_TEST = r"^/static/assets/.+-[A-Za-z0-9_-]{8}\.[a-z0-9]+$"
 
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
@@ -141,7 +145,7 @@ REST_FRAMEWORK = {
     ],
     "DEFAULT_PERMISSION_CLASSES": ["watchtide.server.people.access.ByRole"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["watchtide.server.negotiation.FiniteJson"],
     "DEFAULT_CONTENT_NEGOTIATION_CLASS": "watchtide.server.negotiation.AsItIs",
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "watchtide.server.problems.handle",
@@ -152,6 +156,10 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "DESCRIPTION": "Scan metric streams for anomalies, and count how far the scan can be trusted.",
     "SERVE_INCLUDE_SCHEMA": False,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "watchtide.server.document.complete",
+    ],
     "SERVE_PERMISSIONS": ["rest_framework.permissions.AllowAny"],
     "SERVE_AUTHENTICATION": [],
     "COMPONENT_SPLIT_REQUEST": True,

@@ -12,6 +12,7 @@ from typing import Any
 
 from google.protobuf import json_format
 from google.protobuf.message import DecodeError
+from google.rpc.status_pb2 import Status
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
     ExportMetricsServiceRequest,
     ExportMetricsServiceResponse,
@@ -287,3 +288,34 @@ def answer(points: Points, content_type: str) -> bytes:
     if content_type == PROTOBUF:
         return bytes(response.SerializeToString())
     return json_format.MessageToJson(response, indent=None).encode()
+
+
+# gRPC's codes for what HTTP's stand for (google.rpc.Code).
+_RPC_CODES = {
+    400: 3,
+    401: 16,
+    403: 7,
+    404: 5,
+    409: 10,
+    413: 8,
+    415: 3,
+    422: 3,
+    429: 8,
+    500: 13,
+    503: 14,
+    507: 8,
+}
+_UNKNOWN = 2
+
+
+def kind_of(content_type: str) -> str:
+    """The form in which a failure is answered: that of the request, JSON where it has none of the protocol's."""
+    return PROTOBUF if content_type.partition(";")[0].strip().lower() == PROTOBUF else JSON
+
+
+def failure(status: int, message: str, kind: str) -> bytes:
+    """The protocol's answer to a request that failed: google.rpc.Status."""
+    found = Status(code=_RPC_CODES.get(status, _UNKNOWN), message=message)
+    if kind == PROTOBUF:
+        return bytes(found.SerializeToString())
+    return json_format.MessageToJson(found, indent=None).encode()

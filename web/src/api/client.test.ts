@@ -108,3 +108,24 @@ describe("hints", () => {
     stop();
   });
 });
+
+describe("what is asked again and again", () => {
+  it("comes once while it does not change", async () => {
+    const sent: (string | null)[] = [];
+    let etag = '"a"';
+    const fetch = async (request: Request) => {
+      const stated = request.headers.get("If-None-Match");
+      sent.push(stated);
+      if (stated === etag) return new Response(null, { status: 304, headers: { ETag: etag } });
+      const body = JSON.stringify({ items: [{ id: etag }], next: null });
+      return new Response(body, { headers: { "Content-Type": "application/json", ETag: etag } });
+    };
+    const ask = () => list(api.GET("/api/v1/jobs", { baseUrl: "http://y", fetch }));
+    expect(await ask()).toEqual([{ id: '"a"' }]);
+    expect(await ask()).toEqual([{ id: '"a"' }]);
+    expect(await ask()).toEqual([{ id: '"a"' }]);
+    etag = '"b"';
+    expect(await ask()).toEqual([{ id: '"b"' }]);
+    expect(sent).toEqual([null, '"a"', '"a"', '"a"']);
+  });
+});

@@ -59,16 +59,40 @@ export async function problemOf(response: Response): Promise<Problem> {
   }
 }
 
+/** What is asked again and again, and its latest answer by address: unchanged, it need not come again. */
+const POLLED = ["/api/v1/tide", "/api/v1/jobs"];
+const latest = new Map<string, { etag: string; response: Response }>();
+const MOST_REMEMBERED = 8;
+
+function isPolled(request: Request): boolean {
+  return request.method === "GET" && POLLED.includes(new URL(request.url).pathname);
+}
+
+function remember(url: string, response: Response): void {
+  const etag = response.headers.get("ETag");
+  if (!etag) return;
+  latest.delete(url);
+  latest.set(url, { etag, response: response.clone() });
+  const oldest = latest.keys().next().value;
+  if (latest.size > MOST_REMEMBERED && oldest !== undefined) latest.delete(oldest);
+}
+
 const guard: Middleware = {
   onRequest({ request }) {
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrfToken());
+    const known = isPolled(request) ? latest.get(request.url) : undefined;
+    if (known) request.headers.set("If-None-Match", known.etag);
     return request;
   },
   async onResponse({ request, response }) {
+    const known = latest.get(request.url);
+    if (response.status === 304 && known) return known.response.clone();
+    if (response.ok && isPolled(request)) remember(request.url, response);
     if (response.ok) return response;
     const problem = await problemOf(response);
     // A wrong password signs nobody out.
     const isSignIn = request.method === "POST" && request.url.endsWith("/api/v1/session");
+    if (response.status === 401) latest.clear();
     if (response.status === 401 && !isSignIn) window.dispatchEvent(new Event("watchtide:signed-out"));
     throw problem;
   },

@@ -1782,6 +1782,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Server-sent hints: `event` is what changed, `data` is JSON that names which. Never data; read again what they point at. */
+        get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description OTLP/HTTP metrics (ExportMetricsServiceRequest), plain or gzipped. A failure is answered as google.rpc.Status. */
+        post: operations["otlp_metrics"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -3842,8 +3876,310 @@ export interface components {
                 [key: string]: number[];
             };
         };
+        /** @description RFC 9457. `errors` names each field, or other place, with what is wrong. */
+        Problem: {
+            /** @enum {string} */
+            type: "urn:watchtide:problem:bad-request" | "urn:watchtide:problem:not-signed-in" | "urn:watchtide:problem:not-allowed" | "urn:watchtide:problem:not-found" | "urn:watchtide:problem:method-not-allowed" | "urn:watchtide:problem:conflict" | "urn:watchtide:problem:gone" | "urn:watchtide:problem:changed-meanwhile" | "urn:watchtide:problem:too-large" | "urn:watchtide:problem:unknown-media-type" | "urn:watchtide:problem:cannot-be-processed" | "urn:watchtide:problem:too-many" | "urn:watchtide:problem:defect" | "urn:watchtide:problem:unavailable" | "urn:watchtide:problem:disk-full" | "urn:watchtide:problem:other";
+            title: string;
+            status: number;
+            detail: string;
+            errors: {
+                field: string;
+                detail: string;
+            }[];
+            place?: string;
+            remedy?: string;
+            retry_after?: number;
+        };
     };
-    responses: never;
+    responses: {
+        /** @description A parameter or the body cannot be used. */
+        Problem400: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description A parameter or the body cannot be used. */
+        Status400: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description Not signed in, or the token is not known. */
+        Problem401: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Not signed in, or the token is not known. */
+        Status401: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description The role, the token's scope or a missing CSRF token does not allow it. */
+        Problem403: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The role, the token's scope or a missing CSRF token does not allow it. */
+        Status403: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description There is no such thing. */
+        Problem404: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description There is no such thing. */
+        Status404: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description It cannot be done in the present state. */
+        Problem409: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It cannot be done in the present state. */
+        Status409: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description It was there and is over. */
+        Problem410: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It was there and is over. */
+        Status410: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description Somebody else has changed it (If-Match). */
+        Problem412: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Somebody else has changed it (If-Match). */
+        Status412: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description The body is too large. */
+        Problem413: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is too large. */
+        Status413: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description The media type or packing is not known. */
+        Problem415: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The media type or packing is not known. */
+        Status415: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description The body can be read and makes no sense. */
+        Problem422: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body can be read and makes no sense. */
+        Status422: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description Too many; `Retry-After` says when to try again. */
+        Problem429: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many; `Retry-After` says when to try again. */
+        Status429: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description The database is away for a moment; `Retry-After` says when to try again. */
+        Problem503: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The database is away for a moment; `Retry-After` says when to try again. */
+        Status503: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+        /** @description The disk is nearly full; nothing is taken in until there is room. */
+        Problem507: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The disk is nearly full; nothing is taken in until there is room. */
+        Status507: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/x-protobuf": string;
+                "application/json": {
+                    code?: number;
+                    message?: string;
+                };
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
@@ -3874,6 +4210,11 @@ export interface operations {
                     "application/json": components["schemas"]["BatchPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     batch_aside: {
@@ -3895,6 +4236,12 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     undo_batch: {
@@ -3916,6 +4263,15 @@ export interface operations {
                     "application/json": components["schemas"]["Batch"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     calendars: {
@@ -3940,6 +4296,11 @@ export interface operations {
                     "application/json": components["schemas"]["CalendarPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     keep_calendar: {
@@ -3968,6 +4329,23 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     delete_calendar: {
@@ -3988,6 +4366,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     calendar_days: {
@@ -4016,6 +4404,11 @@ export interface operations {
                     "application/json": components["schemas"]["DayPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     catalogue: {
@@ -4044,6 +4437,11 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueStreamPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     comparison: {
@@ -4071,6 +4469,11 @@ export interface operations {
                     "application/json": components["schemas"]["Comparison"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     doors: {
@@ -4095,6 +4498,11 @@ export interface operations {
                     "application/json": components["schemas"]["DoorPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     feeds: {
@@ -4119,6 +4527,11 @@ export interface operations {
                     "application/json": components["schemas"]["FeedPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     add_feed: {
@@ -4134,7 +4547,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4142,6 +4555,15 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     delete_feed: {
@@ -4162,6 +4584,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     edit_feed: {
@@ -4187,6 +4619,16 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     pull_feed: {
@@ -4208,6 +4650,15 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     finding: {
@@ -4229,6 +4680,12 @@ export interface operations {
                     "application/json": components["schemas"]["FindingContext"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     explain: {
@@ -4252,6 +4709,12 @@ export interface operations {
                     "application/json": components["schemas"]["Explanation"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     take_finding: {
@@ -4277,6 +4740,15 @@ export interface operations {
                     "application/json": components["schemas"]["Finding"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     give_verdict: {
@@ -4294,7 +4766,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4302,6 +4774,15 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     formulas: {
@@ -4326,6 +4807,11 @@ export interface operations {
                     "application/json": components["schemas"]["DerivedPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     define_formula: {
@@ -4341,7 +4827,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4349,6 +4835,15 @@ export interface operations {
                     "application/json": components["schemas"]["Defined"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     delete_formula: {
@@ -4369,6 +4864,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     identity: {
@@ -4388,6 +4893,10 @@ export interface operations {
                     "application/json": components["schemas"]["Identity"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            503: components["responses"]["Problem503"];
         };
     };
     put_identity: {
@@ -4411,6 +4920,16 @@ export interface operations {
                     "application/json": components["schemas"]["PutInForce"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     undo_identity: {
@@ -4432,6 +4951,15 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     preview_identity: {
@@ -4455,6 +4983,15 @@ export interface operations {
                     "application/json": components["schemas"]["IdentityEffect"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     incidents: {
@@ -4480,6 +5017,11 @@ export interface operations {
                     "application/json": components["schemas"]["IncidentRowPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     make_incident: {
@@ -4503,6 +5045,15 @@ export interface operations {
                     "application/json": components["schemas"]["Incident"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     incident: {
@@ -4524,6 +5075,12 @@ export interface operations {
                     "application/json": components["schemas"]["Incident"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     change_incident: {
@@ -4549,6 +5106,16 @@ export interface operations {
                     "application/json": components["schemas"]["Incident"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     put_in_incident: {
@@ -4574,6 +5141,15 @@ export interface operations {
                     "application/json": components["schemas"]["Incident"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     judge_incident: {
@@ -4599,6 +5175,15 @@ export interface operations {
                     "application/json": components["schemas"]["Judged"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     take_back_verdict: {
@@ -4624,6 +5209,15 @@ export interface operations {
                     "application/json": components["schemas"]["Judged"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     proposed_incident: {
@@ -4645,6 +5239,12 @@ export interface operations {
                     "application/json": components["schemas"]["Incident"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     jobs: {
@@ -4669,6 +5269,11 @@ export interface operations {
                     "application/json": components["schemas"]["JobPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     job: {
@@ -4690,6 +5295,12 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     cancel_job: {
@@ -4703,13 +5314,24 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     kept_layouts: {
@@ -4734,6 +5356,11 @@ export interface operations {
                     "application/json": components["schemas"]["KeptLayoutPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     forget_layout: {
@@ -4754,6 +5381,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     look_at_link: {
@@ -4777,6 +5414,16 @@ export interface operations {
                     "application/json": components["schemas"]["FoundLink"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            410: components["responses"]["Problem410"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     use_link: {
@@ -4799,6 +5446,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            410: components["responses"]["Problem410"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     entries: {
@@ -4832,6 +5489,11 @@ export interface operations {
                     "application/json": components["schemas"]["EntryPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     add_entry: {
@@ -4847,7 +5509,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4855,6 +5517,15 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     entry: {
@@ -4876,6 +5547,12 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     remove_entry: {
@@ -4896,6 +5573,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     change_entry: {
@@ -4921,6 +5608,16 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     restore_entry: {
@@ -4942,6 +5639,15 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     revisions: {
@@ -4968,6 +5674,12 @@ export interface operations {
                     "application/json": components["schemas"]["RevisionPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     return_entry: {
@@ -4990,6 +5702,15 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     change_entries: {
@@ -5013,6 +5734,15 @@ export interface operations {
                     "application/json": components["schemas"]["ChangeSet"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     change_sets: {
@@ -5037,6 +5767,11 @@ export interface operations {
                     "application/json": components["schemas"]["ChangeSetPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     undo_change_set: {
@@ -5058,6 +5793,15 @@ export interface operations {
                     "application/json": components["schemas"]["Undone"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     logbook_effect: {
@@ -5080,6 +5824,11 @@ export interface operations {
                     "application/json": components["schemas"]["Effect"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     try_logbook: {
@@ -5103,6 +5852,15 @@ export interface operations {
                     "application/json": components["schemas"]["EffectStarted"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     export_entries: {
@@ -5133,6 +5891,11 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     import_entries: {
@@ -5163,6 +5926,15 @@ export interface operations {
                     "application/json": components["schemas"]["TakenIn"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     look_at_entries: {
@@ -5193,6 +5965,15 @@ export interface operations {
                     "application/json": components["schemas"]["Look"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     lanes: {
@@ -5222,6 +6003,11 @@ export interface operations {
                     "application/json": components["schemas"]["Lanes"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     quiets: {
@@ -5246,6 +6032,11 @@ export interface operations {
                     "application/json": components["schemas"]["QuietPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     make_quiet: {
@@ -5261,7 +6052,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5269,6 +6060,15 @@ export interface operations {
                     "application/json": components["schemas"]["Quiet"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     end_quiet: {
@@ -5289,6 +6089,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     people: {
@@ -5313,6 +6123,11 @@ export interface operations {
                     "application/json": components["schemas"]["PersonPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     invite: {
@@ -5336,6 +6151,15 @@ export interface operations {
                     "application/json": components["schemas"]["Link"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     change_person: {
@@ -5361,6 +6185,16 @@ export interface operations {
                     "application/json": components["schemas"]["Person"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     make_account_link: {
@@ -5382,6 +6216,15 @@ export interface operations {
                     "application/json": components["schemas"]["Link"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     end_sessions_of: {
@@ -5402,6 +6245,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     plans: {
@@ -5426,6 +6279,11 @@ export interface operations {
                     "application/json": components["schemas"]["PlanListPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     plan_trend: {
@@ -5452,6 +6310,12 @@ export interface operations {
                     "application/json": components["schemas"]["TrendPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     plan_versions: {
@@ -5478,6 +6342,12 @@ export interface operations {
                     "application/json": components["schemas"]["PlanVersionPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     check_plan: {
@@ -5501,6 +6371,15 @@ export interface operations {
                     "application/json": components["schemas"]["PlanData"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     published_list: {
@@ -5525,6 +6404,11 @@ export interface operations {
                     "application/json": components["schemas"]["PublishedHeadPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     published: {
@@ -5546,6 +6430,12 @@ export interface operations {
                     "application/json": components["schemas"]["Published"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     published_file: {
@@ -5568,6 +6458,12 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     published_since: {
@@ -5589,6 +6485,12 @@ export interface operations {
                     "application/json": components["schemas"]["Since"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     push: {
@@ -5617,6 +6519,17 @@ export interface operations {
                     "application/json": components["schemas"]["Pushed"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
+            507: components["responses"]["Problem507"];
         };
     };
     review: {
@@ -5638,6 +6551,11 @@ export interface operations {
                     "application/json": components["schemas"]["Review"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     rounds: {
@@ -5662,6 +6580,11 @@ export interface operations {
                     "application/json": components["schemas"]["RoundPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     start_round: {
@@ -5685,6 +6608,15 @@ export interface operations {
                     "application/json": components["schemas"]["Round"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     round: {
@@ -5706,6 +6638,12 @@ export interface operations {
                     "application/json": components["schemas"]["Round"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     settle_item: {
@@ -5732,6 +6670,15 @@ export interface operations {
                     "application/json": components["schemas"]["Round"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     judge_item: {
@@ -5758,6 +6705,15 @@ export interface operations {
                     "application/json": components["schemas"]["SaidNow"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     next_item: {
@@ -5783,6 +6739,15 @@ export interface operations {
                     "application/json": components["schemas"]["Served"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     undo_judgement: {
@@ -5804,6 +6769,15 @@ export interface operations {
                     "application/json": components["schemas"]["Served"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     scans: {
@@ -5829,6 +6803,11 @@ export interface operations {
                     "application/json": components["schemas"]["ScanPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     start_trial: {
@@ -5844,7 +6823,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5852,6 +6831,15 @@ export interface operations {
                     "application/json": components["schemas"]["Scan"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     scan: {
@@ -5873,6 +6861,12 @@ export interface operations {
                     "application/json": components["schemas"]["Scan"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     adopt_scan: {
@@ -5897,6 +6891,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     best_level: {
@@ -5935,6 +6938,12 @@ export interface operations {
                     "application/json": components["schemas"]["BestLevel"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     adopt_level: {
@@ -5960,6 +6969,15 @@ export interface operations {
                     "application/json": components["schemas"]["Scan"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     publish: {
@@ -5992,6 +7010,15 @@ export interface operations {
                     "application/json": components["schemas"]["JobStarted"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     scorecard: {
@@ -6028,6 +7055,12 @@ export interface operations {
                     "application/json": components["schemas"]["Counting"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     scorecard_file: {
@@ -6057,6 +7090,12 @@ export interface operations {
                     "text/html": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     against: {
@@ -6080,6 +7119,12 @@ export interface operations {
                     "application/json": components["schemas"]["Against"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     stream_curve: {
@@ -6102,6 +7147,12 @@ export interface operations {
                     "application/json": components["schemas"]["StreamCurve"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     examination: {
@@ -6124,6 +7175,12 @@ export interface operations {
                     "application/json": components["schemas"]["Examination"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     season_fold: {
@@ -6149,6 +7206,12 @@ export interface operations {
                     "application/json": components["schemas"]["Fold"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     both_forms: {
@@ -6175,6 +7238,12 @@ export interface operations {
                     "application/json": components["schemas"]["Forms"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     points_csv: {
@@ -6200,6 +7269,12 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     window: {
@@ -6227,6 +7302,12 @@ export interface operations {
                     "application/json": components["schemas"]["Window"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     session: {
@@ -6246,6 +7327,9 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
         };
     };
     sign_in: {
@@ -6269,6 +7353,16 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
         };
     };
     sign_out: {
@@ -6287,6 +7381,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
         };
     };
     change_password: {
@@ -6309,6 +7412,17 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
         };
     };
     sessions: {
@@ -6333,6 +7447,11 @@ export interface operations {
                     "application/json": components["schemas"]["SignInRowPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     end_other_sessions: {
@@ -6351,6 +7470,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     end_session: {
@@ -6371,6 +7500,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     storage: {
@@ -6390,6 +7529,10 @@ export interface operations {
                     "application/json": components["schemas"]["Storage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            503: components["responses"]["Problem503"];
         };
     };
     stream: {
@@ -6411,6 +7554,12 @@ export interface operations {
                     "application/json": components["schemas"]["StreamScan"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     stream_at_cadence: {
@@ -6440,6 +7589,12 @@ export interface operations {
                     "application/json": components["schemas"]["Coarser"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     stream_facts: {
@@ -6461,6 +7616,12 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueStream"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     delete_stream: {
@@ -6481,6 +7642,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     edit_stream: {
@@ -6506,6 +7677,16 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueStream"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     retention_dry_run: {
@@ -6529,6 +7710,12 @@ export interface operations {
                     "application/json": components["schemas"]["Expiry"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     samples: {
@@ -6554,6 +7741,12 @@ export interface operations {
                     "application/json": components["schemas"]["Window"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
         };
     };
     export_samples: {
@@ -6575,6 +7768,11 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     tide_table: {
@@ -6601,6 +7799,11 @@ export interface operations {
                     "application/json": components["schemas"]["Tide"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     choose_columns: {
@@ -6623,6 +7826,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     looked: {
@@ -6641,6 +7854,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     tokens: {
@@ -6665,6 +7887,11 @@ export interface operations {
                     "application/json": components["schemas"]["TokenPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     make_token: {
@@ -6680,7 +7907,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6688,6 +7915,15 @@ export interface operations {
                     "application/json": components["schemas"]["Token"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     revoke_token: {
@@ -6708,6 +7944,16 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
         };
     };
     trail: {
@@ -6734,6 +7980,11 @@ export interface operations {
                     "application/json": components["schemas"]["AuditEntryPage"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
         };
     };
     trail_export: {
@@ -6753,6 +8004,10 @@ export interface operations {
                     "application/x-ndjson": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            503: components["responses"]["Problem503"];
         };
     };
     upload: {
@@ -6773,7 +8028,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6781,6 +8036,17 @@ export interface operations {
                     "application/json": components["schemas"]["Upload"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
+            507: components["responses"]["Problem507"];
         };
     };
     upload_aside: {
@@ -6806,6 +8072,17 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
+            507: components["responses"]["Problem507"];
         };
     };
     preview: {
@@ -6831,6 +8108,17 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
+            507: components["responses"]["Problem507"];
         };
     };
     store_upload: {
@@ -6848,7 +8136,7 @@ export interface operations {
             };
         };
         responses: {
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6856,6 +8144,81 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            429: components["responses"]["Problem429"];
+            503: components["responses"]["Problem503"];
+            507: components["responses"]["Problem507"];
+        };
+    };
+    events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An endless stream, with a heartbeat. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    otlp_metrics: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string;
+                "Content-Encoding"?: "gzip" | "identity";
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/x-protobuf": string;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description ExportMetricsServiceResponse: what was refused, if anything. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-protobuf": string;
+                    "application/json": Record<string, never>;
+                };
+            };
+            400: components["responses"]["Status400"];
+            401: components["responses"]["Status401"];
+            403: components["responses"]["Status403"];
+            404: components["responses"]["Status404"];
+            409: components["responses"]["Status409"];
+            413: components["responses"]["Status413"];
+            415: components["responses"]["Status415"];
+            422: components["responses"]["Status422"];
+            429: components["responses"]["Status429"];
+            503: components["responses"]["Status503"];
+            507: components["responses"]["Status507"];
         };
     };
 }

@@ -206,11 +206,11 @@ class CardFileView(APIView):
 class ConstraintSerializer(serializers.Serializer):
     """One constraint: least recall, most false a stream-week, most gap (by points), or both costs."""
 
-    min_recall = serializers.FloatField(min_value=0, max_value=1, required=False)
-    max_false_per_week = serializers.FloatField(min_value=0, required=False)
-    max_gap = serializers.FloatField(min_value=0, max_value=1, required=False)
-    cost_miss = serializers.FloatField(min_value=0, required=False)
-    cost_false = serializers.FloatField(min_value=0, required=False)
+    min_recall = query.FiniteField(min_value=0, max_value=1, required=False)
+    max_false_per_week = query.FiniteField(min_value=0, required=False)
+    max_gap = query.FiniteField(min_value=0, max_value=1, required=False)
+    cost_miss = query.FiniteField(min_value=0, required=False)
+    cost_false = query.FiniteField(min_value=0, required=False)
     by = serializers.ChoiceField(choices=("events", "points"), default="events")
 
 
@@ -229,7 +229,7 @@ class BestLevelSerializer(serializers.Serializer):
 
 
 class AdoptLevelSerializer(serializers.Serializer):
-    level = serializers.FloatField()
+    level = query.FiniteField()
 
 
 class LevelView(APIView):

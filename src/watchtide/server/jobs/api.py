@@ -51,7 +51,7 @@ class JobView(APIView):
     def get(self, request, pk: int) -> Response:
         return Response(JobSerializer(Job.objects.get(pk=pk)).data)
 
-    @extend_schema(responses=JobSerializer, operation_id="cancel_job")
+    @extend_schema(operation_id="cancel_job", responses={200: JobSerializer})
     def delete(self, request, pk: int) -> Response:
         job = Job.objects.get(pk=pk)
         services.cancel(job)

@@ -9,13 +9,14 @@ from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
-from rest_framework.parsers import JSONParser, MultiPartParser
+from rest_framework.parsers import MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import paging, query, versions
 from watchtide.server.logbook import services
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
+from watchtide.server.negotiation import FiniteJson
 from watchtide.server.problems import Problem
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock, labels
@@ -102,7 +103,7 @@ class EntriesView(APIView):
             version=services.version(),
         )
 
-    @extend_schema(operation_id="add_entry", request=EntrySerializer, responses=EntrySerializer)
+    @extend_schema(operation_id="add_entry", request=EntrySerializer, responses={201: EntrySerializer})
     def post(self, request) -> Response:
         given = EntrySerializer(data=request.data)
         given.is_valid(raise_exception=True)
@@ -281,7 +282,7 @@ def _match_row(number: int, m: services.Match) -> dict[str, Any]:
 
 
 class ImportView(APIView):
-    parser_classes = [MultiPartParser, JSONParser]
+    parser_classes = [MultiPartParser, FiniteJson]
 
     @extend_schema(operation_id="import_entries", request=SENT, responses=TakenInSerializer)
     def post(self, request) -> Response:
@@ -461,7 +462,7 @@ class QuietsView(APIView):
         found = Quiet.objects.filter(end_ns__gte=F("start_ns"))
         return paging.rows(request, found, lambda rows: QuietSerializer(rows, many=True).data, by="-end_ns")
 
-    @extend_schema(operation_id="make_quiet", request=QuietSerializer, responses=QuietSerializer)
+    @extend_schema(operation_id="make_quiet", request=QuietSerializer, responses={201: QuietSerializer})
     def post(self, request) -> Response:
         """Note planned work, from now unless a start is given: findings are kept, marked, and left out of figures."""
         given = QuietSerializer(data=request.data)

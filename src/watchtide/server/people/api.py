@@ -167,7 +167,7 @@ class TokensView(APIView):
             found = found.filter(owner=request.user)
         return paging.rows(request, found, lambda rows: TokenSerializer(rows, many=True).data)
 
-    @extend_schema(request=TokenSerializer, responses=TokenSerializer, operation_id="make_token")
+    @extend_schema(request=TokenSerializer, responses={201: TokenSerializer}, operation_id="make_token")
     def post(self, request) -> Response:
         """Make a token. Its text is in this answer and nowhere else."""
         only_people(request)

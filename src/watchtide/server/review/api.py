@@ -5,7 +5,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import paging
+from watchtide.server import paging, query
 from watchtide.server.incidents.api import given, who
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import VERDICT_CHOICES
@@ -66,9 +66,9 @@ class RoundStartSerializer(serializers.Serializer):
     kind = serializers.ChoiceField(choices=KINDS)
     size = serializers.IntegerField(min_value=1, max_value=services.MOST_ITEMS, default=50)
     metric = serializers.CharField(required=False, allow_blank=True, max_length=200)
-    begin = serializers.FloatField(required=False, help_text="ms since 1970")
-    end = serializers.FloatField(required=False)
-    least = serializers.FloatField(required=False, help_text="least score, in sigmas")
+    begin = query.MomentField(required=False, help_text="ms since 1970")
+    end = query.MomentField(required=False)
+    least = query.FiniteField(required=False, help_text="least score, in sigmas")
 
 
 class MatesSerializer(serializers.Serializer):
@@ -151,9 +151,9 @@ class ItemVerdictSerializer(serializers.Serializer):
     verdict = serializers.ChoiceField(choices=VERDICT_CHOICES)
     cause = serializers.CharField(allow_blank=True, default="", max_length=500)
     note = serializers.CharField(allow_blank=True, default="", max_length=10_000)
-    start = serializers.FloatField(required=False)
-    end = serializers.FloatField(required=False)
-    split = serializers.FloatField(required=False, help_text="the verdict ends before here; the rest stays")
+    start = query.MomentField(required=False)
+    end = query.MomentField(required=False)
+    split = query.MomentField(required=False, help_text="the verdict ends before here; the rest stays")
     rest = serializers.BooleanField(
         default=False, help_text="also for what else is open in the finding's incident"
     )

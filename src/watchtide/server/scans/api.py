@@ -115,9 +115,9 @@ class CapsSerializer(serializers.Serializer):
     most = serializers.IntegerField(min_value=1, max_value=50, default=8)
     family = serializers.IntegerField(min_value=1, max_value=50, default=3)
     stream = serializers.IntegerField(min_value=1, max_value=50, default=1)
-    begin = serializers.FloatField(required=False)
-    end = serializers.FloatField(required=False)
-    fleet = serializers.FloatField(min_value=0.001, max_value=0.9, required=False)
+    begin = query.MomentField(required=False)
+    end = query.MomentField(required=False)
+    fleet = query.FiniteField(min_value=0.001, max_value=0.9, required=False)
 
 
 class TideView(APIView):
@@ -217,7 +217,7 @@ class ScansView(APIView):
             found = found.filter(streams__stream_id=stream)
         return paging.rows(request, found, screens.scan_list, usual=100)
 
-    @extend_schema(operation_id="start_trial", request=TrialSerializer, responses=ScanSerializer)
+    @extend_schema(operation_id="start_trial", request=TrialSerializer, responses={202: ScanSerializer})
     def post(self, request) -> Response:
         """Run a plan over some streams as a trial: in-sample, or replayed as if live."""
         given = TrialSerializer(data=request.data)
@@ -514,12 +514,12 @@ class VerdictSerializer(serializers.Serializer):
     verdict = serializers.ChoiceField(choices=JUDGEMENT_CHOICES)
     cause = serializers.CharField(allow_blank=True, default="", max_length=500)
     note = serializers.CharField(allow_blank=True, default="", max_length=10_000)
-    start = serializers.FloatField(required=False)
-    end = serializers.FloatField(required=False)
+    start = query.MomentField(required=False)
+    end = query.MomentField(required=False)
 
 
 class VerdictView(APIView):
-    @extend_schema(operation_id="give_verdict", request=VerdictSerializer, responses=EntrySerializer)
+    @extend_schema(operation_id="give_verdict", request=VerdictSerializer, responses={201: EntrySerializer})
     def post(self, request, pk: int) -> Response:
         """Write the verdict on a finding into the logbook, over its span or a corrected one."""
         given = VerdictSerializer(data=request.data)

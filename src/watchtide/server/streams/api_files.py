@@ -187,7 +187,7 @@ class UploadsView(APIView):
                 },
             }
         },
-        responses=UploadSerializer,
+        responses={201: UploadSerializer},
     )
     def post(self, request) -> Response:
         """Hand in a file. Nothing of it is stored as samples yet, unless `by_layout` is set and one fits."""
@@ -227,7 +227,7 @@ class AsideView(APIView):
 
 
 class StoreView(APIView):
-    @extend_schema(operation_id="store_upload", request=ChoicesSerializer, responses=JobSerializer)
+    @extend_schema(operation_id="store_upload", request=ChoicesSerializer, responses={202: JobSerializer})
     def post(self, request, pk: int) -> Response:
         """Put down the job that stores the file's rows, and scans them where asked."""
         job = files.store_upload(Upload.objects.get(pk=pk), _given(request), request.user)

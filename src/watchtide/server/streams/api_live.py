@@ -163,6 +163,17 @@ class OtlpView(APIView):
         live.take(points, key=key, source=name, door="push", user=request.user, body_sha=digest)
         return HttpResponse(otlp.answer(points, kind), content_type=kind)
 
+    def handle_exception(self, error: Exception) -> HttpResponse:
+        """What goes wrong, in the protocol's own form."""
+        found = super().handle_exception(error)
+        kind = otlp.kind_of(self.request.content_type or "")
+        body = otlp.failure(found.status_code, str(found.data.get("detail", "")), kind)
+        answer = HttpResponse(body, status=found.status_code, content_type=kind)
+        for name in ("Retry-After", "WWW-Authenticate"):
+            if name in found:
+                answer[name] = found[name]
+        return answer
+
 
 class FeedSerializer(serializers.ModelSerializer):
     kind = serializers.ChoiceField(choices=[(k, k) for k in ("metrics", "calendar")])
@@ -192,7 +203,7 @@ class FeedsView(APIView):
             request, Feed.objects.all(), lambda rows: FeedSerializer(rows, many=True).data, by="name"
         )
 
-    @extend_schema(operation_id="add_feed", request=FeedSerializer, responses=FeedSerializer)
+    @extend_schema(operation_id="add_feed", request=FeedSerializer, responses={201: FeedSerializer})
     def post(self, request) -> Response:
         given = FeedSerializer(data=request.data)
         given.is_valid(raise_exception=True)
@@ -280,7 +291,9 @@ class DerivedsView(APIView):
             request, Derived.objects.all(), lambda rows: DerivedSerializer(rows, many=True).data, by="metric"
         )
 
-    @extend_schema(operation_id="define_formula", request=DerivedSerializer, responses=DefinedSerializer)
+    @extend_schema(
+        operation_id="define_formula", request=DerivedSerializer, responses={202: DefinedSerializer}
+    )
     def post(self, request) -> Response:
         """Make a stream of others, such as `1000 * [ticket_errors] / [ticket_pages]`; see docs/formats.md."""
         given = DerivedSerializer(data=request.data)
@@ -335,7 +348,7 @@ class CalendarsView(APIView):
                 },
             }
         },
-        responses=CalendarSerializer,
+        responses={200: CalendarSerializer, 201: CalendarSerializer},
     )
     def post(self, request) -> Response:
         """Keep an iCalendar file under a name, in place of what had it."""
