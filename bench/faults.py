@@ -31,7 +31,7 @@ START_S = 1_786_000_000
 # What is killed, by what stands in its command line.
 VICTIMS = {
     "web": "watchtide.server.asgi", "MariaDB": "mariadbd", "worker of interactive jobs": "work\0interactive",
-    "worker of bulk jobs": "work\0bulk", "keeper of jobs": "keep_watch", "keeper of streams": "keep_streams",
+    "worker of bulk jobs": "work\0bulk", "keeper of jobs": "keep\0jobs", "keeper of streams": "keep\0streams",
 }  # fmt: skip
 PASSWORD = "a password for faults"
 

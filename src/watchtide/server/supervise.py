@@ -231,8 +231,8 @@ def _workers(environment: dict[str, str]) -> list[Child]:
     return [
         Child("worker of interactive jobs", environment, *MANAGE, "work", "interactive"),
         Child("worker of bulk jobs", environment, *MANAGE, "work", "bulk"),
-        Child("keeper of jobs", environment, *MANAGE, "keep_watch"),
-        Child("keeper of streams", environment, *MANAGE, "keep_streams"),
+        Child("keeper of jobs", environment, *MANAGE, "keep", "jobs"),
+        Child("keeper of streams", environment, *MANAGE, "keep", "streams"),
     ]
 
 

@@ -1,6 +1,8 @@
 """Duties: what a keeper does again and again. One that fails is tried again later, shown, and holds up no other."""
 
 import logging
+import signal
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -81,10 +83,14 @@ class Duty:
 
 
 def keep(name: str, duties: list[Duty], *, pause_s: float) -> None:
-    """Do duties in turn until the process is stopped."""
+    """Do duties in turn until the process is stopped; the one at work is finished first."""
+    stopped = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stopped.set())
     with beats.Beating(name):
-        while True:
+        while not stopped.is_set():
             for duty in duties:
-                duty.attempt()
+                if not stopped.is_set():
+                    duty.attempt()
             connection.close()
-            time.sleep(pause_s)
+            stopped.wait(pause_s)

@@ -1,0 +1,31 @@
+"""A keeper: what jobs or streams need again and again, until it is stopped."""
+
+from typing import Any
+
+from django.core.management.base import BaseCommand, CommandParser
+
+from watchtide.server import ourselves
+from watchtide.server.jobs import duties, services
+from watchtide.server.streams import keeping
+
+
+def of_jobs() -> list[duties.Duty]:
+    return [
+        duties.Duty("wake workers", services.watch_once),
+        duties.Duty("forget old wake-ups", services.prune, every_s=600),
+        duties.Duty("count what is held", ourselves.tally, every_s=60),
+    ]
+
+
+KEEPERS = {"jobs": (of_jobs, 2.0), "streams": (keeping.duties, 1.0)}
+
+
+class Command(BaseCommand):
+    help = "Look after jobs (lost workers, queue, figures) or after streams (feeds, folding, rates and formulas, retention)."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("what", choices=KEEPERS)
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        found, pause_s = KEEPERS[options["what"]]
+        duties.keep(f"keeper of {options['what']}", found(), pause_s=pause_s)
