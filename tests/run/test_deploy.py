@@ -118,6 +118,7 @@ def deployed(tmp_path):
     connection.close()
 
 
+@pytest.mark.whole
 def test_the_commands_of_the_units_run_live_and_stop_in_time(deployed, tmp_path):
     from watchtide.server.supervise import _free_port
 

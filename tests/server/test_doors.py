@@ -411,7 +411,10 @@ class TestCatalogue:
             and asked.json()["goes"]["samples"] > 500
             and rock.key in asked.json()["remedy"]
         )
-        assert admin.delete(url, {"confirm": rock.key}, format="json").status_code == 204
+        first = admin.delete(url, {"confirm": rock.key}, format="json")
+        again = admin.delete(url, {"confirm": rock.key}, format="json")
+        assert first.status_code == again.status_code == 202 and first.json()["id"] == again.json()["id"]
+        run_jobs()
         assert not Stream.objects.filter(pk=rock.pk).exists()
 
     def test_a_list_is_paged_and_makes_no_query_a_row(self, api, django_assert_max_num_queries):

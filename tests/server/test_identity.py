@@ -265,7 +265,8 @@ class TestRules:
         push(sender, *gauge("a", range(60), 2.0))
         push(sender, *gauge("b", range(20, 40), 5.0))
         batch = Batch.objects.filter(door="push").order_by("-pk")[0]
-        assert api.post(f"/api/v1/batches/{batch.pk}/undo").status_code == 200
+        assert api.post(f"/api/v1/batches/{batch.pk}/undo").status_code == 202
+        run_jobs()
         stream = Stream.objects.get(key="metric=draught,place=quay")
         values = store.read(stream.pk)[1]
         assert values[~np.isnan(values)].tolist() == [2.0] * 60

@@ -10,6 +10,7 @@ from django.db import InterfaceError, OperationalError
 from django.db.models.functions import Now
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
+from tests.server.conftest import run_jobs
 from tests.server.test_live import lines, push, samples
 
 from watchtide.server import ourselves, patience, problems
@@ -85,7 +86,7 @@ class TestPatience:
         def away(*_, **__):
             raise gone(code)
 
-        monkeypatch.setattr("watchtide.server.streams.undoing.undo", away)
+        monkeypatch.setattr("watchtide.server.streams.undoing.check", away)
         got = api.post(f"/api/v1/batches/{Batch.objects.first().pk}/undo")
         assert got.status_code == 503 and got["Retry-After"] == wait
         assert got["Content-Type"] == problems.TYPE and "send the same again" in got.json()["remedy"]
@@ -257,7 +258,8 @@ class TestQuarantine:
         assert row["id"] == batch.pk and row["quarantine_reason"] and row["can_undo"]
         ourselves.tally()
         assert b"watchtide_batches_quarantined 1.0" in api.get("/metrics").content
-        assert api.post(f"/api/v1/batches/{batch.pk}/undo").status_code == 200
+        assert api.post(f"/api/v1/batches/{batch.pk}/undo").status_code == 202
+        run_jobs()
         assert sorted(samples("metric=held").values()) == [0, 1, 3, 4]
 
     def test_a_database_that_is_away_puts_nothing_into_quarantine(self, sender, monkeypatch):

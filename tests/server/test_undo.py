@@ -7,6 +7,8 @@ from django.utils import timezone
 from tests.server.conftest import run_jobs
 from tests.server.test_intake_store import samples, take
 
+from watchtide.server.jobs.models import Job
+from watchtide.server.people.models import AuditEntry
 from watchtide.server.streams import files, folding, store, undoing
 from watchtide.server.streams.models import Batch, Block, Displaced, RollPart, Segment, Stream
 
@@ -24,7 +26,10 @@ def hours(key):
 
 
 def undo(api, done):
-    return api.post(f"/api/v1/batches/{done['result']['batch']}/undo")
+    """The answer; what it started has been done."""
+    answer = api.post(f"/api/v1/batches/{done['result']['batch']}/undo")
+    run_jobs()
+    return answer
 
 
 def test_undo_takes_its_samples_out_and_brings_back_what_they_wrote_over(api):
@@ -32,7 +37,10 @@ def test_undo_takes_its_samples_out_and_brings_back_what_they_wrote_over(api):
     second = take(api, rows((1, 20), (2, 30)), {"metric": "back"}, "b.csv")
     assert hours("metric=back") == {0: 1, 1: 20, 2: 30}
     answer = undo(api, second)
-    assert answer.status_code == 200 and answer.json()["undone_at"]
+    assert answer.status_code == 202 and answer.json()["kind"] == "undo"
+    assert Job.objects.get(pk=answer.json()["id"]).state == "done"
+    [row] = [b for b in api.get("/api/v1/batches").json()["items"] if b["id"] == second["result"]["batch"]]
+    assert row["undone_at"] and AuditEntry.objects.latest("pk").what == "batch undone"
     assert hours("metric=back") == {0: 1, 1: 2}
     stream = Stream.objects.get(key="metric=back")
     assert stream.samples == 2 and stream.last_ns == (AUGUST + HOUR) * 10**9
@@ -70,7 +78,7 @@ def test_any_order_of_batches_and_undos_leaves_what_the_others_say(api, seed):
 def test_a_batch_is_undone_once_and_its_file_may_come_again(api):
     text = rows((0, 1), (1, 2))
     done = take(api, text, {"metric": "again"}, "a.csv")
-    assert undo(api, done).status_code == 200
+    assert undo(api, done).status_code == 202
     second = undo(api, done)
     assert second.status_code == 409 and second.json()["remedy"]
     assert len(store.read(Stream.objects.get(key="metric=again").pk)[0]) == 0

@@ -47,7 +47,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Take a batch back: its samples go, and what it wrote over returns. */
+        /** @description Take a batch back: its samples go, and what it wrote over returns. A job does it. */
         post: operations["undo_batch"];
         delete?: never;
         options?: never;
@@ -130,7 +130,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Two to six scans over what all of them judged, each against the first with paired intervals. */
+        /** @description Two to six scans over what all of them judged, each against the first with paired intervals; 202 while a job counts. */
         get: operations["comparison"];
         put?: never;
         post?: never;
@@ -744,7 +744,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry. */
+        /**
+         * @description Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry.
+         *
+         *     More than 2,000 rows are taken in by a job (202), whose result is the same.
+         */
         post: operations["import_entries"];
         delete?: never;
         options?: never;
@@ -1074,7 +1078,11 @@ export interface paths {
         /** @description The latest rounds, newest first. */
         get: operations["rounds"];
         put?: never;
-        /** @description Fill a round from a scan: the strongest open findings, a fair sample, or spans that nobody flagged. */
+        /**
+         * @description Fill a round from a scan: the strongest open findings, a fair sample, or spans that nobody flagged.
+         *
+         *     A job does it (202) where the scan is large.
+         */
         post: operations["start_round"];
         delete?: never;
         options?: never;
@@ -1536,7 +1544,7 @@ export interface paths {
         get: operations["stream_facts"];
         put?: never;
         post?: never;
-        /** @description Delete a stream for good. Without its key as `confirm`, the answer (409) says what would go. */
+        /** @description Delete a stream for good; a job does it. Without its key as `confirm`, the answer (409) says what would go. */
         delete: operations["delete_stream"];
         options?: never;
         head?: never;
@@ -2509,6 +2517,10 @@ export interface components {
             name: string;
             before: unknown;
             after: unknown;
+        };
+        Filling: {
+            /** @description fills it; its result names the round */
+            job: number;
         };
         Finding: {
             id: number;
@@ -3665,6 +3677,9 @@ export interface components {
             /** @description to undo it by */
             change_set: number | null;
         };
+        TakingIn: {
+            job: number;
+        };
         Tide: {
             rows: components["schemas"]["TideRow"][];
             /** Format: double */
@@ -4255,12 +4270,12 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Batch"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -4467,6 +4482,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counting"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -5824,6 +5847,14 @@ export interface operations {
                     "application/json": components["schemas"]["Effect"];
                 };
             };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counting"];
+                };
+            };
             400: components["responses"]["Problem400"];
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
@@ -5924,6 +5955,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TakenIn"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingIn"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -6606,6 +6645,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Round"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Filling"];
                 };
             };
             400: components["responses"]["Problem400"];
@@ -7635,12 +7682,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No response body */
-            204: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
             };
             400: components["responses"]["Problem400"];
             401: components["responses"]["Problem401"];

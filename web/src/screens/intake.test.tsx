@@ -243,7 +243,8 @@ describe("batches", () => {
   it("are undone only after a second question", async () => {
     const calls = serve({
       "GET /api/v1/batches": () => [batch],
-      "POST /api/v1/batches/{id}/undo": () => ({ ...batch, undone_at: "2026-08-22T10:00:00Z" }),
+      "POST /api/v1/batches/{id}/undo": () => ({ id: 9, state: "queued" }),
+      "GET /api/v1/jobs/{id}": () => ({ id: 9, state: "done", result: {} }),
     });
     show(<Batches />);
     await person().click(await screen.findByLabelText("Undo taps.csv"));
@@ -375,7 +376,8 @@ describe("the catalogue", () => {
         samples: 400,
         before: "2026-07-23T00:00:00Z",
       }),
-      "DELETE /api/v1/streams/{id}/facts": () => undefined,
+      "DELETE /api/v1/streams/{id}/facts": () => ({ id: 9, state: "queued" }),
+      "GET /api/v1/jobs/{id}": () => ({ id: 9, state: "done", result: {} }),
     });
     show(<Streams />);
     await person().click(await screen.findByText("Northquay"));

@@ -303,10 +303,10 @@ class ComparisonView(APIView):
     @extend_schema(
         operation_id="comparison",
         parameters=[OpenApiParameter("scans", str, required=True), *PART],
-        responses=ComparisonSerializer,
+        responses={200: ComparisonSerializer, 202: CountingSerializer},
     )
     def get(self, request) -> Response:
-        """Two to six scans over what all of them judged, each against the first with paired intervals."""
+        """Two to six scans over what all of them judged, each against the first with paired intervals; 202 while a job counts."""
         numbers = query.wholes(request, "scans", most=100)
         if len(numbers) > counting.MOST_SCANS:
             raise Problem(
@@ -314,7 +314,10 @@ class ComparisonView(APIView):
                 place="scans",
                 remedy="choose fewer",
             )
-        return Response(counting.comparison([scan_of(pk) for pk in numbers], part_of(request)))
+        found, part = [scan_of(pk) for pk in numbers], part_of(request)
+        if (job := counting.comparison_pending(found, part, request.user)) is not None:
+            return Response({"counting_job": job.pk}, status=202)
+        return Response(counting.comparison(found, part))
 
 
 class TrendSerializer(serializers.Serializer):
@@ -489,12 +492,15 @@ class EffectView(APIView):
     @extend_schema(
         operation_id="logbook_effect",
         parameters=[OpenApiParameter(n, int, required=True) for n in ("before", "after")],
-        responses=EffectSerializer,
+        responses={200: EffectSerializer, 202: CountingSerializer},
     )
     def get(self, request) -> Response:
         """Expectation, band and findings of two scans, stream by stream, what changed most first."""
         one, other = (query.required(request, name) for name in ("before", "after"))
-        return Response(effects.effect(scan_of(one), scan_of(other)))
+        before, after = scan_of(one), scan_of(other)
+        if (job := effects.pending(before, after, request.user)) is not None:
+            return Response({"counting_job": job.pk}, status=202)
+        return Response(effects.effect(before, after))
 
     @extend_schema(
         operation_id="try_logbook", request=EffectStartSerializer, responses={202: EffectStartedSerializer}

@@ -24,7 +24,7 @@ from watchtide.engine.run import Cancelled
 from watchtide.engine.together import family_of
 from watchtide.plan import Plan as PlanText
 from watchtide.server.jobs import services as jobs
-from watchtide.server.jobs.models import OPEN, Job
+from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
@@ -124,19 +124,51 @@ def card_of(scan: Scan, selection: Selection, progress: Progress | None = None) 
     return keep(scan, selection.key, version, content_of(counted(scan, selection, progress)))
 
 
+def is_much(found: Sequence[Scan], selection: Selection) -> bool:
+    """Whether what these scans judged is too much to be counted while a request waits."""
+    samples = 0
+    for scan in found:
+        ids = [r.stream_id for r in rows_of(scan, selection)]
+        sums = ScanStream.objects.filter(scan=scan, stream_id__in=ids).aggregate(n=Sum("samples"))
+        samples += sums["n"] or 0
+    return samples > MOST_SAMPLES
+
+
 def pending(scan: Scan, selection: Selection, user: Any = None) -> Job | None:
     """The job that counts, where it is too much for a request; None where it is not, or is counted already."""
-    if kept(scan, selection.key) is not None:
-        return None
-    ids = [r.stream_id for r in rows_of(scan, selection)]
-    samples = ScanStream.objects.filter(scan=scan, stream_id__in=ids).aggregate(n=Sum("samples"))["n"] or 0
-    if samples <= MOST_SAMPLES:
+    if kept(scan, selection.key) is not None or not is_much([scan], selection):
         return None
     arguments = {"scan": scan.pk, "selection": asdict(selection)}
-    for job in Job.objects.filter(kind="scorecard", state__in=OPEN):
-        if job.arguments == json.loads(json.dumps(arguments)):
-            return job
-    return jobs.enqueue("scorecard", f"Scorecard of scan {scan.pk}", arguments, user=user)
+    return _once("scorecard", f"Scorecard of scan {scan.pk}", arguments, user)
+
+
+def _once(kind: str, title: str, arguments: dict[str, Any], user: Any) -> Job:
+    """A job of this kind, or the one with the same arguments that is open."""
+    return jobs.enqueue(kind, title, arguments, user=user, once=digest_of(kind, arguments))
+
+
+def comparison_pending(found: Sequence[Scan], selection: Selection, user: Any = None) -> Job | None:
+    """As `pending`, of a comparison."""
+    if (
+        len(found) < 2
+        or kept(found[0], _beside(found, selection)) is not None
+        or not is_much(found, selection)
+    ):
+        return None
+    arguments = {"scans": [s.pk for s in found], "selection": asdict(selection)}
+    return _once("comparison", f"Comparison of {len(found)} scans", arguments, user)
+
+
+def _beside(found: Sequence[Scan], selection: Selection) -> str:
+    return digest_of("beside", {**asdict(selection), "scans": [s.pk for s in found]})
+
+
+@jobs.handles("comparison", lane="interactive")
+def compare_apart(lease: jobs.Lease) -> dict[str, Any]:
+    """Compare scans, for whoever asks again when it is done."""
+    by_number = Scan.objects.select_related("plan_version__plan").in_bulk(lease.arguments["scans"])
+    comparison([by_number[pk] for pk in lease.arguments["scans"]], Selection.of(lease.arguments["selection"]))
+    return {"scans": lease.arguments["scans"]}
 
 
 @jobs.handles("scorecard", lane="interactive")
@@ -384,7 +416,7 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
         raise Problem(
             f"a comparison takes two to {MOST_SCANS} different scans", place="scans", remedy="choose so many"
         )
-    key = digest_of("beside", {**asdict(selection), "scans": [s.pk for s in found]})
+    key = _beside(found, selection)
     known = kept(found[0], key)
     if known is not None:
         return known

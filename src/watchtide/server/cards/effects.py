@@ -12,6 +12,8 @@ from watchtide.core.scoring.rows import Finding
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump
 from watchtide.server.cards import counting
+from watchtide.server.jobs import services as jobs
+from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
@@ -74,12 +76,38 @@ def with_days(plan: PlanText, entries: Sequence[Entry], user: Any) -> PlanText:
     return PlanText.model_validate(data)
 
 
+def _key(after: Scan) -> str:
+    return counting.digest_of("effect", {"after": after.pk})
+
+
+def pending(before: Scan, after: Scan, user: Any = None) -> Job | None:
+    """The job that compares them, where it is too much for a request; None where it is not, or was done."""
+    whole = counting.Selection()
+    if counting.kept(before, _key(after)) is not None or not counting.is_much([before, after], whole):
+        return None
+    arguments = {"before": before.pk, "after": after.pk}
+    title = f"Effect of the logbook, scan {after.pk} beside {before.pk}"
+    return jobs.enqueue("effect", title, arguments, user=user, once=counting.digest_of("effect", arguments))
+
+
+@jobs.handles("effect", lane="interactive")
+def compute(lease: jobs.Lease) -> dict[str, Any]:
+    """Compare two scans, for whoever asks again when it is done."""
+    found = Scan.objects.select_related("plan_version__plan").in_bulk(lease.arguments.values())
+    effect(found[lease.arguments["before"]], found[lease.arguments["after"]])
+    return dict(lease.arguments)
+
+
 def effect(before: Scan, after: Scan) -> dict[str, Any]:
     """What changed from one scan to another, stream by stream, the most first.
 
     moved : median of how far the expectation moved, in sigmas of before; band : the width of the band, after over before;
     left_out : samples that taught nothing. Problem where they share no stream.
     """
+    known = counting.kept(before, _key(after))
+    if known is not None:
+        return known
+    version = logbook.version()
     rows = {r.stream_id: r for r in counting.rows_of(before, counting.Selection())}
     pairs = [
         (rows[r.stream_id], r) for r in counting.rows_of(after, counting.Selection()) if r.stream_id in rows
@@ -88,7 +116,8 @@ def effect(before: Scan, after: Scan) -> dict[str, Any]:
         raise Problem("these scans share no stream", place="before", remedy="choose others", code=409)
     told = [_stream(one, other) for one, other in pairs[:MOST_STREAMS]]
     told.sort(key=lambda t: -(len(t["gone"]) + len(t["new"]) + (t["moved"] or 0.0)))
-    return {"before": before.pk, "after": after.pk, "streams": told}
+    found = {"before": before.pk, "after": after.pk, "streams": told}
+    return counting.keep(before, _key(after), version, found)
 
 
 def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:

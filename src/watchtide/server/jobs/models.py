@@ -27,6 +27,8 @@ class Job(models.Model):
     is_cancel_asked = models.BooleanField(default=False)
     attempt = models.IntegerField(default=0)
     fence = models.BigIntegerField(default=0)
+    # While it is open, no second job of the same work: what it is about, NULL once it is over.
+    once = models.CharField(max_length=100, null=True, unique=True)
     lease_until = models.DateTimeField(null=True)
     woken_at = models.DateTimeField(null=True)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)

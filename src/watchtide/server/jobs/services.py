@@ -10,7 +10,7 @@ from typing import Any
 
 import structlog
 from django.conf import settings
-from django.db import Error, close_old_connections, connection, transaction
+from django.db import Error, IntegrityError, close_old_connections, connection, transaction
 from django.db.models import Q
 from django.db.models.functions import Now
 from django_tasks_db.models import DBTaskResult
@@ -64,16 +64,35 @@ def tell(kind: str, subject: Any = "", **payload: Any) -> None:
 
 
 def enqueue(
-    kind: str, title: str, arguments: dict[str, Any], *, user: Any = None, lane: str | None = None
+    kind: str,
+    title: str,
+    arguments: dict[str, Any],
+    *,
+    user: Any = None,
+    lane: str | None = None,
+    once: str | None = None,
 ) -> Job:
-    """Put a job down and wake a worker once the transaction is through."""
-    job = Job.objects.create(
-        kind=kind,
-        lane=lane or _handlers[kind][0],
-        title=title[:200],
-        arguments=arguments,
-        created_by=user if user is not None and user.is_authenticated else None,
-    )
+    """Put a job down and wake a worker once the transaction is through.
+
+    once : what it is about; while a job about the same is open, that one is returned and none is put down.
+    """
+    fields = {
+        "kind": kind,
+        "lane": lane or _handlers[kind][0],
+        "title": title[:200],
+        "arguments": arguments,
+        "created_by": user if user is not None and user.is_authenticated else None,
+        "once": once,
+    }
+    try:
+        with transaction.atomic():
+            job = Job.objects.create(**fields)
+    except IntegrityError:
+        known = Job.objects.filter(once=once).first()
+        if known is not None:
+            return known
+        # It ended this very moment.
+        job = Job.objects.create(**fields)
     tell("job", job.pk)
     transaction.on_commit(lambda: wake(job))
     return job
@@ -255,6 +274,7 @@ def _end(lease: Lease, state: str, message: str, result: dict[str, Any] | None =
         "state": state,
         "ended_at": Now(),
         "lease_until": None,
+        "once": None,
         "result": result or {},
     }
     if message:
@@ -273,7 +293,7 @@ def cancel(job: Job) -> None:
     """Ask a job to stop; a queued one ends at once."""
     Job.objects.filter(pk=job.pk, state__in=OPEN).update(is_cancel_asked=True)
     if Job.objects.filter(pk=job.pk, state="queued").update(
-        state="cancelled", ended_at=Now(), message="cancelled before it began"
+        state="cancelled", ended_at=Now(), once=None, message="cancelled before it began"
     ):
         tell("job", job.pk)
 
@@ -284,7 +304,10 @@ def watch_once() -> int:
     lost = Job.objects.filter(state="running", lease_until__lt=Now())
     for job in lost.filter(attempt__gte=MOST_ATTEMPTS):
         Job.objects.filter(pk=job.pk, fence=job.fence).update(
-            state="failed", ended_at=Now(), message=f"the worker was lost {job.attempt} times; see the log"
+            state="failed",
+            ended_at=Now(),
+            once=None,
+            message=f"the worker was lost {job.attempt} times; see the log",
         )
         tell("job", job.pk)
     # A wake-up that waits in the queue is one already: a long queue is no reason for more.

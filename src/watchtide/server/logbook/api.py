@@ -14,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import paging, query, versions
-from watchtide.server.logbook import services
+from watchtide.server.logbook import services, tasks
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
 from watchtide.server.negotiation import FiniteJson
 from watchtide.server.problems import Problem
@@ -56,6 +56,10 @@ class EntrySerializer(serializers.Serializer):
     author = serializers.CharField(read_only=True)
     origin = serializers.ChoiceField(choices=ORIGIN_CHOICES, default="independent")
     created_at = serializers.DateTimeField(read_only=True)
+
+
+class TakingInSerializer(serializers.Serializer):
+    job = serializers.IntegerField()
 
 
 class TakenInSerializer(serializers.Serializer):
@@ -284,22 +288,24 @@ def _match_row(number: int, m: services.Match) -> dict[str, Any]:
 class ImportView(APIView):
     parser_classes = [MultiPartParser, FiniteJson]
 
-    @extend_schema(operation_id="import_entries", request=SENT, responses=TakenInSerializer)
+    @extend_schema(
+        operation_id="import_entries",
+        request=SENT,
+        responses={200: TakenInSerializer, 202: TakingInSerializer},
+    )
     def post(self, request) -> Response:
-        """Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry."""
+        """Take in a labels file, all of it or nothing. matches : what becomes of rows that are about an entry.
+
+        More than 2,000 rows are taken in by a job (202), whose result is the same.
+        """
         matches = query.fields(request).get("matches") or "skip"
         if matches not in ("skip", "change", "add"):
             raise Problem(f"matches cannot be {matches!r}", place="matches", remedy="skip, change or add")
         name, rows = labels_of(request)
-        added, skipped, done = services.take_in(
-            rows, request.user.get_username(), title=name, matches=matches
-        )
-        return Response(
-            {
-                "added": added, "skipped": skipped, "changed": done.changed if done else 0,
-                "change_set": done.pk if done else None,
-            }
-        )  # fmt: skip
+        if (job := tasks.pending(rows, name, matches, request.user)) is not None:
+            return Response({"job": job.pk}, status=202)
+        done = services.take_in(rows, request.user.get_username(), title=name, matches=matches)
+        return Response(tasks.result_of(*done))
 
 
 KINDS = {"csv": "text/csv; charset=utf-8", "json": "application/json", "ics": "text/calendar; charset=utf-8"}

@@ -22,14 +22,19 @@ FAILED, REFUSED = "sign-in failed", "sign-in refused"
 
 def note(request: HttpRequest | Any, what: str, subject: Any = "", *, by: str | None = None) -> None:
     """Add an entry. by : the account, None for the one signed in. Call it in the transaction of what it records."""
+    who = of(request)
+    add(what, subject, who["by"] if by is None else by, who["address"])
+
+
+def of(request: HttpRequest | Any) -> dict[str, str]:
+    """Who and where a request comes from, for a job that does what was requested."""
     user = getattr(request, "user", None)
     own = user.get_username() if user is not None and user.is_authenticated else ""
-    AuditEntry.objects.create(
-        by=(own if by is None else by)[:150],
-        what=what,
-        subject=str(subject)[:300],
-        address=addresses.of(request)[:45],
-    )
+    return {"by": own[:150], "address": addresses.of(request)[:45]}
+
+
+def add(what: str, subject: Any, by: str, address: str) -> None:
+    AuditEntry.objects.create(by=by[:150], what=what, subject=str(subject)[:300], address=address)
 
 
 def check_sign_in(request: HttpRequest | Any, name: str) -> None:

@@ -9,7 +9,7 @@ from watchtide.server import paging, query
 from watchtide.server.incidents.api import given, who
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import VERDICT_CHOICES
-from watchtide.server.review import services
+from watchtide.server.review import services, tasks
 from watchtide.server.review.models import KINDS, Round
 from watchtide.server.scans.api import MS, FindingSerializer
 from watchtide.server.scans.models import Scan
@@ -108,6 +108,10 @@ def _round(pk: int) -> Round:
     return Round.objects.select_related("scan__plan_version__plan").get(pk=pk)
 
 
+class FillingSerializer(serializers.Serializer):
+    job = serializers.IntegerField(help_text="fills it; its result names the round")
+
+
 class RoundsView(APIView):
     @extend_schema(operation_id="rounds", parameters=paging.PARAMETERS, responses=paging.of(RoundSerializer))
     def get(self, request) -> Response:
@@ -115,13 +119,22 @@ class RoundsView(APIView):
         found = Round.objects.select_related("scan__plan_version__plan")
         return paging.rows(request, found, lambda rows: [services.summary(r) for r in rows], usual=20)
 
-    @extend_schema(operation_id="start_round", request=RoundStartSerializer, responses={201: RoundSerializer})
+    @extend_schema(
+        operation_id="start_round",
+        request=RoundStartSerializer,
+        responses={201: RoundSerializer, 202: FillingSerializer},
+    )
     def post(self, request) -> Response:
-        """Fill a round from a scan: the strongest open findings, a fair sample, or spans that nobody flagged."""
+        """Fill a round from a scan: the strongest open findings, a fair sample, or spans that nobody flagged.
+
+        A job does it (202) where the scan is large.
+        """
         data = given(RoundStartSerializer, request)
         filters = {name: data[name] for name in ("metric", "least") if data.get(name)}
         filters |= {f"{end}_ns": round(data[end] * MS) for end in ("begin", "end") if end in data}
         scan = Scan.objects.get(pk=data["scan"])
+        if (job := tasks.pending(scan, data["kind"], data["size"], filters, request.user)) is not None:
+            return Response({"job": job.pk}, status=202)
         made = services.start(scan, data["kind"], data["size"], filters, who(request))
         return Response(services.summary(_round(made.pk)), status=201)
 

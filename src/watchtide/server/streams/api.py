@@ -18,6 +18,8 @@ from watchtide.core import live
 from watchtide.core.series import COMBINES, SECOND_NS
 from watchtide.plan import durations
 from watchtide.server import moments, paging, query, versions
+from watchtide.server.jobs import services as jobs
+from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, store, undoing
@@ -126,15 +128,18 @@ class StreamEditView(APIView):
         stream = catalogue.edit(pk, given.validated_data, lambda now: versions.check(request, _tag(now)))
         return Response(CatalogueStreamSerializer(stream).data, headers={"ETag": _tag(stream)})
 
-    @extend_schema(operation_id="delete_stream", request=DeleteSerializer, responses={204: None})
+    @extend_schema(operation_id="delete_stream", request=DeleteSerializer, responses={202: JobSerializer})
     def delete(self, request, pk: int) -> Response:
-        """Delete a stream for good. Without its key as `confirm`, the answer (409) says what would go."""
+        """Delete a stream for good; a job does it. Without its key as `confirm`, the answer (409) says what would go."""
         stream = Stream.objects.get(pk=pk)
-        key = stream.key
+        catalogue.check_delete(stream, str(query.fields(request).get("confirm") or ""))
+        arguments = {"stream": pk, "key": stream.key, "who": trail.of(request)}
+        title = f"Delete {stream.name}"
         with transaction.atomic():
-            catalogue.delete(stream, str(query.fields(request).get("confirm") or ""))
-            trail.note(request, "stream deleted", key)
-        return Response(status=204)
+            job = jobs.enqueue(
+                "delete_stream", title, arguments, user=request.user, once=f"delete stream {pk}"
+            )
+        return Response(JobSerializer(job).data, status=202)
 
 
 class ExpirySerializer(serializers.Serializer):

@@ -2,6 +2,7 @@
 
 import gzip
 
+from django.db import transaction
 from django.db.models import Count, Max, Q, Sum
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
@@ -12,6 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import moments, paging, query
+from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.api import JobSerializer
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
@@ -330,14 +332,16 @@ class DoorsView(APIView):
 
 
 class UndoView(APIView):
-    @extend_schema(operation_id="undo_batch", request=None, responses=BatchSerializer)
+    @extend_schema(operation_id="undo_batch", request=None, responses={202: JobSerializer})
     def post(self, request, pk: int) -> Response:
-        """Take a batch back: its samples go, and what it wrote over returns."""
+        """Take a batch back: its samples go, and what it wrote over returns. A job does it."""
         batch = Batch.objects.get(pk=pk)
-        undoing.undo(batch, request.user)
-        trail.note(request, "batch undone", f"{batch.pk} {batch.source}")
-        batch.refresh_from_db()
-        return Response(BatchSerializer(batch).data)
+        undoing.check(batch)
+        arguments = {"batch": pk, "who": trail.of(request)}
+        title, once = f"Undo batch {pk}, {batch.source}", f"undo batch {pk}"
+        with transaction.atomic():
+            job = jobs.enqueue("undo", title, arguments, user=request.user, once=once)
+        return Response(JobSerializer(job).data, status=202)
 
 
 class BatchAsideView(APIView):

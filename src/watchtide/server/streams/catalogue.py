@@ -253,14 +253,19 @@ def what_goes(stream: Stream) -> dict[str, int]:
 
 
 @transaction.atomic
-def delete(stream: Stream, confirm: str) -> None:
-    """Delete a stream with its samples and findings, once its key has been repeated."""
+def check_delete(stream: Stream, confirm: str) -> None:
+    """Raise Problem (409) that says what would go, unless the stream's key was repeated."""
     if confirm != stream.key:
         gone = what_goes(stream)
         raise Problem(
             f"this deletes {gone['samples']:,} samples and {gone['findings']:,} findings for good", place="confirm",
             remedy=f"repeat the stream's key to confirm: {stream.key}", code=409, goes=gone,
         )  # fmt: skip
+
+
+def delete(stream: Stream, confirm: str) -> None:
+    """Delete a stream with its samples and findings, once its key has been repeated."""
+    check_delete(stream, confirm)
     number = stream.pk
     stream.delete()
     retitle({stream.metric})

@@ -1,10 +1,13 @@
 """What runs in the queue for streams."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from watchtide.server.jobs import services as jobs
-from watchtide.server.streams import catalogue, files, folding, identity, renewing
-from watchtide.server.streams.models import Derived, Upload
+from watchtide.server.people import trail
+from watchtide.server.streams import catalogue, files, folding, identity, renewing, store, undoing
+from watchtide.server.streams.models import Batch, Derived, Stream, Upload
 
 
 @jobs.handles("intake", lane="bulk")
@@ -20,6 +23,33 @@ def intake(lease: jobs.Lease) -> dict[str, Any]:
             scan = scans.start_standing(ids, user=lease.job.created_by)
         result["scan"] = scan.pk
     return result
+
+
+@jobs.handles("undo", lane="bulk")
+def undo(lease: jobs.Lease) -> dict[str, Any]:
+    batch = Batch.objects.get(pk=lease.arguments["batch"])
+    if batch.undone_at is not None and lease.job.attempt > 1:
+        # Done by a worker that was lost before it could say so.
+        return {"batch": batch.pk}
+
+    @contextmanager
+    def begin() -> Iterator[None]:
+        with lease.write(store.snapshot):
+            trail.add("batch undone", f"{batch.pk} {batch.source}", **lease.arguments["who"])
+            yield
+
+    return {"batch": batch.pk, "streams": undoing.undo(batch, lease.job.created_by, begin)}
+
+
+@jobs.handles("delete_stream", lane="bulk")
+def delete_stream(lease: jobs.Lease) -> dict[str, Any]:
+    key = lease.arguments["key"]
+    with lease.write():
+        stream = Stream.objects.filter(pk=lease.arguments["stream"], key=key).first()
+        if stream is not None:
+            catalogue.delete(stream, key)
+            trail.add("stream deleted", key, **lease.arguments["who"])
+    return {"key": key}
 
 
 @jobs.handles("fold", lane="bulk")

@@ -1,5 +1,7 @@
 """Undoing a batch, retention, and the sweep of what is no longer needed."""
 
+from collections.abc import Callable
+from contextlib import AbstractContextManager
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -33,8 +35,8 @@ def can_undo(batch: Batch, now: datetime | None = None) -> bool:
     )
 
 
-def undo(batch: Batch, user: Any) -> int:
-    """Take a batch back: its samples go, what it wrote over returns, later batches stay. Returns streams touched."""
+def check(batch: Batch) -> None:
+    """Raise Problem (409) for a batch that cannot be undone any more."""
     if batch.undone_at is not None:
         raise Problem(
             "this batch has been undone", place=f"batch {batch.pk}", remedy="store the file again", code=409
@@ -44,8 +46,16 @@ def undo(batch: Batch, user: Any) -> int:
         raise Problem(
             f"a batch can be undone for {days} days", place=f"batch {batch.pk}", remedy="correct it by a new batch", code=409
         )  # fmt: skip
+
+
+def undo(batch: Batch, user: Any, begin: Callable[[], AbstractContextManager[Any]] = store.snapshot) -> int:
+    """Take a batch back: its samples go, what it wrote over returns, later batches stay. Returns streams touched.
+
+    begin : what begins the transaction, as a job's own does.
+    """
+    check(batch)
     folding.fold()
-    with folding.one_at_a_time(), store.snapshot():
+    with folding.one_at_a_time(), begin():
         locked = Batch.objects.select_for_update().get(pk=batch.pk)
         if locked.undone_at is not None:
             raise Problem(

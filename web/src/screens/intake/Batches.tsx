@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { ended } from "../../parts/jobs";
 import { dayTime, figure, plural } from "../../parts/words";
 
 const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -18,12 +19,16 @@ export function Batches() {
     setAsking(null);
     setError(null);
     try {
-      const gone = await get(api.POST("/api/v1/batches/{id}/undo", { params: { path: { id } } }));
+      const { id: job } = await get(api.POST("/api/v1/batches/{id}/undo", { params: { path: { id } } }));
+      setTold(`Taking ${source} back`);
+      await ended(job);
+      const samples = batches.data?.find((b) => b.id === id)?.samples ?? 0;
       setTold(
-        `${source} is taken back: ${plural(gone.samples, "sample")} went, what they wrote over is there again.`,
+        `${source} is taken back: ${plural(samples, "sample")} went, what they wrote over is there again.`,
       );
       client.invalidateQueries({ queryKey: ["batches"] });
     } catch (problem) {
+      setTold("");
       setError(problem);
     }
   };

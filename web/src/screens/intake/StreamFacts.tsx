@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, Problem, type Schema } from "../../api/client";
+import { api, get, type Job, Problem, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { ended } from "../../parts/jobs";
 import { figure, plural } from "../../parts/words";
 import { useAttempt } from "./attempt";
 
@@ -142,10 +143,11 @@ function Delete({ stream, onDone }: { stream: Stream; onDone: (told: string) => 
   const remove = async () => {
     setError(null);
     try {
-      await api.DELETE("/api/v1/streams/{id}/facts", {
+      const { data } = await api.DELETE("/api/v1/streams/{id}/facts", {
         params: { path: { id: stream.id } },
         body: { confirm },
       } as never);
+      await ended((data as unknown as Job).id);
       onDone(`${stream.title} is deleted.`);
     } catch (problem) {
       setError(problem instanceof Problem ? problem : null);

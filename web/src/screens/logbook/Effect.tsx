@@ -3,7 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { ENDED } from "../../parts/jobs";
+import { counted, ENDED } from "../../parts/jobs";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import type { Events } from "../scorecard/figures";
 import "./logbook.css";
@@ -24,12 +24,16 @@ export default function Effect() {
   const effect = useQuery({
     queryKey: ["scorecard", "effect", before, after],
     enabled: isDone,
-    queryFn: () => get(api.GET("/api/v1/logbook/effect", { params: { query: { before, after } } })),
+    queryFn: () =>
+      counted(() => get(api.GET("/api/v1/logbook/effect", { params: { query: { before, after } } }))),
   });
   const figures = useQuery({
     queryKey: ["scorecard", "beside", before, after],
     enabled: isDone,
-    queryFn: () => get(api.GET("/api/v1/comparison", { params: { query: { scans: `${before},${after}` } } })),
+    queryFn: () =>
+      counted(() =>
+        get(api.GET("/api/v1/comparison", { params: { query: { scans: `${before},${after}` } } })),
+      ),
   });
   const top = (
     <TopBar>

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, figure, plural } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
@@ -43,7 +44,12 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
     if (!file) return;
     setError(null);
     try {
-      const done = await sendFile<TakenIn>("/api/v1/logbook/import", file, { zone, matches });
+      const sent = await sendFile<TakenIn | { job: number }>("/api/v1/logbook/import", file, {
+        zone,
+        matches,
+      });
+      // Many rows are taken in by a job, whose result is the same.
+      const done = "job" in sent ? ((await ended(sent.job)).result as TakenIn) : sent;
       const parts = [
         done.added && `${plural(done.added, "entry", "entries")} taken in`,
         done.changed && `${plural(done.changed, "entry", "entries")} changed`,

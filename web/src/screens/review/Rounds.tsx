@@ -5,6 +5,7 @@ import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { msOf } from "../../parts/days";
+import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { agreedWords, KIND_WORDS, type Round } from "./words";
@@ -101,8 +102,9 @@ function Begin() {
           },
         }),
       );
+      const round = "job" in made ? ((await ended(made.job)).result as { round: number }).round : made.id;
       await client.invalidateQueries({ queryKey: ["rounds"] });
-      navigate(`/review/${made.id}`);
+      navigate(`/review/${round}`);
     } catch (problem) {
       setError(problem);
     }

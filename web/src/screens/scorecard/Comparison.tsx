@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { counted } from "../../parts/jobs";
 import { Whisker } from "../../parts/marks";
 import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
 import { type Events, partOf, wider } from "./figures";
@@ -18,7 +19,8 @@ export default function Comparison() {
   const part = partOf(params);
   const told = useQuery({
     queryKey: ["scorecard", "beside", scans, part],
-    queryFn: () => get(api.GET("/api/v1/comparison", { params: { query: { scans, ...part } } })),
+    queryFn: () =>
+      counted(() => get(api.GET("/api/v1/comparison", { params: { query: { scans, ...part } } }))),
   });
   if (told.isPending) return <Waiting what="Counting them against the logbook" />;
   if (told.isError) return <Trouble error={told.error} retry={() => told.refetch()} />;

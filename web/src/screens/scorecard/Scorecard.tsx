@@ -5,7 +5,7 @@ import { api, get, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayOf, msOf } from "../../parts/days";
-import { ENDED, useJob } from "../../parts/jobs";
+import { counted, ENDED, useJob } from "../../parts/jobs";
 import { plural, ratio, spanWords } from "../../parts/words";
 import { CardBody } from "./CardBody";
 import { type Events, type Figures, fetchCard, isCounting, type Part, partOf, partQuery } from "./figures";
@@ -78,10 +78,12 @@ function Counted({
     queryKey: ["scorecard", "beside", scan.id, answer.replay, part],
     enabled: answer.replay !== null,
     queryFn: () =>
-      get(
-        api.GET("/api/v1/comparison", {
-          params: { query: { scans: `${scan.id},${answer.replay}`, ...part } },
-        }),
+      counted(() =>
+        get(
+          api.GET("/api/v1/comparison", {
+            params: { query: { scans: `${scan.id},${answer.replay}`, ...part } },
+          }),
+        ),
       ),
   });
   return (
