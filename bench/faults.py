@@ -10,6 +10,7 @@ import io
 import json
 import os
 import random
+import resource
 import secrets
 import signal
 import subprocess
@@ -24,13 +25,15 @@ from http.cookiejar import CookieJar
 from pathlib import Path
 from typing import Any
 
+from bench import hostile
+from bench.wire import Wire
 from watchtide.server import supervise
 from watchtide.server.mariadb import Database
 
 START_S = 1_786_000_000
 # What is killed, by what stands in its command line.
 VICTIMS = {
-    "web": "watchtide.server.asgi", "MariaDB": "mariadbd", "worker of interactive jobs": "work\0interactive",
+    "web": "run\0web", "MariaDB": "mariadbd", "worker of interactive jobs": "work\0interactive",
     "worker of bulk jobs": "work\0bulk", "keeper of jobs": "keep\0jobs", "keeper of streams": "keep\0streams",
 }  # fmt: skip
 PASSWORD = "a password for faults"
@@ -38,10 +41,12 @@ PASSWORD = "a password for faults"
 
 @dataclass
 class Ledger:
-    """pushed : value by (stream, second) of what was answered; files : the same of each file, by its job. answers : by status."""
+    """What was answered. pushed : value by (stream, second); files : the same of each file, by its job; verdicts : by note of an
+    entry; answers : how many by status."""
 
     pushed: dict[tuple[str, int], float] = field(default_factory=dict)
     files: dict[int, dict[tuple[str, int], float]] = field(default_factory=dict)
+    verdicts: dict[str, str] = field(default_factory=dict)
     answers: dict[str, int] = field(default_factory=dict)
     lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -51,10 +56,10 @@ class Ledger:
 
 
 class Served:
-    """`./run serve` on a temporary folder."""
+    """`./run serve` on a temporary folder. is_wired : MariaDB is ours, behind a wire that can be cut."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder, self.port = folder, supervise._free_port()
+    def __init__(self, folder: Path, *, is_wired: bool = False) -> None:
+        self.folder, self.port, self.is_wired = folder, supervise._free_port(), is_wired
         self.base = f"http://127.0.0.1:{self.port}"
         self.environment = {
             **os.environ, "WATCHTIDE_HOME": str(folder), "WATCHTIDE_SECRET_KEY": secrets.token_urlsafe(40),
@@ -65,6 +70,12 @@ class Served:
             self.environment.pop(name, None)
 
     def __enter__(self) -> "Served":
+        if self.is_wired:
+            self.database = Database(self.folder / "serve")
+            self.database.start()
+            self.database.create("watchtide")
+            self.wire = Wire(self.folder / "wire.sock", self.database.socket)
+            self.environment |= self.database.environment() | {"WATCHTIDE_DB_SOCKET": str(self.wire.near)}
         self.log = open(self.folder / "serve.log", "wb")
         self.process = subprocess.Popen(
             [sys.executable, "-m", "watchtide.server.supervise", "serve", "--port", str(self.port)],
@@ -81,6 +92,8 @@ class Served:
         self.process.terminate()
         self.process.wait(60)
         self.log.close()
+        if self.is_wired:
+            self.database.stop()
 
     def said(self) -> str:
         return (self.folder / "serve.log").read_text(errors="replace")[-3_000:]
@@ -106,9 +119,19 @@ class Served:
                         found[name] = int(folder.name)
         return found
 
+    def memory(self) -> dict[str, int]:
+        """Bytes that each process has in memory, by name."""
+        found = {}
+        for name, pid in self.pids().items():
+            with contextlib.suppress(OSError, StopIteration):
+                lines = Path(f"/proc/{pid}/status").read_text().splitlines()
+                found[name] = int(next(x for x in lines if x.startswith("VmRSS")).split()[1]) << 10
+        return found
+
     def database_environment(self) -> dict[str, str]:
-        return {**self.environment, **Database(self.folder / "serve").environment(),
-                "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}  # fmt: skip
+        own = Database(self.folder / "serve").environment()
+        # At the end it is read past the wire.
+        return {**self.environment, **own, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
 
 
 class Client:
@@ -152,6 +175,32 @@ class Client:
                 self.ledger.count(type(error).__name__)
             time.sleep(0.15)
         raise RuntimeError(f"{method} {path} was never answered")
+
+    def send(self, one: hostile.Input) -> int:
+        """The status of one answer, 0 where there is none."""
+        token = next((c.value for c in self.jar if c.name.startswith("watchtide_csrf")), "")
+        body, kind = one.body, one.kind
+        if one.file:
+            mark = f"--------{secrets.token_hex(8)}"
+            head = f'--{mark}\r\nContent-Disposition: form-data; name="file"; filename="{one.file}"\r\n\r\n'
+            body, kind = (
+                head.encode() + body + f"\r\n--{mark}--\r\n".encode(),
+                f"multipart/form-data; boundary={mark}",
+            )
+        headers = {"Content-Type": kind, "X-CSRFToken": token or ""}
+        if one.encoding:
+            headers["Content-Encoding"] = one.encoding
+        request = urllib.request.Request(
+            self.served.base + one.door, data=body, method="POST", headers=headers
+        )
+        try:
+            with self.opener.open(request, timeout=120) as answer:
+                answer.read()
+                return int(answer.status)
+        except urllib.error.HTTPError as error:
+            return error.code
+        except (OSError, TimeoutError):
+            return 0
 
     def sign_in(self) -> None:
         self.ask("GET", "/")
@@ -208,6 +257,26 @@ def hand_in(served: Served, ledger: Ledger, stop: threading.Event) -> None:
         stop.wait(0.4)
 
 
+def judge(served: Served, ledger: Ledger, stop: threading.Event) -> None:
+    """Write entries into the logbook. A repeat after a lost answer may be an entry of its own; a lost one may not be."""
+    client = Client(served, ledger)
+    client.sign_in()
+    i = 0
+    while not stop.is_set():
+        verdict, note = ("incident", "foreseen", "unsure")[i % 3], f"verdict {i}"
+        body = {
+            "start": "2026-08-01T00:00:00Z",
+            "end": "2026-08-01T01:00:00Z",
+            "verdict": verdict,
+            "note": note,
+        }
+        client.ask("POST", "/api/v1/logbook", json.dumps(body).encode())
+        with ledger.lock:
+            ledger.verdicts[note] = verdict
+        i += 1
+        stop.wait(0.3)
+
+
 def strike(served: Served, rng: random.Random, kills: dict[str, int]) -> None:
     """Kill one process that runs, of those struck least so far."""
     found = served.pids()
@@ -224,6 +293,7 @@ HELD = """
 import json, sys, django; django.setup()
 import numpy as np
 from watchtide.server.jobs.models import Job
+from watchtide.server.logbook.models import Entry
 from watchtide.server.streams import folding, store
 from watchtide.server.streams.models import Batch, Stream
 folding.fold()
@@ -231,60 +301,156 @@ out = {}
 for s in Stream.objects.filter(metric__in=("load", "files")):
     times, values = store.read(s.pk)
     out[dict(s.attributes).get("place", "")] = [(times // 10**9).tolist(), values.tolist(), s.samples]
+entries = [[e.note, e.verdict] for e in Entry.objects.all()]
 jobs = [[j.pk, j.kind, j.state, j.attempt, j.message] for j in Job.objects.all()]
-print(json.dumps({"streams": out, "jobs": jobs, "quarantined": Batch.objects.filter(quarantined_at__isnull=False).count()}))
+print(json.dumps({"streams": out, "jobs": jobs, "entries": entries, "quarantined": Batch.objects.filter(quarantined_at__isnull=False).count()}))
 """
 
 
-def measure(place: Path, *, kills: int = 200, a_second: int = 2_000, seed: int = 1) -> dict[str, Any]:
-    """Figures of one run; lost, doubled and wrong must be 0."""
-    rng, ledger, struck = random.Random(seed), Ledger(), dict[str, int]()
-    with Served(place) as served:
-        client = Client(served, ledger)
-        client.sign_in()
-        token = client.ask(
-            "POST", "/api/v1/tokens", json.dumps({"name": "load", "scopes": ["push"]}).encode()
-        )["text"]
-        stop = threading.Event()
-        senders = [
-            threading.Thread(target=push, args=(served, ledger, who, token, stop, a_second // 2))
+class Load:
+    """Senders at work while the block lasts; then everything comes to its end and `figures` compares it with the ledger."""
+
+    def __init__(self, served: Served, a_second: int) -> None:
+        self.served, self.ledger, self.stop = served, Ledger(), threading.Event()
+        self.client = Client(served, self.ledger)
+        self.client.sign_in()
+        body = json.dumps({"name": "load", "scopes": ["push"]}).encode()
+        self.token = self.client.ask("POST", "/api/v1/tokens", body)["text"]
+        self.senders = [
+            threading.Thread(
+                target=push, args=(served, self.ledger, who, self.token, self.stop, a_second // 2)
+            )
             for who in range(2)
         ]
-        senders.append(threading.Thread(target=hand_in, args=(served, ledger, stop)))
-        begun = time.monotonic()
-        for sender in senders:
+        self.senders.append(threading.Thread(target=hand_in, args=(served, self.ledger, self.stop)))
+        self.senders.append(threading.Thread(target=judge, args=(served, self.ledger, self.stop)))
+        self.slowest = 0.0
+
+    def __enter__(self) -> "Load":
+        self.begun = time.monotonic()
+        for sender in self.senders:
             sender.start()
-        slowest = 0.0
-        for _ in range(kills):
-            time.sleep(rng.uniform(0.2, 4.0))
-            strike(served, rng, struck)
-            if rng.random() < 0.2:
-                slowest = max(slowest, _until_answering(served))
-        _until_answering(served)
-        stop.set()
-        for sender in senders:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        with contextlib.suppress(RuntimeError):
+            _until_answering(self.served)
+        self.stop.set()
+        for sender in self.senders:
             sender.join(120)
-        lasted = time.monotonic() - begun
+        self.lasted = time.monotonic() - self.begun
+
+    def look(self) -> None:
+        """Wait until it answers again, and keep the longest wait."""
+        self.slowest = max(self.slowest, _until_answering(self.served))
+
+    def figures(self) -> dict[str, Any]:
         open_jobs = ("queued", "running")
         deadline = time.monotonic() + 120
         while time.monotonic() < deadline:
-            if not any(j["state"] in open_jobs for j in client.ask("GET", "/api/v1/jobs")["items"]):
+            if not any(j["state"] in open_jobs for j in self.client.ask("GET", "/api/v1/jobs")["items"]):
                 break
             time.sleep(0.5)
         held = subprocess.run(
             [sys.executable, "-c", HELD],
-            env=served.database_environment(),
-            capture_output=True,
-            text=True,
-            check=True,
-        )
-        out = compare(ledger, json.loads(held.stdout.splitlines()[-1]))
+            env=self.served.database_environment(), capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        ledger = self.ledger
+        return {
+            "seconds": self.lasted, "samples answered": len(ledger.pushed) + sum(map(len, ledger.files.values())),
+            "jobs handed in": len(ledger.files), "verdicts answered": len(ledger.verdicts), "slowest return, s": self.slowest,
+            **compare(ledger, json.loads(held.stdout.splitlines()[-1])),
+            **{f"answers: {k}": n for k, n in sorted(ledger.answers.items())},
+        }  # fmt: skip
+
+
+def measure(place: Path, *, kills: int = 200, a_second: int = 2_000, seed: int = 1) -> dict[str, Any]:
+    """Processes killed at random moments. Figures of one run; lost, doubled and wrong must be 0."""
+    rng, struck = random.Random(seed), dict[str, int]()
+    with Served(place) as served:
+        with Load(served, a_second) as load:
+            for _ in range(kills):
+                time.sleep(rng.uniform(0.2, 4.0))
+                strike(served, rng, struck)
+                if rng.random() < 0.2:
+                    load.look()
+        out = load.figures()
         end_log = served.said()
+    counts = {f"kills of the {name}": n for name, n in sorted(struck.items())}
+    return {**counts, "kills": sum(struck.values()), **out, "log": end_log}
+
+
+def cut(place: Path, *, times: int = 30, a_second: int = 1_000, seed: int = 2) -> dict[str, Any]:
+    """The wire to the database cut in the middle of whatever passes, or slowed to 50 ms a piece."""
+    rng, done = random.Random(seed), {"cut": 0, "slowed": 0}
+    with Served(place, is_wired=True) as served:
+        with Load(served, a_second) as load:
+            for _ in range(times):
+                time.sleep(rng.uniform(0.5, 3.0))
+                if rng.random() < 0.7:
+                    served.wire.cut()
+                    done["cut"] += 1
+                    time.sleep(rng.choice([0.0, 0.2, 1.0, 5.0]))
+                else:
+                    served.wire.slow()
+                    done["slowed"] += 1
+                    time.sleep(3.0)
+                served.wire.mend()
+                load.look()
+        out = load.figures()
+    return {f"times {k}": n for k, n in done.items()} | out
+
+
+def full(place: Path, *, a_second: int = 1_000) -> dict[str, Any]:
+    """MariaDB's files may grow no more for half a minute, as on a full disk; then they may again."""
+    with Served(place, is_wired=True) as served:
+        assert served.database.process is not None
+        pid = served.database.process.pid
+        with Load(served, a_second) as load:
+            time.sleep(8)
+            before = len(load.ledger.pushed)
+            largest = max(p.stat().st_size for p in served.database.data.rglob("*") if p.is_file())
+            resource.prlimit(pid, resource.RLIMIT_FSIZE, (largest, resource.RLIM_INFINITY))
+            time.sleep(30)
+            was_up = served.database.is_up()
+            during = len(load.ledger.pushed) - before
+            resource.prlimit(pid, resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+            if not served.database.is_up():
+                served.database.revive()
+            load.look()
+            time.sleep(10)
+        out = load.figures()
+    return {"MariaDB stayed up while full": was_up, "samples answered while full": during, **out}
+
+
+def harmful(place: Path, *, count: int = 300, seed: int = 3) -> dict[str, Any]:
+    """Hostile inputs at every door: answers by status, the slowest, and how much the web process and the workers grew."""
+    made = list(hostile.handmade())
+    more = hostile.mutated(seed)
+    inputs = [*made, *(next(more) for _ in range(max(0, count - len(made))))]
+    answers: dict[str, int] = {}
+    slowest, bad = (0.0, ""), []
+    with Served(place) as served:
+        ledger = Ledger()
+        client = Client(served, ledger)
+        client.sign_in()
+        before = served.memory()
+        peak = dict(before)
+        for one in inputs:
+            begun = time.monotonic()
+            status = client.send(one)
+            took = time.monotonic() - begun
+            slowest = max(slowest, (took, one.name))
+            answers[str(status)] = answers.get(str(status), 0) + 1
+            if status >= 500 or status == 0:
+                bad.append(f"{one.name}: {status}")
+            peak = {name: max(peak.get(name, 0), size) for name, size in served.memory().items()}
+        still = served.is_answering()
     return {
-        **{f"kills of the {name}": n for name, n in sorted(struck.items())}, "kills": sum(struck.values()), "seconds": lasted,
-        "samples answered": len(ledger.pushed) + sum(map(len, ledger.files.values())), "jobs handed in": len(ledger.files),
-        "slowest return, s": slowest, **out, **{f"answers: {k}": n for k, n in sorted(ledger.answers.items())},
-        "log": end_log,
+        "hostile inputs": len(inputs), "made by hand": len(made), **{f"answers: {k}": n for k, n in sorted(answers.items())},
+        "5xx or none": ", ".join(bad) or "none", "slowest, s": slowest[0], "slowest input": slowest[1], "answers afterwards": still,
+        **{f"memory of {k}, MB, at most": v / 2**20 for k, v in sorted(peak.items())},
+        **{f"memory of {k}, MB, before": v / 2**20 for k, v in sorted(before.items())},
     }  # fmt: skip
 
 
@@ -306,6 +472,9 @@ def compare(ledger: Ledger, held: dict[str, Any]) -> dict[str, int]:
         there.update({(name, at): v for at, v in zip(times, values, strict=True)})
     wanted = dict(ledger.pushed)
     jobs = {row[0]: row for row in held["jobs"]}
+    entries: dict[str, list[str]] = {}
+    for note, verdict in held["entries"]:
+        entries.setdefault(note, []).append(verdict)
     for rows in ledger.files.values():
         wanted.update(rows)
     return {
@@ -314,6 +483,9 @@ def compare(ledger: Ledger, held: dict[str, Any]) -> dict[str, int]:
         "samples doubled": doubled,
         "jobs lost": sum(jobs.get(job, [0, "", "missing"])[2] != "done" for job in ledger.files),
         "jobs not ended": sum(row[2] not in ("done",) for row in jobs.values()),
+        "verdicts lost": sum(
+            verdict not in entries.get(note, ()) for note, verdict in ledger.verdicts.items()
+        ),
         "batches quarantined": held["quarantined"],
     }
 

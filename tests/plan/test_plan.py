@@ -69,3 +69,10 @@ def test_a_bare_number_counts_samples():
     assert durations.parse_ns(96, step_ns=900 * 10**9) == durations.parse_ns("24h")
     with pytest.raises(ValueError, match="needs a unit"):
         durations.parse_ns("96")
+
+
+@pytest.mark.parametrize("text", ["[" * 50_000, "? " * 20_000, "&\x1d\xaa", "a: \x88", "{a: " * 9_000])
+def test_text_that_no_plan_is_gets_a_message_and_no_traceback(text):
+    with pytest.raises(PlanError) as error:
+        load(text)
+    assert str(error.value)

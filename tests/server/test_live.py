@@ -341,6 +341,16 @@ class TestRefusals:
         assert answer.status_code == 400, answer.content
         assert words in answer.json()["title"] and Batch.objects.count() == before
 
+    def test_a_stream_of_every_value_is_refused_as_a_whole(self, sender, monkeypatch):
+        monkeypatch.setattr("watchtide.server.streams.catalogue.MOST_FRESH", 5)
+        before = Stream.objects.count()
+        rows = "".join(
+            f'{{"time": "2026-08-22", "metric": "ids", "value": 1, "id": "{i}"}}\n' for i in range(6)
+        )
+        answer = push(sender, rows.encode())
+        assert answer.status_code == 413 and "drop the attribute" in answer.json()["remedy"]
+        assert Stream.objects.count() == before
+
     @pytest.mark.parametrize(
         ("body", "kind"),
         [

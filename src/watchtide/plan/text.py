@@ -46,6 +46,8 @@ def load(text: str) -> Plan:
     try:
         node = loader.get_single_node()
         data = loader.construct_document(node) if node is not None else {}
+    except RecursionError as error:
+        raise PlanError([(None, "plan", "nested too deeply; a plan is a page of text")]) from error
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         message = getattr(error, "problem", None) or "cannot be read as YAML"

@@ -35,6 +35,10 @@ Wanted = tuple[str, tuple[tuple[str, str], ...]]
 Attributes = Sequence[Sequence[str]]
 
 
+# As many as a file may have: making them takes seconds, while a sender waits.
+MOST_FRESH = 20_000
+
+
 def find_or_make(
     wanted: Sequence[Wanted],
     *,
@@ -64,6 +68,11 @@ def find_or_make(
         for digest, ((metric, attributes), given) in by_sha.items()
         if digest not in known
     ]  # fmt: skip
+    if len(fresh) > MOST_FRESH:
+        raise Problem(
+            f"{len(fresh):,} new streams at once", place="series", code=413,
+            remedy=f"send at most {MOST_FRESH:,} in one batch; or drop the attribute that makes a stream of every value",
+        )  # fmt: skip
     if fresh:
         _entitle(fresh)
         # Another writer may make the same streams at this moment; theirs are then found.
