@@ -124,3 +124,24 @@ def test_kernels_are_kept_by_the_digest_of_their_source(monkeypatch, tmp_path):
 def test_ci_runs_the_tests_and_nothing_else():
     text = (ROOT / ".ci" / "run").read_text()
     assert "./run test" in text and os.access(ROOT / ".ci" / "run", os.X_OK)
+
+
+def test_the_socket_lies_where_nobody_else_can_lay_one_in_wait(tmp_path):
+    from watchtide.server.mariadb import MOST_SOCKET, RUNTIME, Database, _make_runtime
+
+    short = Path(tempfile.mkdtemp(prefix="wt"))
+    try:
+        assert Database(short).socket == short / "run" / "db.sock"
+    finally:
+        short.rmdir()
+    long = tmp_path / ("x" * MOST_SOCKET)
+    long.mkdir()
+    first = _make_runtime(long)
+    assert first.parent == Path(tempfile.gettempdir()) and first.stat().st_uid == os.geteuid()
+    assert (long / RUNTIME).stat().st_mode & 0o077 == 0
+    # Whoever looks for it later is pointed there, and a second start takes another name.
+    assert Database(long).runtime == first
+    second = _make_runtime(long)
+    assert second != first and Database(long).runtime == second
+    first.rmdir()
+    second.rmdir()

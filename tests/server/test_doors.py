@@ -2,7 +2,7 @@
 
 import threading
 import time
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
@@ -54,6 +54,27 @@ def page(answers):
 def loopback_allowed(settings):
     settings.OUTGOING = ["127.0.0.0/8"]
     live.numbers.forget()
+
+
+@contextmanager
+def trickling(answer):
+    """A server that answers each GET as it is told to, byte by byte."""
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_GET(self):
+            with suppress(OSError):
+                answer(self)
+
+        def log_message(self, *_):
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server.daemon_threads = True
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}/"
+    finally:
+        server.shutdown()
 
 
 def ok(body, kind="application/openmetrics-text; version=1.0.0"):
@@ -189,6 +210,25 @@ class TestFeeds:
     def test_a_schedule_that_cannot_be_is_refused(self, api, field, value):
         with page([ok(PAGE.format(1))]) as url:
             assert feed(api, url, **{field: value}).status_code == 400
+
+    def test_a_page_that_trickles_is_given_up_in_the_stated_time(self, api):
+        """A byte every 0.3 s keeps each read within its time; the whole is not."""
+
+        def trickle(handler):
+            handler.send_response(200)
+            handler.end_headers()
+            for _ in range(40):
+                handler.wfile.write(b"#")
+                handler.wfile.flush()
+                time.sleep(0.3)
+
+        with trickling(trickle) as url:
+            feed(api, url)
+            row = Feed.objects.get()
+            begun = time.monotonic()
+            assert not feeds.pull(row)
+            assert time.monotonic() - begun < 5
+        assert "no whole answer within 2 s" in Feed.objects.get().last_status
 
     def test_a_calendar_is_fetched_the_same_way(self, api):
         with page([ok(ICS, "text/calendar")]) as url:

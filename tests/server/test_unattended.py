@@ -471,3 +471,21 @@ def test_a_host_whose_clock_is_an_hour_off_writes_the_times_of_the_database(send
     job.refresh_from_db()
     for at in (batch.accepted_at, batch.created_at, job.created_at):
         assert abs(at - moments.now()) < timedelta(minutes=5)
+
+
+@pytest.mark.parametrize(
+    "error",
+    [
+        OperationalError(1114, "The table 'intake_block' is full"), OperationalError(1021, "Disk full"),
+        OperationalError(1030, "Got error 28 \"No space left on device\" from storage engine InnoDB"),
+        OperationalError(3, "Error writing file '/tmp/x' (errno: 28)"), OSError(28, "No space left on device"),
+    ],
+)  # fmt: skip
+def test_a_full_disk_is_507_wherever_it_is_found(api, monkeypatch, error):
+    def fails(*_, **__):
+        raise error
+
+    monkeypatch.setattr("watchtide.server.streams.undoing.check", fails)
+    got = api.post(f"/api/v1/batches/{Batch.objects.first().pk}/undo")
+    assert got.status_code == 507 and got["Retry-After"] == "60"
+    assert not patience.is_full(OperationalError(1030, "Got error 128 from storage engine"))

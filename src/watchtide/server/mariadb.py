@@ -16,6 +16,9 @@ from pathlib import Path
 from typing import Any
 
 USER = "watchtide"
+# Unix sockets have short paths: 107 characters, some of which MariaDB takes for names beside it.
+MOST_SOCKET = 95
+RUNTIME = "runtime"
 # Loaded here: a child that has changed its user may not be able to read Python's library.
 _LIBC = ctypes.CDLL(None)
 
@@ -41,8 +44,7 @@ class Database:
         self.folder = folder
         self.is_throwaway = is_throwaway
         self.data = folder / "db"
-        # Unix sockets have short paths: the runtime folder is named by a digest of the data folder.
-        self.runtime = Path(tempfile.gettempdir()) / f"watchtide-{os.geteuid()}-{_short(folder)}"
+        self.runtime = _runtime_of(folder)
         self.socket = self.runtime / "db.sock"
         self.process: subprocess.Popen[bytes] | None = None
         self._lock: Any = None
@@ -56,7 +58,8 @@ class Database:
         self.folder.mkdir(parents=True, exist_ok=True)
         self._claim()
         who = _unprivileged()
-        self.runtime.mkdir(mode=0o755, exist_ok=True)
+        self.runtime = _make_runtime(self.folder)
+        self.socket = self.runtime / "db.sock"
         with contextlib.suppress(FileNotFoundError):
             self.socket.unlink()
         if who is not None:
@@ -117,6 +120,7 @@ class Database:
                 self.process.kill()
                 self.process.wait()
         shutil.rmtree(self.runtime, ignore_errors=True)
+        (self.folder / RUNTIME).unlink(missing_ok=True)
         if self._lock is not None:
             self._lock.close()
 
@@ -225,10 +229,28 @@ def die_with_parent() -> None:
     _LIBC.prctl(1, signal.SIGTERM)  # PR_SET_PDEATHSIG
 
 
-def _short(folder: Path) -> str:
-    import hashlib
+def _runtime_of(folder: Path) -> Path:
+    """Where the socket lies: in the folder itself, or where its name is too long for a socket, where `runtime` says."""
+    own = folder / "run"
+    if len(str(own / "db.sock")) <= MOST_SOCKET:
+        return own
+    noted = folder / RUNTIME
+    return Path(noted.read_text()) if noted.is_file() else own
 
-    return hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:10]
+
+def _make_runtime(folder: Path) -> Path:
+    """Make that folder. In a shared place its name cannot be foreseen, so that nobody can lay one in wait."""
+    own = folder / "run"
+    if len(str(own / "db.sock")) <= MOST_SOCKET:
+        own.mkdir(mode=0o755, exist_ok=True)
+        return own
+    made = Path(tempfile.mkdtemp(prefix="watchtide-"))
+    made.chmod(0o755)
+    noted = folder / RUNTIME
+    noted.unlink(missing_ok=True)
+    noted.touch(mode=0o600)
+    noted.write_text(str(made))
+    return made
 
 
 def program(name: str) -> str:

@@ -1,5 +1,6 @@
 """Calls to the outside: only to addresses that are allowed, resolved once, without redirects, bounded in size."""
 
+import asyncio
 import ipaddress
 import socket
 from dataclasses import dataclass
@@ -69,7 +70,7 @@ def is_allowed(address: str, port: int) -> bool:
 
 
 def fetch(url: str, *, timeout_s: float, most_bytes: int, accept: str = "*/*") -> Answer:
-    """GET a page. Raises NotAllowed, or Failed with what went wrong in words."""
+    """GET a page in so many seconds in all, however slowly it comes. Raises NotAllowed, or Failed with what went wrong in words."""
     address, port, host = address_of(url)
     parts = urlsplit(url)
     shown = f"[{address}]" if ":" in address else address
@@ -77,19 +78,24 @@ def fetch(url: str, *, timeout_s: float, most_bytes: int, accept: str = "*/*") -
     default = 443 if parts.scheme == "https" else 80
     headers = {"Host": host if port == default else f"{host}:{port}", "User-Agent": AGENT, "Accept": accept}
     try:
-        with (
-            httpx.Client(timeout=timeout_s, follow_redirects=False, trust_env=False) as client,
-            client.stream("GET", direct, headers=headers, extensions={"sni_hostname": host}) as answer,
-        ):
-            if answer.status_code != 200:
-                raise Failed(f"answered {answer.status_code} {answer.reason_phrase}".strip())
-            body = b""
-            for part in answer.iter_bytes():
-                body += part
-                if len(body) > most_bytes:
-                    raise Failed(f"the page is larger than {most_bytes >> 20} MB")
-            return Answer(body, answer.headers.get("content-type", ""))
-    except httpx.TimeoutException as error:
-        raise Failed(f"no answer within {timeout_s:g} s") from error
+        return asyncio.run(_get(direct, host, headers, timeout_s, most_bytes))
+    except (TimeoutError, httpx.TimeoutException) as error:
+        raise Failed(f"no whole answer within {timeout_s:g} s") from error
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         raise Failed(f"{type(error).__name__}: {error}"[:200]) from error
+
+
+async def _get(url: str, host: str, headers: dict[str, str], timeout_s: float, most_bytes: int) -> Answer:
+    async with (
+        asyncio.timeout(timeout_s),
+        httpx.AsyncClient(timeout=timeout_s, follow_redirects=False, trust_env=False) as client,
+        client.stream("GET", url, headers=headers, extensions={"sni_hostname": host}) as answer,
+    ):
+        if answer.status_code != 200:
+            raise Failed(f"answered {answer.status_code} {answer.reason_phrase}".strip())
+        body = bytearray()
+        async for part in answer.aiter_bytes():
+            body += part
+            if len(body) > most_bytes:
+                raise Failed(f"the page is larger than {most_bytes >> 20} MB")
+        return Answer(bytes(body), answer.headers.get("content-type", ""))

@@ -4,9 +4,11 @@ A deadlock or a lock wait that times out rolls back one transaction: that one is
 background processes wait, and a caller gets the time after which to try again.
 """
 
+import errno
 import functools
 import logging
 import random
+import re
 import time
 from collections.abc import Callable
 from typing import ParamSpec, TypeVar
@@ -23,6 +25,9 @@ LOCKED = (1205, 1213, 1020)
 AWAY = (1053, 1040, 1203, 1317, 1927, 2002, 2003, 2006, 2013, 2026, 2055)
 # The disk under the database is full.
 FULL = (1021, 1114)
+# The storage engine or a file failed; the system's number stands in the text.
+WITH_ERRNO = (3, 1026, 1030)
+_ENOSPC = re.compile(r"\b(?:errno: |error )28\b")
 TRIES = 6
 RETRY_LOCKED_S, RETRY_AWAY_S = 1, 5
 
@@ -50,7 +55,12 @@ def is_away(error: BaseException) -> bool:
 
 
 def is_full(error: BaseException) -> bool:
-    return isinstance(error, Error) and code_of(error) in FULL
+    """Whether a disk is full: the database's, which says so by a number of its own or the system's, or ours."""
+    if isinstance(error, OSError):
+        return error.errno in (errno.ENOSPC, errno.EDQUOT)
+    if not isinstance(error, Error):
+        return False
+    return code_of(error) in FULL or (code_of(error) in WITH_ERRNO and _ENOSPC.search(str(error)) is not None)
 
 
 def is_passing(error: BaseException) -> bool:

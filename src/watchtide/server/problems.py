@@ -67,12 +67,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
             "a value is too long, or larger than can be kept", remedy="write a shorter or smaller one"
         )
     elif patience.is_full(error):
-        error = Problem(
-            "the disk of the database is full",
-            remedy="nothing is taken in until there is room",
-            code=507,
-            retry_after=60,
-        )
+        error = _full()
     elif patience.is_passing(error):
         error = _away(error)
     response = exception_handler(error, context)
@@ -109,6 +104,12 @@ def answer(code: int, title: str, **more: Any) -> JsonResponse:
     if "retry_after" in more:
         response["Retry-After"] = str(more["retry_after"])
     return response
+
+
+def _full() -> Problem:
+    return Problem(
+        "the disk is full", remedy="nothing is taken in until there is room", code=507, retry_after=60
+    )
 
 
 def _away(error: BaseException) -> Problem:
@@ -158,5 +159,7 @@ def plain(request: HttpRequest, exception: Exception | None = None, *, code: int
     if code == 500 and error is not None and patience.is_passing(error):
         # Outside a view of the API, as where the session is read or kept.
         return answer(503, **_away(error).body)
+    if code == 500 and error is not None and patience.is_full(error):
+        return answer(507, **_full().body)
     title = titles.get(code, "something went wrong on our side; it has been logged")
     return answer(code, title)

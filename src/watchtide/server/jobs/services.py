@@ -248,7 +248,7 @@ def _do(lease: Lease) -> None:
         raise
     finally:
         held.remove(lease)
-        log.info("job left", s=round(time.monotonic() - begun, 3))
+        log.debug("job left", s=round(time.monotonic() - begun, 3))
 
 
 def hand_back(lease: Lease, why: str) -> None:
