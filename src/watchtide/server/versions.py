@@ -5,6 +5,8 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from rest_framework import serializers
+
 from watchtide.server.problems import Problem
 
 
@@ -27,3 +29,17 @@ def check(request: Any, tag: str) -> None:
             remedy="load it again, and make your change to what is there now",
             code=412,
         )
+
+
+class Tagged(serializers.Serializer):
+    """A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match."""
+
+    etag = serializers.CharField(read_only=True, default="")
+
+    def edited(self) -> Sequence[str]:
+        """Names of what a person can edit."""
+        raise NotImplementedError
+
+    def to_representation(self, instance: Any) -> dict[str, Any]:
+        data = dict(super().to_representation(instance))
+        return {**data, "etag": tag_of(data, self.edited())}

@@ -101,6 +101,11 @@ const guard: Middleware = {
 export const api = createClient<paths>({ baseUrl: "" });
 api.use(guard);
 
+/** For a change: only if it is still what was read, so that nobody's change is lost. */
+export function onlyIf(read: { etag?: string } | undefined): { headers?: { "If-Match": string } } {
+  return read?.etag ? { headers: { "If-Match": read.etag } } : {};
+}
+
 /** The data of an answer; errors were thrown by the guard. */
 export async function get<T>(answer: Promise<{ data?: T }>): Promise<T> {
   const { data } = await answer;

@@ -2014,6 +2014,7 @@ export interface components {
             weeks: number;
             levels: components["schemas"]["Levels"] | null;
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         CatalogueStream: {
             readonly id: number;
             metric: string;
@@ -2041,6 +2042,8 @@ export interface components {
             samples?: number;
             /** Format: double */
             readonly lateness_s: number | null;
+            /** @default  */
+            readonly etag: string;
         };
         /**
          * @description * `samples` - samples
@@ -2377,7 +2380,10 @@ export interface components {
             /** @description the trial that was started */
             after: number;
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         Entry: {
+            /** @default  */
+            readonly etag: string;
             readonly id: number;
             /** @default  */
             scope?: string;
@@ -2404,6 +2410,7 @@ export interface components {
             items: components["schemas"]["Entry"][];
             next: string | null;
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         EntryRequest: {
             /** @default  */
             scope?: string;
@@ -2465,6 +2472,7 @@ export interface components {
             alike: components["schemas"]["Alike"][];
             days: components["schemas"]["KnownDay"][];
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         Feed: {
             readonly id: number;
             name: string;
@@ -2487,6 +2495,8 @@ export interface components {
             readonly last_samples: number;
             readonly is_fine: boolean | null;
             readonly failures: number;
+            /** @default  */
+            readonly etag: string;
         };
         /**
          * @description * `metrics` - metrics
@@ -2498,6 +2508,7 @@ export interface components {
             items: components["schemas"]["Feed"][];
             next: string | null;
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         FeedRequest: {
             name: string;
             kind: components["schemas"]["FeedKindEnum"];
@@ -2712,6 +2723,8 @@ export interface components {
             nearby: components["schemas"]["Finding"][];
             entries: components["schemas"]["Entry"][];
             changes: components["schemas"]["Change"][];
+            /** @description of title, cause, note and state; send it back as If-Match */
+            etag: string;
         };
         /**
          * @description * `open` - open
@@ -3035,6 +3048,7 @@ export interface components {
             old: string;
             new: string;
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         PatchedEntryRequest: {
             /** @default  */
             scope?: string;
@@ -3052,6 +3066,7 @@ export interface components {
             /** @default independent */
             origin?: components["schemas"]["OriginEnum"];
         };
+        /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         PatchedFeedRequest: {
             name?: string;
             kind?: components["schemas"]["FeedKindEnum"];

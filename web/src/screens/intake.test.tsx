@@ -24,6 +24,7 @@ const person = () => userEvent.setup();
 function aStream(changes: Partial<Schema["CatalogueStream"]> = {}): Schema["CatalogueStream"] {
   return {
     id: 7,
+    etag: '"e"',
     metric: "gate_taps",
     key: "metric=gate_taps,place=Northquay",
     title: "Northquay",
@@ -52,6 +53,7 @@ function aStream(changes: Partial<Schema["CatalogueStream"]> = {}): Schema["Cata
 function aFeed(changes: Partial<Schema["Feed"]> = {}): Schema["Feed"] {
   return {
     id: 3,
+    etag: '"e"',
     name: "Ticket office",
     kind: "metrics",
     url: "http://127.0.0.1:9100/metrics",
@@ -288,7 +290,10 @@ describe("feeds", () => {
     await person().click(await screen.findByLabelText("Fetch Ticket office now"));
     expect(await screen.findByText("Ticket office: 9 samples")).toBeTruthy();
     await person().click(screen.getByLabelText("Turn Ticket office off"));
-    expect(calls.find((c) => c.method === "PATCH")?.body).toEqual({ is_on: false });
+    const patch = calls.find((c) => c.method === "PATCH");
+    expect(patch?.body).toEqual({ is_on: false });
+    // Only what was read is changed: somebody else may have been here meanwhile.
+    expect(patch?.headers).toEqual({ "If-Match": '"e"' });
     await person().click(screen.getByLabelText("Remove Ticket office"));
     expect(await screen.findByText(/what it brought stays/)).toBeTruthy();
   });

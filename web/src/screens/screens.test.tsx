@@ -166,6 +166,7 @@ describe("intake", () => {
 describe("the logbook lane", () => {
   const entry = (id: number, from: number, to: number, verdict: Entry["verdict"], cause: string): Entry => ({
     id,
+    etag: "",
     scope: "",
     start: new Date(from).toISOString(),
     end: new Date(to).toISOString(),

@@ -4,6 +4,7 @@ import { api } from "../api/client";
 type Route = (options: {
   params?: { path?: Record<string, unknown>; query?: Record<string, unknown> };
   body?: unknown;
+  headers?: Record<string, string>;
 }) => unknown;
 
 interface Call {
@@ -11,6 +12,7 @@ interface Call {
   path: string;
   body: unknown;
   query?: Record<string, unknown>;
+  headers?: Record<string, string>;
 }
 
 /** Answer the client's calls by method and path; a route that throws refuses. Returns what was called. */
@@ -18,7 +20,13 @@ export function serve(routes: Record<string, Route>): Call[] {
   const calls: Call[] = [];
   for (const method of ["GET", "POST", "PUT", "PATCH", "DELETE"] as const) {
     vi.spyOn(api, method).mockImplementation((async (path: string, options: Parameters<Route>[0] = {}) => {
-      calls.push({ method, path, body: options.body, query: options.params?.query });
+      calls.push({
+        method,
+        path,
+        body: options.body,
+        query: options.params?.query,
+        headers: options.headers,
+      });
       const route = routes[`${method} ${path}`];
       if (!route) throw new Error(`no route ${method} ${path}`);
       const data = route(options);

@@ -63,6 +63,7 @@ class IncidentSerializer(IncidentRowSerializer):
     nearby = FindingSerializer(many=True, help_text="open findings within six hours that are not in it")
     entries = EntrySerializer(many=True)
     changes = ChangeSerializer(many=True)
+    etag = serializers.CharField(help_text="of title, cause, note and state; send it back as If-Match")
 
 
 class FindingIdsSerializer(serializers.Serializer):
@@ -94,14 +95,14 @@ class IncidentsView(APIView):
         """Put findings together; or, with the state apart, say that they are not one thing."""
         data = given(MakeSerializer, request)
         made = services.make(data["findings"], data["title"], who(request), state=data["state"])
-        return Response(services.detail(made.pk), status=201)
+        return _answer(services.detail(made.pk), 201)
 
 
 class ProposalView(APIView):
     @extend_schema(operation_id="proposed_incident", responses=IncidentSerializer)
     def get(self, request, finding: int) -> Response:
         """What is proposed around an open finding."""
-        return Response(services.proposal(finding))
+        return _answer(services.proposal(finding))
 
 
 class IncidentChangeSerializer(serializers.Serializer):
@@ -116,15 +117,15 @@ def _tag(incident: Incident) -> str:
     return versions.tag_of(vars(incident), services.CHANGEABLE)
 
 
-def _answer(pk: int) -> Response:
-    row = services.detail(pk)
-    return Response(row, headers={"ETag": versions.tag_of(row, services.CHANGEABLE)})
+def _answer(row: dict[str, Any], status: int = 200) -> Response:
+    tag = versions.tag_of(row, services.CHANGEABLE)
+    return Response({**row, "etag": tag}, status=status, headers={"ETag": tag})
 
 
 class IncidentView(APIView):
     @extend_schema(operation_id="incident", responses=IncidentSerializer)
     def get(self, request, pk: int) -> Response:
-        return _answer(pk)
+        return _answer(services.detail(pk))
 
     @extend_schema(
         operation_id="change_incident", request=IncidentChangeSerializer, responses=IncidentSerializer
@@ -135,7 +136,7 @@ class IncidentView(APIView):
         if "take" in data:
             data["taken_by"] = who(request) if data.pop("take") else ""
         services.change(pk, data, who(request), lambda now: versions.check(request, _tag(now)))
-        return _answer(pk)
+        return _answer(services.detail(pk))
 
 
 class PartsSerializer(FindingIdsSerializer):
@@ -149,7 +150,7 @@ class PartsView(APIView):
         data = given(PartsSerializer, request)
         move = services.take_out if data["out"] else services.put_in
         move(pk, data["findings"], who(request))
-        return Response(services.detail(pk))
+        return _answer(services.detail(pk))
 
 
 class IncidentVerdictSerializer(VerdictSerializer):

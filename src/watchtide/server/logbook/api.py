@@ -1,6 +1,7 @@
 """The logbook over REST: list, write, import, export."""
 
 import time
+from collections.abc import Sequence
 from typing import Any
 
 from django.db import transaction
@@ -44,7 +45,10 @@ class TimeField(serializers.Field):
 TimeField._spectacular_annotation = {"field": OpenApiTypes.DATETIME}
 
 
-class EntrySerializer(serializers.Serializer):
+EDITED = ("scope", "start", "end", "verdict", "kind", "cause", "note", "origin")
+
+
+class EntrySerializer(versions.Tagged):
     id = serializers.IntegerField(read_only=True)
     scope = serializers.CharField(allow_blank=True, default="", max_length=2000)
     start = TimeField(source="start_ns")
@@ -56,6 +60,9 @@ class EntrySerializer(serializers.Serializer):
     author = serializers.CharField(read_only=True)
     origin = serializers.ChoiceField(choices=ORIGIN_CHOICES, default="independent")
     created_at = serializers.DateTimeField(read_only=True)
+
+    def edited(self) -> Sequence[str]:
+        return EDITED
 
 
 class TakingInSerializer(serializers.Serializer):
@@ -116,12 +123,9 @@ class EntriesView(APIView):
         )
 
 
-EDITED = ("scope", "start", "end", "verdict", "kind", "cause", "note", "origin")
-
-
 def _answer(entry: Entry) -> Response:
     data = EntrySerializer(entry).data
-    return Response(data, headers={"ETag": versions.tag_of(data, EDITED)})
+    return Response(data, headers={"ETag": data["etag"]})
 
 
 class EntryView(APIView):
@@ -136,7 +140,7 @@ class EntryView(APIView):
         given.is_valid(raise_exception=True)
         with transaction.atomic():
             entry = services.live().select_for_update().get(pk=pk)
-            versions.check(request, versions.tag_of(EntrySerializer(entry).data, EDITED))
+            versions.check(request, EntrySerializer(entry).data["etag"])
             entry = services.change(entry, given.validated_data, request.user.get_username())
         return _answer(entry)
 

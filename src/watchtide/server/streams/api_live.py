@@ -2,6 +2,7 @@
 
 import hashlib
 import zlib
+from collections.abc import Sequence
 
 from django.conf import settings
 from django.db import transaction
@@ -175,7 +176,7 @@ class OtlpView(APIView):
         return answer
 
 
-class FeedSerializer(serializers.ModelSerializer):
+class FeedSerializer(versions.Tagged, serializers.ModelSerializer):
     kind = serializers.ChoiceField(choices=[(k, k) for k in ("metrics", "calendar")])
     attributes = serializers.DictField(child=serializers.CharField(max_length=500), required=False)
     every_s = serializers.IntegerField(required=False, default=60)
@@ -185,14 +186,16 @@ class FeedSerializer(serializers.ModelSerializer):
         model = Feed
         fields = [
             "id", "name", "kind", "url", "every_s", "timeout_s", "attributes", "zone", "is_on", "next_at", "last_at",
-            "last_status", "last_samples", "is_fine", "failures",
+            "last_status", "last_samples", "is_fine", "failures", "etag",
         ]  # fmt: skip
         read_only_fields = ["next_at", "last_at", "last_status", "last_samples", "is_fine", "failures"]
 
+    def edited(self) -> Sequence[str]:
+        return sorted(set(self.Meta.fields) - set(self.Meta.read_only_fields) - {"etag"})
+
 
 def _feed_tag(feed: Feed) -> str:
-    own = set(FeedSerializer.Meta.fields) - set(FeedSerializer.Meta.read_only_fields)
-    return versions.tag_of(FeedSerializer(feed).data, sorted(own))
+    return str(FeedSerializer(feed).data["etag"])
 
 
 class FeedsView(APIView):

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useContext, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
-import { api, type Incident as Data, type Finding, get } from "../../api/client";
+import { api, type Incident as Data, type Finding, get, onlyIf } from "../../api/client";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
@@ -87,7 +87,10 @@ function Known({ incident }: { incident: Data }) {
     note?: string;
     state?: "open" | "closed" | "apart";
     take?: boolean;
-  }) => attempt(() => api.PATCH("/api/v1/incidents/{id}", { params: { path: { id: id ?? 0 } }, body }));
+  }) =>
+    attempt(() =>
+      api.PATCH("/api/v1/incidents/{id}", { params: { path: { id: id ?? 0 } }, body, ...onlyIf(incident) }),
+    );
   const move = (f: Finding, out: boolean) =>
     attempt(() =>
       api.POST("/api/v1/incidents/{id}/findings", {

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, list, type Schema } from "../../api/client";
+import { api, get, list, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { dayTime, figure } from "../../parts/words";
 import { useAttempt } from "./attempt";
@@ -28,7 +28,7 @@ export function Feeds() {
     });
   const turn = (feed: Feed) =>
     attempt(async () => {
-      await api.PATCH("/api/v1/feeds/{id}", { ...one(feed), body: { is_on: !feed.is_on } });
+      await api.PATCH("/api/v1/feeds/{id}", { ...one(feed), body: { is_on: !feed.is_on }, ...onlyIf(feed) });
       fresh();
       return `${feed.name} is ${feed.is_on ? "off" : "on"}.`;
     });

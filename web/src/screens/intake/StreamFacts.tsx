@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, type Job, Problem, type Schema } from "../../api/client";
+import { api, get, type Job, onlyIf, Problem, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { ended } from "../../parts/jobs";
 import { figure, plural } from "../../parts/words";
@@ -30,7 +30,7 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
       retention_days: Number(text("retention_days")) || null,
     };
     void attempt(async () => {
-      const saved = await get(api.PATCH("/api/v1/streams/{id}/facts", { ...path, body }));
+      const saved = await get(api.PATCH("/api/v1/streams/{id}/facts", { ...path, body, ...onlyIf(stream) }));
       onDone(`${saved.title} is changed.`);
       return "";
     });

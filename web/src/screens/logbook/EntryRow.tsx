@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { api, type Entry, type Verdict } from "../../api/client";
+import { api, type Entry, onlyIf, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, utc } from "../../parts/words";
@@ -39,6 +39,7 @@ export function EntryRow({
       await api.PATCH("/api/v1/logbook/{id}", {
         params: { path: { id: entry.id } },
         body: { ...entry, ...changes },
+        ...onlyIf(entry),
       });
       onSaved();
     } catch (problem) {
