@@ -12,7 +12,7 @@ from tests.server.conftest import SPIKES, run_jobs, signed_in
 
 from watchtide.server.jobs import api as jobs_api
 from watchtide.server.jobs import services as jobs
-from watchtide.server.scans import screens, services
+from watchtide.server.scans import services, tide
 from watchtide.server.scans.models import Finding, ScanStream
 from watchtide.server.streams.models import Stream
 
@@ -83,13 +83,13 @@ def test_states_are_told_from_the_data(api, stream_of):
     row = ScanStream.objects.get(stream=pier, scan__is_standing=True)
     newest = row.last_ns
     row.last_ns = newest - 40 * 3_600 * 10**9
-    assert screens._state(pier, row, [], newest) == "silent"
+    assert tide._state(pier, row, [], newest) == "silent"
     row.last_ns = newest
-    assert screens._state(pier, row, [], newest) == "steady"
+    assert tide._state(pier, row, [], newest) == "steady"
     late = {"kind": "outlier", "end": newest / 1e6 - 3_600_000}
-    assert screens._state(quay, row, [late], newest) == "adrift"
-    assert screens._state(quay, row, [{**late, "end": newest / 1e6 - 3 * 86_400_000}], newest) == "steady"
-    assert screens._state(quay, None, [], newest) == "learning"
+    assert tide._state(quay, row, [late], newest) == "adrift"
+    assert tide._state(quay, row, [{**late, "end": newest / 1e6 - 3 * 86_400_000}], newest) == "steady"
+    assert tide._state(quay, None, [], newest) == "learning"
 
 
 def test_a_window_is_cut_reduced_and_complete(api, small_world, stream_of):

@@ -18,7 +18,7 @@ from watchtide.server.cards.models import Published
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
-from watchtide.server.scans import screens
+from watchtide.server.scans import reading
 from watchtide.server.scans.api import CurveSerializer, NumbersField, ScanSerializer
 from watchtide.server.scans.models import Plan, Scan
 from watchtide.tables import clock, report
@@ -152,7 +152,7 @@ class ScorecardView(APIView):
         replayed = counting.replay_of(scan) if scan.mode == "fit" else None
         return Response(
             {
-                "scan": screens.scan_list([scan])[0],
+                "scan": reading.scan_list([scan])[0],
                 **counting.card_of(scan, part),
                 "replay": replayed.pk if replayed else None,
                 "logbook_version": logbook.version(),
@@ -257,7 +257,7 @@ class LevelView(APIView):
         given = AdoptLevelSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         scan = counting.adopt_level(scan_of(pk), given.validated_data["level"], request.user)
-        return Response(screens.scan_list([scan])[0], status=202)
+        return Response(reading.scan_list([scan])[0], status=202)
 
 
 class PairedSerializer(serializers.Serializer):

@@ -119,7 +119,8 @@ def _tag(incident: Incident) -> str:
 
 def _answer(row: dict[str, Any], status: int = 200) -> Response:
     tag = versions.tag_of(row, services.CHANGEABLE)
-    return Response({**row, "etag": tag}, status=status, headers={"ETag": tag})
+    entries = EntrySerializer(row["entries"], many=True).data
+    return Response({**row, "entries": entries, "etag": tag}, status=status, headers={"ETag": tag})
 
 
 class IncidentView(APIView):

@@ -11,10 +11,9 @@ from watchtide.core import incidents
 from watchtide.server.incidents.models import APART, CLOSED, OPEN, Change, Incident, Part
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
-from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
-from watchtide.server.scans import screens
+from watchtide.server.scans import reading
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Finding
 from watchtide.server.streams.models import Stream
@@ -95,7 +94,7 @@ class Survey:
 
 
 def survey() -> Survey:
-    return Survey(screens.standing_findings())
+    return Survey(reading.standing_findings())
 
 
 def listed(state: str = OPEN) -> list[Row]:
@@ -206,7 +205,7 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
             if not seen.touched([p])
         ],
         "nearby": near[:MOST_NEARBY],
-        "entries": EntrySerializer(entries, many=True).data,
+        "entries": list(entries),
         "changes": [{"action": c.action, "content": c.content, "by": c.by, "at": c.at} for c in changes],
     }  # fmt: skip
 

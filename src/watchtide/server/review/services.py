@@ -18,7 +18,7 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
 from watchtide.server.review.models import SAMPLE, STRONGEST, UNFLAGGED, Item, Judgement, Round
-from watchtide.server.scans import screens
+from watchtide.server.scans import reading
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Finding, Scan, ScanStream
 
@@ -420,7 +420,7 @@ def item_row(item: Item, by: str) -> dict[str, Any]:
     """An item as the page shows it; a second look does not see what the first one said."""
     finding = None
     if item.finding is not None:
-        [finding] = screens.finding_rows([item.finding])
+        [finding] = reading.finding_rows([item.finding])
         if item.done:
             finding |= {"verdict": None, "entry": None}
     found = incidents.mates(item.finding) if item.finding is not None and not item.done else None

@@ -21,7 +21,7 @@ from watchtide.server.logbook.models import JUDGEMENT_CHOICES
 from watchtide.server.people import trail
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
-from watchtide.server.scans import screens, services
+from watchtide.server.scans import charts, reading, services, tide
 from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
@@ -127,8 +127,8 @@ class TideView(APIView):
         caps = CapsSerializer(data=request.GET)
         caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
-        asked = screens.Strongest(**caps.validated_data)
-        table = screens.tide_table(person.last_looked if person else None, asked)
+        asked = tide.Strongest(**caps.validated_data)
+        table = tide.tide_table(person.last_looked if person else None, asked)
         return Response(table | {"columns": person.columns if person else list(COLUMNS)})
 
 
@@ -215,7 +215,7 @@ class ScansView(APIView):
         found = Scan.objects.select_related("plan_version__plan", "job")
         if (stream := query.whole(request, "stream")) is not None:
             found = found.filter(streams__stream_id=stream)
-        return paging.rows(request, found, screens.scan_list, usual=100)
+        return paging.rows(request, found, reading.scan_list, usual=100)
 
     @extend_schema(operation_id="start_trial", request=TrialSerializer, responses={202: ScanSerializer})
     def post(self, request) -> Response:
@@ -233,14 +233,14 @@ class ScansView(APIView):
             data.get("name") or services.STANDARD, plan, request.user.get_username()
         )
         scan = services.start(version, data["streams"], user=request.user, mode=data["mode"])
-        return Response(screens.scan_list([scan])[0], status=202)
+        return Response(reading.scan_list([scan])[0], status=202)
 
 
 class ScanView(APIView):
     @extend_schema(operation_id="scan", responses=ScanSerializer)
     def get(self, request, pk: int) -> Response:
         return Response(
-            screens.scan_list([Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)])[0]
+            reading.scan_list([Scan.objects.select_related("plan_version__plan", "job").get(pk=pk)])[0]
         )
 
 
@@ -359,7 +359,7 @@ class SamplesView(APIView):
                 "total": len(times),
                 "reduced": len(at) < len(times),
                 "time": (times[at] / MS).tolist(),
-                "value": screens.for_chart(values[at]),
+                "value": charts.for_chart(values[at]),
             }
         )
 
@@ -397,10 +397,10 @@ class WindowView(APIView):
             "total": high - low,
             "reduced": len(at) < high - low,
             "time": (times[at] / MS).tolist(),
-            "value": screens.for_chart(base.series.values[at]),
-            "expected": screens.for_chart(base.expected[at]),
-            "spread": screens.for_chart(base.spread[at]),
-            "score": screens.for_chart(scanned.z[at]),
+            "value": charts.for_chart(base.series.values[at]),
+            "expected": charts.for_chart(base.expected[at]),
+            "spread": charts.for_chart(base.spread[at]),
+            "score": charts.for_chart(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
             "train_until": float(times[base.train_stop - 1] / MS)
             if 0 < base.train_stop < len(times)
@@ -410,16 +410,16 @@ class WindowView(APIView):
             "level_note": scanned.level.note,
             "notes": list(base.notes),
             "resolved": json.loads(json.dumps(scanned.resolved)),
-            "findings": screens.finding_rows(findings),
+            "findings": reading.finding_rows(findings),
             "entries": EntrySerializer(entries, many=True).data,
-            "histogram": screens.histogram(scanned, entries),
+            "histogram": charts.histogram(scanned, entries),
             "season_hours": [p * base.series.step_ns / 3.6e12 for p, _ in sorted(base.found_seasons)],
         }
-        if edges := screens.edges(base, at, [row.level_above, row.level_below]):
+        if edges := charts.edges(base, at, [row.level_above, row.level_below]):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):
-            body["trend"] = screens.for_chart(base.trend[at])
-            body["seasons"] = [screens.for_chart(s[at]) for s in base.seasons]
+            body["trend"] = charts.for_chart(base.trend[at])
+            body["seasons"] = [charts.for_chart(s[at]) for s in base.seasons]
         return Response(body)
 
 
@@ -473,7 +473,7 @@ class CurveView(APIView):
         row = ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(
             scan_id=pk, stream_id=stream
         )
-        return Response(screens.stream_curve(row))
+        return Response(charts.stream_curve(row))
 
 
 class FindingContextSerializer(serializers.Serializer):
@@ -499,15 +499,16 @@ class ReviewView(APIView):
     )
     def get(self, request) -> Response:
         """Open findings of the standing scans, strongest first, and how precision stands."""
-        return Response(screens.review(query.whole(request, "stream")))
+        return Response(reading.review(query.whole(request, "stream")))
 
 
 class FindingView(APIView):
     @extend_schema(operation_id="finding", responses=FindingContextSerializer)
     def get(self, request, pk: int) -> Response:
-        return Response(
-            screens.finding_context(Finding.objects.select_related("stream", "scan__plan_version").get(pk=pk))
-        )
+        finding = Finding.objects.select_related("stream", "scan__plan_version").get(pk=pk)
+        context = reading.finding_context(finding)
+        entries = EntrySerializer(context["entries"], many=True).data
+        return Response({**context, "entries": entries})
 
 
 class VerdictSerializer(serializers.Serializer):

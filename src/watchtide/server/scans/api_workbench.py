@@ -13,7 +13,7 @@ from rest_framework.views import APIView
 from watchtide.engine import examine, outcome
 from watchtide.server import query
 from watchtide.server.problems import Problem
-from watchtide.server.scans import explain, screens, services
+from watchtide.server.scans import charts, explain, reading, services
 from watchtide.server.scans.api import SPAN, FindingSerializer, NumbersField, TimesField, span_of
 from watchtide.server.scans.models import Finding, ScanStream
 from watchtide.tables import results
@@ -87,7 +87,7 @@ class AgainstView(APIView):
     def get(self, request, pk: int, stream: int, other: int) -> Response:
         """One scan of a stream beside another, with paired intervals on what differs."""
         return Response(
-            json.loads(json.dumps(screens.against(_scan_stream(pk, stream), _scan_stream(other, stream))))
+            json.loads(json.dumps(charts.against(_scan_stream(pk, stream), _scan_stream(other, stream))))
         )
 
 
@@ -113,7 +113,7 @@ class FoldView(APIView):
         hours = query.number(request, "hours", least=1e-6, most=1e6)
         if hours is None:
             raise Problem("hours is missing", place="hours", remedy="give for example 24")
-        return Response(screens.season_folds(_scan_stream(pk, stream), hours, query.moment(request, "at")))
+        return Response(charts.season_folds(_scan_stream(pk, stream), hours, query.moment(request, "at")))
 
 
 class FormSerializer(serializers.Serializer):
@@ -142,7 +142,7 @@ class FormsView(APIView):
     @extend_schema(operation_id="both_forms", responses=FormsSerializer, parameters=SPAN)
     def get(self, request, pk: int, stream: int) -> Response:
         """The stream with parts that add beside parts that multiply, and what speaks for either."""
-        return Response(screens.both_forms(_scan_stream(pk, stream), *span_of(request)))
+        return Response(charts.both_forms(_scan_stream(pk, stream), *span_of(request)))
 
 
 class PointsView(APIView):
@@ -233,7 +233,7 @@ class TakeView(APIView):
         given.is_valid(raise_exception=True)
         finding = Finding.objects.get(pk=pk)
         services.take(finding, request.user.get_username() if given.validated_data["take"] else "")
-        return Response(screens.finding_rows([Finding.objects.get(pk=pk)])[0])
+        return Response(reading.finding_rows([Finding.objects.get(pk=pk)])[0])
 
 
 class ExplainView(APIView):

@@ -10,7 +10,7 @@ import numpy as np
 from watchtide.core import explaining
 from watchtide.core.series import at_stamps
 from watchtide.engine.stages import Baselined
-from watchtide.server.scans import screens, services
+from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing
 from watchtide.server.streams import calendars
 from watchtide.server.streams.models import HIDDEN, Calendar, Derived, Stream
@@ -32,7 +32,7 @@ def explain(finding: Finding, attribute: str | None = None) -> dict[str, Any]:
     )
     base = services.base_of(own)
     return {
-        "finding": screens.finding_rows([finding])[0],
+        "finding": reading.finding_rows([finding])[0],
         "contributors": _contributors(finding, base, attribute),
         "beside": _beside(finding, base),
         "alike": _alike(finding, base),
@@ -153,7 +153,7 @@ def _beside(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
     feeds = set(finding.stream.fed_by.values_list("pk", flat=True))
     fed = set(finding.stream.feeds_into.values_list("pk", flat=True))
     near: dict[int, dict[str, Any]] = {}
-    for r in screens.standing_findings(between=(finding.start_ns - AROUND_NS, finding.end_ns + AROUND_NS)):
+    for r in reading.standing_findings(between=(finding.start_ns - AROUND_NS, finding.end_ns + AROUND_NS)):
         # A long one that was there all along explains nothing, unless the two are known to hang together.
         is_old = r["start"] < (finding.start_ns - AROUND_NS) / MS and r["stream"] not in feeds | fed
         if r["stream"] != finding.stream_id and r["kind"] == "outlier" and not is_old:
@@ -215,5 +215,5 @@ def _alike(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
 
     like = explaining.likeness(base.z, place(finding), [place(f) for f in earlier])
     best = [i for i in np.argsort(-like, kind="stable") if like[i] >= explaining.LEAST_LIKENESS][:MOST_ALIKE]
-    rows = {r["id"]: r for r in screens.finding_rows([earlier[i] for i in best])}
+    rows = {r["id"]: r for r in reading.finding_rows([earlier[i] for i in best])}
     return [{"finding": rows[earlier[i].pk], "likeness": float(like[i])} for i in best]

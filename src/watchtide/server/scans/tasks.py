@@ -1,11 +1,13 @@
 """What runs in the queue for scans."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from django.conf import settings
 
 from watchtide.engine import kept, run, together
+from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.cards import counting as cards
@@ -16,6 +18,32 @@ from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
 
 
+@dataclass
+class Part:
+    """One stream of a scan: how it is scanned, and the rows that will be written of it.
+
+    unit : what family and fleet see of it; lacks_history : whether its own tail says too little.
+    """
+
+    stream: Stream
+    task: kept.Task
+    record: ScanStream
+    findings: list[Finding]
+    unit: together.Unit
+    sheet: sheets.Sheet
+    lacks_history: bool
+    step_ns: int
+    seasons_ns: list[float]
+
+    def flag_anew(self, row: Scan, scanned: Scanned) -> None:
+        """Take the rows from another flagging of the same expectation; what its own tail promised stays."""
+        promised = self.record.promised
+        self.record, self.findings = services.record(
+            row, self.stream, self.task, scanned, self.record.stage_key
+        )
+        self.record.promised = promised
+
+
 @jobs.handles("scan", lane="bulk")
 def scan(lease: jobs.Lease) -> dict[str, Any]:
     """Scan the streams; all rows are written in one transaction at the end, or none."""
@@ -23,12 +51,27 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
     if row.finished_at is not None:
         return {"scan": row.pk}
     plan = services.plan_of(row.plan_version.text)
+    version = logbook.version()
+    parts = _scanned(lease, row, plan)
+    _lend(row, plan, parts)
+    _hold_fleet(row, plan, parts)
+    if row.is_standing:
+        services.carry_taken([f for part in parts for f in part.findings])
+    with lease.write():
+        _write(row, parts, version)
+    # What family or fleet changed is not what was scored: the sheet is then made when it is first read.
+    if plan.flag.fleet is None and not any(part.lacks_history for part in parts):
+        sheets.keep(row, {part.stream.pk: part.sheet for part in parts}.items())
+    jobs.tell("scan", row.pk)
+    cards.card_of(Scan.objects.get(pk=row.pk), cards.Selection())
+    return {"scan": row.pk, "findings": sum(len(part.findings) for part in parts)}
+
+
+def _scanned(lease: jobs.Lease, row: Scan, plan: Plan) -> list[Part]:
+    """Each stream by itself, in the order of their names."""
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
-    version, labels = logbook.version(), logbook.labels()
+    labels = logbook.labels()
     tasks = [services.task(s, plan, labels, row.mode) for s in streams]
-    held: list[services.Recorded] = []
-    units, short = [], []
-    steps, seasons = [], [0]
     results = run.each(
         kept.scan_task,
         tasks,
@@ -36,84 +79,80 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         progress=lease.progress,
         is_cancelled=lease.is_cancelled,
     )
-    kept_scores: dict[int, sheets.Sheet] = {}
-    for i, (stream, task, (scanned, key)) in enumerate(zip(streams, tasks, results, strict=True)):
-        held.append(services.record(row, stream, task, scanned, key))
-        kept_scores[stream.pk] = sheets.of(scanned)
-        units.append(together.unit_of(scanned, services.BLOCK_NS))
-        if together.lacks(scanned, plan):
-            short.append(i)
-        steps.append(scanned.base.series.step_ns)
-        seasons += [p * scanned.base.series.step_ns for p, _ in scanned.base.found_seasons]
-    _lend(row, plan, streams, tasks, held, units, short)
-    _hold_fleet(row, plan, streams, tasks, held, units)
-    # What family or fleet changed is not what was scored above: the sheet is then made when it is first read.
-    relabelled = bool(short) or plan.flag.fleet is not None
-    if row.is_standing:
-        services.carry_taken([f for _, found in held for f in found])
-    with lease.write():
-        ScanStream.objects.filter(scan=row).delete()
-        Finding.objects.filter(scan=row).delete()
-        ScanStream.objects.bulk_create([s for s, _ in held], batch_size=100)
-        Finding.objects.bulk_create([f for _, found in held for f in found], batch_size=500)
-        ends = [(s.ribbon_from_ns, s.ribbon_to_ns) for s, _ in held if s.ribbon_from_ns is not None]
-        Scan.objects.filter(pk=row.pk).update(
-            finished_at=moments.now(),
-            logbook_version=version,
-            span_from_ns=min((a for a, _ in ends), default=None),
-            span_to_ns=max((b for _, b in ends), default=None),
-            step_ns=min(steps, default=0),
-            longest_season_ns=max(seasons) or None,
-        )
-        if row.is_standing:
-            for stream in streams:
-                Standing.objects.update_or_create(
-                    stream=stream, defaults={"plan_version": row.plan_version, "scan": row}
-                )
-    if not relabelled:
-        sheets.keep(row, kept_scores.items())
-    jobs.tell("scan", row.pk)
-    cards.card_of(Scan.objects.get(pk=row.pk), cards.Selection())
-    return {"scan": row.pk, "findings": sum(len(found) for _, found in held)}
+    return [
+        _part(row, plan, stream, task, scanned, key)
+        for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True)
+    ]
 
 
-def _lend(
-    row: Scan, plan: Plan, streams: Sequence[Stream], tasks: Sequence[kept.Task], held: list[services.Recorded],
-    units: list[together.Unit], short: Sequence[int],
-) -> None:  # fmt: skip
+def _part(row: Scan, plan: Plan, stream: Stream, task: kept.Task, scanned: Scanned, key: str) -> Part:
+    record, findings = services.record(row, stream, task, scanned, key)
+    step_ns = scanned.base.series.step_ns
+    return Part(
+        stream=stream,
+        task=task,
+        record=record,
+        findings=findings,
+        unit=together.unit_of(scanned, services.BLOCK_NS),
+        sheet=sheets.of(scanned),
+        lacks_history=together.lacks(scanned, plan),
+        step_ns=step_ns,
+        seasons_ns=[p * step_ns for p, _ in scanned.base.found_seasons],
+    )
+
+
+def _lend(row: Scan, plan: Plan, parts: Sequence[Part]) -> None:
     """Flag streams with too little history of their own anew, by their family's tail."""
-    members: dict[str, list[int]] = {}
-    for i, unit in enumerate(units):
-        members.setdefault(unit.family, []).append(i)
-    for family in sorted({units[i].family for i in short if len(members[units[i].family]) > 1}):
-        lender = together.lending([kept.fitted(tasks[k]) for k in members[family]], plan)
-        for i in [i for i in short if units[i].family == family]:
-            scanned = together.helped(kept.fitted(tasks[i]), lender, plan)
-            promised = held[i][0].promised
-            held[i] = services.record(row, streams[i], tasks[i], scanned, held[i][0].stage_key)
-            held[i][0].promised = promised
+    members: dict[str, list[Part]] = {}
+    for part in parts:
+        members.setdefault(part.unit.family, []).append(part)
+    for _, family in sorted(members.items()):
+        short = [part for part in family if part.lacks_history]
+        if not short or len(family) == 1:
+            continue
+        lender = together.lending([kept.fitted(part.task) for part in family], plan)
+        for part in short:
+            part.flag_anew(row, together.helped(kept.fitted(part.task), lender, plan))
 
 
-def _hold_fleet(
-    row: Scan, plan: Plan, streams: Sequence[Stream], tasks: Sequence[kept.Task], held: list[services.Recorded],
-    units: Sequence[together.Unit],
-) -> None:  # fmt: skip
+def _hold_fleet(row: Scan, plan: Plan, parts: Sequence[Part]) -> None:
     """Drop what the plan's fleet rule drops, and keep each stream's p-values by day."""
-    p = together.p_values(units)
-    if plan.flag.fleet is not None:
-        rule = plan.flag.fleet
-        scans = [
-            services.flagged(kept.fitted(t), plan, s.level) for t, (s, _) in zip(tasks, held, strict=True)
-        ]
+    units = [part.unit for part in parts]
+    chances = together.p_values(units)
+    rule = plan.flag.fleet
+    if rule is not None:
+        scans = [services.flagged(kept.fitted(part.task), plan, part.record.level) for part in parts]
         block_ns = durations.parse_ns(rule.block)
-        mine = units if block_ns == services.BLOCK_NS else [together.unit_of(s, block_ns) for s in scans]
-        chances = p if mine is units else together.p_values(mine)
-        keeping = together.rejected([u.blocks.number for u in mine], chances, rule)
-        for i, (scanned, numbers) in enumerate(zip(scans, keeping, strict=True)):
-            record = held[i][0]
-            held[i] = services.record(
-                row, streams[i], tasks[i], together.held(scanned, numbers, rule), record.stage_key
+        is_daily = block_ns == services.BLOCK_NS
+        mine = units if is_daily else [together.unit_of(s, block_ns) for s in scans]
+        by_rule = chances if is_daily else together.p_values(mine)
+        keeping = together.rejected([u.blocks.number for u in mine], by_rule, rule)
+        for part, scanned, numbers in zip(parts, scans, keeping, strict=True):
+            part.flag_anew(row, together.held(scanned, numbers, rule))
+    for part, chance in zip(parts, chances, strict=True):
+        part.record.blocks = services.blocks_of(part.unit.blocks.number, chance)
+
+
+def _write(row: Scan, parts: Sequence[Part], version: int) -> None:
+    """Put the rows of a scan in place of any that an earlier attempt wrote. version : of the logbook it was scanned with."""
+    ScanStream.objects.filter(scan=row).delete()
+    Finding.objects.filter(scan=row).delete()
+    ScanStream.objects.bulk_create([part.record for part in parts], batch_size=100)
+    Finding.objects.bulk_create([f for part in parts for f in part.findings], batch_size=500)
+    records = [part.record for part in parts]
+    begins = [r.ribbon_from_ns for r in records if r.ribbon_from_ns is not None]
+    ends = [r.ribbon_to_ns for r in records if r.ribbon_from_ns is not None]
+    longest = max((season for part in parts for season in part.seasons_ns), default=0)
+    Scan.objects.filter(pk=row.pk).update(
+        finished_at=moments.now(),
+        logbook_version=version,
+        span_from_ns=min(begins, default=None),
+        span_to_ns=max(ends, default=None),
+        step_ns=min((part.step_ns for part in parts), default=0),
+        longest_season_ns=longest or None,
+    )
+    if row.is_standing:
+        for part in parts:
+            Standing.objects.update_or_create(
+                stream=part.stream, defaults={"plan_version": row.plan_version, "scan": row}
             )
-            held[i][0].promised = record.promised
-    for (record, _), unit, chance in zip(held, units, p, strict=True):
-        record.blocks = services.blocks_of(unit.blocks.number, chance)

@@ -1,0 +1,178 @@
+"""The tide table: one row a stream, with its state and the strongest of its open findings."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import fleet
+from watchtide.engine import together
+from watchtide.plan.model import Fleet
+from watchtide.server.scans import reading, services
+from watchtide.server.scans.models import ScanStream, Standing
+from watchtide.server.streams.models import HIDDEN, Stream
+
+MS = 1_000_000
+DAY_MS = 86_400_000
+# A stream is silent when it is this many of its own steps behind the newest of the table.
+SILENT_STEPS = 24
+
+
+@dataclass(frozen=True)
+class Strongest:
+    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ms.
+
+    fleet : the share of false ones to hold across all streams, day by day; None lets every finding through.
+    """
+
+    most: int = 8
+    family: int = 3
+    stream: int = 1
+    begin: float | None = None
+    end: float | None = None
+    fleet: float | None = None
+
+
+def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
+    """One row a stream, strongest open first within families, families by their strongest."""
+    stands = {s.stream_id: s for s in Standing.objects.select_related("scan")}
+    scan_ids = {s.scan_id for s in stands.values() if s.scan_id}
+    scanned = {
+        (r.scan_id, r.stream_id): r
+        for r in ScanStream.objects.filter(scan_id__in=scan_ids).defer("promised", "notes", "left_out")
+    }
+    findings, held_back = _held_to_fleet(reading.standing_findings(), scanned, caps.fleet)
+    by_stream: dict[int, list[dict[str, Any]]] = {}
+    for f in findings:
+        by_stream.setdefault(f["stream"], []).append(f)
+    newest = max((r.last_ns for r in scanned.values() if r.last_ns is not None), default=None)
+    rows = []
+    # What counters hold, and what ratios divide by, is there for others to read.
+    shown = Stream.objects.exclude(kind__in=HIDDEN).filter(numerators__isnull=True)
+    for stream in shown.order_by("metric", "pk"):
+        own = stands.get(stream.pk)
+        r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None
+        mine = by_stream.get(stream.pk, [])
+        unjudged = [f for f in mine if _is_open(f)]
+        rows.append(
+            {
+                "id": stream.pk,
+                "metric": stream.metric,
+                "title": stream.title,
+                "unit": stream.unit,
+                "zone": stream.zone,
+                "bad_side": stream.bad_side,
+                "step_s": stream.step_ns / 1e9,
+                "cadence": stream.cadence,
+                "scan": own.scan_id if own else None,
+                "last_value": r.last_value if r else None,
+                "last": r.last_ns / MS if r and r.last_ns is not None else None,
+                "state": _state(stream, r, unjudged, newest),
+                "open": len(unjudged),
+                "strongest": max((f["score"] or 0 for f in unjudged), default=0.0),
+                "newest": max((f["start"] for f in unjudged), default=None),
+                "owner": stream.owner,
+                "attributes": " ".join(f"{name}={value}" for name, value in stream.attributes),
+                "judged_until": _judged_until(stream, r),
+                "ribbon": services.ribbon_text(r.ribbon) if r else "",
+                "ribbon_from": r.ribbon_from_ns / MS if r and r.ribbon_from_ns is not None else None,
+                "ribbon_to": r.ribbon_to_ns / MS if r and r.ribbon_to_ns is not None else None,
+                "marks": [
+                    [f["start"], 1.0 if f["direction"] == "up" else -1.0]
+                    for f in mine
+                    if f["kind"] == "shift"
+                ],
+            }
+        )
+    unjudged_all = [f for f in findings if _is_open(f)]
+    scans = {s.scan_id: s.scan.finished_at for s in stands.values() if s.scan is not None}
+    new = sum(
+        last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
+    )
+    ends = [(r["ribbon_from"], r["ribbon_to"]) for r in rows if r["ribbon_from"] is not None]
+    zones = [r["zone"] for r in rows]
+    return {
+        "rows": rows,
+        "span_from": min((a for a, _ in ends), default=None),
+        "span_to": max((b for _, b in ends), default=None),
+        "zone": max(set(zones), key=zones.count) if zones else "UTC",
+        "open": len(unjudged_all),
+        "held_back": held_back,
+        "quiet": sum(f["quiet"] and f["verdict"] is None for f in findings),
+        "fleet_promise": fleet.PROMISE if caps.fleet is not None else "",
+        "new": new,
+        "last_looked": last_looked,
+        "strongest": _strongest(unjudged_all, caps),
+    }
+
+
+def _is_open(f: dict[str, Any]) -> bool:
+    """Whether somebody should look: no verdict yet, and not in planned work."""
+    return f["verdict"] is None and not f["quiet"]
+
+
+def _held_to_fleet(
+    findings: list[dict[str, Any]], scanned: dict[tuple[int, int], ScanStream], rate: float | None
+) -> tuple[list[dict[str, Any]], int]:
+    """The findings that stand out of all streams of their days, and how many open ones do not."""
+    if rate is None:
+        return findings, 0
+    # Scans of an earlier version kept no p-values: nothing of theirs is held back until they are scanned again.
+    rows = {
+        key: np.frombuffer(bytes(r.blocks), services.BLOCK) for key, r in scanned.items() if len(r.blocks)
+    }
+    keeping = together.rejected(
+        [b["number"].astype(np.int64) for b in rows.values()],
+        [b["p"].astype(np.float64) for b in rows.values()],
+        Fleet(rate=rate),
+    )
+    days = dict(zip(rows, keeping, strict=True))
+
+    def stands_out(f: dict[str, Any]) -> bool:
+        own = days.get((f["scan"], f["stream"]))
+        span = fleet.numbers(int(f["start"]), int(f["end"]), services.BLOCK_NS // MS)
+        return f["kind"] != "outlier" or own is None or not own.isdisjoint(span)
+
+    kept = [f for f in findings if stands_out(f)]
+    return kept, sum(map(_is_open, findings)) - sum(map(_is_open, kept))
+
+
+def _judged_until(stream: Stream, row: ScanStream | None) -> float | None:
+    """Until when a stream's samples are all there, by its usual lateness; None where it is not known to be late."""
+    if row is None or row.ribbon_to_ns is None or not stream.lateness_ns:
+        return None
+    return float((row.ribbon_to_ns - stream.lateness_ns) / MS)
+
+
+def _state(
+    stream: Stream, row: ScanStream | None, unjudged: Sequence[dict[str, Any]], newest: int | None
+) -> str:
+    if row is None or row.last_ns is None:
+        return "learning"
+    if (
+        newest is not None
+        and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + DAY_MS * MS // 24
+    ):
+        return "silent"
+    last = row.last_ns / MS
+    return (
+        "adrift" if any(f["kind"] == "outlier" and f["end"] > last - DAY_MS for f in unjudged) else "steady"
+    )
+
+
+def _strongest(findings: Sequence[dict[str, Any]], caps: Strongest) -> list[dict[str, Any]]:
+    chosen: list[dict[str, Any]] = []
+    for f in findings:
+        if (caps.begin is not None and f["end"] < caps.begin) or (
+            caps.end is not None and f["start"] > caps.end
+        ):
+            continue
+        family = sum(c["metric"] == f["metric"] for c in chosen)
+        stream = sum(c["stream"] == f["stream"] for c in chosen)
+        if family < caps.family and stream < caps.stream:
+            chosen.append(f)
+        if len(chosen) == caps.most:
+            break
+    return chosen
