@@ -14,7 +14,7 @@ from tests.server.conftest import run_jobs
 from tests.server.test_live import lines, push, samples
 
 from watchtide.server import ourselves, patience, problems
-from watchtide.server.jobs import beats, duties, services
+from watchtide.server.jobs import beats, duties, running, services
 from watchtide.server.jobs.models import Beat, Job
 from watchtide.server.people.access import make_token
 from watchtide.server.streams import feeds, folding, keeping, store
@@ -138,7 +138,7 @@ class TestJobs:
         def away(lease):
             raise gone()
 
-        monkeypatch.setitem(services._handlers, "fold", ("bulk", away))
+        monkeypatch.setitem(running._handlers, "fold", ("bulk", away))
         services.run(job.pk)
         job.refresh_from_db()
         assert (job.state, job.attempt) == ("queued", 0) and "did not answer" in job.log
@@ -149,7 +149,7 @@ class TestJobs:
             services.ending.set()
             lease.is_cancelled()
 
-        monkeypatch.setitem(services._handlers, "fold", ("bulk", work))
+        monkeypatch.setitem(running._handlers, "fold", ("bulk", work))
         try:
             services.run(job.pk)
         finally:
@@ -169,8 +169,8 @@ class TestJobs:
         assert lease.fence == Job.objects.get(pk=job.pk).fence == 1
 
     def test_the_lease_thread_outlives_errors_and_gives_up_when_the_lease_has_run_out(self, job, monkeypatch):
-        monkeypatch.setattr(services, "RENEW_SECONDS", 0.02)
-        monkeypatch.setattr(services, "LEASE", timedelta(seconds=0.3))
+        monkeypatch.setattr(running, "RENEW_SECONDS", 0.02)
+        monkeypatch.setattr(running, "LEASE", timedelta(seconds=0.3))
         lease = services.claim(job.pk)
         answers = [gone()] * 3
 

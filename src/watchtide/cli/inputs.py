@@ -4,7 +4,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from watchtide.cli.main import fail
+from watchtide.cli.exits import fail
 from watchtide.core import keys
 from watchtide.engine import preparing
 from watchtide.engine.preparing import Beside, Input, KnownDay

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import typer
 
-from watchtide.cli.main import fail
+from watchtide.cli.exits import fail
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS

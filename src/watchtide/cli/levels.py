@@ -8,7 +8,7 @@ import numpy as np
 import typer
 
 from watchtide.cli import scanning
-from watchtide.cli.main import fail
+from watchtide.cli.exits import fail
 from watchtide.core.cadence import step_of
 from watchtide.core.scoring import choice, sampling
 from watchtide.core.scoring import compare as comparing

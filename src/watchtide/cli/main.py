@@ -1,9 +1,8 @@
 """`watchtide`: entry point, exit statuses, and the commands' names; the work is imported when called."""
 
 import json
-import sys
 from enum import StrEnum
-from typing import Annotated, Any, Never
+from typing import Annotated, Any
 
 import typer
 
@@ -35,12 +34,6 @@ class Side(StrEnum):
     both = "both"
     above = "above"
     below = "below"
-
-
-def fail(message: str) -> Never:
-    """Bad usage or bad input: one message on standard error, exit status 2."""
-    print(f"watchtide: {message}", file=sys.stderr)
-    raise typer.Exit(2)
 
 
 @app.command()

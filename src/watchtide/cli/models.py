@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from watchtide.cli import scanning
-from watchtide.cli.main import fail
+from watchtide.cli.exits import fail
 from watchtide.engine import ahead, examine, outcome, run, saved, stages
 from watchtide.engine.stages import Scanned
 from watchtide.plan import Plan, dump, durations

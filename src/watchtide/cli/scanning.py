@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from watchtide.cli import inputs, taking
-from watchtide.cli.main import fail
+from watchtide.cli.exits import fail
 from watchtide.core import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from watchtide.cli.main import fail
+from watchtide.cli.exits import fail
 from watchtide.core import keys
 from watchtide.core.cadence import step_of
 from watchtide.core.series import COMBINES, SeriesError

@@ -2,9 +2,9 @@
 
 from django_tasks import task
 
+from watchtide.server.jobs import running
+
 
 @task(queue_name="interactive")
 def work(job_id: int) -> None:
-    from watchtide.server.jobs import services
-
-    services.run(job_id)
+    running.run(job_id)
