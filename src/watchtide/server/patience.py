@@ -7,13 +7,20 @@ background processes wait, and a caller gets the time after which to try again.
 import errno
 import functools
 import logging
-import random
 import re
-import time
 from collections.abc import Callable
 from typing import ParamSpec, TypeVar
 
 from django.db import Error, InterfaceError, OperationalError, close_old_connections, connection
+from tenacity import (
+    RetryCallState,
+    Retrying,
+    retry_if_exception,
+    stop_after_attempt,
+    stop_before_delay,
+    wait_exponential,
+    wait_random_exponential,
+)
 
 log = logging.getLogger("watchtide.database")
 P = ParamSpec("P")
@@ -72,32 +79,34 @@ def retried(function: Callable[P, R]) -> Callable[P, R]:
 
     @functools.wraps(function)
     def call(*args: P.args, **kwargs: P.kwargs) -> R:
-        for left in range(TRIES - 1, -1, -1):
-            try:
-                return function(*args, **kwargs)
-            except Error as error:
-                if not is_locked(error) or left == 0 or connection.in_atomic_block:
-                    raise
-                # At different times, or both would meet again.
-                time.sleep(random.uniform(0.5, 1.5) * 0.02 * 2 ** (TRIES - 1 - left))
-        raise AssertionError("the last try returns or raises")
+        again = Retrying(
+            stop=stop_after_attempt(TRIES),
+            # At different times, or both would meet again.
+            wait=wait_random_exponential(multiplier=0.02, max=2.0),
+            retry=retry_if_exception(lambda error: is_locked(error) and not connection.in_atomic_block),
+            reraise=True,
+        )
+        return again(function, *args, **kwargs)
 
     return call
 
 
 def outlasting(function: Callable[[], R], what: str, *, wait_s: float = 60.0) -> R:
     """Call until the database answers, for a minute at most; what : named in the log while it does not."""
-    deadline, pause = time.monotonic() + wait_s, 0.1
-    while True:
-        try:
-            return function()
-        except Error as error:
-            if not is_passing(error) or time.monotonic() + pause > deadline:
-                raise
-            log.warning("%s waits for the database: %s", what, error)
-            forget()
-            time.sleep(pause)
-            pause = min(2 * pause, 2.0)
+
+    def waiting(state: RetryCallState) -> None:
+        error = state.outcome.exception() if state.outcome is not None else None
+        log.warning("%s waits for the database: %s", what, error)
+        forget()
+
+    again = Retrying(
+        stop=stop_before_delay(wait_s),
+        wait=wait_exponential(multiplier=0.1, max=2.0),
+        retry=retry_if_exception(is_passing),
+        before_sleep=waiting,
+        reraise=True,
+    )
+    return again(function)
 
 
 def fresh() -> None:
