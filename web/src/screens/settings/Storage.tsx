@@ -65,7 +65,8 @@ function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
           {seen.map((p, i) => (
             <Table.Tr key={p.name}>
               <Table.Td>
-                <i className="swatch" style={{ opacity: shade(i) }} aria-hidden="true" /> {p.name}
+                <i className="swatch" style={{ opacity: shade(i) }} aria-hidden="true" />{" "}
+                {NAMES[p.name] ?? p.name}
               </Table.Td>
               <Table.Td className="figure">{bytes(p.bytes)}</Table.Td>
             </Table.Tr>
@@ -75,6 +76,13 @@ function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
     </>
   );
 }
+
+/** What the folders of files are for. */
+const NAMES: Record<string, string> = {
+  stages: "kept stages",
+  sheets: "score sheets",
+  uploads: "files handed in",
+};
 
 /** The largest part is the darkest. */
 const shade = (i: number) => 1 - 0.16 * Math.min(i, 5);
