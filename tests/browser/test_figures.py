@@ -28,7 +28,7 @@ def finished(page, scan):
 def by_hand(page, scan, family):
     """(true, false, found, incidents) of a family, counted here from findings and entries alone."""
     streams = page.fetch(f"/api/v1/scans/{scan}/scorecard?family={family}")["by_stream"]
-    entries = page.fetch("/api/v1/logbook")["entries"]
+    entries = page.fetch("/api/v1/logbook")["items"]
     spans = [
         (e["scope"], clock.parse_one(e["start"]) // 10**6, clock.parse_one(e["end"]) // 10**6, e["verdict"])
         for e in entries
@@ -159,7 +159,7 @@ def test_a_span_drawn_on_a_chart_becomes_an_entry_and_planned_work_is_quiet(page
     assert "quay_wind" in form.find_element(By.NAME, "scope").get_attribute("value")
     form.find_element(By.NAME, "cause").send_keys("squall nobody flagged", Keys.ENTER)
     page.labelled("incident: squall nobody flagged")
-    (entry,) = page.fetch("/api/v1/logbook?text=squall")["entries"]
+    (entry,) = page.fetch("/api/v1/logbook?text=squall")["items"]
     assert entry["verdict"] == "incident" and entry["origin"] == "independent"
     page.send("/api/v1/logbook/bulk", {"entries": [entry["id"]], "take_out": True})
     # The same by keyboard: the span in sight.

@@ -39,7 +39,7 @@ def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     page.says("Your span", "[data-testid=edges]")
     page.press("i")
     judged(page, 1)
-    entry = page.fetch("/api/v1/logbook?text=taps%20counted%20twice")["entries"][0]
+    entry = page.fetch("/api/v1/logbook?text=taps%20counted%20twice")["items"][0]
     assert entry["verdict"] == "incident" and "gate_taps" in entry["scope"]
     # A cut: one finding becomes two to judge.
     page.wait(lambda: page.all(".review-chart canvas"))
