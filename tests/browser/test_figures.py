@@ -73,7 +73,7 @@ def test_figures_a_level_a_comparison_and_a_frozen_card(page):
     page.says("chosen on four fifths")
     page.button("as a new version").click()
     page.says("its scorecard")
-    adopted = page.fetch("/api/v1/scans")[0]
+    adopted = page.fetch("/api/v1/scans")["items"][0]
     assert adopted["plan"] == "late loads" and adopted["version"] == 3
     finished(page, adopted["id"])
     page.open("/scorecards")
@@ -182,4 +182,6 @@ def test_a_span_drawn_on_a_chart_becomes_an_entry_and_planned_work_is_quiet(page
     table = page.fetch("/api/v1/tide")
     assert table["quiet"] > 0 and table["open"] == open_before - table["quiet"]
     page.button("End it now").click()
-    page.wait(lambda: not [q for q in page.fetch("/api/v1/logbook/quiet") if q["end"].startswith("2099")])
+    page.wait(
+        lambda: not [q for q in page.fetch("/api/v1/logbook/quiet")["items"] if q["end"].startswith("2099")]
+    )
