@@ -135,7 +135,7 @@ class Served:
 
 
 class Client:
-    """A person's session, that asks again until there is an answer."""
+    """A person's session, that repeats a request until it is answered."""
 
     def __init__(self, served: Served, ledger: Ledger) -> None:
         self.served, self.ledger = served, ledger
@@ -258,7 +258,7 @@ def hand_in(served: Served, ledger: Ledger, stop: threading.Event) -> None:
 
 
 def judge(served: Served, ledger: Ledger, stop: threading.Event) -> None:
-    """Write entries into the logbook. A repeat after a lost answer may be an entry of its own; a lost one may not be."""
+    """Write entries into the logbook. Each is repeated until it is answered, so that one may be there twice; none may be missing."""
     client = Client(served, ledger)
     client.sign_in()
     i = 0
@@ -289,7 +289,7 @@ def strike(served: Served, rng: random.Random, kills: dict[str, int]) -> None:
         kills[name] = kills.get(name, 0) + 1
 
 
-HELD = """
+CONTENT = """
 import json, sys, django; django.setup()
 import numpy as np
 from watchtide.server.jobs.models import Job
@@ -351,15 +351,15 @@ class Load:
             if not any(j["state"] in open_jobs for j in self.client.ask("GET", "/api/v1/jobs")["items"]):
                 break
             time.sleep(0.5)
-        held = subprocess.run(
-            [sys.executable, "-c", HELD],
+        done = subprocess.run(
+            [sys.executable, "-c", CONTENT],
             env=self.served.database_environment(), capture_output=True, text=True, check=True,
         )  # fmt: skip
         ledger = self.ledger
         return {
             "seconds": self.lasted, "samples answered": len(ledger.pushed) + sum(map(len, ledger.files.values())),
             "jobs handed in": len(ledger.files), "verdicts answered": len(ledger.verdicts), "slowest return, s": self.slowest,
-            **compare(ledger, json.loads(held.stdout.splitlines()[-1])),
+            **compare(ledger, json.loads(done.stdout.splitlines()[-1])),
             **{f"answers: {k}": n for k, n in sorted(ledger.answers.items())},
         }  # fmt: skip
 
@@ -395,7 +395,7 @@ def cut(place: Path, *, times: int = 30, a_second: int = 1_000, seed: int = 2) -
                     served.wire.slow()
                     done["slowed"] += 1
                     time.sleep(3.0)
-                served.wire.mend()
+                served.wire.open()
                 load.look()
         out = load.figures()
     return {f"times {k}": n for k, n in done.items()} | out
@@ -491,17 +491,17 @@ def _until_answering(served: Served) -> float:
     raise RuntimeError(f"it does not come back: {served.said()}")
 
 
-def compare(ledger: Ledger, held: dict[str, Any]) -> dict[str, int]:
+def compare(ledger: Ledger, found: dict[str, Any]) -> dict[str, int]:
     """What the ledger and the database do not have in common."""
     there: dict[tuple[str, int], float] = {}
     doubled = 0
-    for name, (times, values, count) in held["streams"].items():
+    for name, (times, values, count) in found["streams"].items():
         doubled += len(times) - len(set(times)) + abs(count - len(times))
         there.update({(name, at): v for at, v in zip(times, values, strict=True)})
     wanted = dict(ledger.pushed)
-    jobs = {row[0]: row for row in held["jobs"]}
+    jobs = {row[0]: row for row in found["jobs"]}
     entries: dict[str, list[str]] = {}
-    for note, verdict in held["entries"]:
+    for note, verdict in found["entries"]:
         entries.setdefault(note, []).append(verdict)
     for rows in ledger.files.values():
         wanted.update(rows)
@@ -514,7 +514,7 @@ def compare(ledger: Ledger, held: dict[str, Any]) -> dict[str, int]:
         "verdicts lost": sum(
             verdict not in entries.get(note, ()) for note, verdict in ledger.verdicts.items()
         ),
-        "batches quarantined": held["quarantined"],
+        "batches quarantined": found["quarantined"],
     }
 
 

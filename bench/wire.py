@@ -36,7 +36,7 @@ class Wire:
     def slow(self) -> None:
         self.mode = SLOW
 
-    def mend(self) -> None:
+    def open(self) -> None:
         self.mode = OPEN
 
     def _accept(self) -> None:

@@ -11,28 +11,23 @@ from bench import browser
 from selenium.common.exceptions import TimeoutException
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from tests import databases
 
 
 @pytest.fixture(scope="session")
 def app(tmp_path_factory):
-    """Web server, workers and demo data on a database of their own; gone when the tests are."""
-    import MySQLdb
+    """Web server, workers and demo data on an empty database; gone when the tests are."""
+    with databases.empty("watchtide_browser") as environment:
+        yield from _running(environment, tmp_path_factory)
 
+
+def _running(environment, tmp_path_factory):
     from watchtide.server import supervise
 
-    name = "watchtide_browser"
-    secret = {
-        "unix_socket": os.environ["WATCHTIDE_DB_SOCKET"],
-        "user": os.environ["WATCHTIDE_DB_USER"],
-        "passwd": os.environ["WATCHTIDE_DB_PASSWORD"],
-    }
-    connection = MySQLdb.connect(**secret)
-    connection.cursor().execute(f"DROP DATABASE IF EXISTS {name}")
-    connection.cursor().execute(f"CREATE DATABASE {name} COLLATE utf8mb4_bin")
     port, relay = supervise._free_port(), supervise._free_port()
     folder = tmp_path_factory.mktemp("relay")
-    environment = {
-        **os.environ, "WATCHTIDE_DB_NAME": name, "WATCHTIDE_DEMO": "1", "WATCHTIDE_PORT": str(port),
+    environment |= {
+        "WATCHTIDE_DEMO": "1", "WATCHTIDE_PORT": str(port),
         "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("app")), "WATCHTIDE_JOB_LEASE_SECONDS": "8",
         "WATCHTIDE_OUTGOING": f"127.0.0.1:{relay}",
     }  # fmt: skip
@@ -68,8 +63,6 @@ def app(tmp_path_factory):
         yield SimpleNamespace(base=f"http://127.0.0.1:{port}", replace_worker=replace_worker)
     finally:
         supervise._end(children)
-        connection.cursor().execute(f"DROP DATABASE {name}")
-        connection.close()
 
 
 @pytest.fixture(scope="session")

@@ -14,6 +14,7 @@ from pathlib import Path
 import crossplane
 import pytest
 import yaml
+from tests import databases
 
 from watchtide.server.instance import ROOT
 
@@ -97,25 +98,12 @@ def test_the_example_of_settings_names_only_settings(monkeypatch):
 
 @pytest.fixture
 def deployed(tmp_path):
-    """A database of its own and the settings of an installation."""
-    import MySQLdb
-
-    if not os.environ.get("WATCHTIDE_DB_SOCKET"):
-        pytest.skip("needs its own MariaDB: ./run test")
-    secret = {
-        "unix_socket": os.environ["WATCHTIDE_DB_SOCKET"],
-        "user": os.environ["WATCHTIDE_DB_USER"],
-        "passwd": os.environ["WATCHTIDE_DB_PASSWORD"],
-    }
-    connection = MySQLdb.connect(**secret)
-    connection.cursor().execute(f"DROP DATABASE IF EXISTS {NAME}")
-    connection.cursor().execute(f"CREATE DATABASE {NAME} COLLATE utf8mb4_bin")
-    yield {
-        **os.environ, "WATCHTIDE_DB_NAME": NAME, "WATCHTIDE_DATA": str(tmp_path / "data"),
-        "WATCHTIDE_SECRET_KEY": "k" * 40, "WATCHTIDE_LOG_FORMAT": "json", "WATCHTIDE_LOG_LEVEL": "info",
-    }  # fmt: skip
-    connection.cursor().execute(f"DROP DATABASE {NAME}")
-    connection.close()
+    """An empty database and the settings of an installation."""
+    with databases.empty(NAME) as environment:
+        yield {
+            **environment, "WATCHTIDE_DATA": str(tmp_path / "data"), "WATCHTIDE_SECRET_KEY": "k" * 40,
+            "WATCHTIDE_LOG_FORMAT": "json", "WATCHTIDE_LOG_LEVEL": "info",
+        }  # fmt: skip
 
 
 @pytest.mark.whole

@@ -20,7 +20,7 @@ UPLOAD = b"time,v\n2026-01-01T00:00Z,1\n"
 
 
 @pytest.fixture
-def held(small_world, db, tmp_path, settings):
+def world(small_world, db, tmp_path, settings):
     """The committed small world, which a dump sees, and a file handed in that waits."""
     settings.DATA_FOLDER = tmp_path / "data"
     (tmp_path / "data" / "uploads").mkdir(parents=True)
@@ -57,7 +57,7 @@ def counts(name):
 
 
 @pytest.mark.whole
-def test_a_drill_restores_every_table_and_file_and_the_server_runs_on_it(held, elsewhere, tmp_path):
+def test_a_drill_restores_every_table_and_file_and_the_server_runs_on_it(world, elsewhere, tmp_path):
     made, manifest = backup.make(tmp_path / "backups")
     assert {p.name for p in made.iterdir()} == {"database.sql.gz", "manifest.json", "uploads"}
     assert made.stat().st_mode & 0o077 == 0 and (made / "database.sql.gz").stat().st_mode & 0o077 == 0
@@ -81,7 +81,7 @@ def test_a_drill_restores_every_table_and_file_and_the_server_runs_on_it(held, e
 
 
 @pytest.mark.whole
-def test_nothing_is_overwritten_unless_that_is_said(held, elsewhere, tmp_path):
+def test_nothing_is_overwritten_unless_that_is_said(world, elsewhere, tmp_path):
     made, _ = backup.make(tmp_path / "backups")
     assert elsewhere("restore", made).returncode == 0
     again = elsewhere("restore", made)
@@ -92,7 +92,7 @@ def test_nothing_is_overwritten_unless_that_is_said(held, elsewhere, tmp_path):
 @pytest.mark.parametrize(
     "harm", ["truncated", "changed", "gone", "newer", "outside", "no manifest", "other format"]
 )
-def test_a_backup_that_is_not_whole_is_refused_before_anything_changes(held, tmp_path, monkeypatch, harm):
+def test_a_backup_that_is_not_whole_is_refused_before_anything_changes(world, tmp_path, monkeypatch, harm):
     monkeypatch.setattr(backup, "_make_database", lambda: pytest.fail("it goes on"))
     made, _ = backup.make(tmp_path / "backups")
     dump, file = made / "database.sql.gz", made / "manifest.json"
@@ -120,7 +120,7 @@ def test_a_backup_that_is_not_whole_is_refused_before_anything_changes(held, tmp
     assert "; " in str(error.value) and "\n" not in str(error.value)
 
 
-def test_a_dump_that_fails_leaves_nothing_behind(held, tmp_path, monkeypatch):
+def test_a_dump_that_fails_leaves_nothing_behind(world, tmp_path, monkeypatch):
     monkeypatch.setitem(connection.settings_dict, "PASSWORD", "wrong")
     with pytest.raises(backup.BackupError, match="mariadb-dump ended"):
         backup.make(tmp_path / "backups")
@@ -148,7 +148,7 @@ for i in range(100_000):
 
 
 @pytest.mark.whole
-def test_a_backup_under_load_is_one_moment_of_the_database(held, elsewhere, tmp_path):
+def test_a_backup_under_load_is_one_moment_of_the_database(world, elsewhere, tmp_path):
     """What batches say they brought is what the streams hold, in a dump taken between pushes and folds."""
     first, _ = backup.make(tmp_path / "backups")
     assert elsewhere("restore", first).returncode == 0
@@ -178,7 +178,7 @@ def test_a_backup_under_load_is_one_moment_of_the_database(held, elsewhere, tmp_
     assert batches == samples and int(samples) >= 60 * 25
 
 
-def test_the_command_says_where_and_how_much(held, tmp_path, capsys):
+def test_the_command_says_where_and_how_much(world, tmp_path, capsys):
     call_command("backup", str(tmp_path / "b"))
     path, size, unit = capsys.readouterr().out.split()
     assert unit == "MB" and float(size) >= 0 and (tmp_path / "b" / path.rsplit("/", 1)[1]).is_dir()

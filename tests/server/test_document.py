@@ -19,7 +19,7 @@ from watchtide.server.instance import ROOT
 
 SCHEMA = schemathesis.openapi.from_path(str(ROOT / "docs" / "openapi.yaml"))
 OPERATIONS = [r.ok() for r in SCHEMA.get_all_operations()]
-# Streams that never end, and doors whose bodies are files or have a protocol of their own.
+# Streams that never end, and doors with another protocol, or whose bodies are no JSON.
 OTHER = {"/api/v1/events", "/v1/metrics", "/api/v1/push"}
 # The suite tries few of each; more, and another seed, find what these do not.
 EXAMPLES, SEED = int(os.environ.get("FUZZ_EXAMPLES", "5")), int(os.environ.get("FUZZ_SEED", "20261129"))
@@ -157,7 +157,7 @@ class TestSendingLess:
             api.patch(url, body | {"unit": "cm"}, format="json", headers={"If-Match": tag}).status_code == 412
         )
 
-    def test_what_is_asked_again_and_has_not_changed_is_not_sent_again(self, api, small_world):
+    def test_what_is_polled_and_has_not_changed_is_not_sent_again(self, api, small_world):
         first = api.get("/api/v1/tide")
         again = api.get("/api/v1/tide", headers={"If-None-Match": first["ETag"]})
         assert again.status_code == 304 and again.content == b""

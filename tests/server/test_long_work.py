@@ -11,7 +11,6 @@ from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import tasks as logbook_tasks
 from watchtide.server.logbook.models import Entry
 from watchtide.server.people.models import AuditEntry
-from watchtide.server.review import tasks as review_tasks
 from watchtide.server.scans.models import Scan
 from watchtide.server.streams.models import Batch
 
@@ -93,7 +92,7 @@ def test_many_labels_are_taken_in_by_a_job_with_the_same_result(api, monkeypatch
 
 
 def test_a_round_from_a_large_scan_is_filled_by_a_job(api, small_world, monkeypatch):
-    monkeypatch.setattr(review_tasks, "MOST_SAMPLES", 10)
+    monkeypatch.setattr(counting, "MOST_SAMPLES", 10)
     body = {"scan": small_world["scan"].pk, "kind": "strongest", "size": 3}
     first, again = post(api, "rounds", body), post(api, "rounds", body)
     assert first.status_code == 202 and first.json() == again.json()

@@ -1,11 +1,10 @@
 """A database of the version before: what it had taken in and not yet folded is there after the upgrade."""
 
 import json
-import os
 import subprocess
 import sys
 
-import pytest
+from tests import databases
 
 NAME = "watchtide_upgrade"
 # Two streams in one block, as the first version wrote it: one Parquet for all, and a row for each piece.
@@ -34,24 +33,12 @@ print(json.dumps([before, [[x.tolist() for x in store.read(n)] for n in (1, 2)]]
 """
 
 
-@pytest.mark.skipif(not os.environ.get("WATCHTIDE_DB_SOCKET"), reason="needs its own MariaDB: ./run test")
 def test_what_was_not_yet_folded_survives_the_upgrade():
-    import MySQLdb
-
-    env = {**os.environ, "WATCHTIDE_DB_NAME": NAME, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
-    connection = MySQLdb.connect(
-        unix_socket=env["WATCHTIDE_DB_SOCKET"],
-        user=env["WATCHTIDE_DB_USER"],
-        passwd=env["WATCHTIDE_DB_PASSWORD"],
-    )
-    connection.cursor().execute(f"DROP DATABASE IF EXISTS {NAME}")
-    connection.cursor().execute(f"CREATE DATABASE {NAME} COLLATE utf8mb4_bin")
-
-    try:
-        done = subprocess.run([sys.executable, "-c", UPGRADE], env=env, capture_output=True, text=True)
+    with databases.empty(NAME) as environment:
+        environment["DJANGO_SETTINGS_MODULE"] = "watchtide.server.settings"
+        done = subprocess.run(
+            [sys.executable, "-c", UPGRADE], env=environment, capture_output=True, text=True
+        )
         assert done.returncode == 0, done.stderr
         before, after = json.loads(done.stdout.splitlines()[-1])
         assert before == after == [[[15, 25], [4, 5]], [[10, 20, 30], [1, 2, 3]]]
-    finally:
-        connection.cursor().execute(f"DROP DATABASE {NAME}")
-        connection.close()

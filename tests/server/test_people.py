@@ -109,7 +109,7 @@ class TestRoles:
         from watchtide.server.problems import Problem
 
         with pytest.raises(Problem, match="last admin"):
-            services.set_role(None, User.objects.get(username="second"), "viewer")
+            services.set_role({"by": "", "address": ""}, User.objects.get(username="second"), "viewer")
 
     def test_a_token_looks_after_no_accounts(self, small_world, db):
         from django.contrib.auth.models import User
@@ -256,10 +256,9 @@ class TestPaging:
             AuditEntry.objects.create(what="tried", subject="late")
         assert seen == [str(i) for i in reversed(range(25))]
 
-    @pytest.mark.parametrize(
-        "cursor", ["x", "²", "bnVsbA", "W10", "WzEsMl0", "WyJhIiwiYiJd", "eyJhIjoxfQ", "W251bGwsIDFd" * 50]
-    )
-    def test_a_cursor_that_is_none_of_ours_is_refused(self, admin, api, cursor):
+    # In turn: no base64, none, null, an empty list, an object, two texts.
+    @pytest.mark.parametrize("cursor", ["x", "²", "bnVsbA", "W10", "eyJhIjoxfQ", "WyJhIiwiYiJd"])
+    def test_a_cursor_that_is_none_of_ours_is_refused_by_every_list(self, admin, cursor):
         for path in (
             "trail",
             "batches",
@@ -271,9 +270,7 @@ class TestPaging:
             "logbook/quiet",
         ):
             answer = admin.get(f"/api/v1/{path}", {"cursor": cursor})
-            assert answer.status_code in (200, 400), (path, answer.content)
-            if answer.status_code == 400:
-                assert answer.json()["place"] == "cursor"
+            assert answer.status_code == 400 and answer.json()["place"] == "cursor", path
 
     @pytest.mark.parametrize("limit", ["0", "-1", "1001", "many"])
     def test_a_limit_out_of_bounds_is_refused(self, api, limit):

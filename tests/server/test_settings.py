@@ -39,12 +39,13 @@ def test_every_setting_is_the_same_from_the_file_and_from_the_environment(stated
     most_upload_mb = 12
     job_lease_seconds = 2.5
     data = "/srv/tide"
+    smtp_tls = "starttls"
     """
     by_file = stated(toml).model_dump()
     by_environment = stated(
         "", HTTPS="true", HOSTS="tide.example,127.0.0.1", DB_HOST="10.1.2.3", DB_PORT="3307", DB_PASSWORD="a, b",
         OUTGOING="10.0.0.0/8,10.0.0.5:9100", TRUSTED_PROXIES="10.9.0.0/16", MOST_UPLOAD_MB="12", JOB_LEASE_SECONDS="2.5",
-        DATA="/srv/tide",
+        DATA="/srv/tide", SMTP_TLS="starttls",
     ).model_dump()  # fmt: skip
     assert by_file == by_environment
     assert by_file["https"] is True and by_file["outgoing"] == ["10.0.0.0/8", "10.0.0.5:9100"]

@@ -12,6 +12,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from tests import databases
 
 NAME = "watchtide_from_0_1_0"
 DUMP = Path(__file__).parent / "data" / "release-0.1.0.sql.gz"
@@ -50,32 +51,20 @@ print(json.dumps(out))
 
 @pytest.fixture
 def upgraded(tmp_path):
-    import MySQLdb
-
-    if not os.environ.get("WATCHTIDE_DB_SOCKET"):
-        pytest.skip("needs its own MariaDB: ./run test")
-    secret = {
-        "unix_socket": os.environ["WATCHTIDE_DB_SOCKET"],
-        "user": os.environ["WATCHTIDE_DB_USER"],
-        "passwd": os.environ["WATCHTIDE_DB_PASSWORD"],
-    }
-    connection = MySQLdb.connect(**secret)
-    connection.cursor().execute(f"DROP DATABASE IF EXISTS {NAME}")
-    connection.cursor().execute(f"CREATE DATABASE {NAME} COLLATE utf8mb4_bin")
-    environment = {
-        **os.environ, "WATCHTIDE_DB_NAME": NAME, "WATCHTIDE_DATA": str(tmp_path), "WATCHTIDE_SCAN_PROCESSES": "1",
-        "DJANGO_SETTINGS_MODULE": "watchtide.server.settings", "TOKEN": TOKEN,
-    }  # fmt: skip
-    subprocess.run(
-        ["mariadb", f"--socket={secret['unix_socket']}", f"--user={secret['user']}", NAME],
-        input=gzip.decompress(DUMP.read_bytes()), env={**os.environ, "MYSQL_PWD": secret["passwd"]}, check=True,
-    )  # fmt: skip
-    manage = [sys.executable, "-m", "watchtide.cli.main", "server", "run"]
-    done = subprocess.run([*manage, "migrate"], env=environment, capture_output=True, text=True)
-    assert done.returncode == 0, done.stderr
-    yield environment, done.stdout
-    connection.cursor().execute(f"DROP DATABASE {NAME}")
-    connection.close()
+    with databases.empty(NAME) as environment:
+        environment |= {
+            "WATCHTIDE_DATA": str(tmp_path), "WATCHTIDE_SCAN_PROCESSES": "1", "TOKEN": TOKEN,
+            "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
+        }  # fmt: skip
+        own = databases.secret()
+        subprocess.run(
+            ["mariadb", f"--socket={own['unix_socket']}", f"--user={own['user']}", NAME],
+            input=gzip.decompress(DUMP.read_bytes()), env={**os.environ, "MYSQL_PWD": own["passwd"]}, check=True,
+        )  # fmt: skip
+        manage = [sys.executable, "-m", "watchtide.cli.main", "server", "run"]
+        done = subprocess.run([*manage, "migrate"], env=environment, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        yield environment, done.stdout
 
 
 def test_everything_of_0_1_0_is_there_and_goes_on(upgraded):

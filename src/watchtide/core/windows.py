@@ -331,7 +331,7 @@ def calibrate(
 
     held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
     groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked. is_causal : whether they
-    are to be heard so; has_leaps : whether leaps are used, which mean nothing where the season is still in the scores.
+    are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is still in the scores.
     """
     z = np.where(clean, held, np.nan)
     n = int(np.sum(~np.isnan(z)))

@@ -155,7 +155,7 @@ def read(path: str) -> list[Saved]:
                     if values.dtype != np.float64:
                         raise refuse(f"{name} holds {values.dtype}, not numbers")
                     arrays[name[:-4]] = values
-        return [_saved(told, i, arrays) for i, told in enumerate(header["streams"])]
+        return [_saved(stated, i, arrays) for i, stated in enumerate(header["streams"])]
     except TableError:
         raise
     except PlanError as error:
@@ -175,12 +175,12 @@ def read(path: str) -> list[Saved]:
         ) from error
 
 
-def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
-    choice, fitted, model = told["choice"], told["fitted"], told["model"]
-    if choice["kind"] not in baselines.KINDS or told["spread"]["law"] not in LAWS:
-        raise ValueError(f"unknown kind {choice['kind']!r} or law {told['spread']['law']!r}")
-    if told["transform"]["name"] not in transforms.NAMES:
-        raise ValueError(f"unknown transform {told['transform']['name']!r}")
+def _saved(stated: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
+    choice, fitted, model = stated["choice"], stated["fitted"], stated["model"]
+    if choice["kind"] not in baselines.KINDS or stated["spread"]["law"] not in LAWS:
+        raise ValueError(f"unknown kind {choice['kind']!r} or law {stated['spread']['law']!r}")
+    if stated["transform"]["name"] not in transforms.NAMES:
+        raise ValueError(f"unknown transform {stated['transform']['name']!r}")
     made = Choice(
         choice["kind"], _read_periods(choice["periods"]), {}, choice["law"], bool(choice["is_multiplied"]),
         bool(choice["is_robust"]), int(choice["settle_samples"]), None, float(choice["unit"]),
@@ -189,14 +189,16 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
         choice["kind"], _read_periods(fitted["periods"]), {name: arrays[f"{i}.{name}"] for name in fitted["arrays"]},
         dict(fitted["facts"]),
     )  # fmt: skip
-    scatter = SpreadModel(**{**told["spread"], "factor": np.asarray(told["spread"]["factor"], np.float64)})
+    scatter = SpreadModel(
+        **{**stated["spread"], "factor": np.asarray(stated["spread"]["factor"], np.float64)}
+    )
     groups = int(model["groups"])
     days = int(model.get("days", 1))
     if len(scatter.factor) != groups * days:
         raise ValueError("the spread's factors are not one a group")
     period = next(iter(_read_periods(model["group_period"])), None)
     day_period = next(iter(_read_periods(model.get("day_period", []))), None)
-    level = told["level"]
+    level = stated["level"]
     above, below, odd = (
         float("inf") if level[k] is None else float(level[k]) for k in ("above", "below", "odd")
     )
@@ -213,20 +215,20 @@ def _saved(told: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
         day_period=day_period,
         days=days,
     )
-    change = told["transform"]
+    change = stated["transform"]
     facts = tuple((k, float(v)) for k, v in change["facts"].items())
     return Saved(
-        key=str(told["key"]),
-        zone=str(told["zone"]),
-        plan=from_data(told["plan"]),
+        key=str(stated["key"]),
+        zone=str(stated["zone"]),
+        plan=from_data(stated["plan"]),
         model=judged,
         transform=Transform(change["name"], int(change["lag"]), facts, bool(change.get("by_row", False))),
-        watch=windows.Watch.from_data(told["watch"]) if told["watch"] else None,
+        watch=windows.Watch.from_data(stated["watch"]) if stated["watch"] else None,
         # Files of the first builds have none.
-        carry=Carry.from_data(told["carry"]) if told.get("carry") else None,
+        carry=Carry.from_data(stated["carry"]) if stated.get("carry") else None,
         level=flagging.Level(above, below, odd, str(level["note"])),
-        resolved=dict(told["resolved"]),
-        trained=dict(told["trained"]),
+        resolved=dict(stated["resolved"]),
+        trained=dict(stated["trained"]),
     )
 
 

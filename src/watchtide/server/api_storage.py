@@ -1,7 +1,5 @@
 """What takes room, for admins: tables and files by what they are for, as counted within the last minute or so."""
 
-import shutil
-from pathlib import Path
 from typing import Any
 
 from django.conf import settings
@@ -43,18 +41,18 @@ class StorageView(APIView):
     def get(self, request) -> Response:
         """Room taken by tables and files."""
         only_admins(request)
-        found = {row.name: row for row in Tally.objects.filter(name__in=("held", "backup"))}
-        held = found["held"].figures if "held" in found else {}
+        found = {row.name: row for row in Tally.objects.filter(name__in=("counts", "backup"))}
+        counts = found["counts"].figures if "counts" in found else {}
         backup = found.get("backup")
         return Response(
             {
-                "counted_at": found["held"].at if held else None,
-                "samples": held.get("samples", 0),
-                "streams": sum(held.get("streams", {}).values()),
-                "database": _parts(held.get("database_bytes", {})),
-                "files": _parts(held.get("file_bytes", {})),
+                "counted_at": found["counts"].at if counts else None,
+                "samples": counts.get("samples", 0),
+                "streams": sum(counts.get("streams", {}).values()),
+                "database": _parts(counts.get("database_bytes", {})),
+                "files": _parts(counts.get("file_bytes", {})),
                 "disk_free_bytes": disk.free_bytes(),
-                "disk_total_bytes": _total(),
+                "disk_total_bytes": disk.total_bytes(),
                 "disk_state": disk.state(),
                 "least_free_bytes": settings.LEAST_FREE_BYTES,
                 "stage_cache_bytes": settings.STAGE_CACHE_BYTES,
@@ -66,10 +64,3 @@ class StorageView(APIView):
 
 def _parts(sizes: dict[str, int]) -> list[dict[str, Any]]:
     return [{"name": name, "bytes": size} for name, size in sorted(sizes.items(), key=lambda kv: -kv[1])]
-
-
-def _total() -> int:
-    folder = Path(settings.DATA_FOLDER)
-    while not folder.exists():
-        folder = folder.parent
-    return shutil.disk_usage(folder).total

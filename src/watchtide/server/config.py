@@ -21,8 +21,6 @@ from pydantic_settings import (
 PREFIX = "WATCHTIDE_"
 # Of the environment only: where the file lies, and the kernels' cache, which the command line has too.
 ELSEWHERE = ("config", "cache")
-# Accepted and not used yet: mail of lookouts, and clusters.
-RESERVED = ("dask", "mail_from", "smtp_host", "smtp_port", "smtp_user", "smtp_password", "smtp_tls")
 LEAST_SECRET = 32
 
 
@@ -110,6 +108,15 @@ class Config(BaseSettings):
     log_format: Literal["console", "json"] = "console"
     log_level: Literal["debug", "info", "warning", "error"] = "info"
 
+    # Accepted and not used yet: clusters, and the mail of lookouts.
+    dask: str = ""
+    mail_from: str = ""
+    smtp_host: str = ""
+    smtp_port: Annotated[int, Field(ge=1, le=65535)] = 25
+    smtp_user: str = ""
+    smtp_password: SecretStr = SecretStr("")
+    smtp_tls: Literal["off", "starttls", "tls"] = "off"
+
     @classmethod
     def settings_customise_sources(
         cls,
@@ -153,7 +160,7 @@ def no_secret() -> str:
 
 
 def _check_known(place: str, name: str, *, upper: bool = False) -> None:
-    known = [*Config.model_fields, *RESERVED, *(ELSEWHERE if upper else ())]
+    known = [*Config.model_fields, *(ELSEWHERE if upper else ())]
     if name in known:
         return
     near = difflib.get_close_matches(name, known, 1, 0.5)

@@ -19,11 +19,21 @@ def free_bytes() -> int:
     global _known
     now = time.monotonic()
     if now - _known[0] > LOOK_EVERY_S or _known[0] == 0.0:
-        folder = Path(settings.DATA_FOLDER)
-        while not folder.exists():
-            folder = folder.parent
-        _known = now, shutil.disk_usage(folder).free
+        _known = now, shutil.disk_usage(_folder()).free
     return _known[1]
+
+
+def total_bytes() -> int:
+    """Size of the disk where the data folder lies."""
+    return shutil.disk_usage(_folder()).total
+
+
+def _folder() -> Path:
+    """The data folder, or the nearest one above that is there."""
+    folder = Path(settings.DATA_FOLDER)
+    while not folder.exists():
+        folder = folder.parent
+    return folder
 
 
 def state() -> str:

@@ -41,9 +41,9 @@ WORDS = {
     503: "The database is away for a moment; `Retry-After` says when to try again.",
     507: "The disk is nearly full; nothing is taken in until there is room.",
 }
-OPEN = ("/api/v1/session", "/api/v1/schema", "/api/v1/links/look", "/api/v1/links/use")
-INTAKE = ("/api/v1/uploads", "/api/v1/push", "/v1/metrics")
 LINKS = ("/api/v1/links/look", "/api/v1/links/use")
+OPEN = ("/api/v1/session", "/api/v1/schema", *LINKS)
+INTAKE = ("/api/v1/uploads", "/api/v1/push", "/v1/metrics")
 
 
 def complete(result: dict[str, Any], **_: Any) -> dict[str, Any]:

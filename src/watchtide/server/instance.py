@@ -22,6 +22,11 @@ def home() -> Path:
     return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local/share") / "watchtide" / checkout
 
 
+def data_of(stated: config.Config, folder: Path) -> Path:
+    """Where files lie: as stated, else beside the instance's database."""
+    return stated.data if "data" in stated.model_fields_set else folder / "data"
+
+
 def find(stated: config.Config) -> None:
     """State the own instance to what is started from here, if one runs and no database is stated.
 
@@ -33,4 +38,4 @@ def find(stated: config.Config) -> None:
     database = Database(folder)
     if database.socket.exists() and (folder / "db.password").exists():
         os.environ |= database.environment()
-        os.environ.setdefault("WATCHTIDE_DATA", str(folder / "data"))
+        os.environ["WATCHTIDE_DATA"] = str(data_of(stated, folder))

@@ -7,11 +7,11 @@ from collections.abc import Mapping, MutableMapping
 from typing import Any
 
 import structlog
-from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.http import HttpRequest, HttpResponse
 from structlog.contextvars import bind_contextvars, clear_contextvars
 
 from watchtide.server import latency
+from watchtide.server.middleware import Around
 
 HEADER = "X-Request-ID"
 _STATED = re.compile(r"[A-Za-z0-9._:-]{1,64}\Z")
@@ -19,7 +19,7 @@ _STATED = re.compile(r"[A-Za-z0-9._:-]{1,64}\Z")
 _SECRET_KEYS = re.compile(r"password|secret|token|authorization|cookie|csrf", re.IGNORECASE)
 _SECRET_TEXTS = re.compile(r"\bwt[il]?_[A-Za-z0-9_-]{8,}|(?i:bearer )[^\s\"']+|://[^/\s:@]+:[^/\s@]+@")
 HIDDEN = "[hidden]"
-# Asked every few seconds by supervisors and scrapers: written only when something is wrong.
+# Requested every few seconds by supervisors and scrapers: written only when something is wrong.
 QUIET = ("/healthz", "/readyz", "/metrics", "/static/")
 
 log = structlog.stdlib.get_logger("watchtide.requests")
@@ -89,34 +89,16 @@ def configuration(form: str, level: str) -> dict[str, Any]:
     }
 
 
-class Requests:
+class Requests(Around):
     """Gives each request a number, which its answer and every line about it carry, writes one line, and counts its time."""
 
-    sync_capable = True
-    async_capable = True
-
-    def __init__(self, get_response: Any) -> None:
-        self.get_response = get_response
-        if iscoroutinefunction(get_response):
-            markcoroutinefunction(self)
-
-    def __call__(self, request: HttpRequest) -> Any:
-        if iscoroutinefunction(self.get_response):
-            return self._answer(request)
-        begun = self._begin(request)
-        return self._end(request, self.get_response(request), begun)
-
-    async def _answer(self, request: HttpRequest) -> HttpResponse:
-        begun = self._begin(request)
-        return self._end(request, await self.get_response(request), begun)
-
-    def _begin(self, request: HttpRequest) -> float:
+    def before(self, request: HttpRequest) -> float:
         clear_contextvars()
         bind_contextvars(request_id=number_of(request.headers))
         return time.perf_counter()
 
-    def _end(self, request: HttpRequest, response: HttpResponse, begun: float) -> HttpResponse:
-        took = time.perf_counter() - begun
+    def after(self, request: HttpRequest, response: HttpResponse, noted: float) -> HttpResponse:
+        took = time.perf_counter() - noted
         response.headers.setdefault(HEADER, structlog.contextvars.get_contextvars().get("request_id", ""))
         match = request.resolver_match
         route = f"/{match.route}" if match is not None and "(" not in match.route else "other"

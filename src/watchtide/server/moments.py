@@ -1,8 +1,11 @@
-"""The time by the database's clock, which all hosts share: theirs may differ, or step."""
+"""Time: by the database's clock, which all hosts share, since theirs may differ or step; and the page's unit."""
 
 from datetime import UTC, datetime
 
 from django.db import connection
+
+# Nanoseconds of a millisecond: charts count in these.
+MS = 1_000_000
 
 
 def now() -> datetime:

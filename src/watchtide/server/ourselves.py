@@ -28,7 +28,7 @@ NS = 1e9
 
 
 def tally() -> None:
-    """Count what is held. One row; a keeper's duty."""
+    """Count what is kept. One row; a keeper's duty."""
     judged = ScanStream.objects.filter(scan__standing__stream=F("stream"), stream__last_ns__gt=F("last_ns"))
     lag = judged.aggregate(ns=Max(F("stream__last_ns") - F("last_ns")))["ns"]
     uploads = Upload.objects.aggregate(n=Sum("size"))["n"]
@@ -43,7 +43,7 @@ def tally() -> None:
         "database_bytes": _tables(),
         "file_bytes": _folders(),
     }
-    Tally.objects.update_or_create(name="held", defaults={"figures": figures, "at": Now()})
+    Tally.objects.update_or_create(name="counts", defaults={"figures": figures, "at": Now()})
 
 
 # What the tables hold, by the first words of their names; what is none of these is counted as the rest.
@@ -90,7 +90,7 @@ def _counts(found: Any, name: str) -> dict[str, int]:
 def exposition() -> bytes:
     """OpenMetrics text."""
     registry = CollectorRegistry()
-    for part in (_waiting, _held, _database, _machine):
+    for part in (_waiting, _kept, _database, _machine):
         registry.register(_Part(part))
     # Two registries, one text: the mark of the end stands once.
     return generate_latest(latency.registry).removesuffix(b"# EOF\n") + generate_latest(registry)
@@ -138,29 +138,31 @@ def _waiting() -> Iterator[Metric]:
     )
 
 
-def _held() -> Iterator[Metric]:
-    row = Tally.objects.filter(name="held").first()
+def _kept() -> Iterator[Metric]:
+    row = Tally.objects.filter(name="counts").first()
     if row is None:
         return
-    held = row.figures
+    counts = row.figures
     yield GaugeMetricFamily(
         "watchtide_tally_age_seconds", "Age of the counts that follow.", _age(moments.now(), row.at)
     )
-    yield GaugeMetricFamily("watchtide_samples_held", "Samples in segments.", held["samples"])
+    yield GaugeMetricFamily("watchtide_samples_held", "Samples in segments.", counts["samples"])
     yield _labelled(
-        GaugeMetricFamily("watchtide_streams", "Streams by kind.", labels=["kind"]), held["streams"]
+        GaugeMetricFamily("watchtide_streams", "Streams by kind.", labels=["kind"]), counts["streams"]
     )
     # Gauges and no counters: old rows are deleted.
-    yield _labelled(GaugeMetricFamily("watchtide_batches", "Batches held.", labels=["door"]), held["batches"])
-    yield _labelled(GaugeMetricFamily("watchtide_jobs_ended", "Jobs held.", labels=["state"]), held["jobs"])
-    yield GaugeMetricFamily(
-        "watchtide_batches_quarantined", "Batches that cannot be folded.", held["quarantined"]
+    yield _labelled(
+        GaugeMetricFamily("watchtide_batches", "Batches kept.", labels=["door"]), counts["batches"]
     )
-    yield GaugeMetricFamily("watchtide_uploads_bytes", "Files handed in and kept.", held["uploads_bytes"])
+    yield _labelled(GaugeMetricFamily("watchtide_jobs_ended", "Jobs kept.", labels=["state"]), counts["jobs"])
+    yield GaugeMetricFamily(
+        "watchtide_batches_quarantined", "Batches that cannot be folded.", counts["quarantined"]
+    )
+    yield GaugeMetricFamily("watchtide_uploads_bytes", "Files handed in and kept.", counts["uploads_bytes"])
     yield GaugeMetricFamily(
         "watchtide_judging_lag_seconds",
         "Longest time by which the newest sample of a stream is ahead of its standing scan.",
-        held["judging_lag_s"],
+        counts["judging_lag_s"],
     )
 
 

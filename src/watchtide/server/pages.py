@@ -68,7 +68,7 @@ def readyz(request: HttpRequest) -> JsonResponse:
 
 @require_safe
 def metrics(request: HttpRequest) -> HttpResponse:
-    """OpenMetrics text about ourselves: how much is held, what waits, what fails, how long requests take. No names of streams.
+    """OpenMetrics text about ourselves: how much is kept, what waits, what fails, how long requests take. No names of streams.
 
     For addresses that METRICS_FROM names, and for tokens that may read.
     """

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
+from django.core.exceptions import ValidationError
 from django.db.models import Model, Q, QuerySet
 from drf_spectacular.utils import OpenApiParameter, inline_serializer
 from rest_framework import serializers
@@ -87,7 +88,7 @@ def _beyond(cursor: list[Any], model: type[Model], field: str, way: str) -> Q:
     value, pk = cursor
     try:
         value = (model._meta.pk if field == "pk" else model._meta.get_field(field)).to_python(value)
-    except Exception as error:
+    except (ValidationError, ValueError, TypeError) as error:
         raise _unknown() from error
     return Q(**{f"{field}__{way}": value}) | Q(**{field: value, f"pk__{way}": pk})
 

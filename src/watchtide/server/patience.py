@@ -62,7 +62,7 @@ def is_away(error: BaseException) -> bool:
 
 
 def is_full(error: BaseException) -> bool:
-    """Whether a disk is full: the database's, which says so by a number of its own or the system's, or ours."""
+    """Whether a disk is full: the database's, reported by its error number or the system's, or ours."""
     if isinstance(error, OSError):
         return error.errno in (errno.ENOSPC, errno.EDQUOT)
     if not isinstance(error, Error):

@@ -6,13 +6,13 @@ from typing import Any
 
 from rest_framework import serializers
 
+from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 
 # Numbers of rows: what MariaDB's BIGINT holds.
 MOST_ROW = 2**63 - 1
 # Milliseconds since 1970 between the years 1678 and 2261, within which nanoseconds fit 64 bits.
 LEAST_MS, MOST_MS = -9_214_560_000_000, 9_214_646_400_000
-MS = 1_000_000
 MOST_DIGITS = 19
 
 

@@ -2,33 +2,23 @@
 
 import secrets
 
-from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse
+
+from watchtide.server.middleware import Around
 
 # What no cache on the way or in a shared browser may keep.
 DATA = ("/api/", "/v1/", "/metrics")
 
 
-class SecurityHeaders:
-    """Gives each request a nonce and each answer its headers; works in both worlds of Django."""
+class SecurityHeaders(Around):
+    """Gives each request a nonce and each answer its headers."""
 
-    sync_capable = True
-    async_capable = True
-
-    def __init__(self, get_response):
-        self.get_response = get_response
-        if iscoroutinefunction(get_response):
-            markcoroutinefunction(self)
-
-    def __call__(self, request: HttpRequest):
+    def before(self, request: HttpRequest) -> None:
         request.csp_nonce = secrets.token_urlsafe(18)
-        if iscoroutinefunction(self.get_response):
-            return self._answer(request)
-        return with_headers(request, self.get_response(request))
 
-    async def _answer(self, request: HttpRequest) -> HttpResponse:
-        return with_headers(request, await self.get_response(request))
+    def after(self, request: HttpRequest, response: HttpResponse, noted: None) -> HttpResponse:
+        return with_headers(request, response)
 
 
 def with_headers(request: HttpRequest, response: HttpResponse) -> HttpResponse:

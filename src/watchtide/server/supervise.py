@@ -18,7 +18,7 @@ from pathlib import Path
 
 from watchtide import kernels
 from watchtide.server import config
-from watchtide.server.instance import home
+from watchtide.server.instance import data_of, home
 from watchtide.server.mariadb import Database, DatabaseFailed, die_with_parent, running
 
 PYTHON = sys.executable
@@ -87,31 +87,22 @@ def run_tests(command: list[str]) -> int:
             "WATCHTIDE_DATA": str(home() / "test" / "data"),
             "WATCHTIDE_LOG_LEVEL": "error",
         }
-        child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
         try:
-            return child.wait()
+            return _run(command, environment)
         except Stopped:
-            child.terminate()
-            child.wait()
             return 130
 
 
 def restore_backup(folder: Path, *, is_replacing: bool) -> int:
     """Restore a backup into the database of `serve`, starting its MariaDB for that long where it is our own."""
     stated, own = config.load(), home() / "serve"
-    environment = {**os.environ, "WATCHTIDE_DATA": str(own / "data")}
+    environment = {**os.environ, "WATCHTIDE_DATA": str(data_of(stated, own))}
     command = [PYTHON, *MANAGE, "restore", str(folder), *(["--replace"] if is_replacing else [])]
     with contextlib.ExitStack() as stack:
         if not (stated.db_host or stated.db_socket):
             database = stack.enter_context(running(own))
             environment |= database.environment()
-        child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
-        try:
-            return child.wait()
-        except Stopped:
-            child.terminate()
-            child.wait()
-            raise
+        return _run(command, environment)
 
 
 def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = None) -> int:
@@ -119,7 +110,8 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
     stated = config.load()
     is_demo = mode == "demo"
     folder = home() / (f"demo-{port}" if is_demo else "serve")
-    environment = {**os.environ, "WATCHTIDE_DATA": str(folder / "data"), "WATCHTIDE_PORT": str(port)}
+    data = folder / "data" if is_demo else data_of(stated, folder)
+    environment = {**os.environ, "WATCHTIDE_DATA": str(data), "WATCHTIDE_PORT": str(port)}
     if not _is_free(port):
         say(f"port {port} is taken; take another with --port")
         return 1
@@ -241,15 +233,20 @@ def _web(environment: dict[str, str], port: int) -> Child:
 
 
 def _do(environment: dict[str, str], *arguments: str) -> None:
-    child = subprocess.Popen([PYTHON, *arguments], env=environment, preexec_fn=die_with_parent)
+    status = _run([PYTHON, *arguments], environment)
+    if status != 0:
+        raise DatabaseFailed(f"{' '.join(arguments)} ended with status {status}; see the lines above")
+
+
+def _run(command: list[str], environment: dict[str, str]) -> int:
+    """Exit status of a command, which is ended with us."""
+    child = subprocess.Popen(command, env=environment, preexec_fn=die_with_parent)
     try:
-        status = child.wait()
+        return child.wait()
     except Stopped:
         child.terminate()
         child.wait()
         raise
-    if status != 0:
-        raise DatabaseFailed(f"{' '.join(arguments)} ended with status {status}; see the lines above")
 
 
 def _watch(children: list[Child], database: Database | None) -> int:

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 MOST_BYTES = 4 << 20
 MOST_EVENTS = 20_000
 MOST_DAYS = 20 * 366
+# A caller may round a span of that length outwards, to remember it for the next one.
+SLACK_DAYS = 184
 
 
 @dataclass(frozen=True)
@@ -68,8 +70,7 @@ def days(
     """
     import recurring_ical_events
 
-    # What is kept is written out by whole quarters, one more on each side.
-    if last_ns - first_ns > (MOST_DAYS + 184) * 86_400 * SECOND_NS:
+    if last_ns - first_ns > (MOST_DAYS + SLACK_DAYS) * 86_400 * SECOND_NS:
         raise too_long(name)
     rules = clock.zone(zone)
     # A day more on each side: dates have no zone, and a local day may begin before its UTC one.

@@ -1,4 +1,4 @@
-"""Calendars written out in a process of its own, which is ended when it takes too long.
+"""Calendars written out in a separate process, which is ended when it takes too long.
 
 A few lines of iCalendar can ask for years of work: a rule whose conditions never meet is searched to the year 9999.
 `python -m watchtide.tables.expansion` reads one JSON line, then the calendar, and answers with one JSON line.
@@ -11,11 +11,13 @@ import sys
 from dataclasses import astuple, dataclass
 from typing import Any
 
-from watchtide.tables import calendars
+from watchtide.tables import calendars, label_calendar
 from watchtide.tables.calendars import Day
 from watchtide.tables.problems import TableError
 
+# Of the processor: a busy machine makes a calendar slow, not large.
 MOST_SECONDS = 10
+MOST_WAIT_S = 60
 MOST_MEMORY = 1 << 30
 
 
@@ -28,7 +30,7 @@ class Expansion:
 
 
 def expand(data: bytes, first_ns: int, last_ns: int, zone: str, *, name: str = "calendar") -> Expansion:
-    """Read a calendar and write out what touches a closed span, as `calendars.days`, in at most ten seconds.
+    """Read a calendar and write out what touches a closed span, as `calendars.days`, in at most ten seconds of processor time.
 
     Raises TableError as `calendars.read` and `calendars.days` do, and where it takes too long or too much memory.
     """
@@ -37,7 +39,7 @@ def expand(data: bytes, first_ns: int, last_ns: int, zone: str, *, name: str = "
 
 
 def label_rows(data: bytes, name: str, zone: str) -> list[tuple[int, dict[str, Any]]]:
-    """`label_calendar.rows_of`, in at most ten seconds. Raises TableError as `expand`."""
+    """`label_calendar.rows_of`, within the same limits. Raises TableError as `expand`."""
     return [(i, row) for i, row in _apart(data, {"zone": zone, "name": name})["rows"]]
 
 
@@ -50,9 +52,9 @@ def _apart(data: bytes, stated: dict[str, Any]) -> dict[str, Any]:
     try:
         done = subprocess.run(
             [sys.executable, "-m", "watchtide.tables.expansion"],
-            input=json.dumps(stated).encode() + b"\n" + data,
+            input=json.dumps(stated | {"seconds": MOST_SECONDS}).encode() + b"\n" + data,
             capture_output=True,
-            timeout=MOST_SECONDS,
+            timeout=MOST_WAIT_S,
         )
     except subprocess.TimeoutExpired:
         done = None
@@ -68,9 +70,9 @@ def _apart(data: bytes, stated: dict[str, Any]) -> dict[str, Any]:
 
 
 def main() -> None:
-    resource.setrlimit(resource.RLIMIT_CPU, (MOST_SECONDS, MOST_SECONDS))
-    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     stated = json.loads(sys.stdin.buffer.readline())
+    resource.setrlimit(resource.RLIMIT_CPU, (stated["seconds"], stated["seconds"]))
+    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     data, name, zone = sys.stdin.buffer.read(), stated["name"], stated["zone"]
     answer: dict[str, Any]
     try:
@@ -79,8 +81,6 @@ def main() -> None:
             found = calendars.days(read, stated["first_ns"], stated["last_ns"], zone, name=name)
             answer = {"events": len(read.walk("VEVENT")), "days": [astuple(day) for day in found]}
         else:
-            from watchtide.tables import label_calendar
-
             answer = {"rows": label_calendar.rows_of(data, name, zone)}
     except TableError as error:
         answer = {"problem": [error.file, error.place, error.message, error.remedy]}

@@ -109,7 +109,7 @@ describe("hints", () => {
   });
 });
 
-describe("what is asked again and again", () => {
+describe("what is polled", () => {
   it("comes once while it does not change", async () => {
     const sent: (string | null)[] = [];
     let etag = '"a"';

@@ -59,7 +59,7 @@ export async function problemOf(response: Response): Promise<Problem> {
   }
 }
 
-/** What is asked again and again, and its latest answer by address: unchanged, it need not come again. */
+/** What is polled, and its latest answer by address: unchanged, it is not sent again. */
 const POLLED = ["/api/v1/tide", "/api/v1/jobs"];
 const latest = new Map<string, { etag: string; response: Response }>();
 const MOST_REMEMBERED = 8;

@@ -1452,11 +1452,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One's own open sessions, the last used first. */
+        /** @description Your open sessions, the last used first. */
         get: operations["sessions"];
         put?: never;
         post?: never;
-        /** @description End all of one's own sessions but this one. */
+        /** @description End all of your sessions but this one. */
         delete: operations["end_other_sessions"];
         options?: never;
         head?: never;
@@ -1473,7 +1473,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description End one of one's own sessions. */
+        /** @description End one of your sessions. */
         delete: operations["end_session"];
         options?: never;
         head?: never;
@@ -1996,7 +1996,7 @@ export interface components {
             zone?: string;
             events?: number;
             /** Format: date-time */
-            readonly updated_at: string;
+            updated_at: string;
         };
         CalendarPage: {
             items: components["schemas"]["Calendar"][];
@@ -2898,7 +2898,7 @@ export interface components {
                 [key: string]: unknown;
             };
             /** Format: date-time */
-            readonly updated_at: string;
+            updated_at: string;
         };
         KeptLayoutPage: {
             items: components["schemas"]["KeptLayout"][];

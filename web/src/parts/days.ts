@@ -1,4 +1,4 @@
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+import { LOCAL } from "./words";
 
 /** The local day of a moment, as a date field holds it. */
 export const dayOf = (ms: number): string => new Date(ms).toLocaleDateString("en-CA", { timeZone: LOCAL });

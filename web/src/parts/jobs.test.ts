@@ -21,7 +21,7 @@ describe("waiting for a job", () => {
     await expect(ended(4)).rejects.toThrow("nothing is left to be judged");
   });
 
-  it("asks again for what was counted", async () => {
+  it("requests again what was counted", async () => {
     serve({ "GET /api/v1/jobs/{id}": () => ({ id: 4, state: "done" }) });
     const answers = [{ counting_job: 4 }, { streams: 3 }];
     expect(await counted<{ streams: number }>(async () => answers.shift() as never)).toEqual({ streams: 3 });

@@ -18,7 +18,7 @@ export async function ended(id: number): Promise<Job> {
   }
 }
 
-/** What is counted at once, or by a job and then asked for again. */
+/** What is counted at once, or by a job and then requested again. */
 export async function counted<T extends object>(
   ask: () => Promise<T | { counting_job: number }>,
 ): Promise<T> {

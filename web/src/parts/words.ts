@@ -1,5 +1,8 @@
 /** Figures and times in words. Times are milliseconds since 1970; zones are named wherever they show. */
 
+/** The zone of this browser. */
+export const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
 const SPACE = "\u2009";
 
 export function figure(value: number | null | undefined, digits?: number): string {

@@ -26,6 +26,7 @@ from watchtide.plan import Plan as PlanText
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
+from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.scans import sheets
@@ -134,29 +135,31 @@ def is_much(found: Sequence[Scan], selection: Selection) -> bool:
     return samples > MOST_SAMPLES
 
 
-def pending(scan: Scan, selection: Selection, user: Any = None) -> Job | None:
-    """The job that counts, where it is too much for a request; None where it is not, or is counted already."""
-    if kept(scan, selection.key) is not None or not is_much([scan], selection):
+def job_for(
+    kind: str, found: Sequence[Scan], selection: Selection, key: str, arguments: dict[str, Any], user: Any
+) -> Job | None:
+    """The job that computes what is kept of the first scan under this key, where that is too much for a request.
+
+    None where it is little, or kept already. The same request while the job is open gets the same job.
+    """
+    if kept(found[0], key) is not None or not is_much(found, selection):
         return None
+    title = f"{kind.capitalize()} of scan {', '.join(str(s.pk) for s in found)}"
+    return jobs.enqueue(kind, title, arguments, user=user, about=arguments)
+
+
+def pending(scan: Scan, selection: Selection, user: Any = None) -> Job | None:
+    """The job that counts a scan, or a part of it, as `job_for`."""
     arguments = {"scan": scan.pk, "selection": asdict(selection)}
-    return _once("scorecard", f"Scorecard of scan {scan.pk}", arguments, user)
-
-
-def _once(kind: str, title: str, arguments: dict[str, Any], user: Any) -> Job:
-    """A job of this kind, or the one with the same arguments that is open."""
-    return jobs.enqueue(kind, title, arguments, user=user, once=digest_of(kind, arguments))
+    return job_for("scorecard", [scan], selection, selection.key, arguments, user)
 
 
 def comparison_pending(found: Sequence[Scan], selection: Selection, user: Any = None) -> Job | None:
-    """As `pending`, of a comparison."""
-    if (
-        len(found) < 2
-        or kept(found[0], _beside(found, selection)) is not None
-        or not is_much(found, selection)
-    ):
+    """The job that compares scans, as `job_for`. Too few scans are for `comparison` to refuse."""
+    if len(found) < 2:
         return None
     arguments = {"scans": [s.pk for s in found], "selection": asdict(selection)}
-    return _once("comparison", f"Comparison of {len(found)} scans", arguments, user)
+    return job_for("comparison", found, selection, _beside(found, selection), arguments, user)
 
 
 def _beside(found: Sequence[Scan], selection: Selection) -> str:
@@ -165,7 +168,7 @@ def _beside(found: Sequence[Scan], selection: Selection) -> str:
 
 @jobs.handles("comparison", lane="interactive")
 def compare_apart(lease: jobs.Lease) -> dict[str, Any]:
-    """Compare scans, for whoever asks again when it is done."""
+    """Compare scans; the result is kept for the next request."""
     by_number = Scan.objects.select_related("plan_version__plan").in_bulk(lease.arguments["scans"])
     comparison([by_number[pk] for pk in lease.arguments["scans"]], Selection.of(lease.arguments["selection"]))
     return {"scans": lease.arguments["scans"]}
@@ -458,7 +461,7 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
             else None
         )
     told = {
-        "streams": len(shared), "span_from": span[0] / scans.MS, "span_to": span[1] / scans.MS,
+        "streams": len(shared), "span_from": span[0] / MS, "span_to": span[1] / MS,
         "labels": len(labels), "scans": shown,
     }  # fmt: skip
     return keep(found[0], key, version, json.loads(json.dumps(told)))

@@ -16,6 +16,7 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
+from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Scan, ScanStream, Standing
@@ -81,18 +82,14 @@ def _key(after: Scan) -> str:
 
 
 def pending(before: Scan, after: Scan, user: Any = None) -> Job | None:
-    """The job that compares them, where it is too much for a request; None where it is not, or was done."""
-    whole = counting.Selection()
-    if counting.kept(before, _key(after)) is not None or not counting.is_much([before, after], whole):
-        return None
+    """The job that compares them, as `counting.job_for`."""
     arguments = {"before": before.pk, "after": after.pk}
-    title = f"Effect of the logbook, scan {after.pk} beside {before.pk}"
-    return jobs.enqueue("effect", title, arguments, user=user, once=counting.digest_of("effect", arguments))
+    return counting.job_for("effect", [before, after], counting.Selection(), _key(after), arguments, user)
 
 
 @jobs.handles("effect", lane="interactive")
 def compute(lease: jobs.Lease) -> dict[str, Any]:
-    """Compare two scans, for whoever asks again when it is done."""
+    """Compare two scans; the result is kept for the next request."""
     found = Scan.objects.select_related("plan_version__plan").in_bulk(lease.arguments.values())
     effect(found[lease.arguments["before"]], found[lease.arguments["after"]])
     return dict(lease.arguments)
@@ -114,9 +111,9 @@ def effect(before: Scan, after: Scan) -> dict[str, Any]:
     ]
     if not pairs:
         raise Problem("these scans share no stream", place="before", remedy="choose others", code=409)
-    told = [_stream(one, other) for one, other in pairs[:MOST_STREAMS]]
-    told.sort(key=lambda t: -(len(t["gone"]) + len(t["new"]) + (t["moved"] or 0.0)))
-    found = {"before": before.pk, "after": after.pk, "streams": told}
+    rows_of_streams = [_stream(one, other) for one, other in pairs[:MOST_STREAMS]]
+    rows_of_streams.sort(key=lambda t: -(len(t["gone"]) + len(t["new"]) + (t["moved"] or 0.0)))
+    found = {"before": before.pk, "after": after.pk, "streams": rows_of_streams}
     return counting.keep(before, _key(after), version, found)
 
 
@@ -129,7 +126,7 @@ def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:
     gone, new = compare.apart(found[0], found[1]), compare.apart(found[1], found[0])
 
     def spans(findings: Sequence[Finding]) -> list[list[float]]:
-        return [[f.start / scans.MS, f.end / scans.MS] for f in findings]
+        return [[f.start / MS, f.end / MS] for f in findings]
 
     return {
         "stream": one.stream_id,

@@ -12,13 +12,13 @@ from watchtide.server.incidents.models import APART, CLOSED, OPEN, Change, Incid
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
+from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import reading
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Finding
 from watchtide.server.streams.models import Stream
 
-MS = 1_000_000
 # Findings this near an incident that are not in it are offered to be put there.
 NEARBY_MS = incidents.LAG_NS / MS
 MOST_NEARBY = 12

@@ -63,13 +63,13 @@ def tell(kind: str, subject: Any = "", **payload: Any) -> None:
 
 
 class Lease:
-    """A worker's hold on a job. `progress` also asks whether to go on."""
+    """A worker's hold on a job. `progress` also finds out whether to go on."""
 
     def __init__(self, job: Job) -> None:
         self.job = job
         self.fence = job.fence
         self.arguments = job.arguments
-        self._told = (-1, -1)
+        self._reported = (-1, -1)
         self._stop = threading.Event()
         self._lost = False
         self._cancel = False
@@ -87,11 +87,11 @@ class Lease:
         return self._cancel
 
     def progress(self, done: int, total: int, message: str = "") -> None:
-        """Say how far it is. Told at most about a hundred times a job."""
+        """Report how far it is; written at most about a hundred times a job."""
         step = max(1, total // 100)
-        if (done, total) == self._told or (done % step and done != total):
+        if (done, total) == self._reported or (done % step and done != total):
             return
-        self._told = (done, total)
+        self._reported = (done, total)
         changes: dict[str, Any] = {"done": done, "total": total}
         if message:
             changes["message"] = message

@@ -1,5 +1,7 @@
 """Jobs from enqueue to end: put down, woken, cancelled, watched; `running` does them."""
 
+import hashlib
+import json
 from datetime import timedelta
 from typing import Any
 
@@ -43,12 +45,15 @@ def enqueue(
     *,
     user: Any = None,
     lane: str | None = None,
-    once: str | None = None,
+    about: Any = None,
 ) -> Job:
     """Put a job down and wake a worker once the transaction is through.
 
-    once : what it is about; while a job about the same is open, that one is returned and none is put down.
+    about : what it is about, as JSON; while a job of this kind about the same is open, that one is returned instead.
     """
+    once = None
+    if about is not None:
+        once = f"{kind} {hashlib.sha256(json.dumps(about, sort_keys=True).encode()).hexdigest()}"
     fields = {
         "kind": kind,
         "lane": lane or lane_of(kind),

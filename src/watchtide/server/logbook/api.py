@@ -17,12 +17,12 @@ from rest_framework.views import APIView
 from watchtide.server import paging, query, versions
 from watchtide.server.logbook import services, tasks
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
+from watchtide.server.moments import MS
 from watchtide.server.negotiation import FiniteJson
 from watchtide.server.problems import Problem
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock, labels
 
-MS = 1_000_000
 MOST_SHOWN, MOST_LANES = 500, 14
 
 
@@ -84,7 +84,7 @@ FILTER = [
 ]  # fmt: skip
 
 
-def asked(request) -> QuerySet[Entry]:
+def matching(request) -> QuerySet[Entry]:
     """The entries that fit a request's filter."""
     pk = query.whole(request, "stream")
     return services.found(
@@ -104,7 +104,7 @@ class EntriesView(APIView):
     )
     def get(self, request) -> Response:
         """Live entries that fit, latest start first."""
-        found = asked(request)
+        found = matching(request)
         return paging.rows(
             request,
             found,
@@ -326,7 +326,7 @@ class ExportView(APIView):
         kind = request.GET.get("kind") or "csv"
         if kind not in KINDS:
             raise Problem(f"entries do not come as {kind}", place="kind", remedy=f"one of {', '.join(KINDS)}")
-        rows = [services.as_label(e) for e in asked(request).order_by("pk")]
+        rows = [services.as_label(e) for e in matching(request).order_by("pk")]
         response = HttpResponse(labels.to_text(rows, f"logbook.{kind}"), content_type=KINDS[kind])
         response["Content-Disposition"] = f'attachment; filename="logbook.{kind}"'
         return response
@@ -432,7 +432,7 @@ class LanesView(APIView):
     def get(self, request) -> Response:
         """The entries that fit over time, a lane for each scope, those with most entries first."""
         rows = (
-            asked(request)
+            matching(request)
             .order_by("start_ns", "pk")
             .values_list("scope", "pk", "start_ns", "end_ns", "verdict")
         )

@@ -1,6 +1,5 @@
 """What runs in the queue for the logbook: taking in a large file of labels."""
 
-import hashlib
 from collections.abc import Sequence
 from typing import Any
 
@@ -19,9 +18,8 @@ def pending(rows: Sequence[Label], title: str, matches: str, user: Any) -> Job |
     if len(rows) <= MOST_ROWS:
         return None
     text = labels.to_text(rows, "labels.json")
-    once = hashlib.sha256(f"import {matches} {text}".encode()).hexdigest()
     arguments = {"labels": text, "title": title, "matches": matches, "by": user.get_username()}
-    return jobs.enqueue("labels", f"Take in {title}", arguments, user=user, once=once)
+    return jobs.enqueue("labels", f"Take in {title}", arguments, user=user, about=[matches, text])
 
 
 @jobs.handles("labels", lane="interactive")

@@ -7,12 +7,12 @@ from typing import Any
 
 from django.contrib.auth.models import AbstractBaseUser, Group
 from django.db.models import Q
+from django.db.models.functions import Now
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework.authentication import BaseAuthentication, SessionAuthentication
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.permissions import SAFE_METHODS, BasePermission
 
-from watchtide.server import moments
 from watchtide.server.people.models import Token
 
 PREFIX = "wt_"
@@ -46,7 +46,7 @@ def make_token(
 
 
 def digest_of(text: str) -> str:
-    """What is kept of a token. It has 256 random bits, so one pass of SHA-256 leaves nothing to guess."""
+    """What is kept of a token, a link or a session's key. They are random and long: one pass of SHA-256 leaves nothing to guess."""
     return hashlib.sha256(text.encode()).hexdigest()
 
 
@@ -57,15 +57,14 @@ class Bearer(BaseAuthentication):
         kind, _, text = request.headers.get("Authorization", "").partition(" ")
         if kind.lower() != "bearer":
             return None
-        now = moments.now()
         found = Token.objects.select_related("owner").filter(digest=digest_of(text.strip()), revoked_at=None)
-        token = found.filter(Q(expires_at=None) | Q(expires_at__gt=now)).first()
+        token = found.filter(Q(expires_at=None) | Q(expires_at__gt=Now())).annotate(now=Now()).first()
         if token is None or not token.owner.is_active:
             raise AuthenticationFailed(
                 "the token is not known, has expired or was revoked; make a new one in Settings"
             )
-        if token.last_used_at is None or now - token.last_used_at > timedelta(minutes=1):
-            Token.objects.filter(pk=token.pk).update(last_used_at=now)
+        if token.last_used_at is None or token.now - token.last_used_at > timedelta(minutes=1):
+            Token.objects.filter(pk=token.pk).update(last_used_at=token.now)
         return token.owner, token
 
     def authenticate_header(self, request) -> str:

@@ -3,7 +3,7 @@
 from datetime import timedelta
 
 from django.conf import settings
-from django.contrib.auth import authenticate, login, logout
+from django.contrib.auth import authenticate, logout
 from django.contrib.auth.models import User
 from django.db import transaction
 from django.http import StreamingHttpResponse
@@ -72,10 +72,8 @@ class SessionView(APIView):
         if user is None:
             trail.failed(request, name)
             raise Problem("name and password do not match", place="password", remedy="try again", code=401)
-        login(request, user)
         sessions.begin(request, user)
         request.user = user
-        trail.note(request, "signed in")
         return _session(request)
 
     @extend_schema(responses={204: None}, operation_id="sign_out")

@@ -2,7 +2,6 @@
 
 from typing import Any
 
-from django.contrib.auth import login
 from django.contrib.auth.models import User
 from django.db.models import Max, Q
 from django.utils.decorators import method_decorator
@@ -53,10 +52,10 @@ class PersonChangeSerializer(serializers.Serializer):
     is_active = serializers.BooleanField(required=False)
 
 
-def _people(**wanted: Any) -> Any:
+def _people() -> Any:
     """Accounts with what the list shows of each, in one query and one for their groups."""
     links = Q(account_links__used_at=None)
-    found = User.objects.filter(**wanted).select_related("person").prefetch_related("groups")
+    found = User.objects.select_related("person").prefetch_related("groups")
     return found.annotate(
         last_seen_at=Max("sign_ins__last_seen_at"),
         link_ends_at=Max("account_links__expires_at", filter=links),
@@ -105,9 +104,8 @@ class PeopleView(APIView):
         given = PersonSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
-        user, text = services.invite(
-            request, data["name"], data.get("full_name", ""), data["role"], by=request.user.username
-        )
+        who = trail.of(request)
+        user, text = services.invite(who, data["name"], data.get("full_name", ""), data["role"])
         return Response({"person": _row(user.pk), "purpose": "invitation", "link": text}, status=201)
 
 
@@ -128,9 +126,9 @@ class PersonView(APIView):
         if "full_name" in data:
             User.objects.filter(pk=pk).update(first_name=data["full_name"])
         if "role" in data:
-            services.set_role(request, user, data["role"])
+            services.set_role(trail.of(request), user, data["role"])
         if "is_active" in data:
-            services.set_active(request, user, data["is_active"])
+            services.set_active(trail.of(request), user, data["is_active"])
         return Response(_row(pk))
 
 
@@ -141,7 +139,7 @@ class PersonLinkView(APIView):
     def post(self, request, pk: int) -> Response:
         """A new link in place of the earlier: an invitation again, or for a forgotten password."""
         only_admins(request)
-        purpose, text = services.new_link(request, User.objects.get(pk=pk), by=request.user.username)
+        purpose, text = services.new_link(trail.of(request), User.objects.get(pk=pk))
         return Response({"person": _row(pk), "purpose": purpose, "link": text}, status=201)
 
 
@@ -176,7 +174,7 @@ class SessionsView(APIView):
         operation_id="sessions", parameters=paging.PARAMETERS, responses=paging.of(SignInRowSerializer)
     )
     def get(self, request) -> Response:
-        """One's own open sessions, the last used first."""
+        """Your open sessions, the last used first."""
         only_people(request)
         own = sessions.current(request)
         context = {"this": own.pk if own else None}
@@ -190,7 +188,7 @@ class SessionsView(APIView):
 
     @extend_schema(operation_id="end_other_sessions", responses={204: None})
     def delete(self, request) -> Response:
-        """End all of one's own sessions but this one."""
+        """End all of your sessions but this one."""
         only_people(request)
         own = sessions.current(request)
         others = SignIn.objects.filter(user=request.user).exclude(pk=own.pk if own else None)
@@ -204,7 +202,7 @@ class OneSessionView(APIView):
 
     @extend_schema(operation_id="end_session", responses={204: None})
     def delete(self, request, pk: int) -> Response:
-        """End one of one's own sessions."""
+        """End one of your sessions."""
         only_people(request)
         row = SignIn.objects.get(pk=pk, user=request.user)
         if sessions.end(SignIn.objects.filter(pk=row.pk)):
@@ -227,7 +225,6 @@ class PasswordView(APIView):
         given = PasswordSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         services.change_password(request, request.user, **given.validated_data)
-        services.stay_signed_in(request)
         return Response(status=204)
 
 
@@ -270,8 +267,7 @@ class UseLinkView(APIView):
         """Set the password of a link's account, and sign in."""
         given = UseLinkSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        user = services.use_link(request, given.validated_data["link"], given.validated_data["password"])
-        login(request, user, backend="django.contrib.auth.backends.ModelBackend")
+        address = trail.of(request)["address"]
+        user = services.use_link(address, **given.validated_data)
         sessions.begin(request, user)
-        trail.note(request, "signed in", by=user.username)
         return Response(status=204)

@@ -1,6 +1,5 @@
 """What may be done with accounts: invite, change roles, disable, set passwords. One transaction each, noted in the trail."""
 
-import hashlib
 import secrets
 from datetime import timedelta
 from typing import Any
@@ -15,15 +14,16 @@ from django.db.models.functions import Lower, Now
 
 from watchtide.server import moments
 from watchtide.server.people import sessions, trail
-from watchtide.server.people.access import ADMIN, give_role, role_of
+from watchtide.server.people.access import ADMIN, digest_of, give_role, role_of
 from watchtide.server.people.models import AccountLink, Person, SignIn
+from watchtide.server.people.trail import Who
 from watchtide.server.problems import Problem
 
 PREFIX = "wtl_"
 
 
 @transaction.atomic
-def invite(request: Any, name: str, full_name: str, role: str, *, by: str) -> tuple[User, str]:
+def invite(who: Who, name: str, full_name: str, role: str) -> tuple[User, str]:
     """Make an account that nobody can use yet, and the link by which its owner sets a password. (account, link's text)"""
     # Names are compared byte by byte in the database; two that differ in case only would be mistaken for each other.
     if User.objects.annotate(low=Lower("username")).filter(low=name.lower()).exists():
@@ -34,12 +34,12 @@ def invite(request: Any, name: str, full_name: str, role: str, *, by: str) -> tu
     user.set_unusable_password()
     user.save()
     give_role(user, role)
-    trail.note(request, "invited", f"{name} as {role}", by=by)
-    return user, _link(user, "invitation", by)
+    trail.add("invited", f"{name} as {role}", **who)
+    return user, _link(user, "invitation", who["by"])
 
 
 @transaction.atomic
-def new_link(request: Any, user: User, *, by: str) -> tuple[str, str]:
+def new_link(who: Who, user: User) -> tuple[str, str]:
     """A link in place of the earlier ones: of an invitation again, or for a forgotten password. (purpose, text)"""
     if user.is_active:
         purpose = "password"
@@ -50,21 +50,17 @@ def new_link(request: Any, user: User, *, by: str) -> tuple[str, str]:
             f"{user.username} is disabled", place="person", remedy="enable the account first", code=409
         )
     AccountLink.objects.filter(user=user, used_at=None).delete()
-    trail.note(request, f"link for {purpose} made", user.username, by=by)
-    return purpose, _link(user, purpose, by)
+    trail.add(f"link for {purpose} made", user.username, **who)
+    return purpose, _link(user, purpose, who["by"])
 
 
 def _link(user: User, purpose: str, by: str) -> str:
     text = PREFIX + secrets.token_urlsafe(32)
     until = moments.now() + timedelta(days=settings.INVITATION_DAYS)
     AccountLink.objects.create(
-        user=user, purpose=purpose, digest=_digest(text), made_by=by[:150], expires_at=until
+        user=user, purpose=purpose, digest=digest_of(text), made_by=by[:150], expires_at=until
     )
     return text
-
-
-def _digest(text: str) -> str:
-    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def link_of(text: str, *, is_locked: bool = False) -> AccountLink:
@@ -72,7 +68,7 @@ def link_of(text: str, *, is_locked: bool = False) -> AccountLink:
     found = AccountLink.objects.select_related("user")
     if is_locked:
         found = found.select_for_update()
-    link = found.filter(digest=_digest(text.strip()), used_at=None, expires_at__gt=Now()).first()
+    link = found.filter(digest=digest_of(text.strip()), used_at=None, expires_at__gt=Now()).first()
     if link is None:
         raise Problem(
             "this link is not known, was used, or is over", place="link", remedy="request a new one from an admin", code=410
@@ -81,24 +77,26 @@ def link_of(text: str, *, is_locked: bool = False) -> AccountLink:
 
 
 @transaction.atomic
-def use_link(request: Any, text: str, password: str) -> User:
+def use_link(address: str, link: str, password: str) -> User:
     """Set the password of the link's account, which can be used from now on. Every other session and link of it ends."""
-    link = link_of(text, is_locked=True)
-    user = link.user
-    if link.purpose == "password" and not user.is_active:
-        raise Problem(f"{user.username} is disabled", place="link", remedy="speak to an admin", code=410)
+    found = link_of(link, is_locked=True)
+    user = found.user
+    if found.purpose == "password" and not user.is_active:
+        raise Problem(
+            f"{user.username} is disabled", place="link", remedy="an admin can enable the account", code=410
+        )
     check_password(password, user)
     user.set_password(password)
     user.is_active = True
     user.save(update_fields=["password", "is_active"])
     AccountLink.objects.filter(user=user, used_at=None).update(used_at=Now())
     sessions.end(SignIn.objects.filter(user=user))
-    trail.note(request, f"link for {link.purpose} used", user.username, by=user.username)
+    trail.add(f"link for {found.purpose} used", user.username, user.username, address)
     return user
 
 
 def change_password(request: Any, user: User, old: str, new: str) -> None:
-    """Set one's own password; every other session ends. Raises Problem where the present one does not match."""
+    """Set the password of whoever is signed in; every other session ends. Raises Problem where the present one does not match."""
     trail.check_sign_in(request, user.username)
     if not user.check_password(old):
         # Outside the transaction: the failure must be counted.
@@ -111,14 +109,10 @@ def change_password(request: Any, user: User, old: str, new: str) -> None:
         user.save(update_fields=["password"])
         sessions.end(SignIn.objects.filter(user=user).exclude(pk=own.pk if own else None))
         trail.note(request, "password changed")
-
-
-def stay_signed_in(request: Any) -> None:
-    """After the own password was changed: Django gives the session a new key, which our row of it follows."""
-    own = sessions.current(request)
-    update_session_auth_hash(request, request.user)
+    # Django gives this session a new key, which our row of it follows.
+    update_session_auth_hash(request, user)
     if own is not None:
-        SignIn.objects.filter(pk=own.pk).update(digest=sessions.digest_of(request.session.session_key))
+        SignIn.objects.filter(pk=own.pk).update(digest=digest_of(request.session.session_key))
 
 
 def check_password(password: str, user: User, *, place: str = "password") -> None:
@@ -130,7 +124,7 @@ def check_password(password: str, user: User, *, place: str = "password") -> Non
 
 
 @transaction.atomic
-def set_role(request: Any, user: User, role: str) -> None:
+def set_role(who: Who, user: User, role: str) -> None:
     """Give another role. Raises Problem (409) where nobody could look after accounts any more."""
     admins = _locked_admins()
     before = role_of(user)
@@ -142,11 +136,11 @@ def set_role(request: Any, user: User, role: str) -> None:
         user.is_superuser = False
         user.save(update_fields=["is_superuser"])
     give_role(user, role)
-    trail.note(request, "role changed", f"{user.username}: {before} to {role}")
+    trail.add("role changed", f"{user.username}: {before} to {role}", **who)
 
 
 @transaction.atomic
-def set_active(request: Any, user: User, is_active: bool) -> None:
+def set_active(who: Who, user: User, is_active: bool) -> None:
     """Disable an account, which ends its sessions and links and stops its tokens; or let it be used again."""
     was_invited = is_invited(user)
     if user.is_active == is_active and not (was_invited or _was_disabled(user)):
@@ -160,7 +154,7 @@ def set_active(request: Any, user: User, is_active: bool) -> None:
     if not is_active:
         sessions.end(SignIn.objects.filter(user=user))
         AccountLink.objects.filter(user=user, used_at=None).delete()
-    trail.note(request, "enabled" if is_active else "disabled", user.username)
+    trail.add("enabled" if is_active else "disabled", user.username, **who)
 
 
 def _locked_admins() -> set[int]:
@@ -174,6 +168,14 @@ def _check_not_last(user: User, admins: set[int]) -> None:
         raise Problem(
             f"{user.username} is the last admin", place="role", remedy="make somebody else an admin first", code=409
         )  # fmt: skip
+
+
+DEMO_PASSWORD = "an account has the password demo; change it before serving"
+
+
+def has_demo_password() -> bool:
+    """Whether somebody can sign in with the demo's password, which is in the documentation."""
+    return any(user.check_password("demo") for user in User.objects.filter(is_active=True))
 
 
 def is_invited(user: User) -> bool:

@@ -1,45 +1,48 @@
 """Sessions of browsers: listed, ended one by one, and over when they are not used."""
 
-import hashlib
 from datetime import timedelta
 from typing import Any
 
-from asgiref.sync import iscoroutinefunction, markcoroutinefunction, sync_to_async
+from asgiref.sync import sync_to_async
 from django.conf import settings
+from django.contrib.auth import login
 from django.contrib.auth.models import AbstractBaseUser, AnonymousUser
 from django.db.models import Count, QuerySet
 from django.db.models.functions import Now
 from django.http import HttpRequest
 from django.utils.functional import SimpleLazyObject
 
-from watchtide.server import addresses, moments
+from watchtide.server import addresses
+from watchtide.server.middleware import Around
+from watchtide.server.people import trail
+from watchtide.server.people.access import digest_of
 from watchtide.server.people.models import SignIn
 
+BACKEND = "django.contrib.auth.backends.ModelBackend"
 # The time of the last use is kept to this, so that not every request writes.
 TOUCH = timedelta(minutes=1)
 # A session that is over is listed no more, and its row deleted after this.
 KEPT = timedelta(days=30)
 
 
-def digest_of(key: str) -> str:
-    return hashlib.sha256(key.encode()).hexdigest()
-
-
 def begin(request: HttpRequest | Any, user: AbstractBaseUser) -> None:
-    """Keep that somebody has signed in; called once the session has its key."""
-    key = request.session.session_key
+    """Sign somebody in: Django's session, our row of it, and the entry in the trail."""
+    login(request, user, backend=BACKEND)
     SignIn.objects.create(
         user=user,
-        digest=digest_of(key),
+        digest=digest_of(request.session.session_key),
         address=addresses.of(request)[:45],
         agent=request.headers.get("User-Agent", "")[:200],
     )
+    trail.note(request, "signed in", by=user.get_username())
 
 
 def current(request: HttpRequest | Any) -> SignIn | None:
     """The row of the session that a request comes with, whatever has become of it."""
     key = request.session.session_key
-    return SignIn.objects.filter(digest=digest_of(key)).first() if key else None
+    # The time comes with it: both are the database's.
+    found = SignIn.objects.annotate(now=Now())
+    return found.filter(digest=digest_of(key)).first() if key else None
 
 
 def open_ones(user: AbstractBaseUser) -> QuerySet[SignIn]:
@@ -73,9 +76,10 @@ def _checked(request: HttpRequest, user: Any) -> Any:
     """The person of a session, or nobody where it was ended or not used for too long."""
     if not user.is_authenticated:
         return user
-    row, now = current(request), moments.now()
+    row = current(request)
     if row is None or row.ended_at is not None:
         return AnonymousUser()
+    now = row.now
     if now - row.last_seen_at > timedelta(minutes=settings.SESSION_IDLE_MINUTES):
         SignIn.objects.filter(pk=row.pk).update(ended_at=now)
         return AnonymousUser()
@@ -84,18 +88,10 @@ def _checked(request: HttpRequest, user: Any) -> Any:
     return user
 
 
-class OpenSessions:
+class OpenSessions(Around):
     """Behind Django's authentication: nobody is signed in by a session that is over."""
 
-    sync_capable = True
-    async_capable = True
-
-    def __init__(self, get_response: Any) -> None:
-        self.get_response = get_response
-        if iscoroutinefunction(get_response):
-            markcoroutinefunction(self)
-
-    def __call__(self, request: HttpRequest) -> Any:
+    def before(self, request: HttpRequest) -> None:
         found = request.user
         request.user = SimpleLazyObject(lambda: _checked(request, found))  # type: ignore[assignment]
 
@@ -104,4 +100,3 @@ class OpenSessions:
             return await sync_to_async(lambda: _checked(request, found))()
 
         request.auser = auser  # type: ignore[method-assign]
-        return self.get_response(request)

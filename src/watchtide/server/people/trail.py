@@ -4,7 +4,7 @@ deleted; none is changed."""
 import json
 from collections.abc import Iterator
 from datetime import timedelta
-from typing import Any
+from typing import Any, TypedDict
 
 from django.conf import settings
 from django.db.models.functions import Now
@@ -20,17 +20,24 @@ MOST_HERE, MOST_A_NAME, MOST_AN_ADDRESS = 10, 100, 50
 FAILED, REFUSED = "sign-in failed", "sign-in refused"
 
 
+class Who(TypedDict):
+    """Whom an entry names: the account, and the address it came from."""
+
+    by: str
+    address: str
+
+
 def note(request: HttpRequest | Any, what: str, subject: Any = "", *, by: str | None = None) -> None:
     """Add an entry. by : the account, None for the one signed in. Call it in the transaction of what it records."""
     who = of(request)
     add(what, subject, who["by"] if by is None else by, who["address"])
 
 
-def of(request: HttpRequest | Any) -> dict[str, str]:
+def of(request: HttpRequest | Any) -> Who:
     """Who and where a request comes from, for a job that does what was requested."""
     user = getattr(request, "user", None)
     own = user.get_username() if user is not None and user.is_authenticated else ""
-    return {"by": own[:150], "address": addresses.of(request)[:45]}
+    return Who(by=own[:150], address=addresses.of(request)[:45])
 
 
 def add(what: str, subject: Any, by: str, address: str) -> None:

@@ -16,13 +16,13 @@ from watchtide.server.incidents import services as incidents
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
+from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.review.models import SAMPLE, STRONGEST, UNFLAGGED, Item, Judgement, Round
 from watchtide.server.scans import reading
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Finding, Scan, ScanStream
 
-MS = 1_000_000
 HOUR_NS = 3_600 * 10**9
 MOST_ITEMS = 500
 # What is before somebody goes back to the queue when nothing was heard of them for so long.

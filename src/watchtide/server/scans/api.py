@@ -18,6 +18,7 @@ from watchtide.server import paging, query
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import JUDGEMENT_CHOICES
+from watchtide.server.moments import MS
 from watchtide.server.people import trail
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
@@ -26,7 +27,6 @@ from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
 
-MS = 1_000_000
 MOST_POINTS = 8_000
 
 
@@ -127,8 +127,8 @@ class TideView(APIView):
         caps = CapsSerializer(data=request.GET)
         caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
-        asked = tide.Strongest(**caps.validated_data)
-        table = tide.tide_table(person.last_looked if person else None, asked)
+        wanted = tide.Strongest(**caps.validated_data)
+        table = tide.tide_table(person.last_looked if person else None, wanted)
         return Response(table | {"columns": person.columns if person else list(COLUMNS)})
 
 

@@ -17,11 +17,11 @@ from watchtide.engine import forms, reduce, stages
 from watchtide.engine.based import Baselined
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
+from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import ScanStream
 
-MS = 1_000_000
 DAY_MS = 86_400_000
 # A season fold shows so many cycles, of so many slots each.
 MOST_CYCLES, MOST_SLOTS = 26, 700
@@ -89,7 +89,7 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
         points = {s.base.key: quiet.sheet(sheets.of(s)).points}
         cards.append(score_card(mine, labels, points, setting))
         found.append(mine)
-    told = compare.paired(cards[0], cards[1], labels, block_ns=7 * DAY_MS * MS)
+    paired = compare.paired(cards[0], cards[1], labels, block_ns=7 * DAY_MS * MS)
     both, only_one, only_other = compare.shared(found[0], found[1])
 
     def figures(card: Any, findings: Any) -> dict[str, Any]:
@@ -108,8 +108,8 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
         "shared": both,
         "one_only": only_one,
         "other_only": only_other,
-        "precision": told["precision"],
-        "recall": told["recall"],
+        "precision": paired["precision"],
+        "recall": paired["recall"],
     }
 
 
@@ -138,7 +138,7 @@ def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dic
             remedy="give one between two samples and two years",
         )
     is_local = choosing.is_calendar(Period(period, False))
-    # A fold of many slots is drawn as no more than the eye can tell.
+    # A fold of many slots is drawn as no more than the eye can distinguish.
     slot = max(step, period // MOST_SLOTS)
     series = base.series
     offsets = series.offsets_ns if series.axis_ns is None else np.zeros_like(series.times)
@@ -179,21 +179,21 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
     last = len(series) if end_ns is None else int(np.searchsorted(series.times, end_ns, side="right"))
     first = 0 if begin_ns is None else int(np.searchsorted(series.times, begin_ns))
     shown = max(first, last - MOST_FORM_SAMPLES)
-    # Six cycles or more, so that a season is told from its trend.
+    # Six cycles or more, so that a season is distinguished from its trend.
     low = max(0, min(shown, last - 6 * lengths[-1]))
     part = series.part(low, last)
     fitting = [float(x) for x in lengths if 2 * x <= len(part)]
     if not fitting:
         raise Problem("two cycles of the season are needed", remedy="choose a longer span", code=409)
     both = forms.side_by_side(part, fitting, is_count=base.resolved["prepare"]["as"] == "count")
-    told: dict[str, Any] = {}
+    shown_forms: dict[str, Any] = {}
     for form, got in both.forms.items():
         if isinstance(got, str):
-            told[form] = {"why_not": got, "added": None}
+            shown_forms[form] = {"why_not": got, "added": None}
             continue
         at = reduce.indices(got.remainder, None, np.empty(0, np.int64), points)
         at = at[at >= shown - low]
-        told[form] = {
+        shown_forms[form] = {
             "time": (part.times[at] / MS).tolist(),
             "trend": _rounded(got.trend[at]),
             "seasons": [_rounded(s[at]) for s in got.seasons],
@@ -202,7 +202,7 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
             "added": both.added if form == "multiplicative" else None,
         }
     return {
-        **told,
+        **shown_forms,
         "seasons": [x * step / 3.6e12 for x in fitting],
         "leftover": both.leftover,
         "taken": base.resolved["baseline"].get("form", "additive"),

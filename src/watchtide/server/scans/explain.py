@@ -10,12 +10,12 @@ import numpy as np
 from watchtide.core import explaining
 from watchtide.core.series import at_stamps
 from watchtide.engine.stages import Baselined
+from watchtide.server.moments import MS
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing
 from watchtide.server.streams import calendars
 from watchtide.server.streams.models import HIDDEN, Calendar, Derived, Stream
 
-MS = 1_000_000
 HOUR_NS = 3_600 * 10**9
 # Other streams are looked at this far around a finding, and their scores compared this far apart.
 AROUND_NS = 6 * HOUR_NS

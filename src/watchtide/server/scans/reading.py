@@ -10,12 +10,12 @@ from watchtide.core import keys
 from watchtide.core.scoring import wilson
 from watchtide.core.scoring.rows import touches
 from watchtide.server.logbook import services as logbook
+from watchtide.server.moments import MS
 from watchtide.server.scans import services, sheets, standing
 from watchtide.server.scans.charts import for_chart
 from watchtide.server.scans.models import Card, Finding, Scan, ScanStream
 from watchtide.server.streams.models import Stream
 
-MS = 1_000_000
 # The band of the weeks before a finding.
 BEFORE_SIGMAS = 3.0
 

@@ -33,7 +33,6 @@ from watchtide.server.scans.models import Finding, Plan, PlanVersion, Scan, Scan
 from watchtide.server.streams import calendars, store
 from watchtide.server.streams.models import Calendar, Stream
 
-MS = 1_000_000
 RIBBON_BINS = 400
 STANDARD = "harbour watch"
 # Ends of a level that may be infinite, which JSON cannot hold.

@@ -15,6 +15,7 @@ from django.db.models import Count, Max, Sum
 from watchtide.core import keys
 from watchtide.core.scoring import verdicts
 from watchtide.server.logbook import services as logbook
+from watchtide.server.moments import MS
 from watchtide.server.scans.models import Finding, Standing
 from watchtide.server.streams.models import Stream
 
@@ -22,7 +23,6 @@ FIELDS = (
     "pk", "stream_id", "scan_id", "start_ns", "end_ns", "kind", "direction", "score", "peak_ns", "peak_value", "expected",
     "points", "size", "confidence", "raised_ns",
 )  # fmt: skip
-MS = 1_000_000
 MOST_KEPT = 8
 # Requests are answered in several threads.
 _lock = threading.Lock()

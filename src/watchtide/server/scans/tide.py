@@ -10,13 +10,13 @@ import numpy as np
 from watchtide.core import fleet
 from watchtide.engine import together
 from watchtide.plan.model import Fleet
+from watchtide.server.moments import MS
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import ScanStream, Standing
 from watchtide.server.streams.models import HIDDEN, Stream
 
-MS = 1_000_000
 DAY_MS = 86_400_000
-# A stream is silent when it is this many of its own steps behind the newest of the table.
+# A stream is silent when it is this many of its steps behind the newest of the table.
 SILENT_STEPS = 24
 
 
@@ -119,7 +119,7 @@ def _held_to_fleet(
     """The findings that stand out of all streams of their days, and how many open ones do not."""
     if rate is None:
         return findings, 0
-    # Scans of an earlier version kept no p-values: nothing of theirs is held back until they are scanned again.
+    # Scans of an earlier version kept no p-values: all of theirs are shown until they are scanned again.
     rows = {
         key: np.frombuffer(bytes(r.blocks), services.BLOCK) for key, r in scanned.items() if len(r.blocks)
     }

@@ -146,9 +146,7 @@ class StreamEditView(APIView):
         arguments = {"stream": pk, "key": stream.key, "who": trail.of(request)}
         title = f"Delete {stream.name}"
         with transaction.atomic():
-            job = jobs.enqueue(
-                "delete_stream", title, arguments, user=request.user, once=f"delete stream {pk}"
-            )
+            job = jobs.enqueue("delete_stream", title, arguments, user=request.user, about=pk)
         return Response(JobSerializer(job).data, status=202)
 
 

@@ -338,9 +338,9 @@ class UndoView(APIView):
         batch = Batch.objects.get(pk=pk)
         undoing.check(batch)
         arguments = {"batch": pk, "who": trail.of(request)}
-        title, once = f"Undo batch {pk}, {batch.source}", f"undo batch {pk}"
+        title = f"Undo batch {pk}, {batch.source}"
         with transaction.atomic():
-            job = jobs.enqueue("undo", title, arguments, user=request.user, once=once)
+            job = jobs.enqueue("undo", title, arguments, user=request.user, about=pk)
         return Response(JobSerializer(job).data, status=202)
 
 

@@ -6,6 +6,7 @@ from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
+from django.db.models.functions import Now
 
 from watchtide.core.series import SECOND_NS
 from watchtide.server import moments
@@ -17,35 +18,29 @@ DAY_NS = 86_400 * SECOND_NS
 QUARTER_NS = 91 * DAY_NS
 
 
-@transaction.atomic
 def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
     """Keep a calendar under a name, in place of what had it. (calendar, whether it is new or changed)."""
     clock.zone(zone)
-    now = int(moments.now().timestamp()) * SECOND_NS
-    year = int(timedelta(days=366).total_seconds()) * SECOND_NS
-    # Written out once, so that a rule that cannot be read is refused now and not on somebody's chart.
-    written = expansion.expand(data, now - 2 * year, now + 2 * year, zone, name=name)
     sha = hashlib.sha256(data).hexdigest()
     known = Calendar.objects.filter(name=name).first()
     if known is not None and known.sha == sha and known.zone == zone:
         return known, False
-    kept, _ = Calendar.objects.update_or_create(
-        name=name,
-        defaults={
-            "payload": data,
-            "sha": sha,
-            "zone": zone,
-            "events": written.events,
-            "created_by": user,
-        },
-    )
-    jobs.tell("calendar", kept.pk)
+    now = int(moments.now().timestamp()) * SECOND_NS
+    year = int(timedelta(days=366).total_seconds()) * SECOND_NS
+    # Written out once, so that a rule that cannot be read is refused now and not on somebody's chart. Outside the
+    # transaction: it may take ten seconds.
+    written = expansion.expand(data, now - 2 * year, now + 2 * year, zone, name=name)
+    facts = {"payload": data, "sha": sha, "zone": zone, "events": written.events, "created_by": user}
+    with transaction.atomic():
+        kept, _ = Calendar.objects.update_or_create(name=name, defaults={**facts, "updated_at": Now()})
+        jobs.tell("calendar", kept.pk)
+    kept.refresh_from_db()
     return kept, True
 
 
 @lru_cache(maxsize=256)
 def _written(payload: bytes, first: int, last: int, zone: str, name: str) -> list[calendars.Day]:
-    """A calendar written out over whole quarters: a scan asks for the days of every stream."""
+    """A calendar written out over whole quarters: a scan reads the days of every stream."""
     return expansion.expand(payload, first * QUARTER_NS, (last + 1) * QUARTER_NS - 1, zone, name=name).days
 
 

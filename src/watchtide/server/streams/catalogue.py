@@ -35,7 +35,7 @@ Wanted = tuple[str, tuple[tuple[str, str], ...]]
 Attributes = Sequence[Sequence[str]]
 
 
-# As many as a file may have: making them takes seconds, while a sender waits.
+# New streams of one batch. Making them takes seconds, while a sender waits.
 MOST_FRESH = 20_000
 
 

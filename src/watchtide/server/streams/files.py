@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.db.models import Sum
+from django.db.models.functions import Now
 
 from watchtide.plan import durations
 from watchtide.server import disk, moments
@@ -33,7 +34,7 @@ from watchtide.tables.read import Raw
 from watchtide.tables.safe import spreadsheet_safe
 
 PREVIEW_STREAMS = 5
-MOST_STREAMS_A_FILE = 20_000
+MOST_STREAMS_A_FILE = catalogue.MOST_FRESH
 # Rows set aside are counted without end and kept up to this many.
 MOST_ASIDE = 200_000
 SHAPE_KEYS = ("encoding", "delimiter", "quote", "decimal", "has_header", "pattern")
@@ -357,8 +358,10 @@ def keep_layout(upload: Upload, given: dict[str, Any], user: Any) -> KeptLayout:
             "data": layout.to_data(chosen),
             "facts": {k: facts[k] for k in (*SHAPE_KEYS, *FACT_KEYS) if facts.get(k) not in (None, "")},
             "created_by": user,
+            "updated_at": Now(),
         },
     )
+    kept.refresh_from_db()
     return kept
 
 

@@ -105,7 +105,7 @@ class KeptLayout(models.Model):
     data = models.JSONField()
     facts = models.JSONField(default=dict)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    updated_at = models.DateTimeField(auto_now=True)
+    updated_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "kept_layout"
@@ -231,7 +231,7 @@ class Calendar(models.Model):
     zone = models.CharField(max_length=64, default="UTC")
     events = models.IntegerField(default=0)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)
-    updated_at = models.DateTimeField(auto_now=True)
+    updated_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "calendar"

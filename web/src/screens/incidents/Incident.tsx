@@ -8,7 +8,7 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
 import { type Judgement, VERDICTS, Verdicts, verdictKeys } from "../../parts/Verdicts";
-import { begun, dayTime, duration, figure, plural, zoneName } from "../../parts/words";
+import { begun, dayTime, duration, figure, LOCAL, plural, zoneName } from "../../parts/words";
 import { SmallChart } from "../scorecard/SmallChart";
 import { linkTo } from "../tide-table/Strongest";
 import { Lanes } from "./Lanes";
@@ -18,7 +18,6 @@ import "./incidents.css";
 
 /** Small charts beside the lanes: the strongest of so many streams. */
 const CHARTS = 6;
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** One incident, or one that is only proposed: when and where, what it was, and what was done. */
 export default function Incident() {

@@ -3,9 +3,7 @@ import { useState } from "react";
 import { api, get, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { ended } from "../../parts/jobs";
-import { dayTime, figure, plural } from "../../parts/words";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+import { dayTime, figure, LOCAL, plural } from "../../parts/words";
 
 /** What files brought, the latest first; each can be taken back for some days. */
 export function Batches() {

@@ -3,12 +3,10 @@ import { useRef } from "react";
 import { api, list, type Schema, sendFile } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
-import { day, dayTime, plural } from "../../parts/words";
-import { useAttempt } from "./attempt";
+import { useAttempt } from "../../parts/attempt";
+import { day, dayTime, LOCAL, plural } from "../../parts/words";
 import { Tabs } from "./Tabs";
 import "./intake.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Calendars of known days: what they hold, and which days come next. */
 export default function Calendars() {

@@ -2,11 +2,10 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, list, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { dayTime, figure } from "../../parts/words";
-import { useAttempt } from "./attempt";
+import { useAttempt } from "../../parts/attempt";
+import { dayTime, figure, LOCAL } from "../../parts/words";
 
 type Feed = Schema["Feed"];
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Pages fetched on a schedule, how the last fetch went, and when the next is due. */
 export function Feeds() {

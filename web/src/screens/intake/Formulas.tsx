@@ -4,12 +4,10 @@ import { Link } from "react-router";
 import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
-import { dayTime, plural } from "../../parts/words";
-import { useAttempt } from "./attempt";
+import { useAttempt } from "../../parts/attempt";
+import { dayTime, LOCAL, plural } from "../../parts/words";
 import { Tabs } from "./Tabs";
 import "./intake.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Streams made of others: ratios, differences and sums, renewed when what they read changes. */
 export default function Formulas() {

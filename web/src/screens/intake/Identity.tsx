@@ -5,14 +5,12 @@ import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useJob } from "../../parts/jobs";
-import { dayTime, plural } from "../../parts/words";
+import { dayTime, LOCAL, plural } from "../../parts/words";
 import { IdentityEffect } from "./IdentityEffect";
 import { IdentityRule } from "./IdentityRule";
 import { moved, NEW_RULE, type Rule } from "./rules";
 import { Tabs } from "./Tabs";
 import "./intake.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Which attributes distinguish pushed and fetched streams: the rules, what a change would do, and putting it in force. */
 export default function Identity() {

@@ -1,13 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, list } from "../../api/client";
 import { TopBar } from "../../frame";
-import { dayTime, figure } from "../../parts/words";
+import { dayTime, figure, LOCAL } from "../../parts/words";
 import { Tokens } from "../settings/Tokens";
 import { Feeds } from "./Feeds";
 import { Tabs } from "./Tabs";
 import "./intake.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** What comes in by itself: pages fetched on a schedule, and what scripts and senders push. */
 export default function Live() {

@@ -3,14 +3,12 @@ import { useState } from "react";
 import { api, type Choices, csrfToken, get, type Preview, Problem } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { day, figure, plural } from "../../parts/words";
+import { day, figure, LOCAL, plural } from "../../parts/words";
 import { Columns } from "./Columns";
 import { Facts, KeepLayout } from "./Facts";
 import { Becomes, Problems } from "./Problems";
 import { RowsAre, Written } from "./Sentences";
 import { Storing } from "./Storing";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** One file before it is stored: how it is read, its columns and rows, what is wrong, what it will become. */
 export function Look({ upload, onAnother }: { upload: number; onAnother: () => void }) {

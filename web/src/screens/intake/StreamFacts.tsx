@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, type Job, onlyIf, Problem, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { ended } from "../../parts/jobs";
 import { figure, plural } from "../../parts/words";
-import { useAttempt } from "./attempt";
 
 type Stream = Schema["CatalogueStream"];
 

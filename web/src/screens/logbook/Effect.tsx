@@ -4,11 +4,9 @@ import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { counted, ENDED } from "../../parts/jobs";
-import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
 import type { Events } from "../scorecard/figures";
 import "./logbook.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** What entries of the logbook change: expectation, band and findings before and after, stream by stream. */
 export default function Effect() {

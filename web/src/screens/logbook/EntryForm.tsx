@@ -2,10 +2,9 @@ import { type FormEvent, useState } from "react";
 import { api, Problem, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { toLocalField } from "../../parts/words";
+import { LOCAL, toLocalField } from "../../parts/words";
 import "./logbook.css";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
 
 /** Write an entry: over a stated scope and span where it is begun on a chart. */

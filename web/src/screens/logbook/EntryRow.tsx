@@ -2,10 +2,9 @@ import { useState } from "react";
 import { api, type Entry, onlyIf, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
-import { dayTime, utc } from "../../parts/words";
+import { dayTime, LOCAL, utc } from "../../parts/words";
 import { History } from "./History";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
 
 export function scopeWords(scope: string): string {

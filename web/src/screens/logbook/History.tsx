@@ -3,9 +3,7 @@ import { useState } from "react";
 import { api, type Entry, list, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { dayTime } from "../../parts/words";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+import { dayTime, LOCAL } from "../../parts/words";
 
 const DONE: Record<string, string> = {
   add: "wrote it down",

@@ -3,10 +3,9 @@ import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
-import { dayTime, figure, plural } from "../../parts/words";
+import { dayTime, figure, LOCAL, plural } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const SHOWN = 12;
 
 type Look = Schema["Look"];

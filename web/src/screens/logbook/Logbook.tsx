@@ -7,7 +7,7 @@ import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { FilterField } from "../../parts/FilterField";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { plural } from "../../parts/words";
+import { LOCAL, plural } from "../../parts/words";
 import { Bulk } from "./Bulk";
 import { EntryForm } from "./EntryForm";
 import { EntryLanes } from "./EntryLanes";
@@ -16,7 +16,6 @@ import { Import } from "./Import";
 import { Quiets } from "./Quiets";
 import "./logbook.css";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
 
 type Open = "entry" | "import" | "quiet" | null;

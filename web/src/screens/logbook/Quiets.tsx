@@ -2,10 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { dayTime } from "../../parts/words";
+import { dayTime, LOCAL } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Planned work: what is quiet and until when, and noting more of it. */
 export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void }) {

@@ -7,12 +7,11 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { msOf } from "../../parts/days";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
 import { agreedWords, KIND_WORDS, type Round } from "./words";
 import "./review.css";
 
 const SIZES = [10, 20, 50, 100, 200, 500];
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 const WHY: Record<Round["kind"], string> = {
   strongest:

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Curve } from "../../api/client";
 import { Whisker } from "../../parts/marks";
-import { dayTime, duration, figure, plural, ratio } from "../../parts/words";
+import { dayTime, duration, figure, LOCAL, plural, ratio } from "../../parts/words";
 import { Calibration } from "./Calibration";
 import { Cuts } from "./Cuts";
 import { Delays } from "./Delays";
@@ -10,8 +10,6 @@ import { type Card, type False, type Figures, type Missed, type Pair, wider } fr
 import { Months } from "./Months";
 import { type Marked, PrecisionRecall } from "./PrecisionRecall";
 import { SmallChart } from "./SmallChart";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 interface Props {
   card: Card;

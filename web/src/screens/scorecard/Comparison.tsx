@@ -5,11 +5,10 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { counted } from "../../parts/jobs";
 import { Whisker } from "../../parts/marks";
-import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
+import { begun, duration, figure, LOCAL, plural, ratio, spanWords } from "../../parts/words";
 import { type Events, partOf, wider } from "./figures";
 import "./scorecard.css";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 type One = Schema["Compared"];
 
 /** Two to six scans on the same streams, span and entries, each against the first. */

@@ -3,12 +3,10 @@ import { Link, useParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, plural, ratio } from "../../parts/words";
+import { dayTime, LOCAL, plural, ratio } from "../../parts/words";
 import { CardBody } from "./CardBody";
 import type { Figures } from "./figures";
 import "./scorecard.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** A scorecard as it was frozen, and what has changed since. */
 export default function Published() {

@@ -6,14 +6,12 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayOf, msOf } from "../../parts/days";
 import { counted, ENDED, useJob } from "../../parts/jobs";
-import { plural, ratio, spanWords } from "../../parts/words";
+import { LOCAL, plural, ratio, spanWords } from "../../parts/words";
 import { CardBody } from "./CardBody";
 import { type Events, type Figures, fetchCard, isCounting, type Part, partOf, partQuery } from "./figures";
 import { LevelChoice } from "./LevelChoice";
 import type { Marked } from "./PrecisionRecall";
 import "./scorecard.css";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** How a scan fares against the logbook as it is now. */
 export default function Scorecard() {

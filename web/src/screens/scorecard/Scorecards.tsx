@@ -4,11 +4,10 @@ import { Link, useNavigate } from "react-router";
 import { api, list, type Scan } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
 import { Trend } from "./Trend";
 import "./scorecard.css";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const MOST = 6;
 
 /** All scans, standing ones first; each has a scorecard, and two to six can be set beside one another. */

@@ -1,7 +1,6 @@
 import { Button, CopyButton, Modal } from "@mantine/core";
 import type { Schema } from "../../api/client";
-import { dayTime, zoneName } from "../../parts/words";
-import { LOCAL } from "./Section";
+import { dayTime, LOCAL, zoneName } from "../../parts/words";
 
 export type MadeLink = Schema["Link"];
 

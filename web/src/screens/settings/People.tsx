@@ -2,10 +2,10 @@ import { Button, NativeSelect, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list, type Schema } from "../../api/client";
-import { dayTime, plural, zoneName } from "../../parts/words";
+import { dayTime, LOCAL, plural, zoneName } from "../../parts/words";
 import { Invite } from "./Invite";
 import { LinkShown, type MadeLink } from "./LinkShown";
-import { LOCAL, Section } from "./Section";
+import { Section } from "./Section";
 import { useChange } from "./useChange";
 
 type Person = Schema["Person"];

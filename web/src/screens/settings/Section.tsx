@@ -27,5 +27,3 @@ export function Section({ title, sum, action, isPending, error, children }: Prop
     </section>
   );
 }
-
-export const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;

@@ -2,9 +2,9 @@ import { Button, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, list } from "../../api/client";
-import { dayTime, zoneName } from "../../parts/words";
+import { dayTime, LOCAL, zoneName } from "../../parts/words";
 import { Password } from "./Password";
-import { LOCAL, Section } from "./Section";
+import { Section } from "./Section";
 import { useChange } from "./useChange";
 
 /** Where one is signed in, and the password. */

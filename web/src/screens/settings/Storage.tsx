@@ -1,8 +1,8 @@
 import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Schema } from "../../api/client";
-import { dayTime, figure, plural, zoneName } from "../../parts/words";
-import { LOCAL, Section } from "./Section";
+import { dayTime, figure, LOCAL, plural, zoneName } from "../../parts/words";
+import { Section } from "./Section";
 
 /** What takes room, and how much is left. */
 export function Storage() {

@@ -2,8 +2,9 @@ import { Button, Checkbox, NumberInput, Table, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, list, type Schema } from "../../api/client";
-import { day, dayTime, plural, zoneName } from "../../parts/words";
-import { LOCAL, Section } from "./Section";
+import { Trouble } from "../../parts/ask";
+import { day, dayTime, LOCAL, plural, zoneName } from "../../parts/words";
+import { Section } from "./Section";
 import { useChange } from "./useChange";
 
 type Scope = Schema["TokenRequest"]["scopes"][number];
@@ -139,7 +140,7 @@ function NewToken({ onMade }: { onMade: (made: { name: string; text: string }) =
       <Button type="submit" disabled={isBusy || scopes.length === 0}>
         Make a token
       </Button>
-      {error !== null && <p role="alert">{String((error as Error).message)}</p>}
+      {error !== null && <Trouble error={error} />}
     </form>
   );
 }

@@ -1,8 +1,8 @@
 import { Anchor, Button, Table } from "@mantine/core";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
-import { dayTime, zoneName } from "../../parts/words";
-import { LOCAL, Section } from "./Section";
+import { dayTime, LOCAL, zoneName } from "../../parts/words";
+import { Section } from "./Section";
 
 /** What was done, by whom and from where. Nothing here can be changed. */
 export function Trail({ most }: { most?: number }) {

@@ -1,24 +1,21 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { useAttempt } from "../../parts/attempt";
 
-/** Do something that may be refused, then read again what it changes. */
+/** Do something that may be refused, then read again what it changes, and the trail. */
 export function useChange(...keys: string[]) {
   const client = useQueryClient();
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const [isBusy, setBusy] = useState(false);
   const change = async (work: () => Promise<unknown>): Promise<boolean> => {
-    setError(null);
     setBusy(true);
-    try {
+    const isDone = await attempt(async () => {
       await work();
-      return true;
-    } catch (problem) {
-      setError(problem);
-      return false;
-    } finally {
-      setBusy(false);
-      for (const key of [...keys, "trail"]) void client.invalidateQueries({ queryKey: [key] });
-    }
+      return "";
+    });
+    setBusy(false);
+    for (const key of [...keys, "trail"]) void client.invalidateQueries({ queryKey: [key] });
+    return isDone;
   };
-  return { error, isBusy, change, forget: () => setError(null) };
+  return { error, isBusy, change };
 }

@@ -3,9 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, zoneName } from "../../parts/words";
-
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+import { dayTime, LOCAL, zoneName } from "../../parts/words";
 
 /** Where a link of an invitation or for a forgotten password leads: choose a password, and one is in. */
 export function Join() {

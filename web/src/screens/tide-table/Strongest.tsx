@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import type { Finding } from "../../api/client";
 import { isBad, Mark } from "../../parts/marks";
 import { Taking } from "../../parts/Taking";
-import { dayTime, duration, figure, plural } from "../../parts/words";
+import { dayTime, duration, figure, LOCAL, plural } from "../../parts/words";
 import { type Cap, CHOICES } from "./caps";
 
 /** The strongest open findings, so many of a family and of a stream at most. */
@@ -31,7 +31,7 @@ export function Strongest({
           {open === 0
             ? "every finding has a verdict"
             : looked
-              ? `${fresh} new since you last looked, ${dayTime(Date.parse(looked), Intl.DateTimeFormat().resolvedOptions().timeZone)}`
+              ? `${fresh} new since you last looked, ${dayTime(Date.parse(looked), LOCAL)}`
               : ""}
         </span>
         {open > 0 && (

@@ -2,10 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list, type Scan, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, plural } from "../../parts/words";
+import { dayTime, LOCAL, plural } from "../../parts/words";
 import type { PlanData } from "./plan";
 
-const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
 /** Lines that stay the same are shown so far around a change. */
 const AROUND = 1;
 

@@ -8,6 +8,7 @@ from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError
 
 from watchtide.server import config
+from watchtide.server.people import services
 from watchtide.server.people.access import ADMIN, give_role
 
 
@@ -29,5 +30,5 @@ class Command(BaseCommand):
                     f"the first account could not be made: {' '.join(error.messages)}"
                 ) from error
             give_role(User.objects.create_user(name, password=password), ADMIN)
-        if any(user.check_password("demo") for user in User.objects.filter(is_active=True)):
-            raise CommandError("an account has the password demo; change it before serving")
+        if services.has_demo_password():
+            raise CommandError(services.DEMO_PASSWORD)

@@ -13,7 +13,7 @@ def of_jobs() -> list[duties.Duty]:
     return [
         duties.Duty("wake workers", services.watch_once),
         duties.Duty("forget old wake-ups", services.prune, every_s=600),
-        duties.Duty("count what is held", ourselves.tally, every_s=60),
+        duties.Duty("count what is kept", ourselves.tally, every_s=60),
     ]
 
 

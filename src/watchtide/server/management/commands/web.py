@@ -4,14 +4,14 @@ from typing import Any
 
 import uvicorn
 from django.conf import settings
-from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
 from watchtide.server import config
+from watchtide.server.people import services
 
-# How long open requests may go on after the process was asked to end.
+# How long open requests may go on after SIGTERM.
 GRACE_S = 5
 
 
@@ -49,6 +49,4 @@ def unfit() -> str | None:
         return None
     if not config.is_secret_enough(config.load()):
         return config.no_secret()
-    if any(user.check_password("demo") for user in User.objects.filter(is_active=True)):
-        return "an account has the password demo; change it before serving"
-    return None
+    return services.DEMO_PASSWORD if services.has_demo_password() else None

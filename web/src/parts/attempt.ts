@@ -1,6 +1,6 @@
 import { useState } from "react";
 
-/** Do something that may be refused: what it told, and what went wrong. */
+/** Do something that may be refused: what it says, and what went wrong. */
 export function useAttempt() {
   const [told, setTold] = useState("");
   const [error, setError] = useState<unknown>(null);
