@@ -335,6 +335,10 @@ class Load:
     def __exit__(self, *_: object) -> None:
         with contextlib.suppress(RuntimeError):
             _until_answering(self.served)
+        # A machine that is slow at starting things anew may have answered some of them not once.
+        ledger, deadline = self.ledger, time.monotonic() + 60
+        while not (ledger.pushed and ledger.files and ledger.verdicts) and time.monotonic() < deadline:
+            time.sleep(0.2)
         self.stop.set()
         for sender in self.senders:
             sender.join(120)

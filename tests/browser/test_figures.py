@@ -30,8 +30,7 @@ def by_hand(page, scan, family):
     streams = page.fetch(f"/api/v1/scans/{scan}/scorecard?family={family}")["by_stream"]
     entries = page.fetch("/api/v1/logbook")["items"]
     spans = [
-        (e["scope"], clock.parse_one(e["start"]) // 10**6, clock.parse_one(e["end"]) // 10**6, e["verdict"])
-        for e in entries
+        (e["scope"], clock.parse_one(e["start"]), clock.parse_one(e["end"]), e["verdict"]) for e in entries
     ]
     true = false = 0
     met, all_of = set(), set()
@@ -43,7 +42,8 @@ def by_hand(page, scan, family):
             s[0] for s in own if s[3] == "incident" and any(s[1] <= r[2] and s[2] >= r[1] for r in looked)
         }
         for f in page.fetch(f"/api/v1/scans/{scan}/streams/{row['stream']}/window")["findings"]:
-            touching = [s for s in own if f["start"] <= s[2] and f["end"] >= s[1]]
+            start, end = (clock.parse_one(f[edge]) for edge in ("start", "end"))
+            touching = [s for s in own if start <= s[2] and end >= s[1]]
             hits = {s[0] for s in touching if s[3] == "incident"}
             met |= hits
             if hits:

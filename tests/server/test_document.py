@@ -179,3 +179,37 @@ class TestSendingLess:
         stream = StreamingHttpResponse(iter([b"x" * 5_000]), content_type="text/event-stream")
         request = RequestFactory().get("/api/v1/events", headers={"Accept-Encoding": "gzip"})
         assert "Content-Encoding" not in Packed(lambda r: stream)(request)
+
+
+def _numbers(value, place=""):
+    if isinstance(value, dict):
+        for name, part in value.items():
+            yield from _numbers(part, f"{place}.{name}")
+    elif isinstance(value, list):
+        for part in value:
+            yield from _numbers(part, f"{place}[]")
+    elif isinstance(value, int | float) and not isinstance(value, bool):
+        yield place, value
+
+
+def test_no_answer_has_a_time_as_a_number(api, small_world, stream_of):
+    """Seconds, milliseconds and nanoseconds since 1970 of any day since 2001 are larger than a thousand million."""
+    scan, quay = small_world["scan"].pk, stream_of("quay").pk
+    finding = api.get(f"/api/v1/review?stream={quay}").json()["queue"][0]["id"]
+    own = f"/api/v1/scans/{scan}/streams/{quay}"
+    round_ = api.post("/api/v1/rounds", {"scan": scan, "kind": "strongest", "size": 3}, format="json").json()[
+        "id"
+    ]
+    for path in (
+        "/api/v1/tide", "/api/v1/catalogue", f"/api/v1/streams/{quay}", f"/api/v1/streams/{quay}/samples",
+        f"/api/v1/streams/{quay}/at?every=1d", f"{own}/window?components=true", f"{own}/curve", f"{own}/forms",
+        f"{own}/fold?hours=24", f"{own}/examination", f"{own}/against/{scan}", f"/api/v1/findings/{finding}",
+        f"/api/v1/findings/{finding}/explain", "/api/v1/review", "/api/v1/incidents", "/api/v1/logbook",
+        "/api/v1/logbook/lanes", "/api/v1/logbook/quiet", "/api/v1/calendars/days", "/api/v1/scans", f"/api/v1/scans/{scan}",
+        f"/api/v1/scans/{scan}/scorecard", f"/api/v1/rounds/{round_}", "/api/v1/batches", "/api/v1/jobs",
+    ):  # fmt: skip
+        answer = api.get(path)
+        assert answer.status_code == 200, (path, answer.content[:300])
+        # Bytes of the disk are larger too, and are none of these answers.
+        late = [(place, n) for place, n in _numbers(answer.json()) if n > 1e9]
+        assert not late, path

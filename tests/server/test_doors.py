@@ -82,7 +82,7 @@ def ok(body, kind="application/openmetrics-text; version=1.0.0"):
 
 
 def feed(api, url, **more):
-    body = {"name": "ticket office", "kind": "metrics", "url": url, "every_s": 60, "timeout_s": 2} | more
+    body = {"name": "ticket office", "kind": "metrics", "url": url, "every_s": 60, "timeout_s": 30} | more
     return api.post("/api/v1/feeds", body, format="json")
 
 
@@ -223,7 +223,7 @@ class TestFeeds:
                 time.sleep(0.3)
 
         with trickling(trickle) as url:
-            feed(api, url)
+            feed(api, url, timeout_s=2)
             row = Feed.objects.get()
             begun = time.monotonic()
             assert not feeds.pull(row)

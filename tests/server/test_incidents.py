@@ -11,6 +11,7 @@ from watchtide.server.incidents.models import Change, Incident, Part
 from watchtide.server.logbook.models import Entry
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Finding, Standing
+from watchtide.tables import clock
 
 HOUR_NS = 3_600 * 10**9
 
@@ -46,9 +47,9 @@ def ids(*findings):
 def test_what_goes_together_is_proposed_and_lone_findings_are_not(api, together):
     (row,) = proposed(api)
     assert (row["streams"], row["findings"], row["open"], row["title"]) == (2, 2, 2, "level above")
-    assert (row["start"], row["end"]) == (at(900) / 1e6, at(903) / 1e6) and row["finding"] == together[
-        "quay"
-    ].pk
+    assert (row["start"], row["end"]) == (clock.format_time(at(900)), clock.format_time(at(903))) and row[
+        "finding"
+    ] == together["quay"].pk
     seen = api.get(f"/api/v1/incidents/proposed/{together['pier'].pk}").json()
     assert [m["id"] for m in seen["members"]] == [together["quay"].pk, together["pier"].pk]
     assert seen["shared"] == ["metric=level"] and seen["id"] is None and seen["changes"] == []

@@ -10,7 +10,7 @@ from watchtide.core.scoring.rows import Label
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import ChangeSet, Entry, Revision
 from watchtide.server.scans.models import Scan
-from watchtide.tables import labels
+from watchtide.tables import clock, labels
 
 H = 3_600 * 10**9
 
@@ -169,8 +169,8 @@ class TestFinding:
         assert ask("text=seal") == {"seal leaked"}
         assert ask("text=seal+pier") == {"seal leaked"} and ask("text=seal+rock") == set()
         assert ask("verdict=foreseen") == {"market"}
-        ms = start / 1e6
-        assert "market" in ask(f"from={ms}&to={ms + 11 * 3.6e6}") and ask(f"to={ms - 1}") == set()
+        before, after = (clock.format_time(start + t) for t in (-(10**6), 11 * 3_600 * 10**9))
+        assert "market" in ask(f"from={clock.format_time(start)}&to={after}") and ask(f"to={before}") == set()
         # The reviewed span over all of level covers the rock too.
         assert ask(f"stream={stream_of('rock').pk}") == {"market", "metric=level"}
         assert api.get("/api/v1/logbook?from=soon").json()["place"] == "from"

@@ -13,6 +13,7 @@ from watchtide.server.scans import services
 from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams import calendars, folding, store
 from watchtide.server.streams.models import Batch, Stream
+from watchtide.tables import clock
 
 pytestmark = pytest.mark.django_db
 START = 1_785_715_200 * SECOND_NS
@@ -177,10 +178,12 @@ def test_the_tide_table_holds_the_fleet_by_day_and_counts_what_it_hides(small_wo
     # What it keeps is what the rule itself keeps over the same streams; the other streams of this world, whose spikes are
     # rejected too, may let it keep as much as a slightly higher rate would.
     found = by_engine(streams, LOOSE | {"flag": LOOSE["flag"] | {"fleet": {"rate": 0.15}}})
-    want = {(s.pk, f.start / 1e6) for s, r in zip(streams, found, strict=True) for f in r.findings}
+    want = {
+        (s.pk, clock.format_time(f.start)) for s, r in zip(streams, found, strict=True) for f in r.findings
+    }
     mine = {s.pk for s in streams}
     assert {(f["stream"], f["start"]) for f in held["strongest"] if f["stream"] in mine} <= want
-    assert (streams[0].pk, (START + 1600 * HOUR) / 1e6) in {
+    assert (streams[0].pk, clock.format_time(START + 1600 * HOUR)) in {
         (f["stream"], f["start"]) for f in held["strongest"]
     }
     assert api.get("/api/v1/tide?fleet=1.5").status_code == 400

@@ -10,11 +10,14 @@ import pytest
 from django.utils import timezone
 from tests.server.conftest import SPIKES, run_jobs, signed_in
 
+from watchtide.server import moments
 from watchtide.server.jobs import api as jobs_api
 from watchtide.server.jobs import services as jobs
 from watchtide.server.scans import services, tide
 from watchtide.server.scans.models import Finding, ScanStream
 from watchtide.server.streams.models import Stream
+
+HOUR = 3_600 * 10**9
 
 
 def post(api, url, body=None):
@@ -86,9 +89,9 @@ def test_states_are_told_from_the_data(api, stream_of):
     assert tide._state(pier, row, [], newest) == "silent"
     row.last_ns = newest
     assert tide._state(pier, row, [], newest) == "steady"
-    late = {"kind": "outlier", "end": newest / 1e6 - 3_600_000}
+    late = {"kind": "outlier", "end": moments.at(newest - HOUR)}
     assert tide._state(quay, row, [late], newest) == "adrift"
-    assert tide._state(quay, row, [{**late, "end": newest / 1e6 - 3 * 86_400_000}], newest) == "steady"
+    assert tide._state(quay, row, [{**late, "end": moments.at(newest - 72 * HOUR)}], newest) == "steady"
     assert tide._state(quay, None, [], newest) == "learning"
 
 
@@ -111,7 +114,7 @@ def test_a_window_is_cut_reduced_and_complete(api, small_world, stream_of):
     parts = api.get(url, {"from": a, "to": b, "components": "true"}).json()
     total = np.array(parts["trend"]) + np.sum(parts["seasons"], axis=0)
     assert np.allclose(total, parts["expected"], atol=1e-4)
-    empty = api.get(url, {"from": 1, "to": 2}).json()
+    empty = api.get(url, {"from": "1970-01-01", "to": "1970-01-02"}).json()
     assert empty["total"] == 0 and empty["findings"] == []
 
 

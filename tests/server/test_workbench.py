@@ -14,6 +14,7 @@ from watchtide.server.scans.models import Finding, Scan, ScanStream
 from watchtide.server.streams import files as streams
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Derived, Stream
+from watchtide.tables import clock
 
 H = 3_600 * 10**9
 PLAN = {"flag": {"level": {"sigmas": 6}}, "baseline": {"kind": "slot", "seasons": ["24h"]}}
@@ -42,7 +43,9 @@ def test_a_replay_is_the_one_of_the_command_line_and_never_stands(api, stream_of
     ]
     assert got and all(f.raised_ns > f.start_ns for f in got)
     window = api.get(f"/api/v1/scans/{scan.pk}/streams/{quay.pk}/window").json()
-    assert window["score"][0] is None and window["findings"][0]["raised"] == got[0].raised_ns / 1e6
+    assert window["score"][0] is None and window["findings"][0]["raised"] == clock.format_time(
+        got[0].raised_ns
+    )
     refused = post(api, f"/api/v1/scans/{scan.pk}/adopt", {"streams": [quay.pk]})
     assert refused.status_code == 409 and "would have been said" in refused.json()["title"]
     wrong = post(api, "/api/v1/scans", {"plan": PLAN, "streams": [quay.pk], "mode": "guess"})
@@ -105,7 +108,7 @@ def test_a_fold_lays_days_over_one_another(api, small_world, stream_of):
     told = api.get(url, {"hours": 24}).json()
     assert told["step_s"] == 3600 and len(told["expected"]) == 24 and 20 <= len(told["cycles"]) <= 26
     assert all(len(c) == 24 for c in told["cycles"]) and told["clock"] == "local"
-    assert np.all(np.diff(told["starts"]) == 86_400_000)
+    assert np.all(np.diff([clock.parse_one(t) for t in told["starts"]]) == 24 * H)
     assert api.get(url, {"hours": "a day"}).json()["place"] == "hours"
     assert api.get(url, {"hours": 0.5}).status_code == 400
 
@@ -189,7 +192,10 @@ def test_what_does_not_add_up_says_so_and_names_what_else_moved(api, small_world
     # The spikes of this world are much of one shape.
     earlier = Finding.objects.filter(scan=small_world["scan"], stream=quay).count() - 1
     assert 1 <= len(again["alike"]) <= earlier
-    assert all(a["likeness"] >= 0.7 and a["finding"]["start"] < last.start_ns / 1e6 for a in again["alike"])
+    assert all(
+        a["likeness"] >= 0.7 and a["finding"]["start"] < clock.format_time(last.start_ns)
+        for a in again["alike"]
+    )
 
 
 def test_what_moved_before_has_its_lag_and_what_feeds_it_comes_first(api, small_world, stream_of):
@@ -215,7 +221,9 @@ def test_the_strongest_are_capped_and_cut_to_the_span_that_is_asked_for(api, sma
     assert len(whole["strongest"]) == 2 and len(mine) == 1
     one = api.get("/api/v1/tide", {"most": 1}).json()["strongest"]
     assert [f["id"] for f in one] == [whole["strongest"][0]["id"]]
-    late = api.get("/api/v1/tide", {"begin": mine[0]["end"] + 1}).json()["strongest"]
+    late = api.get("/api/v1/tide", {"begin": clock.format_time(clock.parse_one(mine[0]["end"]) + 1)}).json()[
+        "strongest"
+    ]
     assert all(f["end"] > mine[0]["end"] for f in late)
     assert api.get("/api/v1/tide", {"most": 0}).status_code == 400
     row = next(r for r in whole["rows"] if r["id"] == quay.pk)
@@ -223,7 +231,7 @@ def test_the_strongest_are_capped_and_cut_to_the_span_that_is_asked_for(api, sma
     assert row["judged_until"] is None
     Stream.objects.filter(pk=quay.pk).update(lateness_ns=3 * H)
     row = next(r for r in api.get("/api/v1/tide").json()["rows"] if r["id"] == quay.pk)
-    assert row["judged_until"] == row["ribbon_to"] - 3 * 3_600_000
+    assert clock.parse_one(row["judged_until"]) == clock.parse_one(row["ribbon_to"]) - 3 * H
 
 
 def test_a_taken_finding_stays_taken_through_the_next_scan_and_with_one_person(api, small_world, stream_of):

@@ -1,14 +1,32 @@
-"""Time: by the database's clock, which all hosts share, since theirs may differ or step; and the page's unit."""
+"""Time: by the database's clock, which all hosts share, since theirs may differ or step; and as answers write it."""
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
+from typing import Any
 
+import numpy as np
 from django.db import connection
 
-# Nanoseconds of a millisecond: charts count in these.
-MS = 1_000_000
+from watchtide.core.series import Ints
+
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
 def now() -> datetime:
     with connection.cursor() as cursor:
         cursor.execute("SELECT UTC_TIMESTAMP(6)")
         return cursor.fetchone()[0].replace(tzinfo=UTC)
+
+
+def now_ns() -> int:
+    """The same in nanoseconds since 1970."""
+    return int((now() - EPOCH) / timedelta(microseconds=1)) * 1_000
+
+
+def at(ns: int | None) -> np.datetime64 | None:
+    """A time in nanoseconds since 1970, so that an answer writes it in ISO 8601 and not as a number."""
+    return None if ns is None else np.datetime64(int(ns), "ns")
+
+
+def each(times: Ints) -> Any:
+    """(n,) the same for an array."""
+    return times.astype("datetime64[ns]")

@@ -6,9 +6,14 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
 from rest_framework.exceptions import ParseError
 from rest_framework.negotiation import BaseContentNegotiation, DefaultContentNegotiation
 from rest_framework.parsers import JSONParser
+from rest_framework.renderers import JSONRenderer
+from rest_framework.utils.encoders import JSONEncoder
+
+from watchtide.tables import clock
 
 
 class FiniteJson(JSONParser):
@@ -31,6 +36,21 @@ def _finite(text: str) -> float:
     if not math.isfinite(value):
         raise ValueError(f"{text[:40]} is too large")
     return value
+
+
+class _Encoder(JSONEncoder):
+    """Times as ISO 8601 in UTC, alone and in arrays."""
+
+    def default(self, obj: Any) -> Any:
+        if isinstance(obj, np.ndarray) and obj.dtype.kind == "M":
+            return clock.format_times(obj.astype(np.int64)).tolist()
+        if isinstance(obj, np.datetime64):
+            return clock.format_time(int(obj.astype(np.int64)))
+        return super().default(obj)
+
+
+class Json(JSONRenderer):
+    encoder_class = _Encoder
 
 
 class AsItIs(BaseContentNegotiation):

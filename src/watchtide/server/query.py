@@ -4,15 +4,15 @@ import math
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
+from drf_spectacular.types import OpenApiTypes
 from rest_framework import serializers
 
-from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
+from watchtide.tables import clock
 
 # Numbers of rows: what MariaDB's BIGINT holds.
 MOST_ROW = 2**63 - 1
-# Milliseconds since 1970 between the years 1678 and 2261, within which nanoseconds fit 64 bits.
-LEAST_MS, MOST_MS = -9_214_560_000_000, 9_214_646_400_000
 MOST_DIGITS = 19
 
 
@@ -69,9 +69,14 @@ def number(request: Any, name: str, *, least: float = -math.inf, most: float = m
 
 
 def moment(request: Any, name: str) -> int | None:
-    """A time in milliseconds since 1970, as nanoseconds."""
-    value = number(request, name, least=LEAST_MS, most=MOST_MS)
-    return None if value is None else round(value * MS)
+    """A time in ISO 8601, in nanoseconds since 1970."""
+    text = request.GET.get(name, "").strip()
+    if not text:
+        return None
+    try:
+        return clock.parse_one(text)
+    except clock.ClockError as error:
+        raise Problem(f"{name}: {error}", place=name, remedy="write ISO 8601 in UTC") from error
 
 
 class FiniteField(serializers.FloatField):
@@ -86,11 +91,20 @@ class FiniteField(serializers.FloatField):
         return float(value)
 
 
-class MomentField(FiniteField):
-    """A time in milliseconds since 1970, in a body; within what nanoseconds can hold."""
+class MomentField(serializers.Field):
+    """A time: nanoseconds since 1970, or a `datetime64`, inside; ISO 8601 in UTC outside."""
 
-    def __init__(self, **options: Any) -> None:
-        super().__init__(min_value=LEAST_MS, max_value=MOST_MS, **options)
+    def to_representation(self, value: Any) -> str:
+        return clock.format_time(int(np.datetime64(value, "ns").astype(np.int64)))
+
+    def to_internal_value(self, data: Any) -> int:
+        try:
+            return clock.parse_one(str(data))
+        except clock.ClockError as error:
+            raise serializers.ValidationError(str(error)) from error
+
+
+MomentField._spectacular_annotation = {"field": OpenApiTypes.DATETIME}  # type: ignore[attr-defined]
 
 
 def fields(request: Any) -> Mapping[str, Any]:

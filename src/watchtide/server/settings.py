@@ -144,7 +144,7 @@ REST_FRAMEWORK = {
         "watchtide.server.people.access.Bearer",
     ],
     "DEFAULT_PERMISSION_CLASSES": ["watchtide.server.people.access.ByRole"],
-    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_RENDERER_CLASSES": ["watchtide.server.negotiation.Json"],
     "DEFAULT_PARSER_CLASSES": ["watchtide.server.negotiation.FiniteJson"],
     "DEFAULT_CONTENT_NEGOTIATION_CLASS": "watchtide.server.negotiation.AsItIs",
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",

@@ -1,5 +1,6 @@
-import createClient, { type Middleware } from "openapi-fetch";
+import createClient, { createQuerySerializer, type Middleware } from "openapi-fetch";
 import type { components, paths } from "./schema";
+import { fromWire, toWire } from "./wire";
 
 export type Schema = components["schemas"];
 export type TideRow = Schema["TideRow"];
@@ -98,8 +99,19 @@ const guard: Middleware = {
   },
 };
 
-export const api = createClient<paths>({ baseUrl: "" });
+const serializeQuery = createQuerySerializer();
+
+export const api = createClient<paths>({
+  baseUrl: "",
+  querySerializer: (query) => serializeQuery(toWire(query) as Record<string, unknown>),
+  bodySerializer: (body) => JSON.stringify(toWire(body)),
+});
 api.use(guard);
+
+/** What stands behind the question mark of an address of the API. */
+export function queryOf(values: Record<string, unknown>): string {
+  return serializeQuery(toWire(values) as Record<string, unknown>);
+}
 
 /** For a change: only if it is still what was read, so that nobody's change is lost. */
 export function onlyIf(read: { etag?: string } | undefined): { headers?: { "If-Match": string } } {
@@ -109,7 +121,7 @@ export function onlyIf(read: { etag?: string } | undefined): { headers?: { "If-M
 /** The data of an answer; errors were thrown by the guard. */
 export async function get<T>(answer: Promise<{ data?: T }>): Promise<T> {
   const { data } = await answer;
-  return data as T;
+  return fromWire(data) as T;
 }
 
 /** The items of a list's first page. */
@@ -124,5 +136,5 @@ export async function sendFile<T>(url: string, file: File, fields: Record<string
   form.append("file", file);
   const response = await fetch(url, { method: "POST", body: form, headers: { "X-CSRFToken": csrfToken() } });
   if (!response.ok) throw await problemOf(response);
-  return response.json() as Promise<T>;
+  return fromWire(await response.json()) as T;
 }

@@ -1838,9 +1838,9 @@ export interface components {
         };
         /** @description Two scans of a stream over the span that both judged. */
         Against: {
-            /** Format: double */
+            /** Format: date-time */
             span_from: number;
-            /** Format: double */
+            /** Format: date-time */
             span_to: number;
             one: {
                 [key: string]: unknown;
@@ -1851,12 +1851,8 @@ export interface components {
             shared: number;
             one_only: number;
             other_only: number;
-            precision: {
-                [key: string]: unknown;
-            };
-            recall: {
-                [key: string]: unknown;
-            };
+            precision: components["schemas"]["Paired"];
+            recall: components["schemas"]["Paired"];
         };
         AgainstFirst: {
             /** Format: double */
@@ -1884,7 +1880,7 @@ export interface components {
         AuditEntry: {
             readonly id: number;
             /** Format: date-time */
-            at: string;
+            at: number;
             by?: string;
             what: string;
             subject?: string;
@@ -1903,9 +1899,9 @@ export interface components {
         BadSideEnum: "both" | "above" | "below";
         Bar: {
             id: number;
-            /** Format: double */
+            /** Format: date-time */
             start: number;
-            /** Format: double */
+            /** Format: date-time */
             end: number;
             verdict: string;
         };
@@ -1913,9 +1909,9 @@ export interface components {
             stream: number;
             metric: string;
             title: string;
-            /** Format: double */
+            /** Format: date-time */
             start: number;
-            /** Format: double */
+            /** Format: date-time */
             end: number;
         };
         Batch: {
@@ -1929,11 +1925,11 @@ export interface components {
             samples: number;
             created_by?: string | null;
             /** Format: date-time */
-            accepted_at: string;
+            accepted_at: number;
             /** Format: date-time */
-            undone_at: string | null;
+            undone_at: number | null;
             /** Format: date-time */
-            quarantined_at: string | null;
+            quarantined_at: number | null;
             quarantine_reason: string;
             readonly can_undo: boolean;
         };
@@ -1946,6 +1942,15 @@ export interface components {
             metric: string;
             samples: number;
             line: (number | null)[];
+        };
+        /** @description The same stretch a season or more before: what was seen, expected, and the edges of its band. */
+        Before: {
+            /** Format: date-time */
+            start: number;
+            values: (number | null)[];
+            expected: (number | null)[];
+            lower: (number | null)[];
+            upper: (number | null)[];
         };
         Beside: {
             finding: components["schemas"]["Finding"];
@@ -1996,7 +2001,7 @@ export interface components {
             zone?: string;
             events?: number;
             /** Format: date-time */
-            updated_at: string;
+            updated_at: number;
         };
         CalendarPage: {
             items: components["schemas"]["Calendar"][];
@@ -2034,10 +2039,10 @@ export interface components {
             denominator?: number | null;
             retention_days?: number | null;
             readonly cadence: string;
-            /** Format: int64 */
-            first_ns?: number | null;
-            /** Format: int64 */
-            last_ns?: number | null;
+            /** Format: date-time */
+            readonly first: number | null;
+            /** Format: date-time */
+            readonly last: number | null;
             /** Format: int64 */
             samples?: number;
             /** Format: double */
@@ -2066,7 +2071,7 @@ export interface components {
             };
             by: string;
             /** Format: date-time */
-            at: string;
+            at: number;
         };
         ChangeSet: {
             id: number;
@@ -2076,10 +2081,10 @@ export interface components {
             removed: number;
             by: string;
             /** Format: date-time */
-            at: string;
+            at: number;
             undone_by: string;
             /** Format: date-time */
-            undone_at: string | null;
+            undone_at: number | null;
         };
         ChangeSetPage: {
             items: components["schemas"]["ChangeSet"][];
@@ -2178,9 +2183,9 @@ export interface components {
         };
         Comparison: {
             streams: number;
-            /** Format: double */
+            /** Format: date-time */
             span_from: number;
-            /** Format: double */
+            /** Format: date-time */
             span_to: number;
             labels: number;
             scans: components["schemas"]["Compared"][];
@@ -2259,10 +2264,10 @@ export interface components {
         Day: {
             calendar: string;
             name: string;
-            start: string;
-            stop: string;
-            start_ns: number;
-            stop_ns: number;
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            stop: number;
             is_all_day: boolean;
             place: string;
         };
@@ -2280,7 +2285,8 @@ export interface components {
             seconds: number;
             kind: string;
             cause: string;
-            start_ns: number;
+            /** Format: date-time */
+            start: number;
         };
         Derived: {
             readonly id: number;
@@ -2293,7 +2299,7 @@ export interface components {
             zone?: string;
             readonly message: string;
             /** Format: date-time */
-            readonly renewed_at: string | null;
+            readonly renewed_at: number | null;
         };
         DerivedPage: {
             items: components["schemas"]["Derived"][];
@@ -2319,9 +2325,9 @@ export interface components {
             item: number;
             title: string;
             metric: string;
-            /** Format: double */
+            /** Format: date-time */
             start: number;
-            /** Format: double */
+            /** Format: date-time */
             end: number;
             zone: string;
             finding: number | null;
@@ -2335,7 +2341,7 @@ export interface components {
             samples: number;
             rows_aside: number;
             /** Format: date-time */
-            last: string;
+            last: number;
         };
         /**
          * @description * `file` - file
@@ -2388,9 +2394,9 @@ export interface components {
             /** @default  */
             scope?: string;
             /** Format: date-time */
-            start: string;
+            start: number;
             /** Format: date-time */
-            end: string;
+            end: number;
             verdict: components["schemas"]["VerdictEnum"];
             /** @default  */
             kind?: string;
@@ -2402,7 +2408,7 @@ export interface components {
             /** @default independent */
             origin?: components["schemas"]["OriginEnum"];
             /** Format: date-time */
-            readonly created_at: string;
+            readonly created_at: number;
         };
         EntryPage: {
             total: number;
@@ -2415,9 +2421,9 @@ export interface components {
             /** @default  */
             scope?: string;
             /** Format: date-time */
-            start: string;
+            start: number;
             /** Format: date-time */
-            end: string;
+            end: number;
             verdict: components["schemas"]["VerdictEnum"];
             /** @default  */
             kind?: string;
@@ -2472,6 +2478,19 @@ export interface components {
             alike: components["schemas"]["Alike"][];
             days: components["schemas"]["KnownDay"][];
         };
+        /** @description A finding that matches no incident. */
+        False: {
+            stream: number;
+            title: string;
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
+            kind: string;
+            direction: string;
+            /** Format: double */
+            score: number | null;
+        };
         /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         Feed: {
             readonly id: number;
@@ -2488,9 +2507,9 @@ export interface components {
             zone?: string;
             is_on?: boolean;
             /** Format: date-time */
-            readonly next_at: string | null;
+            readonly next_at: number | null;
             /** Format: date-time */
-            readonly last_at: string | null;
+            readonly last_at: number | null;
             readonly last_status: string;
             readonly last_samples: number;
             readonly is_fine: boolean | null;
@@ -2541,18 +2560,15 @@ export interface components {
             unit: string;
             zone: string;
             scan: number;
-            /**
-             * Format: double
-             * @description ms since 1970
-             */
+            /** Format: date-time */
             start: number;
-            /** Format: double */
+            /** Format: date-time */
             end: number;
             kind: string;
             direction: string;
             /** Format: double */
             score: number | null;
-            /** Format: double */
+            /** Format: date-time */
             peak: number | null;
             /** Format: double */
             peak_value: number | null;
@@ -2564,7 +2580,7 @@ export interface components {
             /** Format: double */
             confidence: number | null;
             /**
-             * Format: double
+             * Format: date-time
              * @description when it was known; replays only
              */
             raised: number | null;
@@ -2577,13 +2593,11 @@ export interface components {
         FindingContext: {
             finding: components["schemas"]["Finding"];
             beside: components["schemas"]["Finding"][];
-            before: {
-                [key: string]: unknown;
-            }[];
+            before: components["schemas"]["Before"][];
             entries: components["schemas"]["Entry"][];
             causes: string[];
         };
-        /** @description Cycles of one season over one another, newest last; times in ms (local where `clock` says so). */
+        /** @description Cycles of one season over one another, newest last; clock : whose midnight begins a day, local or utc. */
         Fold: {
             /** Format: double */
             hours: number;
@@ -2621,7 +2635,7 @@ export interface components {
             name: string;
             purpose: components["schemas"]["PurposeEnum"];
             /** Format: date-time */
-            ends_at: string;
+            ends_at: number;
         };
         /**
          * @description * `count` - count
@@ -2677,9 +2691,9 @@ export interface components {
             /** @default  */
             by?: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             /** Format: date-time */
-            undone_at?: string | null;
+            undone_at?: number | null;
             /** @description how many series it moved to another stream */
             streams: number;
             readonly can_undo: boolean;
@@ -2699,9 +2713,9 @@ export interface components {
             findings: number;
             /** @description findings without a verdict */
             open: number;
-            /** Format: double */
+            /** Format: date-time */
             start: number | null;
-            /** Format: double */
+            /** Format: date-time */
             end: number | null;
             zone: string;
             /** Format: double */
@@ -2712,7 +2726,7 @@ export interface components {
             note: string;
             created_by: string;
             /** Format: date-time */
-            created_at: string | null;
+            created_at: number | null;
             /** @description name=value that all streams have */
             shared: string[];
             fed_by: number[][];
@@ -2748,9 +2762,9 @@ export interface components {
             findings: number;
             /** @description findings without a verdict */
             open: number;
-            /** Format: double */
+            /** Format: date-time */
             start: number | null;
-            /** Format: double */
+            /** Format: date-time */
             end: number | null;
             zone: string;
             /** Format: double */
@@ -2782,9 +2796,9 @@ export interface components {
             zone: string;
             /** Format: double */
             step_s: number;
-            /** Format: double */
+            /** Format: date-time */
             start: number;
-            /** Format: double */
+            /** Format: date-time */
             end: number;
             stratum: string;
             /** Format: double */
@@ -2799,12 +2813,12 @@ export interface components {
             cause?: string;
             /** @default  */
             note?: string;
-            /** Format: double */
+            /** Format: date-time */
             start?: number;
-            /** Format: double */
+            /** Format: date-time */
             end?: number;
             /**
-             * Format: double
+             * Format: date-time
              * @description the verdict ends before here; the rest stays
              */
             split?: number;
@@ -2829,11 +2843,11 @@ export interface components {
             is_cancel_asked?: boolean;
             attempt?: number;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             /** Format: date-time */
-            started_at?: string | null;
+            started_at?: number | null;
             /** Format: date-time */
-            ended_at?: string | null;
+            ended_at?: number | null;
         };
         JobPage: {
             items: components["schemas"]["Job"][];
@@ -2898,7 +2912,7 @@ export interface components {
                 [key: string]: unknown;
             };
             /** Format: date-time */
-            updated_at: string;
+            updated_at: number;
         };
         KeptLayoutPage: {
             items: components["schemas"]["KeptLayout"][];
@@ -2907,13 +2921,13 @@ export interface components {
         KnownDay: {
             calendar: string;
             name: string;
-            /** Format: double */
+            /** Format: date-time */
             start: number;
-            /** Format: double */
+            /** Format: date-time */
             end: number;
             is_all_day: boolean;
         };
-        /** @description Entries of one scope, the first 500; times in ms. */
+        /** @description Entries of one scope, the first 500. */
         Lane: {
             scope: string;
             count: number;
@@ -2923,9 +2937,9 @@ export interface components {
             lanes: components["schemas"]["Lane"][];
             /** @description entries of further scopes that are not shown */
             others: number;
-            /** Format: double */
+            /** Format: date-time */
             first: number | null;
-            /** Format: double */
+            /** Format: date-time */
             last: number | null;
         };
         Levels: {
@@ -2942,9 +2956,7 @@ export interface components {
         };
         /** @description Figures on the locked span alone; broken : in words, what had seen it before it was locked. */
         Locked: {
-            span: {
-                [key: string]: number;
-            };
+            span: components["schemas"]["Span"];
             events: {
                 [key: string]: unknown;
             };
@@ -2976,14 +2988,22 @@ export interface components {
          * @enum {string}
          */
         MakeStateEnum: "open" | "apart";
+        Mark: {
+            /** Format: date-time */
+            time: number;
+            /** @description 1 up, -1 down */
+            side: number;
+        };
         /** @description A row of a file: new, same (stands there already), or changes (an entry it is about). */
         Match: {
             /** @description of the row, from 1 */
             number: number;
             state: components["schemas"]["MatchStateEnum"];
             scope: string;
-            start: string;
-            end: string;
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
             verdict: string;
             cause: string;
             note: string;
@@ -3010,6 +3030,20 @@ export interface components {
             how: components["schemas"]["HowEnum"];
             field?: string | null;
         };
+        /** @description An incident that no finding matches. */
+        Missed: {
+            /** @description the first of those it covers */
+            stream: number | null;
+            title: string;
+            /** @description that it covers */
+            streams: number;
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
+            kind: string;
+            cause: string;
+        };
         /**
          * @description * `fit` - fit
          *     * `replay` - replay
@@ -3025,6 +3059,7 @@ export interface components {
          * @enum {string}
          */
         OriginEnum: "independent" | "finding" | "sampled";
+        /** @description One figure of two scans, and the paired interval of its difference. */
         Paired: {
             /** Format: double */
             one: number | null;
@@ -3053,9 +3088,9 @@ export interface components {
             /** @default  */
             scope?: string;
             /** Format: date-time */
-            start?: string;
+            start?: number;
             /** Format: date-time */
-            end?: string;
+            end?: number;
             verdict?: components["schemas"]["VerdictEnum"];
             /** @default  */
             kind?: string;
@@ -3115,14 +3150,14 @@ export interface components {
             role: components["schemas"]["RoleEnum"];
             readonly state: components["schemas"]["PersonStateEnum"];
             /** Format: date-time */
-            readonly last_seen_at: string | null;
+            readonly last_seen_at: number | null;
             /**
              * Format: date-time
              * @description of a link not yet used
              */
-            readonly link_ends_at: string | null;
+            readonly link_ends_at: number | null;
             /** Format: date-time */
-            readonly disabled_at: string | null;
+            readonly disabled_at: number | null;
             readonly sessions: number;
         };
         PersonPage: {
@@ -3171,7 +3206,7 @@ export interface components {
             number: number;
             author: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             text: string;
             /** @description streams it speaks for */
             stands_for: number;
@@ -3199,8 +3234,10 @@ export interface components {
             cadence: string;
             /** Format: double */
             cadence_share: number;
-            first: string | null;
-            last: string | null;
+            /** Format: date-time */
+            first: number | null;
+            /** Format: date-time */
+            last: number | null;
             metric: string;
             unit: string;
             bad_side: components["schemas"]["BadSideEnum"];
@@ -3232,7 +3269,7 @@ export interface components {
             mode: string;
             author: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             logbook_version: number;
             code_version: string;
             /** Format: double */
@@ -3240,16 +3277,14 @@ export interface components {
             /** Format: double */
             recall: number | null;
             streams: number;
+            /** @description what was counted */
+            span: components["schemas"]["Span"];
             figures: {
                 [key: string]: unknown;
             };
             curve: components["schemas"]["Curve"];
-            missed: {
-                [key: string]: unknown;
-            }[];
-            false: {
-                [key: string]: unknown;
-            }[];
+            missed: components["schemas"]["Missed"][];
+            false: components["schemas"]["False"][];
             labels: number;
             zone: string;
             /**
@@ -3278,7 +3313,7 @@ export interface components {
             mode: string;
             author: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             logbook_version: number;
             code_version: string;
             /** Format: double */
@@ -3324,13 +3359,13 @@ export interface components {
             /** @default  */
             scope?: string;
             /** Format: date-time */
-            start?: string;
+            start?: number;
             /** Format: date-time */
-            end: string;
+            end: number;
             reason: string;
             readonly by: string;
             /** Format: date-time */
-            readonly at: string;
+            readonly at: number;
             readonly ended_by: string;
         };
         QuietPage: {
@@ -3341,9 +3376,9 @@ export interface components {
             /** @default  */
             scope?: string;
             /** Format: date-time */
-            start?: string;
+            start?: number;
             /** Format: date-time */
-            end: string;
+            end: number;
             reason: string;
         };
         Remedy: {
@@ -3371,7 +3406,7 @@ export interface components {
             action: string;
             by: string;
             /** Format: date-time */
-            at: string;
+            at: number;
             changed: components["schemas"]["FieldChange"][];
         };
         RevisionPage: {
@@ -3397,7 +3432,7 @@ export interface components {
             metric: string;
             created_by: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             total: number;
             judged: number;
             /** @description judged by another entry meanwhile */
@@ -3438,12 +3473,9 @@ export interface components {
             /** @default 50 */
             size?: number;
             metric?: string;
-            /**
-             * Format: double
-             * @description ms since 1970
-             */
+            /** Format: date-time */
             begin?: number;
-            /** Format: double */
+            /** Format: date-time */
             end?: number;
             /**
              * Format: double
@@ -3490,15 +3522,15 @@ export interface components {
             recall: number | null;
             job: number | null;
             state: string;
-            /** Format: double */
+            /** Format: date-time */
             span_from: number | null;
-            /** Format: double */
+            /** Format: date-time */
             span_to: number | null;
             created_by: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             /** Format: date-time */
-            finished_at: string | null;
+            finished_at: number | null;
             code_version: string;
             logbook_version: number;
             logbook_now: number;
@@ -3515,16 +3547,14 @@ export interface components {
          */
         ScopesEnum: "push" | "read" | "write";
         Scorecard: {
+            /** @description what was counted */
+            span: components["schemas"]["Span"];
             figures: {
                 [key: string]: unknown;
             };
             curve: components["schemas"]["Curve"];
-            missed: {
-                [key: string]: unknown;
-            }[];
-            false: {
-                [key: string]: unknown;
-            }[];
+            missed: components["schemas"]["Missed"][];
+            false: components["schemas"]["False"][];
             labels: number;
             zone: string;
             /**
@@ -3547,7 +3577,7 @@ export interface components {
             logbook_version: number;
             data_digest: string;
             /** Format: date-time */
-            computed_at: string;
+            computed_at: number;
         };
         Served: {
             item: components["schemas"]["Item"] | null;
@@ -3585,9 +3615,9 @@ export interface components {
             address?: string;
             agent?: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             /** Format: date-time */
-            last_seen_at: string;
+            last_seen_at: number;
             readonly is_this: boolean;
         };
         SignInRowPage: {
@@ -3612,9 +3642,16 @@ export interface components {
             /** @description the item to put at the end of the queue */
             skip?: number;
         };
+        /** @description Closed. */
+        Span: {
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
+        };
         Storage: {
             /** Format: date-time */
-            counted_at: string | null;
+            counted_at: number | null;
             samples: number;
             streams: number;
             database: components["schemas"]["Part"][];
@@ -3627,7 +3664,7 @@ export interface components {
             /** @description cap of the kept stages */
             stage_cache_bytes: number;
             /** Format: date-time */
-            last_backup_at: string | null;
+            last_backup_at: number | null;
             last_backup_bytes: number | null;
         };
         StreamCurve: {
@@ -3656,8 +3693,8 @@ export interface components {
             left_out_after: number;
             /** @description findings that both have */
             kept: number;
-            gone: (number | null)[][];
-            new: (number | null)[][];
+            gone: components["schemas"]["Span"][];
+            new: components["schemas"]["Span"][];
         };
         /** @description What a workbench shows beside the chart. */
         StreamScan: {
@@ -3671,9 +3708,9 @@ export interface components {
             samples: number;
             /** Format: double */
             step_s: number;
-            /** Format: double */
+            /** Format: date-time */
             first: number | null;
-            /** Format: double */
+            /** Format: date-time */
             last: number | null;
             standing_scan: number | null;
             family: number[];
@@ -3697,9 +3734,9 @@ export interface components {
         };
         Tide: {
             rows: components["schemas"]["TideRow"][];
-            /** Format: double */
+            /** Format: date-time */
             span_from: number | null;
-            /** Format: double */
+            /** Format: date-time */
             span_to: number | null;
             zone: string;
             open: number;
@@ -3711,7 +3748,7 @@ export interface components {
             fleet_promise: string;
             columns: string[];
             /** Format: date-time */
-            last_looked: string | null;
+            last_looked: number | null;
             strongest: components["schemas"]["Finding"][];
         };
         TideRow: {
@@ -3728,24 +3765,25 @@ export interface components {
             scan: number | null;
             /** Format: double */
             last_value: number | null;
-            /** Format: double */
+            /** Format: date-time */
             last: number | null;
             state: string;
             open: number;
             /** Format: double */
             strongest: number;
-            /** Format: double */
+            /** Format: date-time */
             newest: number | null;
             owner: string;
             attributes: string;
-            /** Format: double */
+            /** Format: date-time */
             judged_until: number | null;
             ribbon: string;
-            /** Format: double */
+            /** Format: date-time */
             ribbon_from: number | null;
-            /** Format: double */
+            /** Format: date-time */
             ribbon_to: number | null;
-            marks: number[][];
+            /** @description shifts */
+            marks: components["schemas"]["Mark"][];
         };
         /**
          * @description * `day first` - day first
@@ -3772,13 +3810,13 @@ export interface components {
             /** @description yourself where left out; another's for admins only */
             owner?: string;
             /** Format: date-time */
-            readonly created_at: string;
+            readonly created_at: number;
             /** Format: date-time */
-            readonly expires_at: string | null;
+            readonly expires_at: number | null;
             /** Format: date-time */
-            readonly revoked_at: string | null;
+            readonly revoked_at: number | null;
             /** Format: date-time */
-            readonly last_used_at: string | null;
+            readonly last_used_at: number | null;
             /** @description shown this once */
             readonly text: string;
         };
@@ -3799,7 +3837,7 @@ export interface components {
             scan: number;
             author: string;
             /** Format: date-time */
-            created_at: string;
+            created_at: number;
             streams: number;
             /** Format: double */
             precision: number | null;
@@ -3861,9 +3899,9 @@ export interface components {
             cause?: string;
             /** @default  */
             note?: string;
-            /** Format: double */
+            /** Format: date-time */
             start?: number;
-            /** Format: double */
+            /** Format: date-time */
             end?: number;
         };
         /**
@@ -3873,7 +3911,7 @@ export interface components {
          * @enum {string}
          */
         WhenEnum: "before" | "with" | "after";
-        /** @description Samples of a span, reduced with every extreme kept. Arrays of one length; times in ms. */
+        /** @description Samples of a span, reduced with every extreme kept. Arrays of one length. */
         Window: {
             total: number;
             reduced: boolean;
@@ -3887,7 +3925,7 @@ export interface components {
             trend?: (number | null)[];
             seasons?: (number | null)[][];
             season_hours?: number[];
-            /** Format: double */
+            /** Format: date-time */
             train_until?: number | null;
             /** Format: double */
             level_above?: number | null;
@@ -4415,10 +4453,10 @@ export interface operations {
                 calendar?: number;
                 /** @description `next` of the page before */
                 cursor?: string;
-                from?: string;
+                from?: number;
                 /** @description items at most, 1 to 1,000 */
                 limit?: number;
-                to?: string;
+                to?: number;
             };
             header?: never;
             path?: never;
@@ -4478,7 +4516,6 @@ export interface operations {
         parameters: {
             query: {
                 family?: string;
-                /** @description ms since 1970 */
                 from?: number;
                 scans: string;
                 /** @description numbers joined by commas; all where left out */
@@ -5501,7 +5538,6 @@ export interface operations {
             query?: {
                 /** @description `next` of the page before */
                 cursor?: string;
-                /** @description ms since 1970 */
                 from?: number;
                 /** @description items at most, 1 to 1,000 */
                 limit?: number;
@@ -5912,7 +5948,6 @@ export interface operations {
     export_entries: {
         parameters: {
             query?: {
-                /** @description ms since 1970 */
                 from?: number;
                 kind?: "csv" | "ics" | "json";
                 origin?: string;
@@ -6033,7 +6068,6 @@ export interface operations {
     lanes: {
         parameters: {
             query?: {
-                /** @description ms since 1970 */
                 from?: number;
                 origin?: string;
                 /** @description entries that cover this stream */
@@ -6975,7 +7009,6 @@ export interface operations {
                 cost_false?: number;
                 cost_miss?: number;
                 family?: string;
-                /** @description ms since 1970 */
                 from?: number;
                 max_false_per_week?: number;
                 max_gap?: number;
@@ -7046,7 +7079,6 @@ export interface operations {
         parameters: {
             query?: {
                 family?: string;
-                /** @description ms since 1970 */
                 from?: number;
                 /** @description numbers joined by commas; all where left out */
                 streams?: string;
@@ -7087,7 +7119,6 @@ export interface operations {
         parameters: {
             query?: {
                 family?: string;
-                /** @description ms since 1970 */
                 from?: number;
                 /** @description numbers joined by commas; all where left out */
                 streams?: string;
@@ -7129,7 +7160,6 @@ export interface operations {
         parameters: {
             query?: {
                 family?: string;
-                /** @description ms since 1970 */
                 from?: number;
                 /** @description numbers joined by commas; all where left out */
                 streams?: string;
@@ -7630,8 +7660,8 @@ export interface operations {
                 combine?: "count" | "last" | "max" | "mean" | "min" | "p50" | "p95" | "p99" | "sum";
                 /** @description 1h, 1d, 7d, month, year … */
                 every: string;
-                from?: string;
-                to?: string;
+                from?: number;
+                to?: number;
                 /** @description a covariate to align to it instead */
                 with?: number;
             };

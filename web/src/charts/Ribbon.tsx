@@ -10,7 +10,7 @@ interface Props {
   from: number;
   to: number;
   span: [number, number];
-  marks?: number[][];
+  marks?: { time: number; side: number }[];
   /** Newer bins may still change: they are drawn open. */
   judgedUntil?: number | null;
   label: string;
@@ -82,9 +82,9 @@ export const Ribbon = memo(function Ribbon({
       pen.globalAlpha = 1;
       pen.strokeStyle = colours.shift;
       pen.lineWidth = 2;
-      for (const [at, direction] of marks) {
-        const here = x(at ?? 0);
-        const up = (direction ?? 1) > 0;
+      for (const { time, side } of marks) {
+        const here = x(time);
+        const up = side > 0;
         pen.beginPath();
         pen.moveTo(here - 5, up ? height - 4 : 4);
         pen.lineTo(here, up ? height - 4 : 4);

@@ -62,6 +62,10 @@ export function dayTime(ms: number, zone: string): string {
     .replaceAll(",", "");
 }
 
+export function weekdayOf(ms: number, zone: string): string {
+  return format(zone, { weekday: "short" }).format(ms);
+}
+
 export function monthOf(ms: number, zone: string): string {
   return format(zone, { month: "short", year: "numeric" }).format(ms);
 }

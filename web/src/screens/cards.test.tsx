@@ -30,15 +30,14 @@ const aScan = {
   span_from: 0,
   span_to: 1,
   created_by: "demo",
-  created_at: "2026-11-20T10:00:00Z",
-  finished_at: "2026-11-20T10:01:00Z",
+  created_at: Date.parse("2026-11-20T10:00:00Z"),
+  finished_at: Date.parse("2026-11-20T10:01:00Z"),
   code_version: "0.1.0",
   logbook_version: 2,
   logbook_now: 2,
 };
 
 const figures = {
-  span: { from: 0, to: 7 * 86_400e9 },
   events: {
     tp_findings: 35,
     fp_findings: 6,
@@ -101,6 +100,7 @@ const cut = {
 
 const aCard = {
   scan: aScan,
+  span: { start: 0, end: 7 * 86_400_000 },
   figures,
   curve: aCurve().curve,
   missed: [],
@@ -125,7 +125,7 @@ const aCard = {
   by_family: [{ ...cut, name: "gate_taps" }],
   by_cause: [{ ...cut, name: "" }],
   by_month: [{ ...cut, name: "2026-08" }],
-  delays: [{ seconds: 0, kind: "spike", cause: "market", start_ns: 0 }],
+  delays: [{ seconds: 0, kind: "spike", cause: "market", start: 0 }],
   calibration: { promised: 0.1, seen: 0.09, seen_ci: [0.05, 0.15], false: 15, weeks: 170, levels: null },
   locked: null,
   quiet_findings: 2,
@@ -260,7 +260,7 @@ describe("scorecards", () => {
         id: 3,
         title: "For the harbour master",
         author: "ann",
-        created_at: "2026-11-16T10:00:00Z",
+        created_at: Date.parse("2026-11-16T10:00:00Z"),
         plan: "gate taps",
         version: 7,
         mode: "fit",

@@ -57,7 +57,7 @@ describe("identity rules", () => {
           {
             id: 4,
             by: "ann",
-            created_at: "2026-08-22T09:00:00Z",
+            created_at: Date.parse("2026-08-22T09:00:00Z"),
             undone_at: null,
             streams: 3,
             can_undo: true,

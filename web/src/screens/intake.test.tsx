@@ -42,8 +42,8 @@ function aStream(changes: Partial<Schema["CatalogueStream"]> = {}): Schema["Cata
     denominator: null,
     retention_days: null,
     cadence: "15m",
-    first_ns: 0,
-    last_ns: Date.UTC(2026, 7, 22, 8, 15) * 1e6,
+    first: 0,
+    last: Date.UTC(2026, 7, 22, 8, 15),
     samples: 10_752,
     lateness_s: 95,
     ...changes,
@@ -62,8 +62,8 @@ function aFeed(changes: Partial<Schema["Feed"]> = {}): Schema["Feed"] {
     attributes: {},
     zone: "UTC",
     is_on: true,
-    next_at: "2026-08-22T09:16:00Z",
-    last_at: "2026-08-22T09:15:00Z",
+    next_at: Date.UTC(2026, 7, 22, 9, 16),
+    last_at: Date.UTC(2026, 7, 22, 9, 15),
     last_status: "4 samples",
     last_samples: 4,
     is_fine: true,
@@ -237,7 +237,7 @@ describe("batches", () => {
     streams: 2,
     samples: 100,
     created_by: "ann",
-    accepted_at: "2026-08-22T09:15:00Z",
+    accepted_at: Date.parse("2026-08-22T09:15:00Z"),
     undone_at: null,
     can_undo: true,
   };
@@ -258,7 +258,7 @@ describe("batches", () => {
   it("that are undone or too old offer nothing", async () => {
     serve({
       "GET /api/v1/batches": () => [
-        { ...batch, undone_at: "2026-08-22T10:00:00Z" },
+        { ...batch, undone_at: Date.parse("2026-08-22T10:00:00Z") },
         { ...batch, id: 5, source: "old.csv", can_undo: false },
       ],
     });
@@ -443,14 +443,14 @@ describe("formulas and calendars", () => {
   it("list known days by calendar", async () => {
     serve({
       "GET /api/v1/calendars": () => [
-        { id: 1, name: "harbour", zone: "UTC", events: 4, updated_at: "2026-08-01T00:00:00Z" },
+        { id: 1, name: "harbour", zone: "UTC", events: 4, updated_at: Date.parse("2026-08-01T00:00:00Z") },
       ],
       "GET /api/v1/calendars/days": () => [
         {
           calendar: "harbour",
           name: "Market",
-          start_ns: Date.UTC(2026, 7, 15) * 1e6,
-          stop_ns: 0,
+          start: Date.UTC(2026, 7, 15),
+          stop: 0,
           is_all_day: true,
           place: "",
         },

@@ -13,15 +13,15 @@ import Logbook from "./logbook/Logbook";
 const entry = (id: number, changes = {}) => ({
   id,
   scope: "metric=gate_taps,place=Gullhaven",
-  start: "2026-08-15T10:00:00Z",
-  end: "2026-08-15T20:00:00Z",
+  start: Date.parse("2026-08-15T10:00:00Z"),
+  end: Date.parse("2026-08-15T20:00:00Z"),
   verdict: "foreseen",
   kind: "spike",
   cause: `cause ${id}`,
   note: "",
   author: "M. Rask",
   origin: "independent",
-  created_at: "2026-09-01T00:00:00Z",
+  created_at: Date.parse("2026-09-01T00:00:00Z"),
   ...changes,
 });
 
@@ -86,8 +86,8 @@ describe("the logbook at work", () => {
               number: 2,
               state: "changes",
               scope: "metric=gate_taps",
-              start: "2026-08-15T10:00:00Z",
-              end: "2026-08-15T20:00:00Z",
+              start: Date.parse("2026-08-15T10:00:00Z"),
+              end: Date.parse("2026-08-15T20:00:00Z"),
               verdict: "incident",
               cause: "",
               entry: 1,
@@ -121,8 +121,8 @@ describe("the logbook at work", () => {
         {
           id: 6,
           scope: "metric=cold_hold_temp",
-          start: "2026-01-01T00:00:00Z",
-          end: "2099-01-01T00:00:00Z",
+          start: Date.parse("2026-01-01T00:00:00Z"),
+          end: Date.parse("2099-01-01T00:00:00Z"),
           reason: "seal",
           by: "ann",
           at: "",
@@ -152,8 +152,8 @@ describe("the logbook at work", () => {
     await waitFor(() => expect(done).toHaveBeenCalled());
     expect(calls[0]?.body).toMatchObject({
       scope: "metric=a",
-      start: "2026-08-15T10:00:30.000Z",
-      end: "2026-08-15T11:00:30.000Z",
+      start: Date.parse("2026-08-15T10:00:30.000Z"),
+      end: Date.parse("2026-08-15T11:00:30.000Z"),
       cause: "gust",
       verdict: "incident",
     });

@@ -16,15 +16,15 @@ import TideTable from "./tide-table/TideTable";
 const entry = {
   id: 4,
   scope: "metric=gate_taps,place=Gullhaven",
-  start: "2026-08-15T10:00:00Z",
-  end: "2026-08-15T20:00:00Z",
+  start: Date.parse("2026-08-15T10:00:00Z"),
+  end: Date.parse("2026-08-15T20:00:00Z"),
   verdict: "foreseen",
   kind: "spike",
   cause: "islanders' market",
   note: "",
   author: "M. Rask",
   origin: "independent",
-  created_at: "2026-09-01T00:00:00Z",
+  created_at: Date.parse("2026-09-01T00:00:00Z"),
 };
 
 describe("signing in", () => {
@@ -131,13 +131,13 @@ describe("the logbook", () => {
           id: 9,
           action: "change",
           by: "mate",
-          at: "2026-11-16T10:00:00Z",
+          at: Date.parse("2026-11-16T10:00:00Z"),
           changed: [
             { name: "verdict", before: "incident", after: "foreseen" },
             { name: "cause", before: "", after: "market" },
           ],
         },
-        { id: 8, action: "add", by: "demo", at: "2026-11-16T09:00:00Z", changed: [] },
+        { id: 8, action: "add", by: "demo", at: Date.parse("2026-11-16T09:00:00Z"), changed: [] },
       ],
       "POST /api/v1/logbook/{id}/revisions/{revision}/return": () => entry,
     });
@@ -165,7 +165,7 @@ describe("the logbook", () => {
     await userEvent.click(screen.getByRole("button", { name: "Write it down" }));
     expect((await screen.findByRole("alert")).textContent).toContain("swap start and end");
     const body = calls.find((c) => c.method === "POST")?.body as { start: string };
-    expect(body.start).toBe(new Date("2026-08-15T11:00").toISOString());
+    expect(body.start).toBe(new Date("2026-08-15T11:00").getTime());
   });
 });
 
@@ -198,7 +198,7 @@ describe("review", () => {
     kind: "strongest",
     metric: "",
     created_by: "demo",
-    created_at: "2026-11-16T10:00:00Z",
+    created_at: Date.UTC(2026, 10, 16, 10),
     total: 3,
     judged: 1,
     passed_over: 0,

@@ -168,15 +168,15 @@ describe("the logbook lane", () => {
     id,
     etag: "",
     scope: "",
-    start: new Date(from).toISOString(),
-    end: new Date(to).toISOString(),
+    start: from,
+    end: to,
     verdict,
     kind: "",
     cause,
     note: "",
     author: "M",
     origin: "independent",
-    created_at: "2026-01-01T00:00:00Z",
+    created_at: 0,
   });
   const HOUR = 3_600_000;
   it("places entries on the axis, behind them what was looked through", () => {

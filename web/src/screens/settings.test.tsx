@@ -17,7 +17,7 @@ const somebody = (more: object) => ({
   full_name: "Maud Rask",
   role: "admin",
   state: "active",
-  last_seen_at: "2026-11-28T10:00:00Z",
+  last_seen_at: Date.parse("2026-11-28T10:00:00Z"),
   link_ends_at: null,
   disabled_at: null,
   sessions: 1,
@@ -61,7 +61,7 @@ describe("people", () => {
 
   it("are invited by a link that is shown once", async () => {
     const made = {
-      person: { ...tam, link_ends_at: "2027-01-02T10:00:00Z" },
+      person: { ...tam, link_ends_at: Date.parse("2027-01-02T10:00:00Z") },
       purpose: "invitation",
       link: "wtl_secret",
     };
@@ -90,8 +90,8 @@ describe("sessions", () => {
     id,
     address: `10.0.0.${id}`,
     agent,
-    created_at: "2026-11-28T09:00:00Z",
-    last_seen_at: "2026-11-28T10:00:00Z",
+    created_at: Date.parse("2026-11-28T09:00:00Z"),
+    last_seen_at: Date.parse("2026-11-28T10:00:00Z"),
     is_this,
   });
 
@@ -150,7 +150,7 @@ describe("joining", () => {
       "POST /api/v1/links/look": () => ({
         name: "tam",
         purpose: "invitation",
-        ends_at: "2027-01-02T10:00:00Z",
+        ends_at: Date.parse("2027-01-02T10:00:00Z"),
       }),
       "POST /api/v1/links/use": () => {
         throw new Error("too common");

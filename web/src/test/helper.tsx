@@ -132,8 +132,8 @@ export function aPreview(changes: Partial<Preview> = {}): Preview {
     samples: 100,
     cadence: "15m",
     cadence_share: 1,
-    first: "2026-08-01T00:00:00Z",
-    last: "2026-08-02T00:00:00Z",
+    first: Date.UTC(2026, 7, 1),
+    last: Date.UTC(2026, 7, 2),
     metric: "taps",
     columns: [
       {

@@ -1,6 +1,7 @@
 """Scorecards over REST: counted, a level chosen on them, compared, published, and sent out as files."""
 
 import math
+from datetime import datetime
 from typing import Any
 
 from django.http import HttpResponse
@@ -19,7 +20,7 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.scans import reading
-from watchtide.server.scans.api import CurveSerializer, NumbersField, ScanSerializer
+from watchtide.server.scans.api import CurveSerializer, NumbersField, PairedSerializer, ScanSerializer
 from watchtide.server.scans.models import Plan, Scan
 from watchtide.tables import clock, report
 
@@ -53,7 +54,7 @@ class DelaySerializer(serializers.Serializer):
     seconds = serializers.FloatField()
     kind = serializers.CharField(allow_blank=True)
     cause = serializers.CharField(allow_blank=True)
-    start_ns = serializers.IntegerField()
+    start = query.MomentField()
 
 
 class LevelsSerializer(serializers.Serializer):
@@ -73,20 +74,52 @@ class CalibrationSerializer(serializers.Serializer):
     levels = LevelsSerializer(allow_null=True)
 
 
+class SpanSerializer(serializers.Serializer):
+    """Closed."""
+
+    start = query.MomentField()
+    end = query.MomentField()
+
+
 class LockedSerializer(serializers.Serializer):
     """Figures on the locked span alone; broken : in words, what had seen it before it was locked."""
 
-    span = serializers.DictField(child=serializers.IntegerField())
+    span = SpanSerializer()
     events = plain_row()
     false_per_week = plain_row()
     broken = serializers.CharField(allow_blank=True)
 
 
+class MissedSerializer(serializers.Serializer):
+    """An incident that no finding matches."""
+
+    stream = serializers.IntegerField(allow_null=True, help_text="the first of those it covers")
+    title = serializers.CharField()
+    streams = serializers.IntegerField(help_text="that it covers")
+    start = query.MomentField()
+    end = query.MomentField()
+    kind = serializers.CharField(allow_blank=True)
+    cause = serializers.CharField(allow_blank=True)
+
+
+class FalseSerializer(serializers.Serializer):
+    """A finding that matches no incident."""
+
+    stream = serializers.IntegerField()
+    title = serializers.CharField()
+    start = query.MomentField()
+    end = query.MomentField()
+    kind = serializers.CharField()
+    direction = serializers.CharField(allow_blank=True)
+    score = serializers.FloatField(allow_null=True)
+
+
 class CardSerializer(serializers.Serializer):
+    span = SpanSerializer(help_text="what was counted")
     figures = plain_row()
     curve = CurveSerializer()
-    missed = serializers.ListField(child=plain_row())
-    false = serializers.ListField(child=plain_row())
+    missed = MissedSerializer(many=True)
+    false = FalseSerializer(many=True)
     labels = serializers.IntegerField()
     zone = serializers.CharField()
     judged_weeks = serializers.FloatField(help_text="stream-weeks with a score, looked through or not")
@@ -115,8 +148,8 @@ class CountingSerializer(serializers.Serializer):
 PART = [
     OpenApiParameter("streams", str, description="numbers joined by commas; all where left out"),
     OpenApiParameter("family", str),
-    OpenApiParameter("from", float, description="ms since 1970"),
-    OpenApiParameter("to", float),
+    OpenApiParameter("from", datetime),
+    OpenApiParameter("to", datetime),
 ]
 
 
@@ -136,6 +169,27 @@ def scan_of(pk: int) -> Scan:
     return scan
 
 
+def written(card: dict[str, Any]) -> dict[str, Any]:
+    """A card as an answer has it, with its times as times."""
+
+    def row(found: dict[str, Any]) -> dict[str, Any]:
+        return {
+            k.removesuffix("_ns"): moments.at(v) if k in ("start_ns", "end_ns") else v
+            for k, v in found.items()
+        }
+
+    def span(figures: dict[str, Any]) -> dict[str, Any]:
+        return {"start": moments.at(figures["span"]["from"]), "end": moments.at(figures["span"]["to"])}
+
+    locked, figures = card["locked"], card["figures"]
+    return card | {
+        "span": span(figures),
+        "figures": {name: found for name, found in figures.items() if name != "span"},
+        "locked": locked and locked | {"span": span(locked)},
+        **{name: [row(r) for r in card[name]] for name in ("missed", "false", "delays")},
+    }
+
+
 class ScorecardView(APIView):
     @extend_schema(
         operation_id="scorecard",
@@ -153,7 +207,7 @@ class ScorecardView(APIView):
         return Response(
             {
                 "scan": reading.scan_list([scan])[0],
-                **counting.card_of(scan, part),
+                **written(counting.card_of(scan, part)),
                 "replay": replayed.pk if replayed else None,
                 "logbook_version": logbook.version(),
                 "data_digest": publishing.data_digest([r.samples_digest for r in rows]),
@@ -260,14 +314,6 @@ class LevelView(APIView):
         return Response(reading.scan_list([scan])[0], status=202)
 
 
-class PairedSerializer(serializers.Serializer):
-    one = serializers.FloatField(allow_null=True)
-    other = serializers.FloatField(allow_null=True)
-    difference = serializers.FloatField(allow_null=True)
-    difference_ci = NumbersField(allow_null=True)
-    words = serializers.CharField()
-
-
 class AgainstFirstSerializer(serializers.Serializer):
     block_s = serializers.FloatField()
     notes = serializers.DictField(child=serializers.CharField())
@@ -293,8 +339,8 @@ class ComparedSerializer(serializers.Serializer):
 
 class ComparisonSerializer(serializers.Serializer):
     streams = serializers.IntegerField()
-    span_from = serializers.FloatField()
-    span_to = serializers.FloatField()
+    span_from = query.MomentField()
+    span_to = query.MomentField()
     labels = serializers.IntegerField()
     scans = ComparedSerializer(many=True)
 
@@ -405,7 +451,7 @@ class PublishedView(APIView):
         digests = list(row.streams.order_by("pk").values_list("samples_digest", flat=True))
         return Response(
             {
-                **publishing.head_of(row), **row.content, "plan_text": row.plan_text,
+                **publishing.head_of(row), **written(row.content), "plan_text": row.plan_text,
                 "data_digest": publishing.data_digest(digests),
             }
         )  # fmt: skip
@@ -478,8 +524,8 @@ class StreamEffectSerializer(serializers.Serializer):
     left_out_before = serializers.IntegerField(help_text="spans that training left out")
     left_out_after = serializers.IntegerField()
     kept = serializers.IntegerField(help_text="findings that both have")
-    gone = serializers.ListField(child=NumbersField())
-    new = serializers.ListField(child=NumbersField())
+    gone = SpanSerializer(many=True)
+    new = SpanSerializer(many=True)
 
 
 class EffectSerializer(serializers.Serializer):

@@ -26,7 +26,6 @@ from watchtide.plan import Plan as PlanText
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
-from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.scans import sheets
@@ -63,8 +62,13 @@ class Selection:
         return "" if self == Selection() else digest_of("part", asdict(self))
 
 
+# Of what is kept beside whole cards: raised when its form changes, so that what an earlier version kept is counted anew.
+FORM = 2
+
+
 def digest_of(kind: str, content: Any) -> str:
-    return f"{kind} {hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()}"
+    text = json.dumps([FORM, content], sort_keys=True)
+    return f"{kind} {hashlib.sha256(text.encode()).hexdigest()}"
 
 
 def rows_of(scan: Scan, selection: Selection) -> list[ScanStream]:
@@ -461,7 +465,7 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
             else None
         )
     told = {
-        "streams": len(shared), "span_from": span[0] / MS, "span_to": span[1] / MS,
+        "streams": len(shared), "span_from": clock.format_time(span[0]), "span_to": clock.format_time(span[1]),
         "labels": len(labels), "scans": shown,
     }  # fmt: skip
     return keep(found[0], key, version, json.loads(json.dumps(told)))

@@ -16,12 +16,11 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Scan, ScanStream, Standing
 from watchtide.server.streams import calendars
-from watchtide.tables import label_calendar, labels
+from watchtide.tables import clock, label_calendar, labels
 
 MOST_STREAMS = 200
 DAYS = "Days of the logbook"
@@ -125,8 +124,8 @@ def _stream(one: ScanStream, other: ScanStream) -> dict[str, Any]:
         moved, band = compare.moved(a.expected, a.spread, b.expected, b.spread)
     gone, new = compare.apart(found[0], found[1]), compare.apart(found[1], found[0])
 
-    def spans(findings: Sequence[Finding]) -> list[list[float]]:
-        return [[f.start / MS, f.end / MS] for f in findings]
+    def spans(findings: Sequence[Finding]) -> list[dict[str, str]]:
+        return [{end: clock.format_time(getattr(f, end)) for end in ("start", "end")} for f in findings]
 
     return {
         "stream": one.stream_id,

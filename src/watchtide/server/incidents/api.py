@@ -7,7 +7,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import paging, versions
+from watchtide.server import paging, query, versions
 from watchtide.server.incidents import services
 from watchtide.server.incidents.models import APART, CLOSED, OPEN, STATES, Incident
 from watchtide.server.logbook.api import EntrySerializer
@@ -26,8 +26,8 @@ class IncidentRowSerializer(serializers.Serializer):
     metrics = serializers.ListField(child=serializers.CharField())
     findings = serializers.IntegerField()
     open = serializers.IntegerField(help_text="findings without a verdict")
-    start = serializers.FloatField(allow_null=True)
-    end = serializers.FloatField(allow_null=True)
+    start = query.MomentField(allow_null=True)
+    end = query.MomentField(allow_null=True)
     zone = serializers.CharField()
     score = serializers.FloatField(allow_null=True)
     kind = serializers.CharField(allow_blank=True)
@@ -39,8 +39,8 @@ class BareSerializer(serializers.Serializer):
     stream = serializers.IntegerField()
     metric = serializers.CharField()
     title = serializers.CharField()
-    start = serializers.FloatField()
-    end = serializers.FloatField()
+    start = query.MomentField()
+    end = query.MomentField()
 
 
 class ChangeSerializer(serializers.Serializer):

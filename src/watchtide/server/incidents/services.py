@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import numpy as np
 from django.db import transaction
 
 from watchtide.core import incidents
@@ -12,16 +13,18 @@ from watchtide.server.incidents.models import APART, CLOSED, OPEN, Change, Incid
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.moments import MS
+from watchtide.server.moments import at as moment
 from watchtide.server.problems import Problem
 from watchtide.server.scans import reading
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import Finding
 from watchtide.server.streams.models import Stream
+from watchtide.tables import clock
 
 # Findings this near an incident that are not in it are offered to be put there.
-NEARBY_MS = incidents.LAG_NS / MS
+NEARBY = np.timedelta64(incidents.LAG_NS, "ns")
 MOST_NEARBY = 12
+LONG_AGO = moment(clock.EARLIEST_NS)
 MOST_FINDINGS = 2_000
 
 Row = dict[str, Any]
@@ -65,7 +68,7 @@ class Survey:
             at
             for p in parts
             for at in self.of_stream.get(p.stream_id, ())
-            if self.rows[at]["start"] <= p.end_ns / MS and self.rows[at]["end"] >= p.start_ns / MS
+            if self.rows[at]["start"] <= moment(p.end_ns) and self.rows[at]["end"] >= moment(p.start_ns)
         }
         return sorted(found, key=lambda at: (self.rows[at]["start"], at))
 
@@ -84,7 +87,7 @@ class Survey:
         ]
         pieces = [
             incidents.Piece(
-                int(self.rows[at]["start"] * MS), int(self.rows[at]["end"] * MS), self.rows[at]["stream"],
+                *(int(self.rows[at][end].astype(np.int64)) for end in ("start", "end")), self.rows[at]["stream"],
                 self.streams[self.rows[at]["stream"]].key, self.streams[self.rows[at]["stream"]].step_ns,
             )
             for at in free
@@ -103,7 +106,7 @@ def listed(state: str = OPEN) -> list[Row]:
     out = [
         _row(seen, i, seen.places[pk], parts) for pk, (i, parts) in seen.incidents.items() if i.state == state
     ]
-    out.sort(key=lambda r: (-(r["start"] or 0), -r["id"]))
+    out.sort(key=lambda r: (LONG_AGO if r["start"] is None else r["start"], r["id"]), reverse=True)
     if state == OPEN:
         free = [_row(seen, None, places) for places in seen.proposed]
         out += sorted(free, key=lambda r: (-r["streams"], -(r["score"] or 0.0)))
@@ -133,8 +136,8 @@ def proposal(finding: int) -> Row:
 
 def _row(seen: Survey, incident: Incident | None, places: Sequence[int], parts: Sequence[Part] = ()) -> Row:
     rows = [seen.rows[at] for at in places]
-    starts = [r["start"] for r in rows] + [p.start_ns / MS for p in parts]
-    ends = [r["end"] for r in rows] + [p.end_ns / MS for p in parts]
+    starts = [r["start"] for r in rows] + [moment(p.start_ns) for p in parts]
+    ends = [r["end"] for r in rows] + [moment(p.end_ns) for p in parts]
     streams = {s.pk: s for s in [seen.streams[r["stream"]] for r in rows] + [p.stream for p in parts]}
     strongest = max(rows, key=lambda r: r["score"] or 0.0, default=None)
     return {
@@ -180,7 +183,7 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
         if at not in inside | held
         and r["verdict"] is None
         and row["start"] is not None
-        and row["start"] - NEARBY_MS <= r["start"] <= row["end"] + NEARBY_MS
+        and row["start"] - NEARBY <= r["start"] <= row["end"] + NEARBY
     ]
     entries = incident.entries.filter(deleted_at__isnull=True).order_by("start_ns", "pk") if incident else ()
     changes = incident.changes.order_by("pk") if incident else ()
@@ -200,14 +203,23 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
         "members": [seen.rows[at] for at in places],
         # Spans kept from a scan whose findings no longer touch them.
         "bare": [
-            {"stream": p.stream_id, "metric": p.stream.metric, "title": p.stream.title, "start": p.start_ns / MS, "end": p.end_ns / MS}
+            {"stream": p.stream_id, "metric": p.stream.metric, "title": p.stream.title, "start": moment(p.start_ns), "end": moment(p.end_ns)}
             for p in parts
             if not seen.touched([p])
         ],
         "nearby": near[:MOST_NEARBY],
         "entries": list(entries),
-        "changes": [{"action": c.action, "content": c.content, "by": c.by, "at": c.at} for c in changes],
+        "changes": [{"action": c.action, "content": _content(c), "by": c.by, "at": c.at} for c in changes],
     }  # fmt: skip
+
+
+def _content(change: Change) -> dict[str, Any]:
+    """What a change was, its spans as answers have them."""
+    spans = [
+        {"series": key, "start": moment(start), "end": moment(end)}
+        for key, start, end in change.content.get("spans", ())
+    ]
+    return change.content | ({"spans": spans} if spans else {})
 
 
 def _note(incident: Incident, action: str, by: str, **content: Any) -> None:

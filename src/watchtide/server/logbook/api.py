@@ -1,7 +1,7 @@
 """The logbook over REST: list, write, import, export."""
 
-import time
 from collections.abc import Sequence
+from datetime import datetime
 from typing import Any
 
 from django.db import transaction
@@ -14,10 +14,9 @@ from rest_framework.parsers import MultiPartParser
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.server import paging, query, versions
+from watchtide.server import moments, paging, query, versions
 from watchtide.server.logbook import services, tasks
 from watchtide.server.logbook.models import ORIGIN_CHOICES, VERDICT_CHOICES, ChangeSet, Entry, Quiet, Revision
-from watchtide.server.moments import MS
 from watchtide.server.negotiation import FiniteJson
 from watchtide.server.problems import Problem
 from watchtide.server.streams.models import Stream
@@ -26,33 +25,14 @@ from watchtide.tables import clock, labels
 MOST_SHOWN, MOST_LANES = 500, 14
 
 
-class TimeField(serializers.Field):
-    """Nanoseconds inside, ISO 8601 in UTC outside."""
-
-    def __init__(self, **kwargs) -> None:
-        super().__init__(**kwargs)
-
-    def to_representation(self, value: int) -> str:
-        return clock.format_time(value)
-
-    def to_internal_value(self, data: str) -> int:
-        try:
-            return clock.parse_one(str(data))
-        except clock.ClockError as error:
-            raise serializers.ValidationError(str(error)) from error
-
-
-TimeField._spectacular_annotation = {"field": OpenApiTypes.DATETIME}
-
-
 EDITED = ("scope", "start", "end", "verdict", "kind", "cause", "note", "origin")
 
 
 class EntrySerializer(versions.Tagged):
     id = serializers.IntegerField(read_only=True)
     scope = serializers.CharField(allow_blank=True, default="", max_length=2000)
-    start = TimeField(source="start_ns")
-    end = TimeField(source="end_ns")
+    start = query.MomentField(source="start_ns")
+    end = query.MomentField(source="end_ns")
     verdict = serializers.ChoiceField(choices=VERDICT_CHOICES)
     kind = serializers.CharField(allow_blank=True, default="", max_length=80)
     cause = serializers.CharField(allow_blank=True, default="", max_length=500)
@@ -79,8 +59,8 @@ class TakenInSerializer(serializers.Serializer):
 FILTER = [
     OpenApiParameter("stream", int, description="entries that cover this stream"), OpenApiParameter("verdict", str),
     OpenApiParameter("text", str, description="words, all of which must be in cause, note, scope, kind or author"),
-    OpenApiParameter("origin", str), OpenApiParameter("from", float, description="ms since 1970"),
-    OpenApiParameter("to", float),
+    OpenApiParameter("origin", str), OpenApiParameter("from", datetime),
+    OpenApiParameter("to", datetime),
 ]  # fmt: skip
 
 
@@ -212,8 +192,8 @@ class MatchSerializer(serializers.Serializer):
     number = serializers.IntegerField(help_text="of the row, from 1")
     state = serializers.ChoiceField(choices=[(x, x) for x in ("new", "same", "changes")])
     scope = serializers.CharField(allow_blank=True)
-    start = serializers.CharField()
-    end = serializers.CharField()
+    start = query.MomentField()
+    end = query.MomentField()
     verdict = serializers.CharField()
     cause = serializers.CharField(allow_blank=True)
     note = serializers.CharField(allow_blank=True)
@@ -283,8 +263,8 @@ def _match_row(number: int, m: services.Match) -> dict[str, Any]:
             many=True,
         ).data
     return {
-        "number": number, "state": m.state, "scope": m.label.series, "start": clock.format_time(m.label.start),
-        "end": clock.format_time(m.label.end), "verdict": m.label.verdict, "cause": m.label.cause,
+        "number": number, "state": m.state, "scope": m.label.series, "start": moments.at(m.label.start),
+        "end": moments.at(m.label.end), "verdict": m.label.verdict, "cause": m.label.cause,
         "note": m.label.note, "entry": m.entry.pk if m.entry is not None else None, "changed": changed,
     }  # fmt: skip
 
@@ -407,13 +387,13 @@ class UndoChangeSetView(APIView):
 
 class BarSerializer(serializers.Serializer):
     id = serializers.IntegerField()
-    start = serializers.FloatField()
-    end = serializers.FloatField()
+    start = query.MomentField()
+    end = query.MomentField()
     verdict = serializers.CharField()
 
 
 class LaneSerializer(serializers.Serializer):
-    """Entries of one scope, the first 500; times in ms."""
+    """Entries of one scope, the first 500."""
 
     scope = serializers.CharField(allow_blank=True)
     count = serializers.IntegerField()
@@ -423,8 +403,8 @@ class LaneSerializer(serializers.Serializer):
 class LanesSerializer(serializers.Serializer):
     lanes = LaneSerializer(many=True)
     others = serializers.IntegerField(help_text="entries of further scopes that are not shown")
-    first = serializers.FloatField(allow_null=True)
-    last = serializers.FloatField(allow_null=True)
+    first = query.MomentField(allow_null=True)
+    last = query.MomentField(allow_null=True)
 
 
 class LanesView(APIView):
@@ -439,7 +419,7 @@ class LanesView(APIView):
         by_scope: dict[str, list[dict[str, Any]]] = {}
         for scope, pk, start, end, verdict in rows:
             by_scope.setdefault(scope, []).append(
-                {"id": pk, "start": start / MS, "end": end / MS, "verdict": verdict}
+                {"id": pk, "start": moments.at(start), "end": moments.at(end), "verdict": verdict}
             )
         ordered = sorted(by_scope.items(), key=lambda kv: (-len(kv[1]), kv[0]))
         shown = ordered[:MOST_LANES]
@@ -457,8 +437,8 @@ class LanesView(APIView):
 class QuietSerializer(serializers.Serializer):
     id = serializers.IntegerField(read_only=True)
     scope = serializers.CharField(allow_blank=True, default="", max_length=2000)
-    start = TimeField(source="start_ns", required=False)
-    end = TimeField(source="end_ns")
+    start = query.MomentField(source="start_ns", required=False)
+    end = query.MomentField(source="end_ns")
     reason = serializers.CharField(max_length=500)
     by = serializers.CharField(read_only=True)
     at = serializers.DateTimeField(read_only=True)
@@ -477,7 +457,7 @@ class QuietsView(APIView):
         """Note planned work, from now unless a start is given: findings are kept, marked, and left out of figures."""
         given = QuietSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        data = {"start_ns": time.time_ns(), **given.validated_data}
+        data = {"start_ns": moments.now_ns(), **given.validated_data}
         row = services.make_quiet(**data, by=request.user.get_username())
         return Response(QuietSerializer(row).data, status=201)
 
@@ -486,5 +466,5 @@ class QuietView(APIView):
     @extend_schema(operation_id="end_quiet", responses={204: None})
     def delete(self, request, pk: int) -> Response:
         """End planned work now; what has not begun, or is over, is taken away: it was noted by mistake."""
-        services.end_quiet(Quiet.objects.get(pk=pk), time.time_ns(), request.user.get_username())
+        services.end_quiet(Quiet.objects.get(pk=pk), moments.now_ns(), request.user.get_username())
         return Response(status=204)

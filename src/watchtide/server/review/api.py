@@ -11,7 +11,7 @@ from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import VERDICT_CHOICES
 from watchtide.server.review import services, tasks
 from watchtide.server.review.models import KINDS, Round
-from watchtide.server.scans.api import MS, FindingSerializer
+from watchtide.server.scans.api import FindingSerializer
 from watchtide.server.scans.models import Scan
 
 
@@ -30,8 +30,8 @@ class DisputeSerializer(serializers.Serializer):
     item = serializers.IntegerField()
     title = serializers.CharField()
     metric = serializers.CharField()
-    start = serializers.FloatField()
-    end = serializers.FloatField()
+    start = query.MomentField()
+    end = query.MomentField()
     zone = serializers.CharField()
     finding = serializers.IntegerField(allow_null=True)
     verdicts = SaidSerializer(many=True)
@@ -66,7 +66,7 @@ class RoundStartSerializer(serializers.Serializer):
     kind = serializers.ChoiceField(choices=KINDS)
     size = serializers.IntegerField(min_value=1, max_value=services.MOST_ITEMS, default=50)
     metric = serializers.CharField(required=False, allow_blank=True, max_length=200)
-    begin = query.MomentField(required=False, help_text="ms since 1970")
+    begin = query.MomentField(required=False)
     end = query.MomentField(required=False)
     least = query.FiniteField(required=False, help_text="least score, in sigmas")
 
@@ -91,8 +91,8 @@ class ItemSerializer(serializers.Serializer):
     unit = serializers.CharField()
     zone = serializers.CharField()
     step_s = serializers.FloatField()
-    start = serializers.FloatField()
-    end = serializers.FloatField()
+    start = query.MomentField()
+    end = query.MomentField()
     stratum = serializers.CharField(allow_blank=True)
     probability = serializers.FloatField(allow_null=True)
     is_second = serializers.BooleanField()
@@ -131,7 +131,7 @@ class RoundsView(APIView):
         """
         data = given(RoundStartSerializer, request)
         filters = {name: data[name] for name in ("metric", "least") if data.get(name)}
-        filters |= {f"{end}_ns": round(data[end] * MS) for end in ("begin", "end") if end in data}
+        filters |= {f"{end}_ns": data[end] for end in ("begin", "end") if end in data}
         scan = Scan.objects.get(pk=data["scan"])
         if (job := tasks.pending(scan, data["kind"], data["size"], filters, request.user)) is not None:
             return Response({"job": job.pk}, status=202)
@@ -185,7 +185,7 @@ class ItemVerdictView(APIView):
         data = given(ItemVerdictSerializer, request)
         for end in ("start", "end", "split"):
             if end in data:
-                data[f"{end}_ns"] = round(data.pop(end) * MS)
+                data[f"{end}_ns"] = data.pop(end)
         said = services.judge(_round(pk), item, data, who(request))
         entry = EntrySerializer(said.entry).data if said.entry else None
         return Response({"entry": entry, "also": len(said.also)}, status=201)

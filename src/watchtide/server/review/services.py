@@ -16,7 +16,6 @@ from watchtide.server.incidents import services as incidents
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.review.models import SAMPLE, STRONGEST, UNFLAGGED, Item, Judgement, Round
 from watchtide.server.scans import reading
@@ -388,7 +387,7 @@ def summary(round_: Round) -> dict[str, Any]:
         **_estimate(round_, firsts, len(items) - passed),
         "agreement": {"n": agreed.n, "same": agreed.same, "kappa": agreed.kappa},
         "disputed": [
-            {"item": i.pk, "title": i.stream.title, "metric": i.stream.metric, "start": i.start_ns / MS, "end": i.end_ns / MS,
+            {"item": i.pk, "title": i.stream.title, "metric": i.stream.metric, "start": moments.at(i.start_ns), "end": moments.at(i.end_ns),
              "zone": i.stream.zone, "finding": i.finding_id,
              "verdicts": [{"by": j.by, "verdict": j.verdict} for j in (a, b)]}
             for i, a, b in pairs
@@ -435,8 +434,8 @@ def item_row(item: Item, by: str) -> dict[str, Any]:
         "unit": item.stream.unit,
         "zone": item.stream.zone,
         "step_s": item.stream.step_ns / 1e9,
-        "start": item.start_ns / MS,
-        "end": item.end_ns / MS,
+        "start": moments.at(item.start_ns),
+        "end": moments.at(item.end_ns),
         "stratum": item.stratum,
         "probability": item.probability,
         "is_second": item.done > 0,

@@ -1,6 +1,7 @@
 """Scans over REST: the tide table, the workbench's data, review, and scorecards."""
 
 import json
+from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -14,11 +15,10 @@ from watchtide.core.windows import ODD
 from watchtide.engine import reduce
 from watchtide.plan import dump, load
 from watchtide.plan.text import from_data
-from watchtide.server import paging, query
+from watchtide.server import moments, paging, query
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.api import EntrySerializer
 from watchtide.server.logbook.models import JUDGEMENT_CHOICES
-from watchtide.server.moments import MS
 from watchtide.server.people import trail
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
@@ -40,9 +40,19 @@ class NumbersField(serializers.ListField):
 
 
 class TimesField(NumbersField):
-    """Milliseconds since 1970; none is missing."""
+    """Times in ISO 8601 in UTC; none is missing."""
 
-    child = serializers.FloatField()
+    child = query.MomentField()
+
+
+class PairedSerializer(serializers.Serializer):
+    """One figure of two scans, and the paired interval of its difference."""
+
+    one = serializers.FloatField(allow_null=True)
+    other = serializers.FloatField(allow_null=True)
+    difference = serializers.FloatField(allow_null=True)
+    difference_ci = NumbersField(allow_null=True)
+    words = serializers.CharField()
 
 
 class FindingSerializer(serializers.Serializer):
@@ -53,22 +63,27 @@ class FindingSerializer(serializers.Serializer):
     unit = serializers.CharField()
     zone = serializers.CharField()
     scan = serializers.IntegerField()
-    start = serializers.FloatField(help_text="ms since 1970")
-    end = serializers.FloatField()
+    start = query.MomentField()
+    end = query.MomentField()
     kind = serializers.CharField()
     direction = serializers.CharField()
     score = serializers.FloatField(allow_null=True)
-    peak = serializers.FloatField(allow_null=True)
+    peak = query.MomentField(allow_null=True)
     peak_value = serializers.FloatField(allow_null=True)
     expected = serializers.FloatField(allow_null=True)
     points = serializers.IntegerField()
     size = serializers.FloatField(allow_null=True)
     confidence = serializers.FloatField(allow_null=True)
-    raised = serializers.FloatField(allow_null=True, help_text="when it was known; replays only")
+    raised = query.MomentField(allow_null=True, help_text="when it was known; replays only")
     taken_by = serializers.CharField(allow_blank=True)
     quiet = serializers.BooleanField(help_text="in planned work")
     verdict = serializers.CharField(allow_null=True)
     entry = serializers.IntegerField(allow_null=True)
+
+
+class MarkSerializer(serializers.Serializer):
+    time = query.MomentField()
+    side = serializers.IntegerField(help_text="1 up, -1 down")
 
 
 class TideRowSerializer(serializers.Serializer):
@@ -82,24 +97,24 @@ class TideRowSerializer(serializers.Serializer):
     cadence = serializers.CharField(allow_blank=True, help_text="of a calendar, empty for a fixed one")
     scan = serializers.IntegerField(allow_null=True)
     last_value = serializers.FloatField(allow_null=True)
-    last = serializers.FloatField(allow_null=True)
+    last = query.MomentField(allow_null=True)
     state = serializers.CharField()
     open = serializers.IntegerField()
     strongest = serializers.FloatField()
-    newest = serializers.FloatField(allow_null=True)
+    newest = query.MomentField(allow_null=True)
     owner = serializers.CharField(allow_blank=True)
     attributes = serializers.CharField(allow_blank=True)
-    judged_until = serializers.FloatField(allow_null=True)
+    judged_until = query.MomentField(allow_null=True)
     ribbon = serializers.CharField()
-    ribbon_from = serializers.FloatField(allow_null=True)
-    ribbon_to = serializers.FloatField(allow_null=True)
-    marks = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
+    ribbon_from = query.MomentField(allow_null=True)
+    ribbon_to = query.MomentField(allow_null=True)
+    marks = MarkSerializer(many=True, help_text="shifts")
 
 
 class TideSerializer(serializers.Serializer):
     rows = TideRowSerializer(many=True)
-    span_from = serializers.FloatField(allow_null=True)
-    span_to = serializers.FloatField(allow_null=True)
+    span_from = query.MomentField(allow_null=True)
+    span_to = query.MomentField(allow_null=True)
     zone = serializers.CharField()
     open = serializers.IntegerField()
     new = serializers.IntegerField()
@@ -177,8 +192,8 @@ class ScanSerializer(serializers.Serializer):
     recall = serializers.FloatField(allow_null=True)
     job = serializers.IntegerField(allow_null=True)
     state = serializers.CharField()
-    span_from = serializers.FloatField(allow_null=True)
-    span_to = serializers.FloatField(allow_null=True)
+    span_from = query.MomentField(allow_null=True)
+    span_to = query.MomentField(allow_null=True)
     created_by = serializers.CharField()
     created_at = serializers.DateTimeField()
     finished_at = serializers.DateTimeField(allow_null=True)
@@ -267,8 +282,8 @@ class StreamScanSerializer(serializers.Serializer):
     bad_side = serializers.CharField()
     samples = serializers.IntegerField()
     step_s = serializers.FloatField()
-    first = serializers.FloatField(allow_null=True)
-    last = serializers.FloatField(allow_null=True)
+    first = query.MomentField(allow_null=True)
+    last = query.MomentField(allow_null=True)
     standing_scan = serializers.IntegerField(allow_null=True)
     family = serializers.ListField(child=serializers.IntegerField())
 
@@ -290,8 +305,8 @@ class StreamView(APIView):
                 "bad_side": stream.bad_side,
                 "samples": stream.samples,
                 "step_s": stream.step_ns / 1e9,
-                "first": stream.first_ns / MS if stream.first_ns is not None else None,
-                "last": stream.last_ns / MS if stream.last_ns is not None else None,
+                "first": moments.at(stream.first_ns),
+                "last": moments.at(stream.last_ns),
                 "standing_scan": standing.scan_id if standing else None,
                 "family": family,
             }
@@ -307,7 +322,7 @@ class EdgesSerializer(serializers.Serializer):
 
 
 class WindowSerializer(serializers.Serializer):
-    """Samples of a span, reduced with every extreme kept. Arrays of one length; times in ms."""
+    """Samples of a span, reduced with every extreme kept. Arrays of one length."""
 
     total = serializers.IntegerField()
     reduced = serializers.BooleanField()
@@ -323,7 +338,7 @@ class WindowSerializer(serializers.Serializer):
     trend = NumbersField(required=False)
     seasons = serializers.ListField(child=NumbersField(), required=False)
     season_hours = serializers.ListField(child=serializers.FloatField(), required=False)
-    train_until = serializers.FloatField(allow_null=True, required=False)
+    train_until = query.MomentField(allow_null=True, required=False)
     level_above = serializers.FloatField(allow_null=True, required=False)
     level_below = serializers.FloatField(allow_null=True, required=False)
     level_note = serializers.CharField(required=False)
@@ -339,7 +354,7 @@ class WindowSerializer(serializers.Serializer):
     )
 
 
-SPAN = [OpenApiParameter("from", float), OpenApiParameter("to", float), OpenApiParameter("points", int)]
+SPAN = [OpenApiParameter("from", datetime), OpenApiParameter("to", datetime), OpenApiParameter("points", int)]
 
 
 def span_of(request) -> tuple[int | None, int | None, int]:
@@ -358,7 +373,7 @@ class SamplesView(APIView):
             {
                 "total": len(times),
                 "reduced": len(at) < len(times),
-                "time": (times[at] / MS).tolist(),
+                "time": moments.each(times[at]),
                 "value": charts.for_chart(values[at]),
             }
         )
@@ -396,13 +411,13 @@ class WindowView(APIView):
         body = {
             "total": high - low,
             "reduced": len(at) < high - low,
-            "time": (times[at] / MS).tolist(),
+            "time": moments.each(times[at]),
             "value": charts.for_chart(base.series.values[at]),
             "expected": charts.for_chart(base.expected[at]),
             "spread": charts.for_chart(base.spread[at]),
             "score": charts.for_chart(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
-            "train_until": float(times[base.train_stop - 1] / MS)
+            "train_until": moments.at(times[base.train_stop - 1])
             if 0 < base.train_stop < len(times)
             else None,
             "level_above": row.level_above,
@@ -476,10 +491,20 @@ class CurveView(APIView):
         return Response(charts.stream_curve(row))
 
 
+class BeforeSerializer(serializers.Serializer):
+    """The same stretch a season or more before: what was seen, expected, and the edges of its band."""
+
+    start = query.MomentField()
+    values = NumbersField()
+    expected = NumbersField()
+    lower = NumbersField()
+    upper = NumbersField()
+
+
 class FindingContextSerializer(serializers.Serializer):
     finding = FindingSerializer()
     beside = FindingSerializer(many=True)
-    before = serializers.ListField(child=serializers.DictField(child=serializers.JSONField()))
+    before = BeforeSerializer(many=True)
     entries = EntrySerializer(many=True)
     causes = serializers.ListField(child=serializers.CharField())
 
@@ -529,7 +554,7 @@ class VerdictView(APIView):
         finding = Finding.objects.select_related("stream").get(pk=pk)
         entry = logbook.add(
             services.entry_of(finding, data["verdict"], data["cause"], data["note"])
-            | {f"{end}_ns": round(data[end] * MS) for end in ("start", "end") if end in data},
+            | {f"{end}_ns": data[end] for end in ("start", "end") if end in data},
             request.user.get_username(),
         )
         return Response(EntrySerializer(entry).data, status=201)

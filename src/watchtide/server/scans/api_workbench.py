@@ -1,6 +1,7 @@
 """What the workbench asks for beside its charts: diagnoses, comparison, folds, points, explanations, who takes what."""
 
 import json
+from datetime import datetime
 
 import numpy as np
 from django.http import HttpResponse
@@ -14,7 +15,14 @@ from watchtide.engine import examine, outcome
 from watchtide.server import query
 from watchtide.server.problems import Problem
 from watchtide.server.scans import charts, explain, reading, services
-from watchtide.server.scans.api import SPAN, FindingSerializer, NumbersField, TimesField, span_of
+from watchtide.server.scans.api import (
+    SPAN,
+    FindingSerializer,
+    NumbersField,
+    PairedSerializer,
+    TimesField,
+    span_of,
+)
 from watchtide.server.scans.models import Finding, ScanStream
 from watchtide.tables import results
 
@@ -71,28 +79,26 @@ class ExaminationView(APIView):
 class AgainstSerializer(serializers.Serializer):
     """Two scans of a stream over the span that both judged."""
 
-    span_from = serializers.FloatField()
-    span_to = serializers.FloatField()
+    span_from = query.MomentField()
+    span_to = query.MomentField()
     one = serializers.DictField(child=serializers.JSONField())
     other = serializers.DictField(child=serializers.JSONField())
     shared = serializers.IntegerField()
     one_only = serializers.IntegerField()
     other_only = serializers.IntegerField()
-    precision = serializers.DictField(child=serializers.JSONField())
-    recall = serializers.DictField(child=serializers.JSONField())
+    precision = PairedSerializer()
+    recall = PairedSerializer()
 
 
 class AgainstView(APIView):
     @extend_schema(operation_id="against", responses=AgainstSerializer)
     def get(self, request, pk: int, stream: int, other: int) -> Response:
         """One scan of a stream beside another, with paired intervals on what differs."""
-        return Response(
-            json.loads(json.dumps(charts.against(_scan_stream(pk, stream), _scan_stream(other, stream))))
-        )
+        return Response(charts.against(_scan_stream(pk, stream), _scan_stream(other, stream)))
 
 
 class FoldSerializer(serializers.Serializer):
-    """Cycles of one season over one another, newest last; times in ms (local where `clock` says so)."""
+    """Cycles of one season over one another, newest last; clock : whose midnight begins a day, local or utc."""
 
     hours = serializers.FloatField()
     step_s = serializers.FloatField()
@@ -106,7 +112,7 @@ class FoldView(APIView):
     @extend_schema(
         operation_id="season_fold",
         responses=FoldSerializer,
-        parameters=[OpenApiParameter("hours", float, required=True), OpenApiParameter("at", float)],
+        parameters=[OpenApiParameter("hours", float, required=True), OpenApiParameter("at", datetime)],
     )
     def get(self, request, pk: int, stream: int) -> Response:
         """All cycles of one season over one another."""
@@ -208,8 +214,8 @@ class AlikeSerializer(serializers.Serializer):
 class KnownDaySerializer(serializers.Serializer):
     calendar = serializers.CharField()
     name = serializers.CharField()
-    start = serializers.FloatField()
-    end = serializers.FloatField()
+    start = query.MomentField()
+    end = query.MomentField()
     is_all_day = serializers.BooleanField()
 
 

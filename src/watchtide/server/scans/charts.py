@@ -13,16 +13,17 @@ from watchtide.core.frame import LONG_NS, MONDAY_NS, Period
 from watchtide.core.scoring import compare
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.rows import inside_any
+from watchtide.core.series import SECOND_NS
 from watchtide.engine import forms, reduce, stages
 from watchtide.engine.based import Baselined
+from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.moments import MS
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import ScanStream
 
-DAY_MS = 86_400_000
+WEEK_NS = 7 * 86_400 * SECOND_NS
 # A season fold shows so many cycles, of so many slots each.
 MOST_CYCLES, MOST_SLOTS = 26, 700
 MOST_FOLD_NS = 2 * YEAR_NS
@@ -89,7 +90,7 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
         points = {s.base.key: quiet.sheet(sheets.of(s)).points}
         cards.append(score_card(mine, labels, points, setting))
         found.append(mine)
-    paired = compare.paired(cards[0], cards[1], labels, block_ns=7 * DAY_MS * MS)
+    paired = compare.paired(cards[0], cards[1], labels, block_ns=WEEK_NS)
     both, only_one, only_other = compare.shared(found[0], found[1])
 
     def figures(card: Any, findings: Any) -> dict[str, Any]:
@@ -101,8 +102,8 @@ def against(row: ScanStream, other: ScanStream) -> dict[str, Any]:
         }
 
     return {
-        "span_from": span[0] / MS,
-        "span_to": span[1] / MS,
+        "span_from": moments.at(span[0]),
+        "span_to": moments.at(span[1]),
         "one": figures(cards[0], found[0]),
         "other": figures(cards[1], found[1]),
         "shared": both,
@@ -154,11 +155,13 @@ def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dic
         last = int(np.clip((moment - origin) // period - numbers[0], 0, last))
     some = slice(max(0, last + 1 - MOST_CYCLES), last + 1)
     starts = numbers[some] * period + origin
+    clocks = series.axis + offsets if is_local else series.axis
+    places = np.minimum(np.searchsorted(clocks, starts), len(series) - 1)
     return {
         "hours": hours,
         "step_s": slot / 1e9,
         "clock": "local" if is_local else "utc",
-        "starts": (starts / MS).tolist(),
+        "starts": moments.each(series.times[places] - clocks[places] + starts),
         "cycles": [_rounded(c) for c in seen[some]],
         "expected": _rounded(due[last]) if len(due) else [],
     }
@@ -194,7 +197,7 @@ def both_forms(row: ScanStream, begin_ns: int | None, end_ns: int | None, points
         at = reduce.indices(got.remainder, None, np.empty(0, np.int64), points)
         at = at[at >= shown - low]
         shown_forms[form] = {
-            "time": (part.times[at] / MS).tolist(),
+            "time": moments.each(part.times[at]),
             "trend": _rounded(got.trend[at]),
             "seasons": [_rounded(s[at]) for s in got.seasons],
             "remainder": _rounded(got.remainder[at]),

@@ -10,7 +10,7 @@ import numpy as np
 from watchtide.core import explaining
 from watchtide.core.series import at_stamps
 from watchtide.engine.stages import Baselined
-from watchtide.server.moments import MS
+from watchtide.server import moments
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing
 from watchtide.server.streams import calendars
@@ -49,8 +49,8 @@ def _days(finding: Finding) -> list[dict[str, Any]]:
                 {
                     "calendar": calendar.name,
                     "name": d.name,
-                    "start": d.start_ns / MS,
-                    "end": d.stop_ns / MS,
+                    "start": moments.at(d.start_ns),
+                    "end": moments.at(d.stop_ns),
                     "is_all_day": d.is_all_day,
                 }
             )
@@ -155,7 +155,7 @@ def _beside(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
     near: dict[int, dict[str, Any]] = {}
     for r in reading.standing_findings(between=(finding.start_ns - AROUND_NS, finding.end_ns + AROUND_NS)):
         # A long one that was there all along explains nothing, unless the two are known to hang together.
-        is_old = r["start"] < (finding.start_ns - AROUND_NS) / MS and r["stream"] not in feeds | fed
+        is_old = r["start"] < moments.at(finding.start_ns - AROUND_NS) and r["stream"] not in feeds | fed
         if r["stream"] != finding.stream_id and r["kind"] == "outlier" and not is_old:
             near.setdefault(r["stream"], r)
     # The strongest, and all that are known to hang together with it: each costs reading a kept stage.
@@ -164,7 +164,7 @@ def _beside(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
     out = []
     for stream_id in some:
         r = near[stream_id]
-        lag_s = (r["start"] * MS - finding.start_ns) / 1e9
+        lag_s = float((r["start"] - moments.at(finding.start_ns)) / np.timedelta64(1, "s"))
         close = WITH_STEPS * base.series.step_ns / 1e9
         when = "with" if abs(lag_s) <= close else "before" if lag_s < 0 else "after"
         relation = "feeds this" if stream_id in feeds else "fed by this" if stream_id in fed else ""

@@ -9,8 +9,8 @@ from django.db.models import Count
 from watchtide.core import keys
 from watchtide.core.scoring import wilson
 from watchtide.core.scoring.rows import touches
+from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
-from watchtide.server.moments import MS
 from watchtide.server.scans import services, sheets, standing
 from watchtide.server.scans.charts import for_chart
 from watchtide.server.scans.models import Card, Finding, Scan, ScanStream
@@ -124,7 +124,7 @@ def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
         }
         out.append(
             {
-                "start": float((finding.start_ns - k * week) / MS),
+                "start": moments.at(finding.start_ns - k * week),
                 **{name: for_chart(column) for name, column in columns.items()},
             }
         )
@@ -165,8 +165,8 @@ def scan_list(scans: Sequence[Scan]) -> list[dict[str, Any]]:
             "findings": findings.get(s.pk, 0),
             "job": s.job_id,
             "state": "done" if s.finished_at else (s.job.state if s.job else "failed"),
-            "span_from": s.span_from_ns / MS if s.span_from_ns is not None else None,
-            "span_to": s.span_to_ns / MS if s.span_to_ns is not None else None,
+            "span_from": moments.at(s.span_from_ns),
+            "span_to": moments.at(s.span_to_ns),
             "created_by": s.created_by,
             "created_at": s.created_at,
             "finished_at": s.finished_at,

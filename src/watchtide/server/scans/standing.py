@@ -15,7 +15,7 @@ from django.db.models import Count, Max, Sum
 from watchtide.core import keys
 from watchtide.core.scoring import verdicts
 from watchtide.server.logbook import services as logbook
-from watchtide.server.moments import MS
+from watchtide.server.moments import at
 from watchtide.server.scans.models import Finding, Standing
 from watchtide.server.streams.models import Stream
 
@@ -166,9 +166,9 @@ def row(values: tuple[Any, ...], shared: dict[str, Any], taken_by: str) -> dict[
         entry, verdict, quiet,
     ) = values  # fmt: skip
     return {
-        "id": pk, "stream": stream, **shared, "scan": scan, "start": start / MS, "end": end / MS, "kind": kind,
-        "direction": direction, "score": score, "peak": peak / MS if peak is not None else None, "peak_value": peak_value,
+        "id": pk, "stream": stream, **shared, "scan": scan, "start": at(start), "end": at(end), "kind": kind,
+        "direction": direction, "score": score, "peak": at(peak), "peak_value": peak_value,
         "expected": expected, "points": points, "size": size, "confidence": confidence,
-        "raised": raised / MS if raised is not None else None, "taken_by": taken_by, "quiet": quiet,
+        "raised": at(raised), "taken_by": taken_by, "quiet": quiet,
         "verdict": VERDICTS[verdict] if verdict >= 0 else None, "entry": entry or None,
     }  # fmt: skip

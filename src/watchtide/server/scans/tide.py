@@ -8,21 +8,22 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import fleet
+from watchtide.core.series import SECOND_NS
 from watchtide.engine import together
 from watchtide.plan.model import Fleet
-from watchtide.server.moments import MS
+from watchtide.server.moments import at
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import ScanStream, Standing
 from watchtide.server.streams.models import HIDDEN, Stream
 
-DAY_MS = 86_400_000
+HOUR_NS = 3_600 * SECOND_NS
 # A stream is silent when it is this many of its steps behind the newest of the table.
 SILENT_STEPS = 24
 
 
 @dataclass(frozen=True)
 class Strongest:
-    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ms.
+    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ns.
 
     fleet : the share of false ones to hold across all streams, day by day; None lets every finding through.
     """
@@ -30,8 +31,8 @@ class Strongest:
     most: int = 8
     family: int = 3
     stream: int = 1
-    begin: float | None = None
-    end: float | None = None
+    begin: int | None = None
+    end: int | None = None
     fleet: float | None = None
 
 
@@ -68,7 +69,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
                 "cadence": stream.cadence,
                 "scan": own.scan_id if own else None,
                 "last_value": r.last_value if r else None,
-                "last": r.last_ns / MS if r and r.last_ns is not None else None,
+                "last": at(r.last_ns) if r else None,
                 "state": _state(stream, r, unjudged, newest),
                 "open": len(unjudged),
                 "strongest": max((f["score"] or 0 for f in unjudged), default=0.0),
@@ -77,10 +78,10 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
                 "attributes": " ".join(f"{name}={value}" for name, value in stream.attributes),
                 "judged_until": _judged_until(stream, r),
                 "ribbon": services.ribbon_text(r.ribbon) if r else "",
-                "ribbon_from": r.ribbon_from_ns / MS if r and r.ribbon_from_ns is not None else None,
-                "ribbon_to": r.ribbon_to_ns / MS if r and r.ribbon_to_ns is not None else None,
+                "ribbon_from": at(r.ribbon_from_ns) if r else None,
+                "ribbon_to": at(r.ribbon_to_ns) if r else None,
                 "marks": [
-                    [f["start"], 1.0 if f["direction"] == "up" else -1.0]
+                    {"time": f["start"], "side": 1 if f["direction"] == "up" else -1}
                     for f in mine
                     if f["kind"] == "shift"
                 ],
@@ -132,18 +133,18 @@ def _held_to_fleet(
 
     def stands_out(f: dict[str, Any]) -> bool:
         own = days.get((f["scan"], f["stream"]))
-        span = fleet.numbers(int(f["start"]), int(f["end"]), services.BLOCK_NS // MS)
+        span = fleet.numbers(*(int(f[end].astype(np.int64)) for end in ("start", "end")), services.BLOCK_NS)
         return f["kind"] != "outlier" or own is None or not own.isdisjoint(span)
 
     kept = [f for f in findings if stands_out(f)]
     return kept, sum(map(_is_open, findings)) - sum(map(_is_open, kept))
 
 
-def _judged_until(stream: Stream, row: ScanStream | None) -> float | None:
+def _judged_until(stream: Stream, row: ScanStream | None) -> np.datetime64 | None:
     """Until when a stream's samples are all there, by its usual lateness; None where it is not known to be late."""
     if row is None or row.ribbon_to_ns is None or not stream.lateness_ns:
         return None
-    return float((row.ribbon_to_ns - stream.lateness_ns) / MS)
+    return at(row.ribbon_to_ns - stream.lateness_ns)
 
 
 def _state(
@@ -151,23 +152,17 @@ def _state(
 ) -> str:
     if row is None or row.last_ns is None:
         return "learning"
-    if (
-        newest is not None
-        and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + DAY_MS * MS // 24
-    ):
+    if newest is not None and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + HOUR_NS:
         return "silent"
-    last = row.last_ns / MS
-    return (
-        "adrift" if any(f["kind"] == "outlier" and f["end"] > last - DAY_MS for f in unjudged) else "steady"
-    )
+    since = at(row.last_ns - 24 * HOUR_NS)
+    return "adrift" if any(f["kind"] == "outlier" and f["end"] > since for f in unjudged) else "steady"
 
 
 def _strongest(findings: Sequence[dict[str, Any]], caps: Strongest) -> list[dict[str, Any]]:
     chosen: list[dict[str, Any]] = []
+    begin, end = at(caps.begin), at(caps.end)
     for f in findings:
-        if (caps.begin is not None and f["end"] < caps.begin) or (
-            caps.end is not None and f["start"] > caps.end
-        ):
+        if (begin is not None and f["end"] < begin) or (end is not None and f["start"] > end):
             continue
         family = sum(c["metric"] == f["metric"] for c in chosen)
         stream = sum(c["stream"] == f["stream"] for c in chosen)

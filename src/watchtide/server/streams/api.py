@@ -3,6 +3,7 @@
 import csv
 import io
 from collections.abc import AsyncIterator, Iterator, Sequence
+from datetime import datetime
 
 import numpy as np
 from asgiref.sync import sync_to_async
@@ -44,6 +45,8 @@ class CatalogueStreamSerializer(versions.Tagged, serializers.ModelSerializer):
     bad_side = serializers.ChoiceField(choices=SIDES)
     kind = serializers.ChoiceField(choices=KINDS)
     cadence = serializers.SerializerMethodField()
+    first = query.MomentField(source="first_ns", read_only=True, allow_null=True)
+    last = query.MomentField(source="last_ns", read_only=True, allow_null=True)
     lateness_s = serializers.SerializerMethodField()
     fed_by = serializers.PrimaryKeyRelatedField(many=True, read_only=True)
     covariates = serializers.PrimaryKeyRelatedField(many=True, read_only=True)
@@ -52,7 +55,7 @@ class CatalogueStreamSerializer(versions.Tagged, serializers.ModelSerializer):
         model = Stream
         fields = [
             "id", "metric", "key", "title", "title_given", "attributes", "family", "unit", "zone", "bad_side", "owner",
-            "runbook", "kind", "fed_by", "covariates", "denominator", "retention_days", "cadence", "first_ns", "last_ns",
+            "runbook", "kind", "fed_by", "covariates", "denominator", "retention_days", "cadence", "first", "last",
             "samples", "lateness_s", "etag",
         ]  # fmt: skip
 
@@ -167,7 +170,7 @@ class ExpiryView(APIView):
         days = query.required(request, "days", least=1, most=36_500)
         if not 1 <= days <= 36_500:
             raise Problem(f"{days} days", place="days", remedy="take 1 to 36,500")
-        now = int(moments.now().timestamp()) * SECOND_NS
+        now = moments.now_ns()
         found = undoing.expired(Stream.objects.get(pk=pk), days, now)
         return Response(
             {"days": days, "samples": found["samples"], "before": clock.format_time(found["before_ns"])}
@@ -179,7 +182,7 @@ class CoarserSerializer(serializers.Serializer):
     combine = serializers.CharField()
     zone = serializers.CharField()
     unit = serializers.CharField()
-    times = serializers.ListField(child=serializers.IntegerField())
+    times = serializers.ListField(child=query.MomentField())
     values = serializers.ListField(child=serializers.FloatField(allow_null=True))
 
 
@@ -189,8 +192,8 @@ class CoarserView(APIView):
         parameters=[
             OpenApiParameter("every", str, required=True, description="1h, 1d, 7d, month, year …"),
             OpenApiParameter("combine", str, enum=COMBINES),
-            OpenApiParameter("from", str),
-            OpenApiParameter("to", str),
+            OpenApiParameter("from", datetime),
+            OpenApiParameter("to", datetime),
             OpenApiParameter("with", int, description="a covariate to align to it instead"),
         ],
         responses=CoarserSerializer,
@@ -221,7 +224,7 @@ class CoarserView(APIView):
         return Response(
             {
                 "every": request.GET.get("every", "1h"), "combine": combine, "zone": stream.zone, "unit": unit,
-                "times": bins.tolist(), "values": [None if np.isnan(v) else v for v in out.tolist()],
+                "times": moments.each(bins), "values": [None if np.isnan(v) else v for v in out.tolist()],
             }
         )  # fmt: skip
 

@@ -3,6 +3,7 @@
 import hashlib
 import zlib
 from collections.abc import Sequence
+from datetime import datetime
 
 from django.conf import settings
 from django.db import transaction
@@ -382,10 +383,8 @@ class CalendarView(APIView):
 class DaySerializer(serializers.Serializer):
     calendar = serializers.CharField()
     name = serializers.CharField()
-    start = serializers.CharField()
-    stop = serializers.CharField()
-    start_ns = serializers.IntegerField()
-    stop_ns = serializers.IntegerField()
+    start = query.MomentField()
+    stop = query.MomentField()
     is_all_day = serializers.BooleanField()
     place = serializers.CharField(allow_blank=True)
 
@@ -395,18 +394,18 @@ class DaysView(APIView):
         operation_id="calendar_days",
         parameters=[
             *paging.PARAMETERS,
-            OpenApiParameter("from", str),
-            OpenApiParameter("to", str),
+            OpenApiParameter("from", datetime),
+            OpenApiParameter("to", datetime),
             OpenApiParameter("calendar", int, description="one calendar only"),
         ],
         responses=paging.of(DaySerializer),
     )
     def get(self, request) -> Response:
         """Known days within a span, of all calendars: recurring ones written out, the end not included."""
-        now = int(moments.now().timestamp()) * SECOND_NS
+        now = moments.now_ns()
         month = 31 * 86_400 * SECOND_NS
-        first = clock.parse_one(request.GET["from"]) if request.GET.get("from") else now - month
-        last = clock.parse_one(request.GET["to"]) if request.GET.get("to") else now + month
+        first, last = query.moment(request, "from"), query.moment(request, "to")
+        first, last = (now - month if first is None else first), (now + month if last is None else last)
         if last < first:
             raise Problem("the span ends before it begins", place="to", remedy="swap from and to")
         found = Calendar.objects.order_by("name")
@@ -414,13 +413,12 @@ class DaysView(APIView):
             found = found.filter(pk=calendar)
         rows = [
             {
-                "calendar": c.name, "name": d.name, "start": clock.format_time(d.start_ns), "stop": clock.format_time(d.stop_ns),
-                "start_ns": d.start_ns, "stop_ns": d.stop_ns, "is_all_day": d.is_all_day, "place": d.place,
+                "calendar": c.name, "name": d.name, "start": d.start_ns, "stop": d.stop_ns, "is_all_day": d.is_all_day, "place": d.place,
             }
             for c in found
             for d in calendars.days_of(c, first, last)
         ]  # fmt: skip
-        rows.sort(key=lambda r: r["start_ns"])
+        rows.sort(key=lambda r: r["start"])
         return paging.parts(
             request, rows, lambda part: DaySerializer(part, many=True).data, usual=paging.MOST
         )

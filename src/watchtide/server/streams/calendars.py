@@ -25,7 +25,7 @@ def keep(name: str, data: bytes, zone: str, user: Any) -> tuple[Calendar, bool]:
     known = Calendar.objects.filter(name=name).first()
     if known is not None and known.sha == sha and known.zone == zone:
         return known, False
-    now = int(moments.now().timestamp()) * SECOND_NS
+    now = moments.now_ns()
     year = int(timedelta(days=366).total_seconds()) * SECOND_NS
     # Written out once, so that a rule that cannot be read is refused now and not on somebody's chart. Outside the
     # transaction: it may take ten seconds.

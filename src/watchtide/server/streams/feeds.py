@@ -75,7 +75,7 @@ def _keep_outcome(feed: Feed, started: Any, count: int, words: str, *, is_fine: 
 
 def _take_metrics(feed: Feed) -> tuple[int, str]:
     answer = outgoing.fetch(feed.url, timeout_s=feed.timeout_s, most_bytes=MOST_BYTES, accept=ACCEPT)
-    now_ns = int(moments.now().timestamp() * 1e6) * 1_000
+    now_ns = moments.now_ns()
     # Stamps fall on the feed's own grid, so that a stream keeps its cadence however the fetches jitter.
     now_ns -= now_ns % (feed.every_s * SECOND_NS)
     try:

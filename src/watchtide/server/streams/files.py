@@ -26,7 +26,7 @@ from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, rolling, store
 from watchtide.server.streams.models import CADENCE_STATED, Batch, KeptLayout, Stream, Upload
-from watchtide.tables import chunks, clock, extract, layout, rollup, shape, survey
+from watchtide.tables import chunks, extract, layout, rollup, shape, survey
 from watchtide.tables.chunks import Chunk
 from watchtide.tables.layout import Layout
 from watchtide.tables.problems import TableError
@@ -251,8 +251,8 @@ def preview(upload: Upload, given: dict[str, Any]) -> dict[str, Any]:
         "duplicates": seen.layout.duplicates,
         "cadence": durations.format_every(seen.found.cadence),
         "cadence_share": seen.found.share,
-        "first": clock.format_time(seen.first_ns) if seen.first_ns is not None else None,
-        "last": clock.format_time(seen.last_ns) if seen.last_ns is not None else None,
+        "first": moments.at(seen.first_ns),
+        "last": moments.at(seen.last_ns),
         "metric": facts.get("metric") or seen.layout.metric or next(iter(seen.layout.values), "events"),
         "unit": facts.get("unit") or "",
         "bad_side": facts.get("bad_side") or "both",

@@ -172,7 +172,7 @@ def expired(stream: Stream, days: int, now_ns: int) -> dict[str, Any]:
 
 def apply_retention(now_ns: int | None = None) -> int:
     """Drop samples older than each stream is to be kept. Returns how many went."""
-    now = now_ns if now_ns is not None else int(moments.now().timestamp()) * SECOND_NS
+    now = now_ns if now_ns is not None else moments.now_ns()
     dropped = 0
     folding.fold()
     for stream in Stream.objects.filter(retention_days__isnull=False, first_ns__isnull=False).order_by("pk"):

@@ -370,7 +370,7 @@ function History({ incident }: { incident: Data }) {
       <ul className="plain history">
         {incident.changes.map((c) => (
           <li key={`${c.at}${c.action}`} className="small">
-            <span className="figure">{dayTime(Date.parse(c.at), LOCAL)}</span> <strong>{c.by}</strong>{" "}
+            <span className="figure">{dayTime(c.at, LOCAL)}</span> <strong>{c.by}</strong>{" "}
             {DONE[c.action] ?? c.action} {changeWords(c.action, c.content)}
           </li>
         ))}

@@ -59,8 +59,8 @@ export function Batches() {
                   <div>
                     <span className="bad-word">in quarantine</span>{" "}
                     <span className="soft">
-                      since {dayTime(Date.parse(b.quarantined_at), LOCAL)}: it cannot be folded, and none of
-                      its samples is in any answer ({b.quarantine_reason}). Undo it, and send it again.
+                      since {dayTime(b.quarantined_at, LOCAL)}: it cannot be folded, and none of its samples
+                      is in any answer ({b.quarantine_reason}). Undo it, and send it again.
                     </span>
                   </div>
                 )}
@@ -78,10 +78,10 @@ export function Batches() {
               </td>
               <td className="figure">{figure(b.samples)}</td>
               <td className="soft">{b.created_by}</td>
-              <td className="soft">{dayTime(Date.parse(b.accepted_at), LOCAL)}</td>
+              <td className="soft">{dayTime(b.accepted_at, LOCAL)}</td>
               <td>
                 {b.undone_at ? (
-                  <span className="soft">undone {dayTime(Date.parse(b.undone_at), LOCAL)}</span>
+                  <span className="soft">undone {dayTime(b.undone_at, LOCAL)}</span>
                 ) : asking === b.id ? (
                   <>
                     Take back {plural(b.samples, "sample")}?{" "}

@@ -80,7 +80,7 @@ export default function Calendars() {
                 <td>{c.name}</td>
                 <td className="figure">{c.events}</td>
                 <td>{c.zone}</td>
-                <td className="soft">{dayTime(Date.parse(c.updated_at), LOCAL)}</td>
+                <td className="soft">{dayTime(c.updated_at, LOCAL)}</td>
                 <td>
                   <button
                     type="button"
@@ -101,10 +101,8 @@ export default function Calendars() {
       <table className="rows">
         <tbody>
           {days.data?.map((d) => (
-            <tr key={`${d.calendar} ${d.name} ${d.start_ns}`}>
-              <td className="figure">
-                {d.is_all_day ? day(d.start_ns / 1e6, LOCAL) : dayTime(d.start_ns / 1e6, LOCAL)}
-              </td>
+            <tr key={`${d.calendar} ${d.name} ${d.start}`}>
+              <td className="figure">{d.is_all_day ? day(d.start, LOCAL) : dayTime(d.start, LOCAL)}</td>
               <td>{d.name}</td>
               <td className="soft">{d.calendar}</td>
             </tr>

@@ -67,15 +67,13 @@ export function Feeds() {
                 <td className="soft">{f.url}</td>
                 <td className="figure">{seconds(f.every_s ?? 60)}</td>
                 <td>
-                  {f.last_at ? dayTime(Date.parse(f.last_at), LOCAL) : "never"}
+                  {f.last_at ? dayTime(f.last_at, LOCAL) : "never"}
                   <div className="small">
                     {f.is_fine === false && <span className="bad-word">failed {figure(f.failures)}× · </span>}
                     <span className="soft">{f.last_status}</span>
                   </div>
                 </td>
-                <td className="soft">
-                  {!f.is_on ? "off" : f.next_at ? dayTime(Date.parse(f.next_at), LOCAL) : "now"}
-                </td>
+                <td className="soft">{!f.is_on ? "off" : f.next_at ? dayTime(f.next_at, LOCAL) : "now"}</td>
                 <td>
                   <div className="acts">
                     <button

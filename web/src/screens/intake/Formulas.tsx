@@ -128,9 +128,7 @@ export default function Formulas() {
                 </td>
                 <td>{f.by?.join(", ") || <span className="soft">one in all</span>}</td>
                 <td>{f.unit}</td>
-                <td className="soft">
-                  {f.renewed_at ? dayTime(Date.parse(f.renewed_at), LOCAL) : "being computed"}
-                </td>
+                <td className="soft">{f.renewed_at ? dayTime(f.renewed_at, LOCAL) : "being computed"}</td>
                 <td>
                   <button
                     type="button"

@@ -142,10 +142,10 @@ function Versions({ identity, onUndo, isBusy }: VersionsProps) {
       <h2>Changes</h2>
       {identity.versions.map((v) => (
         <p key={v.id}>
-          {dayTime(Date.parse(v.created_at), LOCAL)}, {LOCAL}, by {v.by || "nobody"}:{" "}
+          {dayTime(v.created_at, LOCAL)}, {LOCAL}, by {v.by || "nobody"}:{" "}
           {plural(v.streams, "series", "series")} went to another stream.{" "}
           {v.undone_at ? (
-            <span className="soft">Undone {dayTime(Date.parse(v.undone_at), LOCAL)}.</span>
+            <span className="soft">Undone {dayTime(v.undone_at, LOCAL)}.</span>
           ) : (
             v.can_undo && (
               <Button disabled={isBusy} onClick={() => onUndo(v.id)}>

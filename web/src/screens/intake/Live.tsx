@@ -54,7 +54,7 @@ function Doors() {
                 <td className="figure">{figure(d.batches)}</td>
                 <td className="figure">{figure(d.samples)}</td>
                 <td className="figure">{figure(d.rows_aside)}</td>
-                <td className="soft">{dayTime(Date.parse(d.last), LOCAL)}</td>
+                <td className="soft">{dayTime(d.last, LOCAL)}</td>
               </tr>
             ))}
           </tbody>

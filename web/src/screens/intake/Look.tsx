@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, type Choices, csrfToken, get, type Preview, Problem } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { day, figure, LOCAL, plural } from "../../parts/words";
+import { dayOf, figure, LOCAL, plural, yearOf } from "../../parts/words";
 import { Columns } from "./Columns";
 import { Facts, KeepLayout } from "./Facts";
 import { Becomes, Problems } from "./Problems";
@@ -196,8 +196,8 @@ function Stuck({
 }
 
 function headline(p: Preview): string {
-  const at = (stamp: string) => `${day(Date.parse(stamp), p.zone)} ${stamp.slice(0, 4)}`;
-  const span = p.first && p.last ? `${at(p.first)} to ${at(p.last)}` : "";
+  const at = (ms: number) => `${dayOf(ms, p.zone)} ${yearOf(ms, p.zone)}`;
+  const span = p.first !== null && p.last !== null ? `${at(p.first)} to ${at(p.last)}` : "";
   return `${plural(p.streams, "stream")}, every ${p.cadence}, ${span}, ${p.zone}.`;
 }
 

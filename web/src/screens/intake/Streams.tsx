@@ -101,9 +101,7 @@ export default function Streams() {
                   <td>{s.unit}</td>
                   <td className="figure">{s.cadence || "–"}</td>
                   <td className="figure">{figure(s.samples)}</td>
-                  <td className="soft">
-                    {s.last_ns ? dayTime(s.last_ns / 1e6, s.zone ?? "UTC") : "none yet"}
-                  </td>
+                  <td className="soft">{s.last === null ? "none yet" : dayTime(s.last, s.zone ?? "UTC")}</td>
                   <td className="figure">{late(s.lateness_s)}</td>
                   <td>{s.owner}</td>
                   <td>

@@ -115,10 +115,10 @@ export default function Effect() {
 }
 
 function Row({ row: r, before, after }: { row: Schema["StreamEffect"]; before: number; after: number }) {
-  const spans = (list: (number | null)[][]) =>
+  const spans = (list: { start: number }[]) =>
     list
       .slice(0, 3)
-      .map(([a]) => dayTime(a ?? 0, LOCAL))
+      .map((span) => dayTime(span.start, LOCAL))
       .join("; ");
   return (
     <tr>

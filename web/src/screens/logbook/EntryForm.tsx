@@ -27,17 +27,17 @@ export function EntryForm({
     const form = new FormData(event.currentTarget);
     const moment = (name: string) => {
       const local = String(form.get(name) ?? "");
-      return local ? new Date(local).toISOString() : "";
+      return local ? new Date(local).getTime() : null;
     };
     setError(null);
     try {
-      if (!moment("start"))
-        throw new Problem(400, "an entry needs a start", "from", "choose a day and a time");
+      const start = moment("start");
+      if (start === null) throw new Problem(400, "an entry needs a start", "from", "choose a day and a time");
       await api.POST("/api/v1/logbook", {
         body: {
           scope: String(form.get("scope") ?? ""),
-          start: moment("start"),
-          end: moment("end") || moment("start"),
+          start,
+          end: moment("end") ?? start,
           verdict: String(form.get("verdict")) as Verdict,
           cause: String(form.get("cause") ?? ""),
           kind: String(form.get("kind") ?? ""),

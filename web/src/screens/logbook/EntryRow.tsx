@@ -45,8 +45,8 @@ export function EntryRow({
       setError(problem);
     }
   };
-  const from = Date.parse(entry.start);
-  const to = Date.parse(entry.end);
+  const from = entry.start;
+  const to = entry.end;
   const words = entry.cause || entry.scope || "every stream";
   return (
     <>

@@ -40,7 +40,7 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
       <ul className="revisions" aria-label="Revisions">
         {revisions.data.map((r, i) => (
           <li key={r.id} className="small">
-            <span className="figure">{dayTime(Date.parse(r.at), LOCAL)}</span> <strong>{r.by}</strong>{" "}
+            <span className="figure">{dayTime(r.at, LOCAL)}</span> <strong>{r.by}</strong>{" "}
             {DONE[r.action] ?? r.action} {changeWords(r)}{" "}
             {i > 0 && (
               <button type="button" className="act" onClick={() => void back(r.id)}>

@@ -107,8 +107,8 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                     <td style={{ whiteSpace: "nowrap" }}>
                       <VerdictMark verdict={r.verdict} /> {VERDICT_WORDS[r.verdict]}
                     </td>
-                    <td>{dayTime(Date.parse(r.start), LOCAL)}</td>
-                    <td>{dayTime(Date.parse(r.end), LOCAL)}</td>
+                    <td>{dayTime(r.start, LOCAL)}</td>
+                    <td>{dayTime(r.end, LOCAL)}</td>
                     <td>{scopeWords(r.scope)}</td>
                     <td>
                       {r.state === "new"

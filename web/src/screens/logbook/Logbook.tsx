@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, type Entry, get, type Verdict } from "../../api/client";
+import { api, type Entry, get, queryOf, type Verdict } from "../../api/client";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
@@ -75,9 +75,7 @@ export default function Logbook() {
   useKeys({ w: () => write.current?.click() });
   const rows = entries.data?.pages.flatMap((p) => p.items) ?? [];
   const total = entries.data?.pages[0]?.total ?? 0;
-  const query = new URLSearchParams(
-    Object.entries(filter).flatMap(([name, value]) => (value ? [[name, String(value)]] : [])),
-  ).toString();
+  const query = queryOf(filter);
   const door = (name: Open) => ({
     "aria-expanded": open === name,
     onClick: () => setOpen(open === name ? null : name),

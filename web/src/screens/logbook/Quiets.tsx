@@ -28,15 +28,17 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
     const form = new FormData(event.currentTarget);
     const moment = (name: string) => {
       const local = String(form.get(name) ?? "");
-      return local ? new Date(local).toISOString() : undefined;
+      return local ? new Date(local).getTime() : undefined;
     };
+    const end = moment("end");
+    if (end === undefined) return;
     setError(null);
     try {
       await api.POST("/api/v1/logbook/quiet", {
         body: {
           scope: String(form.get("scope") ?? ""),
           start: moment("start"),
-          end: moment("end") ?? "",
+          end,
           reason: String(form.get("reason") ?? ""),
         },
       });
@@ -77,12 +79,10 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
         <ul className="quiets small" aria-label="Planned work">
           {rows.slice(0, 8).map((q) => (
             <li key={q.id}>
-              Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(Date.parse(q.start ?? ""), LOCAL)}{" "}
-              to {dayTime(Date.parse(q.end), LOCAL)}, {q.reason} <span className="soft">({q.by})</span>{" "}
+              Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(q.start ?? 0, LOCAL)} to{" "}
+              {dayTime(q.end, LOCAL)}, {q.reason} <span className="soft">({q.by})</span>{" "}
               <button type="button" className="act" onClick={() => end(q.id)}>
-                {Date.parse(q.start ?? "") <= Date.now() && Date.now() < Date.parse(q.end)
-                  ? "End it now"
-                  : "Take it away"}
+                {(q.start ?? 0) <= Date.now() && Date.now() < q.end ? "End it now" : "Take it away"}
               </button>
             </li>
           ))}

@@ -126,8 +126,8 @@ export default function Review() {
       await api.POST("/api/v1/logbook", {
         body: {
           scope: item.scope,
-          start: new Date(edges.start).toISOString(),
-          end: new Date(edges.end).toISOString(),
+          start: edges.start,
+          end: edges.end,
           verdict: "reviewed",
         },
       });

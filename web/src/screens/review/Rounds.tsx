@@ -239,7 +239,7 @@ function Table({ rounds }: { rounds: Round[] }) {
             </td>
             <td>{r.plan}</td>
             <td>
-              {dayTime(Date.parse(r.created_at), LOCAL)} <span className="soft">{r.created_by}</span>
+              {dayTime(r.created_at, LOCAL)} <span className="soft">{r.created_by}</span>
             </td>
             <td className="figure right">
               {r.judged} of {r.total - r.passed_over}

@@ -65,8 +65,8 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
         </div>
       </div>
       <div className="card-charts">
-        <Misses missed={card.missed as unknown as Missed[]} scan={scan} />
-        <Falses wrong={card.false as unknown as False[]} scan={scan} />
+        <Misses missed={card.missed} scan={scan} />
+        <Falses wrong={card.false} scan={scan} />
       </div>
       <div className="card-three">
         <Delays delays={card.delays} />
@@ -102,9 +102,9 @@ function Locked({ locked }: { locked: Card["locked"] }) {
   const e = locked.events as unknown as Figures["events"];
   return (
     <p className="small">
-      On the locked span, {dayTime((locked.span.from ?? 0) / 1e6, LOCAL)} to{" "}
-      {dayTime((locked.span.to ?? 0) / 1e6, LOCAL)}: precision {ratio(e.precision)} ({e.tp_findings} of{" "}
-      {e.tp_findings + e.fp_findings}), recall {ratio(e.recall)} ({e.tp_labels} of {e.tp_labels + e.fn_labels}
+      On the locked span, {dayTime(locked.span.start, LOCAL)} to {dayTime(locked.span.end, LOCAL)}: precision{" "}
+      {ratio(e.precision)} ({e.tp_findings} of {e.tp_findings + e.fp_findings}), recall {ratio(e.recall)} (
+      {e.tp_labels} of {e.tp_labels + e.fn_labels}
       ). {locked.broken && <strong className="broken">The lock is broken: {locked.broken}.</strong>}
     </p>
   );
@@ -286,9 +286,9 @@ function SampledWords({ figures }: { figures: Figures }) {
 }
 
 /** A link to the workbench around a span. */
-export function chartLink(stream: number, scan: number, startNs: number, endNs: number): string {
-  const margin = Math.max(2 * 86_400_000, (endNs - startNs) / 1e6);
-  return `/workbench/${stream}?scan=${scan}&from=${Math.round(startNs / 1e6 - margin)}&to=${Math.round(endNs / 1e6 + margin)}`;
+export function chartLink(stream: number, scan: number, start: number, end: number): string {
+  const margin = Math.max(2 * 86_400_000, end - start);
+  return `/workbench/${stream}?scan=${scan}&from=${Math.round(start - margin)}&to=${Math.round(end + margin)}`;
 }
 
 const SHOWN = 4;
@@ -304,9 +304,9 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
       </h2>
       <ul className="charts">
         {missed.slice(0, SHOWN).map((m) => (
-          <li key={`${m.title}${m.start_ns}`}>
-            <Piece scan={scan} stream={m.stream} start={m.start_ns} end={m.end_ns} title={m.title}>
-              {m.kind || "incident"}, {dayTime(m.start_ns / 1e6, LOCAL)}
+          <li key={`${m.title}${m.start}`}>
+            <Piece scan={scan} stream={m.stream} start={m.start} end={m.end} title={m.title}>
+              {m.kind || "incident"}, {dayTime(m.start, LOCAL)}
               {m.cause ? `: ${m.cause}` : ""}
             </Piece>
           </li>
@@ -327,10 +327,9 @@ function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
       </h2>
       <ul className="charts">
         {wrong.slice(0, SHOWN).map((f) => (
-          <li key={`${f.stream}${f.kind}${f.start_ns}`}>
-            <Piece scan={scan} stream={f.stream} start={f.start_ns} end={f.end_ns} title={f.title}>
-              {f.kind} {f.direction || "without a side"}, {dayTime(f.start_ns / 1e6, LOCAL)},{" "}
-              {figure(f.score, 1)} σ
+          <li key={`${f.stream}${f.kind}${f.start}`}>
+            <Piece scan={scan} stream={f.stream} start={f.start} end={f.end} title={f.title}>
+              {f.kind} {f.direction || "without a side"}, {dayTime(f.start, LOCAL)}, {figure(f.score, 1)} σ
             </Piece>
           </li>
         ))}
@@ -364,7 +363,7 @@ function Piece({
   if (scan === null || stream === null) return <div className="piece">{words}</div>;
   return (
     <Link to={chartLink(stream, scan, start, end)} className="piece">
-      <SmallChart scan={scan} stream={stream} from={start / 1e6} to={end / 1e6} />
+      <SmallChart scan={scan} stream={stream} from={start} to={end} />
       {words}
     </Link>
   );

@@ -34,7 +34,7 @@ export default function Published() {
         <h1>{d.title}</h1>
         <span style={{ flex: 1 }} />
         <span className="small soft">
-          published by {d.author}, {dayTime(Date.parse(d.created_at), LOCAL)} {LOCAL}
+          published by {d.author}, {dayTime(d.created_at, LOCAL)} {LOCAL}
         </span>
       </TopBar>
       {since.data && <Since since={since.data} then={d.figures as unknown as Figures} scan={d.scan} />}

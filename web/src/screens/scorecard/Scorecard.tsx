@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api, get, type Scan, type Schema } from "../../api/client";
+import { api, get, queryOf, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayOf, msOf } from "../../parts/days";
 import { counted, ENDED, useJob } from "../../parts/jobs";
 import { LOCAL, plural, ratio, spanWords } from "../../parts/words";
 import { CardBody } from "./CardBody";
-import { type Events, type Figures, fetchCard, isCounting, type Part, partOf, partQuery } from "./figures";
+import { type Events, fetchCard, isCounting, type Part, partOf } from "./figures";
 import { LevelChoice } from "./LevelChoice";
 import type { Marked } from "./PrecisionRecall";
 import "./scorecard.css";
@@ -65,7 +65,6 @@ function Counted({
 }) {
   const { scan } = answer;
   const [marked, setMarked] = useState<Marked | null>(null);
-  const figures = answer.figures as unknown as Figures;
   const replayed = useQuery({
     queryKey: ["scorecard", answer.replay, part],
     enabled: answer.replay !== null,
@@ -96,7 +95,7 @@ function Counted({
         </h1>
         <span style={{ flex: 1 }} />
         <span className="figure small">
-          {spanWords(figures.span.from / 1e6, figures.span.to / 1e6, LOCAL)} · {LOCAL}
+          {spanWords(answer.span.start, answer.span.end, LOCAL)} · {LOCAL}
         </span>
       </TopBar>
       <CardBody
@@ -105,7 +104,7 @@ function Counted({
         mode={scan.mode}
         marked={marked}
         replay={other?.curve}
-        part={<PartWords metrics={scan.metrics} part={part} setPart={setPart} figures={figures} />}
+        part={<PartWords metrics={scan.metrics} part={part} setPart={setPart} span={answer.span} />}
         level={<LevelChoice scan={scan} part={part} onMarked={setMarked} />}
         beside={
           <Beside
@@ -125,12 +124,12 @@ function PartWords({
   metrics,
   part,
   setPart,
-  figures,
+  span,
 }: {
   metrics: string[];
   part: Part;
   setPart: (changes: Part) => void;
-  figures: Figures;
+  span: { start: number; end: number };
 }) {
   return (
     <span className="part">
@@ -153,11 +152,10 @@ function PartWords({
         type="date"
         className="word"
         aria-label="Counted from"
-        defaultValue={dayOf(part.from ?? figures.span.from / 1e6)}
+        defaultValue={dayOf(part.from ?? span.start)}
         onBlur={(e) => {
           const from = msOf(e.target.value, false);
-          if (from !== undefined && dayOf(from) !== dayOf(part.from ?? figures.span.from / 1e6))
-            setPart({ from });
+          if (from !== undefined && dayOf(from) !== dayOf(part.from ?? span.start)) setPart({ from });
         }}
       />{" "}
       to{" "}
@@ -165,10 +163,10 @@ function PartWords({
         type="date"
         className="word"
         aria-label="Counted to"
-        defaultValue={dayOf(part.to ?? figures.span.to / 1e6)}
+        defaultValue={dayOf(part.to ?? span.end)}
         onBlur={(e) => {
           const to = msOf(e.target.value, true);
-          if (to !== undefined && dayOf(to) !== dayOf(part.to ?? figures.span.to / 1e6)) setPart({ to });
+          if (to !== undefined && dayOf(to) !== dayOf(part.to ?? span.end)) setPart({ to });
         }}
       />
       {(part.family || part.from || part.to || part.streams) && (
@@ -258,7 +256,7 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
       setError(problem);
     }
   };
-  const file = (kind: string) => `/api/v1/scans/${scan.id}/scorecard.${kind}${partQuery(part)}`;
+  const file = (kind: string) => `/api/v1/scans/${scan.id}/scorecard.${kind}?${queryOf({ ...part })}`;
   const state = running?.state;
   return (
     <>

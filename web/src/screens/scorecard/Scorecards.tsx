@@ -112,7 +112,7 @@ export default function Scorecards() {
                   <td className="figure">{ratio(p.precision)}</td>
                   <td className="figure">{ratio(p.recall)}</td>
                   <td className="soft">{p.author}</td>
-                  <td className="soft">{dayTime(Date.parse(p.created_at), LOCAL)}</td>
+                  <td className="soft">{dayTime(p.created_at, LOCAL)}</td>
                 </tr>
               ))}
             </tbody>
@@ -164,7 +164,7 @@ function Row({ scan: s, isChosen, onChoose }: { scan: Scan; isChosen: boolean; o
           : s.state}
       </td>
       <td className="soft">{s.created_by}</td>
-      <td className="soft">{dayTime(Date.parse(s.created_at), LOCAL)}</td>
+      <td className="soft">{dayTime(s.created_at, LOCAL)}</td>
     </tr>
   );
 }

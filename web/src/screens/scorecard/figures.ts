@@ -2,7 +2,6 @@ import { api, get, type Schema } from "../../api/client";
 
 /** The scorecard's JSON, as contracts name it. */
 export interface Figures {
-  span: { from: number; to: number };
   events: Events;
   points: {
     tp: number;
@@ -86,25 +85,8 @@ export type Cut = Schema["Cut"];
 export type BestLevel = Schema["BestLevel"];
 export type Comparison = Schema["Comparison"];
 
-export interface Missed {
-  stream: number | null;
-  title: string;
-  streams: number;
-  start_ns: number;
-  end_ns: number;
-  kind: string;
-  cause: string;
-}
-
-export interface False {
-  stream: number;
-  title: string;
-  start_ns: number;
-  end_ns: number;
-  kind: string;
-  direction: string;
-  score: number | null;
-}
+export type Missed = Schema["Missed"];
+export type False = Schema["False"];
 
 /** Of two intervals, the wider one: the one that does not promise too much. */
 export function wider(a: Pair, b: Pair): Pair {
@@ -131,13 +113,6 @@ export function partOf(params: URLSearchParams): Part {
     if (ms) part[end] = ms;
   }
   return part;
-}
-
-export function partQuery(part: Part): string {
-  const text = new URLSearchParams(
-    Object.entries(part).map(([name, value]) => [name, String(value)]),
-  ).toString();
-  return text && `?${text}`;
 }
 
 /** A scan's scorecard, or the job that counts it. */

@@ -8,7 +8,7 @@ export type MadeLink = Schema["Link"];
 export function LinkShown({ made, onClose }: { made: MadeLink; onClose: () => void }) {
   const address = `${window.location.origin}/join#${made.link}`;
   const who = made.person.full_name || made.person.name;
-  const ends = made.person.link_ends_at ? Date.parse(made.person.link_ends_at) : null;
+  const ends = made.person.link_ends_at ? made.person.link_ends_at : null;
   return (
     <Modal opened onClose={onClose} title={`A link for ${who}`}>
       <div className="dialog">

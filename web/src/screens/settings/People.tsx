@@ -125,12 +125,11 @@ function summary(rows: Person[]): string {
 
 function whenHere(p: Person, own: string): string {
   if (p.name === own) return "now; this is you";
-  if (p.state === "disabled")
-    return p.disabled_at ? `disabled ${dayTime(Date.parse(p.disabled_at), LOCAL)}` : "disabled";
+  if (p.state === "disabled") return p.disabled_at ? `disabled ${dayTime(p.disabled_at, LOCAL)}` : "disabled";
   if (p.state === "invited") {
     if (!p.link_ends_at) return "invited; the link is over";
-    const ends = Date.parse(p.link_ends_at);
+    const ends = p.link_ends_at;
     return ends < Date.now() ? "invited; the link is over" : `invited, link ends ${dayTime(ends, LOCAL)}`;
   }
-  return p.last_seen_at ? dayTime(Date.parse(p.last_seen_at), LOCAL) : "never";
+  return p.last_seen_at ? dayTime(p.last_seen_at, LOCAL) : "never";
 }

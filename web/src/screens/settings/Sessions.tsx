@@ -44,8 +44,8 @@ export function Sessions() {
               <Table.Td className="login">{r.address}</Table.Td>
               <Table.Td className="soft">
                 {r.is_this
-                  ? `since ${dayTime(Date.parse(r.created_at ?? ""), LOCAL)}`
-                  : dayTime(Date.parse(r.last_seen_at ?? ""), LOCAL)}
+                  ? `since ${dayTime(r.created_at ?? "", LOCAL)}`
+                  : dayTime(r.last_seen_at ?? "", LOCAL)}
               </Table.Td>
               <Table.Td className="acts-cell">
                 {!r.is_this && (

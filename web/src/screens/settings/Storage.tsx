@@ -32,13 +32,13 @@ export function Storage() {
               <p>
                 {plural(s.samples, "sample")} of {plural(s.streams, "stream")}. Kept stages stay under{" "}
                 {bytes(s.stage_cache_bytes)} and can be deleted at any time. Counted{" "}
-                {dayTime(Date.parse(s.counted_at), LOCAL)} {zoneName(Date.now(), LOCAL)}.
+                {dayTime(s.counted_at, LOCAL)} {zoneName(Date.now(), LOCAL)}.
               </p>
             </>
           )}
           <p>
             {s.last_backup_at
-              ? `Last backup ${dayTime(Date.parse(s.last_backup_at), LOCAL)}, ${bytes(s.last_backup_bytes ?? 0)}.`
+              ? `Last backup ${dayTime(s.last_backup_at, LOCAL)}, ${bytes(s.last_backup_bytes ?? 0)}.`
               : "No backup was made yet: watchtide server backup FOLDER, while everything runs."}
           </p>
         </>

@@ -77,12 +77,8 @@ function TokenRow({ token: t, onRevoke }: { token: Token; onRevoke: () => void }
       </Table.Td>
       <Table.Td>{t.scopes.map((s) => SCOPES[s]).join(", ")}</Table.Td>
       <Table.Td className="soft">{t.owner}</Table.Td>
-      <Table.Td className="soft nowrap">
-        {t.last_used_at ? dayTime(Date.parse(t.last_used_at), LOCAL) : "never"}
-      </Table.Td>
-      <Table.Td className="soft nowrap">
-        {t.expires_at ? day(Date.parse(t.expires_at), LOCAL) : "never"}
-      </Table.Td>
+      <Table.Td className="soft nowrap">{t.last_used_at ? dayTime(t.last_used_at, LOCAL) : "never"}</Table.Td>
+      <Table.Td className="soft nowrap">{t.expires_at ? day(t.expires_at, LOCAL) : "never"}</Table.Td>
       <Table.Td className="acts-cell">
         {t.revoked_at ? (
           <span className="soft">revoked</span>

@@ -34,7 +34,7 @@ export function Trail({ most }: { most?: number }) {
         <Table.Tbody>
           {rows.map((r) => (
             <Table.Tr key={r.id}>
-              <Table.Td className="login">{dayTime(Date.parse(r.at), LOCAL)}</Table.Td>
+              <Table.Td className="login">{dayTime(r.at, LOCAL)}</Table.Td>
               <Table.Td>{r.by || <span className="soft">nobody</span>}</Table.Td>
               <Table.Td>
                 {r.what}

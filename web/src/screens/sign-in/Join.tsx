@@ -43,8 +43,7 @@ export function Join() {
           <p className="soft" style={{ margin: 0 }}>
             Choose {found.data.purpose === "invitation" ? "a" : "a new"} password for{" "}
             <strong>{found.data.name}</strong>. The link can be used once, until{" "}
-            {dayTime(Date.parse(found.data.ends_at), LOCAL)} {zoneName(Date.parse(found.data.ends_at), LOCAL)}
-            .
+            {dayTime(found.data.ends_at, LOCAL)} {zoneName(found.data.ends_at, LOCAL)}.
           </p>
           <input type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
           <PasswordInput

@@ -20,7 +20,7 @@ export function Strongest({
   findings: Finding[];
   open: number;
   fresh: number;
-  looked: string | null;
+  looked: number | null;
   badSides: Map<number, string>;
 }) {
   return (
@@ -31,7 +31,7 @@ export function Strongest({
           {open === 0
             ? "every finding has a verdict"
             : looked
-              ? `${fresh} new since you last looked, ${dayTime(Date.parse(looked), LOCAL)}`
+              ? `${fresh} new since you last looked, ${dayTime(looked, LOCAL)}`
               : ""}
         </span>
         {open > 0 && (

@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { day, figure, hours } from "../../parts/words";
+import { day, figure, hours, weekdayOf } from "../../parts/words";
 import type { StreamFacts } from "./Workbench";
 
 const WIDE = 1000;
@@ -65,7 +65,8 @@ function Picture({ fold, stream }: { fold: Schema["Fold"]; stream: StreamFacts }
   const y = (v: number) => 4 + (1 - (v - low) / (high - low || 1)) * (TALL - 8);
   const period = fold.hours * 3_600_000;
   const own = starts.length - 1;
-  const weekday = (i: number) => Math.floor(((starts[i] ?? 0) - 4 * DAY) / DAY) % 7;
+  const zone = fold.clock === "local" ? stream.zone : "UTC";
+  const weekday = (i: number) => weekdayOf(starts[i] ?? 0, zone);
   const isAlike = (i: number) => period === DAY && i !== own && weekday(i) === weekday(own);
   const line = (values: (number | null)[]) => {
     let pen = "M";
@@ -80,7 +81,7 @@ function Picture({ fold, stream }: { fold: Schema["Fold"]; stream: StreamFacts }
     return path;
   };
   const alike = cycles.filter((_, i) => isAlike(i)).length;
-  const when = day(starts[own] ?? 0, "UTC");
+  const when = day(starts[own] ?? 0, zone);
   return (
     <figure style={{ margin: 0 }}>
       <svg

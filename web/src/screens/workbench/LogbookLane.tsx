@@ -20,16 +20,14 @@ function placeWords(entries: { id: number; from: number; left: number; words: st
 /** The annotated history under the values, on the same axis: verdicts by pattern. */
 export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range: Range; zone: string }) {
   const x = (ms: number) => ((ms - range[0]) / (range[1] - range[0])) * 100;
-  const inSight = laneEntries(entries).filter(
-    (e) => Date.parse(e.start) < range[1] && Date.parse(e.end) > range[0],
-  );
+  const inSight = laneEntries(entries).filter((e) => e.start < range[1] && e.end > range[0]);
   const hasWords = placeWords(
     inSight
       .filter((e) => e.verdict !== "reviewed")
       .map((e) => ({
         id: e.id,
-        from: x(Date.parse(e.start)),
-        left: Math.min(100, x(Date.parse(e.end))),
+        from: x(e.start),
+        left: Math.min(100, x(e.end)),
         words: e.cause || e.kind || "",
       })),
   );
@@ -38,9 +36,9 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
       <span className="lane-name">logbook</span>
       <div className="span-lane">
         {inSight.map((e) => {
-          const a = Math.max(0, x(Date.parse(e.start)));
-          const b = Math.min(100, x(Date.parse(e.end)));
-          const words = `${VERDICT_WORDS[e.verdict]}${e.cause ? `: ${e.cause}` : ""}, ${dayTime(Date.parse(e.start), zone)} to ${dayTime(Date.parse(e.end), zone)}`;
+          const a = Math.max(0, x(e.start));
+          const b = Math.min(100, x(e.end));
+          const words = `${VERDICT_WORDS[e.verdict]}${e.cause ? `: ${e.cause}` : ""}, ${dayTime(e.start, zone)} to ${dayTime(e.end, zone)}`;
           return (
             <div key={e.id}>
               <button

@@ -1,6 +1,6 @@
 import { useViewportSize } from "@mantine/hooks";
 import { useCallback, useMemo, useRef, useState } from "react";
-import type { ChartWindow } from "../../api/client";
+import { type ChartWindow, queryOf } from "../../api/client";
 import { edgeAt } from "../../charts/band";
 import {
   drawBand,
@@ -237,7 +237,7 @@ function Saving({
       <a
         className="act"
         download
-        href={`/api/v1/scans/${scanId}/streams/${stream.id}/points.csv?from=${Math.round(range[0])}&to=${Math.round(range[1])}`}
+        href={`/api/v1/scans/${scanId}/streams/${stream.id}/points.csv?${queryOf({ from: range[0], to: range[1] })}`}
       >
         CSV
       </a>

@@ -35,7 +35,7 @@ export function Versions({ scan, onTake }: { scan: Scan; onTake: (plan: PlanData
             <p>
               <strong>v{v.number}</strong>{" "}
               <span className="soft small">
-                {dayTime(Date.parse(v.created_at), LOCAL)}
+                {dayTime(v.created_at, LOCAL)}
                 {v.author && ` by ${v.author}`}, {plural(v.scans, "scan")},{" "}
                 {v.stands_for ? `stands for ${plural(v.stands_for, "stream")}` : "stands for none"}
               </span>{" "}
