@@ -3,8 +3,12 @@
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
 from watchtide.core import keys
-from watchtide.core.series import SECOND_NS
+from watchtide.core.series import SECOND_NS, Ints
 
 # Streams of one cause begin within an hour of one another, or two steps of the coarser one …
 NEAR_NS = 3_600 * SECOND_NS
@@ -36,33 +40,24 @@ def propose(
     or where one stream feeds the other and the fed one begins up to six hours later, while the other lasts. What goes
     together with the same piece is one group. O(n k log n) with k attributes a stream.
     """
-    root = list(range(len(pieces)))
-
-    def top(i: int) -> int:
-        while root[i] != i:
-            root[i] = root[root[i]]
-            i = root[i]
-        return i
-
-    order = sorted(range(len(pieces)), key=lambda i: (pieces[i].start, i))
-    earlier: dict[tuple[str, str], dict[int, list[int]]] = {}
-    for i in order:
-        for pair in keys.decode(pieces[i].key):
-            known = earlier.setdefault(pair, {})
-            for step, same in known.items():
-                for before in reversed(same):
-                    if not _begin_together(pieces[before], pieces[i]):
-                        break
-                    root[top(i)] = top(before)
-                    if _near(step, pieces[i].step_ns) == _near(step, step):
-                        # Those before it that are as near hang on it already.
-                        break
-            known.setdefault(pieces[i].step_ns, []).append(i)
-    for a, b in _along_the_way(pieces, order, fed_by):
-        root[top(b)] = top(a)
+    if not pieces:
+        return []
+    n = len(pieces)
+    start = np.array([p.start for p in pieces], np.int64)
+    step = np.array([p.step_ns for p in pieces], np.int64)
+    stream = np.array([p.stream for p in pieces], np.int64)
+    order = np.lexsort((np.arange(n), start))
+    links = [_in_one_stream(start, step, stream)]
+    links += [_sharing(start, step, rows) for rows in _by_pair(pieces, stream)]
+    along = _along_the_way(pieces, order.tolist(), fed_by)
+    links.append(np.array(along, np.int64).reshape(-1, 2).T)
+    one, other = np.hstack(links)
+    _, label = connected_components(
+        coo_array((np.ones(len(one), np.bool_), (one, other)), (n, n)), directed=False
+    )
     groups: dict[int, list[int]] = {}
-    for i in order:
-        groups.setdefault(top(i), []).append(i)
+    for i in order.tolist():
+        groups.setdefault(int(label[i]), []).append(i)
     said = [set(g) for g in apart]
     found = [
         g
@@ -72,8 +67,54 @@ def propose(
     return sorted(found, key=lambda g: (-len({pieces[i].stream for i in g}), pieces[g[0]].start))
 
 
-def _begin_together(a: Piece, b: Piece) -> bool:
-    return b.start - a.start <= _near(a.step_ns, b.step_ns)
+def _in_one_stream(start: Ints, step: Ints, stream: Ints) -> Ints:
+    """(2, m) pairs of neighbours in one stream that begin together; all streams at once."""
+    order = np.lexsort((start, stream))
+    a, b = order[:-1], order[1:]
+    near = np.maximum(NEAR_NS, 2 * np.maximum(step[a], step[b]))
+    return np.vstack((a, b))[:, (stream[a] == stream[b]) & (start[b] - start[a] <= near)]
+
+
+def _by_pair(pieces: Sequence[Piece], stream: Ints) -> list[Ints]:
+    """Places of the pieces whose streams have a `name=value`, for each that several streams have."""
+    key_of = {p.stream: p.key for p in pieces}
+    sharing: dict[tuple[str, str], list[int]] = {}
+    for number, key in key_of.items():
+        for pair in keys.decode(key):
+            sharing.setdefault(pair, []).append(number)
+    by_stream = np.argsort(stream, kind="stable")
+    numbers, first = np.unique(stream[by_stream], return_index=True)
+    own = dict(zip(numbers.tolist(), np.split(by_stream, first[1:]), strict=True))
+    # Families give the same streams by several pairs.
+    several = {tuple(s) for s in sharing.values() if len(s) > 1}
+    return [np.concatenate([own[s] for s in some]) for some in several]
+
+
+def _sharing(start: Ints, step: Ints, rows: Ints) -> Ints:
+    """(2, m) pairs that join all of these pieces that begin together, cadence by cadence."""
+    rows = rows[np.argsort(start[rows], kind="stable")]
+    cadences = np.unique(step[rows]).tolist()
+    of = {cadence: rows[step[rows] == cadence] for cadence in cadences}
+    links = []
+    for mine in cadences:
+        a = of[mine]
+        at = start[a]
+        joined = np.diff(at) <= _near(mine, mine)
+        for theirs in cadences:
+            if theirs == mine:
+                continue
+            b, near = of[theirs], _near(mine, theirs)
+            low = np.searchsorted(at, start[b] - near)
+            high = np.searchsorted(at, start[b], side="right")
+            hit = high > low
+            links.append(np.vstack((a[high[hit] - 1], b[hit])))
+            # All of `a` that one of `b` reaches is one: each gap between the first and the last of them is bridged.
+            bridges = np.bincount(low[hit], minlength=len(a) + 1) - np.bincount(
+                high[hit] - 1, minlength=len(a) + 1
+            )
+            joined |= np.cumsum(bridges)[: len(joined)] > 0
+        links.append(np.vstack((a[:-1], a[1:]))[:, joined])
+    return np.hstack(links)
 
 
 def _near(step_ns: int, other_ns: int) -> int:
