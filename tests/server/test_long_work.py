@@ -12,7 +12,8 @@ from watchtide.server.logbook import tasks as logbook_tasks
 from watchtide.server.logbook.models import Entry
 from watchtide.server.people.models import AuditEntry
 from watchtide.server.scans.models import Scan
-from watchtide.server.streams.models import Batch
+from watchtide.server.streams import looking
+from watchtide.server.streams.models import Batch, KeptLook
 
 LABELS = "series,start,end,verdict\n" + "".join(
     f"metric=level,2026-01-{1 + i % 28:02d}T{i // 28:02d}:00Z,2026-01-{1 + i % 28:02d}T{i // 28:02d}:30Z,incident\n"
@@ -127,3 +128,52 @@ def test_what_is_much_is_counted_by_a_job_and_is_then_the_same_as_at_once(
     run_jobs()
     counted = ask()
     assert counted.status_code == 200 and counted.json() == plain
+
+
+class TestLookingThroughALargeFile:
+    def upload(self, api, text="time,v\n2026-08-01T00:00Z,1\n2026-08-01T01:00Z,2\n"):
+        file = SimpleUploadedFile("large.csv", text.encode())
+        return api.post("/api/v1/uploads", {"file": file}, format="multipart").json()["id"]
+
+    @pytest.fixture(autouse=True)
+    def everything_is_large(self, monkeypatch):
+        monkeypatch.setattr(looking, "MOST_AT_ONCE", 10)
+
+    def test_a_job_does_it_and_the_next_request_has_what_a_small_one_has_at_once(self, api, monkeypatch):
+        url = f"uploads/{self.upload(api)}/preview"
+        first, again = post(api, url, {"metric": "m"}), post(api, url, {"metric": "m", "unit": "t"})
+        assert first.status_code == again.status_code == 202
+        assert first.json() == again.json(), "a unit changes nothing of what is seen"
+        assert post(api, url, {"metric": "n"}).json() != first.json()
+        run_jobs()
+        found = post(api, url, {"metric": "m"})
+        assert found.status_code == 200 and found.json()["rows"] == 2
+        monkeypatch.setattr(looking, "MOST_AT_ONCE", 1 << 20)
+        assert post(api, url, {"metric": "m"}).json() == found.json()
+
+    def test_what_is_wrong_with_it_is_said_as_of_a_small_one(self, api, monkeypatch):
+        url = f"uploads/{self.upload(api, 'a,b,c,d,e,f,g')}/preview"
+        assert post(api, url).status_code == 202
+        run_jobs()
+        by_job = post(api, url)
+        monkeypatch.setattr(looking, "MOST_AT_ONCE", 1 << 20)
+        assert by_job.status_code == 400 and by_job.json() == post(api, url).json()
+
+    def test_it_can_be_cancelled_and_begun_anew(self, api):
+        url = f"uploads/{self.upload(api)}/preview"
+        job = post(api, url).json()["job"]
+        api.delete(f"/api/v1/jobs/{job}")
+        run_jobs()
+        assert not KeptLook.objects.exists()
+        assert post(api, url).json()["job"] != job
+
+    def test_it_is_stored_whether_or_not_somebody_looked(self, api):
+        number = self.upload(api)
+        job = post(api, f"uploads/{number}/store", {"metric": "unseen"}).json()["id"]
+        run_jobs()
+        assert Job.objects.get(pk=job).state == "done"
+        broken = self.upload(api, "a,b,c,d,e,f,g")
+        job = post(api, f"uploads/{broken}/store").json()["id"]
+        run_jobs()
+        row = Job.objects.get(pk=job)
+        assert row.state == "failed" and "large.csv" in row.message

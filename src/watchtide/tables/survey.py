@@ -88,10 +88,12 @@ def survey(
     stated: dict[str, Any] | None = None,
     most_bytes: int = MOST_LOOKED_AT,
     seed: int = 0,
+    progress: Callable[[int, int], None] | None = None,
 ) -> Survey:
     """Look a file through.
 
     choose : makes the layout from the file's first rows. stated : of `shape.sniff`. seed : of the random rows.
+    progress : told how much of what is looked at was read, in bytes.
     Raises TableError for what cannot be read at all.
     """
     how = shape.sniff(source, name, **(stated or {}))
@@ -121,6 +123,10 @@ def survey(
         sample.add(chunk)
         rows += chunk.rows + len(chunk.broken)
         seen += _text_bytes(chunk)
+        if progress is not None:
+            progress(
+                min(seen, most_bytes), most_bytes if how.is_gzipped else min(max(size, seen), most_bytes)
+            )
         if seen > most_bytes:
             is_whole = False
             break

@@ -1765,7 +1765,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description What is in the file, what was guessed, what is wrong, and what it will become. */
+        /** @description What is in the file, what was guessed, what is wrong, and what it will become; 202 while a job looks through it. */
         post: operations["preview"];
         delete?: never;
         options?: never;
@@ -2974,6 +2974,10 @@ export interface components {
         };
         LookLinkRequest: {
             link: string;
+        };
+        Looking: {
+            /** @description looks through a large file; ask again when it is done */
+            job: number;
         };
         MakeRequest: {
             findings: number[];
@@ -8199,6 +8203,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Looking"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -1,6 +1,6 @@
 import { describe, expect, it, vi } from "vitest";
 import { serve } from "../test/serve";
-import { counted, ended } from "./jobs";
+import { counted, ended, worked } from "./jobs";
 
 describe("waiting for a job", () => {
   it("goes on until it is over and gives what it made", async () => {
@@ -19,6 +19,19 @@ describe("waiting for a job", () => {
       "GET /api/v1/jobs/{id}": () => ({ id: 4, state: "failed", message: "nothing is left to be judged" }),
     });
     await expect(ended(4)).rejects.toThrow("nothing is left to be judged");
+  });
+
+  it("cancels the job that nobody waits for any more", async () => {
+    const calls = serve({
+      "GET /api/v1/jobs/{id}": () => ({ id: 4, state: "running" }),
+      "DELETE /api/v1/jobs/{id}": () => ({}),
+    });
+    const gone = new AbortController();
+    const ask = async () => ({ job: 4 });
+    const waiting = worked(ask, (answer) => answer.job, gone.signal);
+    gone.abort();
+    await expect(waiting).rejects.toThrow(/abort/);
+    expect(calls.map((call) => call.method)).toContain("DELETE");
   });
 
   it("requests again what was counted", async () => {

@@ -8,8 +8,13 @@ export const ENDED = ["done", "failed", "cancelled"];
 const LOOK_MS = 400;
 
 /** Wait until a job is over. Throws a Problem with its message where it did not go well. */
-export async function ended(id: number): Promise<Job> {
+export async function ended(id: number, signal?: AbortSignal): Promise<Job> {
   for (;;) {
+    if (signal?.aborted) {
+      // Nobody waits for it any more.
+      await api.DELETE("/api/v1/jobs/{id}", { params: { path: { id } } });
+      throw signal.reason;
+    }
     const job = await get(api.GET("/api/v1/jobs/{id}", { params: { path: { id } } }));
     if (job.state === "done") return job;
     if (ENDED.includes(job.state))
@@ -22,12 +27,23 @@ export async function ended(id: number): Promise<Job> {
 export async function counted<T extends object>(
   ask: () => Promise<T | { counting_job: number }>,
 ): Promise<T> {
-  let answer = await ask();
-  while ("counting_job" in answer) {
-    await ended(answer.counting_job as number);
-    answer = await ask();
+  return worked<T, { counting_job: number }>(ask, (answer) =>
+    "counting_job" in answer ? (answer.counting_job as number) : null,
+  );
+}
+
+/** What is answered at once, or made by a job and then requested again. jobOf : the job's number, null where it is there. */
+export async function worked<T extends object, U extends object>(
+  ask: () => Promise<T | U>,
+  jobOf: (answer: T | U) => number | null,
+  signal?: AbortSignal,
+): Promise<T> {
+  for (;;) {
+    const answer = await ask();
+    const job = jobOf(answer);
+    if (job === null) return answer as T;
+    await ended(job, signal);
   }
-  return answer as T;
 }
 
 /** A job by its number until it is over; onDone is called once when it went well. */

@@ -20,7 +20,6 @@ from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Coverage, Finding, Label
 from watchtide.core.series import SECOND_NS, WEEK_S
 from watchtide.engine import stages
-from watchtide.engine.run import Cancelled
 from watchtide.engine.together import family_of
 from watchtide.plan import Plan as PlanText
 from watchtide.server.jobs import services as jobs
@@ -182,20 +181,9 @@ def compare_apart(lease: jobs.Lease) -> dict[str, Any]:
 def count(lease: jobs.Lease) -> dict[str, Any]:
     """Count a scan, or a part of it."""
     scan = Scan.objects.select_related("plan_version").get(pk=lease.arguments["scan"])
-    card_of(scan, Selection.of(lease.arguments["selection"]), progress_of(lease))
+    card_of(scan, Selection.of(lease.arguments["selection"]), lease.go_on)
     jobs.tell("scorecard", lease.arguments["scan"])
     return {"scan": lease.arguments["scan"]}
-
-
-def progress_of(lease: jobs.Lease) -> Progress:
-    """Tells a job how far it is, and stops it where somebody asked for that."""
-
-    def progress(done: int, total: int) -> None:
-        lease.progress(done, total)
-        if lease.is_cancelled():
-            raise Cancelled
-
-    return progress
 
 
 @dataclass(frozen=True)

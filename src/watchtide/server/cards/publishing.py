@@ -49,7 +49,7 @@ def publish(lease: jobs.Lease) -> dict[str, Any]:
         )
     scan = Scan.objects.select_related("plan_version__plan").get(pk=given["scan"])
     # One count for figures and copies, so that the copies give these figures again.
-    c = counting.counted(scan, Selection.of(given["selection"]), counting.progress_of(lease))
+    c = counting.counted(scan, Selection.of(given["selection"]), lease.go_on)
     content = counting.content_of(c)
     with lease.write():
         row = Published.objects.create(

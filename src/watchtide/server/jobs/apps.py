@@ -12,4 +12,5 @@ class JobsConfig(AppConfig):
         import watchtide.server.logbook.tasks
         import watchtide.server.review.tasks
         import watchtide.server.scans.tasks
+        import watchtide.server.streams.looking
         import watchtide.server.streams.tasks  # noqa: F401

@@ -99,6 +99,12 @@ class Lease:
             raise LeaseLost
         tell("job", self.job.pk)
 
+    def go_on(self, done: int, total: int) -> None:
+        """Report how far it is. Raises Cancelled where somebody asked for that."""
+        self.progress(done, total)
+        if self.is_cancelled():
+            raise Cancelled
+
     def log(self, line: str) -> None:
         job = self.mine().first()
         if job is None:

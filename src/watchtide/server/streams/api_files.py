@@ -15,9 +15,10 @@ from rest_framework.views import APIView
 from watchtide.server import moments, paging, query
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.jobs.models import Job
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
-from watchtide.server.streams import files, undoing
+from watchtide.server.streams import files, looking, undoing
 from watchtide.server.streams.api import csv_answer
 from watchtide.server.streams.models import DOORS, SIDES, Batch, KeptLayout, Upload
 from watchtide.tables.clock import STATED_FORMS
@@ -166,6 +167,10 @@ class PreviewSerializer(serializers.Serializer):
     is_stored = serializers.BooleanField()
 
 
+class LookingSerializer(serializers.Serializer):
+    job = serializers.IntegerField(help_text="looks through a large file; ask again when it is done")
+
+
 def _given(request) -> dict:
     given = ChoicesSerializer(data=request.data)
     given.is_valid(raise_exception=True)
@@ -211,10 +216,15 @@ class UploadsView(APIView):
 
 
 class PreviewView(APIView):
-    @extend_schema(operation_id="preview", request=ChoicesSerializer, responses=PreviewSerializer)
+    @extend_schema(
+        operation_id="preview",
+        request=ChoicesSerializer,
+        responses={200: PreviewSerializer, 202: LookingSerializer},
+    )
     def post(self, request, pk: int) -> Response:
-        """What is in the file, what was guessed, what is wrong, and what it will become."""
-        return Response(files.preview(Upload.objects.get(pk=pk), _given(request)))
+        """What is in the file, what was guessed, what is wrong, and what it will become; 202 while a job looks through it."""
+        found = looking.look(Upload.objects.get(pk=pk), _given(request), request.user)
+        return Response({"job": found.pk}, status=202) if isinstance(found, Job) else Response(found)
 
 
 class AsideView(APIView):
@@ -232,7 +242,7 @@ class StoreView(APIView):
     @extend_schema(operation_id="store_upload", request=ChoicesSerializer, responses={202: JobSerializer})
     def post(self, request, pk: int) -> Response:
         """Put down the job that stores the file's rows, and scans them where asked."""
-        job = files.store_upload(Upload.objects.get(pk=pk), _given(request), request.user)
+        job = looking.store(Upload.objects.get(pk=pk), _given(request), request.user)
         return Response(JobSerializer(job).data, status=202)
 
 

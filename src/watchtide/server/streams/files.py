@@ -8,7 +8,7 @@ import io
 import json
 import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
@@ -26,7 +26,7 @@ from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
 from watchtide.server.streams import catalogue, rolling, store
 from watchtide.server.streams.models import CADENCE_STATED, Batch, KeptLayout, Stream, Upload
-from watchtide.tables import chunks, extract, layout, rollup, shape, survey
+from watchtide.tables import chunks, clock, extract, layout, rollup, shape, survey
 from watchtide.tables.chunks import Chunk
 from watchtide.tables.layout import Layout
 from watchtide.tables.problems import TableError
@@ -215,12 +215,14 @@ def _chooser(upload: Upload, given: dict[str, Any]) -> tuple[Any, dict[str, Any]
     return make, facts, kept
 
 
-def preview(upload: Upload, given: dict[str, Any]) -> dict[str, Any]:
+def preview(
+    upload: Upload, given: dict[str, Any], progress: Callable[[int, int], None] | None = None
+) -> dict[str, Any]:
     """What is in a file, what was guessed and why, what is wrong, and what it will become."""
     make, facts, kept = _chooser(upload, given)
     seen = survey.survey(
         _path(upload), upload.name, make, stated=shape_of(facts),
-        most_bytes=settings.MOST_LOOKED_AT, seed=int(given.get("seed") or 0),
+        most_bytes=settings.MOST_LOOKED_AT, seed=int(given.get("seed") or 0), progress=progress,
     )  # fmt: skip
     wanted = [(_metric(s.metric), s.attributes) for s in seen.streams[:MOST_STREAMS_A_FILE]]
     shas = [catalogue.sha(catalogue.stream_key(*w)) for w in wanted]
@@ -251,8 +253,8 @@ def preview(upload: Upload, given: dict[str, Any]) -> dict[str, Any]:
         "duplicates": seen.layout.duplicates,
         "cadence": durations.format_every(seen.found.cadence),
         "cadence_share": seen.found.share,
-        "first": moments.at(seen.first_ns),
-        "last": moments.at(seen.last_ns),
+        "first": clock.format_time(seen.first_ns) if seen.first_ns is not None else None,
+        "last": clock.format_time(seen.last_ns) if seen.last_ns is not None else None,
         "metric": facts.get("metric") or seen.layout.metric or next(iter(seen.layout.values), "events"),
         "unit": facts.get("unit") or "",
         "bad_side": facts.get("bad_side") or "both",
@@ -336,12 +338,13 @@ def _batch_key(upload: Upload, chosen: Layout, facts: dict[str, Any]) -> str:
     return catalogue.sha(json.dumps([upload.sha, data, shape_of(facts)], sort_keys=True))
 
 
-def store_upload(upload: Upload, given: dict[str, Any], user: Any) -> Any:
-    """Put down the job that stores an upload. The layout is checked here, before anything is queued."""
-    seen = preview(upload, given)
+def store_upload(upload: Upload, given: dict[str, Any], user: Any, about: int | None = None) -> Any:
+    """Put down the job that stores an upload. about : how many rows it has; not known, the layout is checked here first."""
+    if about is None:
+        about = preview(upload, given)["about_rows"]
     if given.get("save_layout"):
         keep_layout(upload, given, user)
-    arguments = {"upload": upload.pk, "given": given, "then_scan": bool(given.get("then_scan")), "about": seen["about_rows"]}  # fmt: skip
+    arguments = {"upload": upload.pk, "given": given, "then_scan": bool(given.get("then_scan")), "about": about}  # fmt: skip
     return jobs.enqueue("intake", f"Take in {upload.name}", arguments, user=user)
 
 

@@ -97,6 +97,23 @@ class Upload(models.Model):
         db_table = "upload"
 
 
+class KeptLook(models.Model):
+    """What a large file was found to hold, kept for a while for the page that waits for it.
+
+    digest : of how it was read; problem : (file, place, message, remedy) of one that cannot be, else empty.
+    """
+
+    upload = models.ForeignKey(Upload, on_delete=models.CASCADE)
+    digest = models.CharField(max_length=64, db_collation=EXACT)
+    content = models.JSONField()
+    problem = models.JSONField(default=list)
+    created_at = models.DateTimeField(db_default=Now())
+
+    class Meta:
+        db_table = "kept_look"
+        unique_together = [("upload", "digest")]
+
+
 class KeptLayout(models.Model):
     """A layout under a name, taken by itself for files whose name and columns fit."""
 

@@ -1,8 +1,9 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Choices, csrfToken, get, type Preview, Problem } from "../../api/client";
+import { api, type Choices, csrfToken, get, type Preview, Problem, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { worked } from "../../parts/jobs";
 import { dayOf, figure, LOCAL, plural, yearOf } from "../../parts/words";
 import { Columns } from "./Columns";
 import { Facts, KeepLayout } from "./Facts";
@@ -20,8 +21,17 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
   const { save_layout: _layout, unit: _unit, bad_side: _side, ...reading } = choices;
   const preview = useQuery({
     queryKey: ["preview", upload, reading],
-    queryFn: () =>
-      get(api.POST("/api/v1/uploads/{id}/preview", { params: { path: { id: upload } }, body: reading })),
+    queryFn: ({ signal }) => {
+      const ask = () =>
+        get(
+          api.POST("/api/v1/uploads/{id}/preview", {
+            params: { path: { id: upload } },
+            body: reading,
+            signal,
+          }),
+        );
+      return worked<Preview, Schema["Looking"]>(ask, (a) => ("job" in a ? a.job : null), signal);
+    },
     placeholderData: keepPreviousData,
     staleTime: Number.POSITIVE_INFINITY,
   });
