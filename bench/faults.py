@@ -57,8 +57,16 @@ class Ledger:
 class Served:
     """`./run serve` on a temporary folder. is_wired : MariaDB is ours, behind a wire that can be cut."""
 
-    def __init__(self, folder: Path, *, is_wired: bool = False, **settings: str) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        *,
+        is_wired: bool = False,
+        database_settings: dict[str, str] | None = None,
+        **settings: str,
+    ) -> None:
         self.folder, self.port, self.is_wired = folder, supervise._free_port(), is_wired
+        self.database_settings = database_settings or {}
         self.base = f"http://127.0.0.1:{self.port}"
         self.environment = {
             **os.environ, "WATCHTIDE_HOME": str(folder), "WATCHTIDE_SECRET_KEY": secrets.token_urlsafe(40),
@@ -72,7 +80,12 @@ class Served:
     def __enter__(self) -> "Served":
         if self.is_wired:
             self.database = Database(self.folder / "serve")
-            self.database.start()
+            os.environ |= self.database_settings
+            try:
+                self.database.start()
+            finally:
+                for name in self.database_settings:
+                    del os.environ[name]
             self.database.create("watchtide")
             self.wire = Wire(self.folder / "wire.sock", self.database.socket)
             self.environment |= self.database.environment() | {"WATCHTIDE_DB_SOCKET": str(self.wire.near)}
@@ -403,6 +416,50 @@ def cut(place: Path, *, times: int = 30, a_second: int = 1_000, seed: int = 2) -
                 load.look()
         out = load.figures()
     return {f"times {k}": n for k, n in done.items()} | out
+
+
+# Debian's libfaketime: the clock that a program sees is what a file says.
+FAKE_CLOCK = Path("/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1")
+
+
+def step(place: Path, *, a_second: int = 1_000, seconds: float = 12.0) -> dict[str, Any]:
+    """MariaDB's own clock an hour ahead, right again, an hour behind, and right again, under load."""
+    if not FAKE_CLOCK.exists():
+        return {"not tried": "Debian's package faketime is not installed"}
+    clock = place / "clock"
+    clock.write_text("+0")
+    place.chmod(0o755)
+    faked = {
+        "LD_PRELOAD": str(FAKE_CLOCK), "FAKETIME_TIMESTAMP_FILE": str(clock), "FAKETIME_NO_CACHE": "1",
+        "FAKETIME_DONT_FAKE_MONOTONIC": "1",
+    }  # fmt: skip
+    seen = {}
+    with Served(place, is_wired=True, database_settings=faked) as served:
+        with Load(served, a_second) as load:
+            for words, offset in (
+                ("ahead", "+3600"),
+                ("right", "+0"),
+                ("behind", "-3600"),
+                ("right again", "+0"),
+            ):
+                before = len(load.ledger.pushed)
+                # Replaced and not written anew: MariaDB reads it at every look at the clock.
+                (place / "clock.new").write_text(offset)
+                (place / "clock.new").replace(clock)
+                time.sleep(seconds)
+                load.look()
+                seen[f"hours of MariaDB's clock, {words}"] = round(_ahead(served.database) / 3_600, 1)
+                seen[f"samples answered, {words}"] = len(load.ledger.pushed) - before
+        out = load.figures()
+    return seen | out
+
+
+def _ahead(database: Database) -> float:
+    """Seconds that MariaDB's clock is ahead of ours."""
+    with contextlib.closing(database.connect()) as connection:
+        cursor = connection.cursor()
+        cursor.execute("SELECT UNIX_TIMESTAMP(NOW(6))")
+        return float(cursor.fetchone()[0]) - time.time()
 
 
 DISK_MB = 420

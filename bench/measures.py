@@ -189,7 +189,7 @@ def forecasts() -> dict[str, Any]:
 
 
 def faults() -> dict[str, Any]:
-    """200 kills, the wire to the database cut and slowed, its disk full, 300 hostile inputs; see bench/faults.py."""
+    """200 kills, the wire to the database cut and slowed, its disk full, its clock stepped, 300 hostile inputs; see bench/faults.py."""
     from bench import faults as real
 
     out: dict[str, Any] = {}
@@ -197,6 +197,7 @@ def faults() -> dict[str, Any]:
         ("killed", real.measure),
         ("wire", real.cut),
         ("disk", real.full),
+        ("clock", real.step),
         ("hostile", real.harmful),
     ):
         with real.folder() as place:

@@ -23,7 +23,7 @@ def decode(key: str) -> tuple[tuple[str, str], ...]:
     pairs = []
     for part in key.split(","):
         name, equals, value = part.partition("=")
-        if not equals:
+        if not equals or not name:
             raise ValueError(
                 f"series key {key!r}: {part!r} is no name=value; write for example place=Northquay"
             )

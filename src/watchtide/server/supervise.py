@@ -26,6 +26,12 @@ MANAGE = ("-m", "watchtide.cli.main", "server", "run")
 WEB = "web server"
 
 
+AS_ROOT = (
+    "this runs as root: whoever gets in has the whole machine; start it as an ordinary user, or as a service with a user "
+    "for it alone (deploy/README.md)"
+)
+
+
 class Stopped(Exception):
     """Somebody asked us to end."""
 
@@ -126,6 +132,8 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
     elif not config.is_secret_enough(stated):
         say(config.no_secret())
         return 2
+    elif os.geteuid() == 0:
+        say(AS_ROOT)
     own_database = is_demo or not (stated.db_host or stated.db_socket)
     database: Database | None = None
     with contextlib.ExitStack() as stack:

@@ -113,7 +113,7 @@ def _label(row: dict[str, Any], name: str, place: str, number: int, zone: str) -
     end = moment("end") if str(row.get("end") or "").strip() else start
     if end < start:
         raise refuse("end", "is before the start", "swap the two")
-    series = str(row.get("series") or "")
+    series = safe.key_as_written(str(row.get("series") or ""))
     try:
         keys.decode(series)
     except ValueError as error:
@@ -166,7 +166,11 @@ def to_csv(labels: Sequence[Label]) -> str:
     writer = csv.DictWriter(out, COLUMNS, lineterminator="\n")
     writer.writeheader()
     for row in as_rows(labels):
-        writer.writerow(row | {name: safe.spreadsheet_safe(row[name]) for name in WORDS})
+        writer.writerow(
+            row
+            | {"series": safe.safe_key(row["series"])}
+            | {name: safe.spreadsheet_safe(row[name]) for name in WORDS}
+        )
     return out.getvalue()
 
 

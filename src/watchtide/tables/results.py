@@ -20,6 +20,7 @@ from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points
 from watchtide.tables import clock, read
 from watchtide.tables.problems import TableError
+from watchtide.tables.safe import key_as_written, safe_key
 
 FINDING_COLUMNS = (
     "series", "start", "end", "kind", "direction", "score", "peak_time", "peak_value", "expected", "points", "window",
@@ -82,7 +83,8 @@ def _lines(findings: Sequence[Finding], path: str) -> list[str]:
             json.dumps({k: v for k, v in row.items() if v != ""}, ensure_ascii=False) + "\n" for row in named
         ]
     # Text may need quotes and takes few values; the rest never does, and is joined faster than a writer of any cell does it.
-    quoted = {text: _quoted(text) for text in {x for f in findings for x in (f.series, f.kind, f.direction)}}
+    quoted = {text: _quoted(text) for text in {x for f in findings for x in (f.kind, f.direction)}}
+    quoted |= {key: _quoted(safe_key(key)) for key in {f.series for f in findings}}
     return [
         f"{quoted[series]},{start},{end},{quoted[kind]},{quoted[direction]},{','.join(map(str, cells))}\n"
         for series, start, end, kind, direction, *cells in rows
@@ -173,7 +175,7 @@ def read_findings(source: str | Path | bytes, name: str | None = None) -> list[F
         points, window = number("points", i), number("window", i)
         out.append(
             Finding(
-                cell("series", i), start, start if end is None else end, cell("kind", i) or "outlier",
+                key_as_written(cell("series", i)), start, start if end is None else end, cell("kind", i) or "outlier",
                 cell("direction", i), number("score", i), moment("peak_time", i), number("peak_value", i),
                 number("expected", i), 1 if math.isnan(points) else int(points), 1 if math.isnan(window) else int(window),
                 number("size", i), number("confidence", i), moment("raised", i),
@@ -227,6 +229,13 @@ def table_bytes(table: pa.Table, path: str) -> bytes:
     if path.endswith(".parquet"):
         papq.write_table(table, sink, compression="zstd")
     else:
+        if "series" in table.column_names:
+            keys = table["series"].cast(pa.string()).combine_chunks().dictionary_encode()
+            safe = pa.array([safe_key(key) for key in keys.dictionary.to_pylist()], pa.string())
+            at = table.column_names.index("series")
+            table = table.set_column(
+                at, "series", pa.DictionaryArray.from_arrays(keys.indices, safe).cast(pa.string())
+            )
         pacsv.write_csv(table, sink, pacsv.WriteOptions(quoting_style="needed", quoting_header="none"))
     return bytes(sink.getvalue())
 
@@ -274,7 +283,7 @@ def _point_rows(raw: read.Raw) -> tuple[Any, Any, list[tuple[str, Any]]]:
     groups = []
     for code, key in enumerate(names.tolist()):
         rows = np.flatnonzero(codes == code)
-        groups.append((key, rows[np.argsort(parsed.times[rows], kind="stable")]))
+        groups.append((key_as_written(key), rows[np.argsort(parsed.times[rows], kind="stable")]))
     return parsed.times, _floats(raw, "score"), groups
 
 

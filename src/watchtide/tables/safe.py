@@ -2,9 +2,11 @@
 
 import re
 import unicodedata
+from urllib.parse import unquote
 
 _NUMBER = re.compile(r"-?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "|", "%")
+_ENCODED = re.compile(r"(%[0-9A-F]{2})+")
 
 
 def spreadsheet_safe(text: str) -> str:
@@ -15,6 +17,26 @@ def spreadsheet_safe(text: str) -> str:
     if has_quote or (begins[:1] in _FORMULA and begins and not _NUMBER.fullmatch(text)):
         return "'" + text
     return text
+
+
+def safe_key(key: str) -> str:
+    """A series key whose first character is percent-encoded where a spreadsheet would run it; it names the same streams.
+
+    No key begins with a plain `=`, and one that begins with `%` has two digits behind it.
+    """
+    if key[:1] in ("", "'", "%", "=") or spreadsheet_safe(key) == key:
+        return key
+    return "".join(f"%{byte:02X}" for byte in key[0].encode()) + key[1:]
+
+
+def key_as_written(key: str) -> str:
+    """What `safe_key` was given."""
+    for n in range(1, 5):
+        # A character has up to four bytes.
+        plain = unquote(key[: 3 * n], errors="replace") + key[3 * n :]
+        if _ENCODED.fullmatch(key[: 3 * n]) and safe_key(plain) == key:
+            return plain
+    return key
 
 
 def as_written(text: str) -> str:
