@@ -6,15 +6,15 @@ import ts from "typescript";
 
 const NUMBER = ts.factory.createKeywordTypeNode(ts.SyntaxKind.NumberKeyword);
 const NULL = ts.factory.createLiteralTypeNode(ts.factory.createNull());
-const named = { moment: new Set(), plain: new Set(), free: new Set(), shaped: new Set() };
+const named = { moment: new Set(), plain: new Set(), free: new Set(), shaped: new Set(), times: new Set() };
 
-/** What a field holds: a time, another value, a row whose names are free, or one with names of its own. */
+/** What a field holds: a time, another value, a row of times, a row whose names are free, or one with names of its own. */
 function kindOf(schema) {
   if (schema.format === "date-time") return "moment";
   if (schema.type === "array") return kindOf(schema.items);
   if (schema.$ref || schema.allOf || schema.oneOf || schema.properties) return "shaped";
   if (schema.additionalProperties)
-    return schema.additionalProperties.format === "date-time" ? "shaped" : "free";
+    return schema.additionalProperties.format === "date-time" ? "times" : "free";
   return "plain";
 }
 
@@ -27,10 +27,11 @@ function transform(schema, { path }) {
 
 const source = new URL("../docs/openapi.yaml", import.meta.url);
 const ast = await openapiTS(source, { defaultNonNullable: false, transform });
-const { moment, plain, free, shaped } = named;
+const { moment, plain, free, shaped, times } = named;
 // A row may be free in one place and have its names in another: it is then looked through, by names.
 for (const name of shaped) free.delete(name);
-const unclear = [...moment].filter((name) => plain.has(name) || free.has(name) || shaped.has(name));
+const isElse = (name) => plain.has(name) || free.has(name) || shaped.has(name);
+const unclear = [...[...moment].filter((name) => isElse(name) || times.has(name)), ...[...times].filter(isElse)];
 if (unclear.length) {
   console.error(`api: ${unclear.join(", ")} are of one kind in one place and of another elsewhere; rename one of them`);
   process.exit(1);
@@ -40,7 +41,8 @@ const folder = process.argv[2] ?? "src/api";
 writeFileSync(`${folder}/schema.d.ts`, COMMENT_HEADER + astToString(ast));
 writeFileSync(
   `${folder}/names.ts`,
-  `/** Made by \`./run api\`. Fields that hold a time, and those whose content is free. */\n` +
+  `/** Made by \`./run api\`. Fields that hold a time, a row of times under free names, and rows whose content is free. */\n` +
     `export const MOMENTS: ReadonlySet<string> = new Set([\n${listed(moment)}]);\n\n` +
+    `export const TIMES: ReadonlySet<string> = new Set([\n${listed(times)}]);\n\n` +
     `export const FREE: ReadonlySet<string> = new Set([\n${listed(free)}]);\n`,
 );

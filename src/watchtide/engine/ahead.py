@@ -157,17 +157,27 @@ def _continued(series: Series, way: Cadence, steps: int, zone: str) -> Series:
     )
 
 
-def limit_reached(f: Forecast, limit: float) -> dict[str, Any]:
+def reaching(f: Forecast, limit: float, *, is_above: bool) -> passage.Passage:
+    """When drawn futures first reach a limit."""
+    return passage.first_passage(
+        f.expected, f.spread / f.growth, f.growth, f.noise, limit, is_above=is_above, block=f.block
+    )
+
+
+def limit_reached(
+    f: Forecast, limit: float, *, is_above: bool | None = None, drawn: passage.Passage | None = None
+) -> dict[str, Any]:
     """When a limit is reached, and how sure that is, as plain data.
 
-    The limit lies above or below where the forecast begins. expected_at : by the expectation itself; earliest_at : by the edge of the
+    is_above : which side is past the limit; not stated, the one that the forecast does not begin on. drawn : of `reaching`, where it
+    is there already. expected_at : by the expectation itself; earliest_at : by the edge of the
     interval; reached_with : when it has been reached in a tenth, half and nine tenths of drawn futures (`core.passage`), None where they
     are never so many; chance_by_end : share of futures that reach it within the horizon.
     """
-    is_above = bool(limit >= f.expected[0])
-    drawn = passage.first_passage(
-        f.expected, f.spread / f.growth, f.growth, f.noise, limit, is_above=is_above, block=f.block
-    )
+    if is_above is None:
+        is_above = bool(limit >= f.expected[0])
+    if drawn is None:
+        drawn = reaching(f, limit, is_above=is_above)
     past = f.expected >= limit if is_above else f.expected <= limit
     edge = f.upper >= limit if is_above else f.lower <= limit
 

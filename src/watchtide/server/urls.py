@@ -40,6 +40,7 @@ urlpatterns = [
     path(f"{API}tide/looked", scans.LookedView.as_view()),
     path(f"{API}tide/columns", scans.ColumnsView.as_view()),
     path(f"{API}streams/samples.csv", streams.SamplesExportView.as_view()),
+    path(f"{API}streams/forecast", workbench.ForecastView.as_view()),
     path(f"{API}streams/<int:pk>", scans.StreamView.as_view()),
     path(f"{API}catalogue", streams.CatalogueView.as_view()),
     path(f"{API}streams/<int:pk>/facts", streams.StreamEditView.as_view()),

@@ -1,4 +1,4 @@
-/** Made by `./run api`. Fields that hold a time, and those whose content is free. */
+/** Made by `./run api`. Fields that hold a time, a row of times under free names, and rows whose content is free. */
 export const MOMENTS: ReadonlySet<string> = new Set([
   "accepted_at",
   "at",
@@ -7,9 +7,11 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "counted_at",
   "created_at",
   "disabled_at",
+  "earliest_at",
   "end",
   "ended_at",
   "ends_at",
+  "expected_at",
   "expires_at",
   "finished_at",
   "first",
@@ -43,7 +45,12 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "to",
   "train_until",
   "undone_at",
+  "until",
   "updated_at",
+]);
+
+export const TIMES: ReadonlySet<string> = new Set([
+  "reached_with",
 ]);
 
 export const FREE: ReadonlySet<string> = new Set([

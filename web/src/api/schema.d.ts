@@ -1586,6 +1586,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/streams/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What comes next of some streams, each with its interval, and when a limit is reached; nothing is stored. */
+        post: operations["forecast"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/streams/samples.csv": {
         parameters: {
             query?: never;
@@ -2608,6 +2625,42 @@ export interface components {
             cycles: (number | null)[][];
             expected: (number | null)[];
         };
+        Forecast: {
+            stream: number;
+            key: string;
+            metric: string;
+            title: string;
+            unit: string;
+            zone: string;
+            time: number[];
+            expected: (number | null)[];
+            lower: (number | null)[];
+            upper: (number | null)[];
+            limit: components["schemas"]["Reached"] | null;
+            notes: string[];
+        };
+        ForecastRequestRequest: {
+            streams: number[];
+            /** @description as text; without it the plan that stands for each stream */
+            plan?: string;
+            steps?: number;
+            /**
+             * Format: date-time
+             * @description instead of steps
+             */
+            until?: number;
+            /** @default 0 */
+            skip_last?: number;
+            /**
+             * Format: double
+             * @default 0.95
+             */
+            interval?: number;
+            limit?: components["schemas"]["LimitRequest"];
+        };
+        Forecasts: {
+            items: components["schemas"]["Forecast"][];
+        };
         /** @description A decomposition in one form; why_not : why there is none, else empty; added : to values that may be 0. */
         Form: {
             time?: number[];
@@ -2947,6 +3000,13 @@ export interface components {
             streams: number;
             promised: (number | null)[];
             seen: (number | null)[];
+        };
+        /** @description Past what: one of the two. */
+        LimitRequest: {
+            /** Format: double */
+            above?: number;
+            /** Format: double */
+            below?: number;
         };
         Link: {
             person: components["schemas"]["Person"];
@@ -3385,6 +3445,24 @@ export interface components {
             end: number;
             reason: string;
         };
+        /** @description When a limit is reached: by the expectation, by the edge of the interval, and in which share of drawn futures. */
+        Reached: {
+            /** Format: double */
+            limit: number;
+            side: components["schemas"]["SideEnum"];
+            /** Format: date-time */
+            expected_at: number | null;
+            /** Format: date-time */
+            earliest_at: number | null;
+            /** @description by chance: 0.1, 0.5, 0.9 */
+            reached_with: {
+                [key: string]: (number | null) | null;
+            };
+            /** Format: double */
+            chance_by_end: number;
+            /** @description share of futures that have reached it by each time */
+            by: (number | null)[];
+        };
         Remedy: {
             name: string;
             words: string;
@@ -3610,6 +3688,12 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * @description * `above` - above
+         *     * `below` - below
+         * @enum {string}
+         */
+        SideEnum: "above" | "below";
         SignInRequest: {
             name: string;
             password: string;
@@ -7843,6 +7927,38 @@ export interface operations {
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    forecast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecasts"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
             503: components["responses"]["Problem503"];
         };
     };

@@ -17,6 +17,11 @@ describe("times on the wire", () => {
       }),
     ).toEqual({ start: NINE, end: null, time: [NINE, NINE + 0.25], findings: [{ peak: NINE + 500 }] });
   });
+  it("become milliseconds in a row of times, whatever its names", () => {
+    expect(fromWire({ reached_with: { "0.1": "2026-08-22T09:15:00Z", "0.5": null } })).toEqual({
+      reached_with: { "0.1": NINE, "0.5": null },
+    });
+  });
   it("are left alone where a person wrote them, and in rows whose names are free", () => {
     const answer = {
       note: "2026-08-22T09:15:00Z",

@@ -1,7 +1,9 @@
 /** Times on the wire are ISO 8601 in UTC, those of the page milliseconds since 1970: one is turned into the other here. */
 
-import { FREE, MOMENTS } from "./names";
+import { FREE, MOMENTS, TIMES } from "./names";
 
+/** Any of the fields that hold a time: what a row of times has under each of its names. */
+const A_MOMENT = "at";
 const WHOLE = "2026-01-01T00:00:00.000".length;
 
 /** Milliseconds, with the microseconds that a file may have behind the point. */
@@ -20,7 +22,7 @@ export function fromWire(value: unknown, name = ""): unknown {
     return value;
   }
   const row = value as Record<string, unknown>;
-  for (const key in row) row[key] = fromWire(row[key], key);
+  for (const key in row) row[key] = fromWire(row[key], TIMES.has(name) ? A_MOMENT : key);
   return row;
 }
 

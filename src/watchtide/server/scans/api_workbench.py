@@ -2,6 +2,7 @@
 
 import json
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 from django.http import HttpResponse
@@ -12,9 +13,10 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.engine import examine, outcome
+from watchtide.plan import load
 from watchtide.server import query
 from watchtide.server.problems import Problem
-from watchtide.server.scans import charts, explain, reading, services
+from watchtide.server.scans import charts, explain, forecasts, reading, services
 from watchtide.server.scans.api import (
     SPAN,
     FindingSerializer,
@@ -24,6 +26,7 @@ from watchtide.server.scans.api import (
     span_of,
 )
 from watchtide.server.scans.models import Finding, ScanStream
+from watchtide.server.streams.models import Stream
 from watchtide.tables import results
 
 
@@ -250,3 +253,94 @@ class ExplainView(APIView):
         """What stands behind a finding: contributors, what else moved, earlier ones of its shape."""
         finding = Finding.objects.select_related("stream").get(pk=pk)
         return Response(explain.explain(finding, request.GET.get("by")))
+
+
+class LimitSerializer(serializers.Serializer):
+    """Past what: one of the two."""
+
+    above = query.FiniteField(required=False)
+    below = query.FiniteField(required=False)
+
+
+class ForecastRequestSerializer(serializers.Serializer):
+    streams = serializers.ListField(
+        child=serializers.IntegerField(min_value=1), min_length=1, max_length=forecasts.MOST_STREAMS
+    )
+    plan = serializers.CharField(
+        required=False,
+        allow_blank=True,
+        trim_whitespace=False,
+        max_length=262_144,
+        help_text="as text; without it the plan that stands for each stream",
+    )
+    steps = serializers.IntegerField(required=False, min_value=1, max_value=forecasts.MOST_STEPS)
+    until = query.MomentField(required=False, help_text="instead of steps")
+    skip_last = serializers.IntegerField(min_value=0, max_value=10_000_000, default=0)
+    interval = query.FiniteField(min_value=0.01, max_value=0.9999, default=0.95)
+    limit = LimitSerializer(required=False)
+
+    def validate(self, data: dict[str, Any]) -> dict[str, Any]:
+        if ("steps" in data) == ("until" in data):
+            raise serializers.ValidationError({"steps": "give steps or until, and only one of them"})
+        if "limit" in data and len(data["limit"]) != 1:
+            raise serializers.ValidationError({"limit": "give above or below, and only one of them"})
+        return data
+
+
+class ReachedSerializer(serializers.Serializer):
+    """When a limit is reached: by the expectation, by the edge of the interval, and in which share of drawn futures."""
+
+    limit = serializers.FloatField()
+    side = serializers.ChoiceField(choices=("above", "below"))
+    expected_at = query.MomentField(allow_null=True)
+    earliest_at = query.MomentField(allow_null=True)
+    reached_with = serializers.DictField(
+        child=query.MomentField(allow_null=True), help_text="by chance: 0.1, 0.5, 0.9"
+    )
+    chance_by_end = serializers.FloatField()
+    by = NumbersField(help_text="share of futures that have reached it by each time")
+
+
+class ForecastSerializer(serializers.Serializer):
+    stream = serializers.IntegerField()
+    key = serializers.CharField()
+    metric = serializers.CharField()
+    title = serializers.CharField()
+    unit = serializers.CharField(allow_blank=True)
+    zone = serializers.CharField()
+    time = TimesField()
+    expected = NumbersField()
+    lower = NumbersField()
+    upper = NumbersField()
+    limit = ReachedSerializer(allow_null=True)
+    notes = serializers.ListField(child=serializers.CharField())
+
+
+class ForecastsSerializer(serializers.Serializer):
+    items = ForecastSerializer(many=True)
+
+
+class ForecastView(APIView):
+    # It changes nothing, though what it takes needs a body.
+    is_personal = True
+    token_scope = "read"
+
+    @extend_schema(operation_id="forecast", request=ForecastRequestSerializer, responses=ForecastsSerializer)
+    def post(self, request) -> Response:
+        """What comes next of some streams, each with its interval, and when a limit is reached; nothing is stored."""
+        given = ForecastRequestSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        found = Stream.objects.in_bulk(data["streams"])
+        missing = [str(pk) for pk in data["streams"] if pk not in found]
+        if missing:
+            raise Problem(
+                f"no stream {', '.join(missing)}", place="streams", remedy="see /api/v1/catalogue", code=404
+            )
+        plan = load(data["plan"]) if data.get("plan", "").strip() else None
+        limit = next(iter(data["limit"].items())) if "limit" in data else None
+        wanted = forecasts.Wanted(
+            data.get("steps"), data.get("until"), data["skip_last"], data["interval"], limit
+        )
+        ordered = [found[pk] for pk in dict.fromkeys(data["streams"])]
+        return Response({"items": forecasts.forecast(ordered, plan, wanted)})
