@@ -11,6 +11,6 @@ export default defineConfig({
     css: false,
     restoreMocks: true,
     // The other tests run beside these; a test that hangs still fails.
-    testTimeout: 30_000,
+    testTimeout: 120_000,
   },
 });

@@ -51,9 +51,9 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     page.find("[aria-label*='replayed: ']")
     page.press("p")
     page.wait(lambda: "finding=" in page.driver.current_url)
-    page.button("Explain").click()
     page.says("What else moved", ".explain")
     page.says("do not add up", ".explain")
+    page.button("Plan and figures").click()
     page.button("Try on all 4").click()
     page.says("Make it standing for 4 streams", seconds=120)
     page.button("Make it standing for 4 streams").click()
@@ -123,9 +123,11 @@ def test_the_span_is_brushed_zoomed_by_keys_and_kept_in_the_link(page):
 def test_a_finding_is_taken_and_let_go_by_keyboard(page):
     page.open("/")
     before = sum(f["taken_by"] == "demo" for f in page.fetch("/api/v1/tide")["strongest"])
-    button = page.wait(lambda: [b for b in page.all(".strongest button.taking") if b.text == "take"])[0]
+    button = page.wait(lambda: [b for b in page.all(".strongest button.taking") if b.text == "assign to me"])[
+        0
+    ]
     button.send_keys(Keys.ENTER)
-    page.says("yours · let go", ".strongest")
+    page.says("yours · give back", ".strongest")
     assert sum(f["taken_by"] == "demo" for f in page.fetch("/api/v1/tide")["strongest"]) == before + 1
     page.wait(lambda: [b for b in page.all(".strongest button.taking") if "yours" in b.text])[0].send_keys(
         Keys.ENTER

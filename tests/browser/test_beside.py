@@ -33,7 +33,6 @@ def test_the_whole_walk_by_keyboard_alone(page):
     page.says("standing · current")
     # Until the findings are there, a key has nothing to step to.
     page.wait(lambda: page.press("p") or "finding=" in page.driver.current_url)
-    tab_to(page, "Explain").send_keys(Keys.ENTER)
     page.says("What else moved", ".explain", seconds=60)
     slider = tab_to(page, "Level from which samples are flagged")
     slider.send_keys(Keys.PAGE_UP)
@@ -78,12 +77,12 @@ def test_the_fleet_holds_findings_back_and_columns_stay_with_the_person(page):
     assert held["open"] + held["held_back"] == every and held["held_back"] > 0
     page.says(f"{held['open']} open findings")
     page.button("Columns").click()
-    page.wait(lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'owner')]/input"))[0].click()
+    page.wait(lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'owner')]//input"))[0].click()
     page.wait(lambda: "owner" in page.text(".tide-head"))
     page.open("/")
     page.wait(lambda: "owner" in page.text(".tide-head"))
     page.button("Columns").click()
-    page.wait(lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'owner')]/input"))[0].click()
+    page.wait(lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'owner')]//input"))[0].click()
     page.wait(lambda: "owner" not in page.text(".tide-head"))
 
 

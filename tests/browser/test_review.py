@@ -18,7 +18,7 @@ def judged(page, n):
 
 def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     page.open("/review")
-    Select(page.labelled("What to judge")).select_by_value("strongest")
+    page.find("input[value=strongest]").click()
     Select(page.labelled("How many")).select_by_value("10")
     Select(page.labelled("Of which family")).select_by_visible_text("gate_taps")
     page.button("Begin the round").click()

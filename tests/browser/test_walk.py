@@ -87,6 +87,8 @@ def test_dragging_the_level_moves_count_precision_and_recall_as_the_server_count
     assert f"{true} of {true + curve['fp_findings'][i]}" in page.text("[aria-label='Against the logbook']")
     page.find("[role=slider]").send_keys(Keys.ARROW_UP)
     assert float(page.find("[role=slider]").get_attribute("aria-valuenow")) == pytest.approx(level + 0.05)
+    # It is written into the address when the gesture has ended.
+    page.wait(lambda: f"level={level + 0.05:.2f}".rstrip("0") in page.driver.current_url)
     link = page.driver.current_url
     page.open(link.removeprefix(page.base))
     page.says(f"at {level + 0.05:.2f}", "[aria-label='Findings at this level']")

@@ -1,15 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect } from "react";
-import { Navigate, Route, Routes } from "react-router";
+import { lazy, Suspense, useEffect, useState } from "react";
+import { Route, Routes } from "react-router";
 import { api, get, rememberCsrfCookie } from "./api/client";
-import { listenForHints } from "./api/hints";
+import { type Connection, listenForHints } from "./api/hints";
 import { Frame } from "./frame";
 import { Trouble, Waiting } from "./parts/ask";
+import { Guard } from "./parts/Guard";
 import { Join } from "./screens/sign-in/Join";
 import { SignIn } from "./screens/sign-in/SignIn";
 
 const TideTable = lazy(() => import("./screens/tide-table/TideTable"));
 const Workbench = lazy(() => import("./screens/workbench/Workbench"));
+const Choose = lazy(() => import("./screens/workbench/Choose"));
 const Rounds = lazy(() => import("./screens/review/Rounds"));
 const Review = lazy(() => import("./screens/review/Review"));
 const Incidents = lazy(() => import("./screens/incidents/Incidents"));
@@ -45,41 +47,44 @@ export function App() {
     window.addEventListener("watchtide:signed-out", out);
     return () => window.removeEventListener("watchtide:signed-out", out);
   }, [client]);
-  useEffect(() => (signedIn ? listenForHints(client) : undefined), [signedIn, client]);
+  const [connection, setConnection] = useState<Connection>({ isOpen: true });
+  useEffect(() => (signedIn ? listenForHints(client, setConnection) : undefined), [signedIn, client]);
 
   if (session.isPending) return <Waiting what="Opening Watch Tide" />;
   if (session.isError) return <Trouble error={session.error} retry={() => session.refetch()} />;
   if (window.location.pathname === "/join") return <Join />;
   if (!session.data.name) return <SignIn isDemo={session.data.is_demo} />;
   return (
-    <Frame person={session.data.name} role={session.data.role ?? ""}>
-      <Suspense fallback={<Waiting what="Opening" />}>
-        <Routes>
-          <Route path="/" element={<TideTable />} />
-          <Route path="/workbench/:stream" element={<Workbench />} />
-          <Route path="/workbench" element={<Navigate to="/" replace />} />
-          <Route path="/review" element={<Rounds />} />
-          <Route path="/review/:round" element={<Review />} />
-          <Route path="/incidents" element={<Incidents />} />
-          <Route path="/incidents/proposed/:finding" element={<Incident />} />
-          <Route path="/incidents/:incident" element={<Incident />} />
-          <Route path="/logbook" element={<Logbook />} />
-          <Route path="/logbook/effect" element={<Effect />} />
-          <Route path="/scorecards" element={<Scorecards />} />
-          <Route path="/scorecards/compare" element={<Comparison />} />
-          <Route path="/scorecards/:scan" element={<Scorecard />} />
-          <Route path="/published/:published" element={<Published />} />
-          <Route path="/intake" element={<Intake />} />
-          <Route path="/intake/live" element={<Live />} />
-          <Route path="/intake/identity" element={<Identity />} />
-          <Route path="/intake/streams" element={<Streams />} />
-          <Route path="/intake/formulas" element={<Formulas />} />
-          <Route path="/intake/calendars" element={<Calendars />} />
-          <Route path="/settings" element={<Settings />} />
-          <Route path="/settings/:part" element={<Settings />} />
-          <Route path="*" element={<NoSuchPage />} />
-        </Routes>
-      </Suspense>
+    <Frame person={session.data.name} role={session.data.role ?? ""} connection={connection}>
+      <Guard>
+        <Suspense fallback={<Waiting what="Opening" />}>
+          <Routes>
+            <Route path="/" element={<TideTable />} />
+            <Route path="/workbench/:stream" element={<Workbench />} />
+            <Route path="/workbench" element={<Choose />} />
+            <Route path="/review" element={<Rounds />} />
+            <Route path="/review/:round" element={<Review />} />
+            <Route path="/incidents" element={<Incidents />} />
+            <Route path="/incidents/proposed/:finding" element={<Incident />} />
+            <Route path="/incidents/:incident" element={<Incident />} />
+            <Route path="/logbook" element={<Logbook />} />
+            <Route path="/logbook/effect" element={<Effect />} />
+            <Route path="/scorecards" element={<Scorecards />} />
+            <Route path="/scorecards/compare" element={<Comparison />} />
+            <Route path="/scorecards/:scan" element={<Scorecard />} />
+            <Route path="/published/:published" element={<Published />} />
+            <Route path="/intake" element={<Intake />} />
+            <Route path="/intake/live" element={<Live />} />
+            <Route path="/intake/identity" element={<Identity />} />
+            <Route path="/intake/streams" element={<Streams />} />
+            <Route path="/intake/formulas" element={<Formulas />} />
+            <Route path="/intake/calendars" element={<Calendars />} />
+            <Route path="/settings" element={<Settings />} />
+            <Route path="/settings/:part" element={<Settings />} />
+            <Route path="*" element={<NoSuchPage />} />
+          </Routes>
+        </Suspense>
+      </Guard>
     </Frame>
   );
 }

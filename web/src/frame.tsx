@@ -1,4 +1,6 @@
-import { Modal, Popover, useMantineColorScheme } from "@mantine/core";
+import { Button, Modal, Popover, Switch, Table, UnstyledButton, useMantineColorScheme } from "@mantine/core";
+import { Spotlight, spotlight } from "@mantine/spotlight";
+import "@mantine/spotlight/styles.css";
 import {
   IconAdjustmentsHorizontal,
   IconBook2,
@@ -8,19 +10,22 @@ import {
   IconFlag3,
   IconMoon,
   IconRipple,
+  IconStack2,
 } from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import { createPortal } from "react-dom";
-import { NavLink, useNavigate } from "react-router";
+import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, type Job, list } from "./api/client";
-import { useKeys } from "./keys/useKeys";
+import type { Connection } from "./api/hints";
+import { hasLetters, setLetters, useKeys } from "./keys/useKeys";
 import { PersonName } from "./parts/person";
 import { hasWords, useStreams } from "./parts/streams";
-import { plural } from "./parts/words";
+import { clock, LOCAL, plural } from "./parts/words";
 
 const SCREENS = [
   { to: "/", words: "Tide table", Icon: IconRipple },
+  { to: "/incidents", words: "Incidents", Icon: IconStack2 },
   { to: "/workbench", words: "Workbench", Icon: IconChartLine },
   { to: "/review", words: "Review", Icon: IconFlag3 },
   { to: "/logbook", words: "Logbook", Icon: IconBook2 },
@@ -34,29 +39,35 @@ const Bar = createContext<HTMLElement | null>(null);
 /** What a screen puts into the thin top bar: where one is, and over which span. */
 export function TopBar({ children }: { children: ReactNode }) {
   const place = useContext(Bar);
+  // Whatever the heading says is what the window is called.
+  useEffect(() => {
+    const words = place?.querySelector("h1")?.textContent;
+    document.title = words ? `${words} · Watch Tide` : "Watch Tide";
+  });
   return place ? createPortal(children, place) : null;
 }
 
-export function Frame({ person, role, children }: { person: string; role: string; children: ReactNode }) {
+interface FrameProps {
+  person: string;
+  role: string;
+  connection: Connection;
+  children: ReactNode;
+}
+
+export function Frame({ person, role, connection, children }: FrameProps) {
   const [place, setPlace] = useState<HTMLElement | null>(null);
-  const [asking, setAsking] = useState<"keys" | "search" | null>(null);
+  const [hasKeys, setHasKeys] = useState(false);
+  const work = useFocusOnNavigation();
   const { colorScheme, setColorScheme } = useMantineColorScheme();
   const lastStream = sessionStorage.getItem("last-stream");
-  useKeys({ "?": () => setAsking("keys") });
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k") {
-        event.preventDefault();
-        setAsking("search");
-      }
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, []);
+  useKeys({ "?": () => setHasKeys(true) });
   const isDark =
     colorScheme === "dark" || (colorScheme === "auto" && matchMedia("(prefers-color-scheme: dark)").matches);
   return (
     <Bar.Provider value={place}>
+      <a className="skip" href="#work">
+        Skip to the work
+      </a>
       <div className="frame">
         <nav className="rail" aria-label="Screens">
           <NavLink to="/" className="mark" aria-label="Watch Tide, home">
@@ -73,29 +84,28 @@ export function Frame({ person, role, children }: { person: string; role: string
             </NavLink>
           ))}
           <span style={{ flex: 1 }} />
-          <button type="button" onClick={() => setColorScheme(isDark ? "light" : "dark")}>
+          <UnstyledButton onClick={() => setColorScheme(isDark ? "light" : "dark")}>
             <IconMoon size={18} stroke={1.5} aria-hidden="true" />
             {isDark ? "Light" : "Dark"}
-          </button>
+          </UnstyledButton>
         </nav>
         <header className="bar">
           <div className="where" ref={setPlace} />
-          <button type="button" className="tool" onClick={() => setAsking("search")}>
+          <UnstyledButton className="tool" onClick={spotlight.open}>
             Search <kbd>Ctrl K</kbd>
-          </button>
+          </UnstyledButton>
+          <Live connection={connection} />
           <Jobs />
           <Person name={person} role={role} />
         </header>
-        <main className="work">
+        <main className="work" id="work" tabIndex={-1} ref={work}>
           <PersonName value={person}>{children}</PersonName>
         </main>
       </div>
-      <Modal opened={asking === "keys"} onClose={() => setAsking(null)} title="Keys">
+      <Modal opened={hasKeys} onClose={() => setHasKeys(false)} title="Keys">
         <KeyList />
       </Modal>
-      <Modal opened={asking === "search"} onClose={() => setAsking(null)} title="Find a stream">
-        <Search onDone={() => setAsking(null)} />
-      </Modal>
+      <Search />
     </Bar.Provider>
   );
 }
@@ -117,11 +127,11 @@ function Jobs() {
   return (
     <Popover width={380} position="bottom-end">
       <Popover.Target>
-        <button type="button" className="tool" aria-live="polite">
+        <UnstyledButton className="tool" aria-live="polite">
           {open.length
             ? `${plural(open.length, "job")} · ${Math.round((100 * done) / open.length)} %`
             : "No jobs running"}
-        </button>
+        </UnstyledButton>
       </Popover.Target>
       <Popover.Dropdown>
         <h2>Jobs</h2>
@@ -139,9 +149,9 @@ function Jobs() {
               </div>
             </div>
             {(j.state === "running" || j.state === "queued") && (
-              <button type="button" className="act" onClick={() => cancel(j)} disabled={j.is_cancel_asked}>
+              <Button onClick={() => cancel(j)} disabled={j.is_cancel_asked}>
                 {j.is_cancel_asked ? "Stopping" : "Cancel"}
-              </button>
+              </Button>
             )}
           </div>
         ))}
@@ -161,14 +171,12 @@ function Person({ name, role }: { name: string; role: string }) {
   return (
     <Popover position="bottom-end">
       <Popover.Target>
-        <button type="button" className="tool">
+        <UnstyledButton className="tool">
           {name} · {role}
-        </button>
+        </UnstyledButton>
       </Popover.Target>
       <Popover.Dropdown>
-        <button type="button" className="act" onClick={out}>
-          Sign out
-        </button>
+        <Button onClick={out}>Sign out</Button>
       </Popover.Dropdown>
     </Popover>
   );
@@ -181,9 +189,9 @@ const KEYS: [string, string][] = [
   ["Enter", "open what is chosen"],
   ["← →", "tide table and workbench: pan; review: undo and skip"],
   ["+ − 0", "tide table and workbench: zoom in, out, all"],
-  ["N P", "workbench: next and previous finding"],
-  ["I F X U", "review and incidents: incident, foreseen, false alarm (nothing there), unsure"],
-  ["Z", "review and incidents: take the last verdict back"],
+  ["N P", "workbench: next and previous finding, opened"],
+  ["I F X U", "workbench, review and incidents: incident, foreseen, false alarm (nothing there), unsure"],
+  ["Z", "workbench, review and incidents: take the last verdict back"],
   ["C N R", "review: cause, note, the same for the rest of the incident"],
   ["[ ] { }", "review: move the start, the end, by one sample"],
   ["S < >", "review: cut in two, move the cut"],
@@ -192,76 +200,76 @@ const KEYS: [string, string][] = [
 ];
 
 function KeyList() {
+  const [isOn, setOn] = useState(hasLetters);
   return (
-    <table className="rows">
-      <tbody>
-        {KEYS.map(([key, words]) => (
-          <tr key={key}>
-            <td>
-              <kbd>{key}</kbd>
-            </td>
-            <td>{words}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <>
+      <Switch
+        label="Single letters act"
+        description="Switch them off where letters come by dictation or by accident; everything has a button too."
+        checked={isOn}
+        onChange={(e) => {
+          setLetters(e.currentTarget.checked);
+          setOn(e.currentTarget.checked);
+        }}
+      />
+      <Table className="rows">
+        <Table.Tbody>
+          {KEYS.map(([key, words]) => (
+            <Table.Tr key={key}>
+              <Table.Td>
+                <kbd>{key}</kbd>
+              </Table.Td>
+              <Table.Td>{words}</Table.Td>
+            </Table.Tr>
+          ))}
+        </Table.Tbody>
+      </Table>
+    </>
   );
 }
 
-function Search({ onDone }: { onDone: () => void }) {
+/** After a change of screen the keyboard and screen readers go on in it, not in the rail. */
+function useFocusOnNavigation() {
+  const work = useRef<HTMLElement>(null);
+  const { pathname } = useLocation();
+  const before = useRef(pathname);
+  useEffect(() => {
+    if (before.current !== pathname) work.current?.focus({ preventScroll: true });
+    before.current = pathname;
+  }, [pathname]);
+  return work;
+}
+
+/** Says so when what happens on the server no longer shows by itself. */
+function Live({ connection }: { connection: Connection }) {
+  return (
+    <span role="status" className="small alarm-words">
+      {connection.isOpen ? "" : `No live updates since ${clock(connection.since, LOCAL)}; trying again`}
+    </span>
+  );
+}
+
+const MOST_FOUND = 12;
+
+function Search() {
   const [text, setText] = useState("");
-  const [at, setAt] = useState(0);
   const navigate = useNavigate();
   const tide = useStreams();
   const found = useMemo(
-    () => (tide.data?.rows ?? []).filter((r) => hasWords(r, text)).slice(0, 12),
+    () => (tide.data?.rows ?? []).filter((r) => hasWords(r, text)).slice(0, MOST_FOUND),
     [tide.data, text],
   );
-  const open = (id: number) => {
-    onDone();
-    navigate(`/workbench/${id}`);
-  };
   return (
-    <div>
-      <input
-        className="field"
-        style={{ width: "100%" }}
-        data-autofocus
-        aria-label="Name or attribute"
-        placeholder="gate_taps Northquay adult"
-        value={text}
-        onChange={(e) => {
-          setText(e.target.value);
-          setAt(0);
-        }}
-        onKeyDown={(e) => {
-          if (e.key === "ArrowDown") setAt(Math.min(at + 1, found.length - 1));
-          if (e.key === "ArrowUp") setAt(Math.max(at - 1, 0));
-          const row = found[at];
-          if (e.key === "Enter" && row) open(row.id);
-        }}
-      />
-      {found.map((r, i) => (
-        <button
-          key={r.id}
-          type="button"
-          onClick={() => open(r.id)}
-          style={{
-            display: "block",
-            width: "100%",
-            textAlign: "left",
-            border: 0,
-            padding: "6px 8px",
-            font: "inherit",
-            color: "inherit",
-            cursor: "pointer",
-            background: i === at ? "var(--select)" : "none",
-          }}
-        >
-          <strong>{r.title}</strong> <span className="soft">{r.metric}</span>
-        </button>
-      ))}
-      {found.length === 0 && <p className="soft">No stream has all these words.</p>}
-    </div>
+    <Spotlight.Root query={text} onQueryChange={setText} shortcut="mod + K">
+      <Spotlight.Search aria-label="Name or attribute" placeholder="gate_taps Northquay adult" />
+      <Spotlight.ActionsList>
+        {found.map((r) => (
+          <Spotlight.Action key={r.id} onClick={() => navigate(`/workbench/${r.id}`)}>
+            <strong>{r.title}</strong>&nbsp;<span className="soft">{r.metric}</span>
+          </Spotlight.Action>
+        ))}
+        {found.length === 0 && <Spotlight.Empty>No stream has all these words.</Spotlight.Empty>}
+      </Spotlight.ActionsList>
+    </Spotlight.Root>
   );
 }

@@ -89,7 +89,7 @@ describe("hints", () => {
     const { listenForHints } = await import("./hints");
     const client = new QueryClient();
     const stale = vi.spyOn(client, "invalidateQueries").mockResolvedValue();
-    const stop = listenForHints(client);
+    const stop = listenForHints(client, () => undefined);
     const hint = (id: number, kind: string) =>
       listeners.hint?.({ lastEventId: String(id), data: JSON.stringify({ kind }) });
     hint(5, "logbook");

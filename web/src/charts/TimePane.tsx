@@ -29,6 +29,10 @@ interface Props {
   onRange?: (range: Range) => void;
   /** A drag with Shift held: a span to write something about. */
   onSpan?: (range: Range) => void;
+  /** A click, by its moment and how much time a finger's width stands for. */
+  onPick?: (moment: number, tolerance: number) => void;
+  /** A double click. */
+  onReset?: () => void;
   onCursor?: (index: number | null, left: number) => void;
   /** Drawn between the grid and the lines, and over the lines. */
   under?: (u: uPlot, colours: Palette) => void;
@@ -42,8 +46,18 @@ export const PAD_TOP = 8;
 export const PAD_BOTTOM = 6;
 export const TIME_AXIS = 26;
 const SYNC = "watchtide";
+/** How far a wheel zooms: a notch of a mouse by about a quarter, a touchpad by its own small deltas. */
+const WHEEL = 0.002;
+const LINE = 16;
+/** A press that moves less is a click. */
+const LEAST_DRAG = 4;
 
-/** One pane of a stack on a common time axis: linked cursor, wheel and drag zoom. */
+const FINGER = 8;
+
+/**
+ * One pane of a stack on a common time axis, with a linked cursor. A drag pans, with Ctrl held it marks a span to zoom to and
+ * with Shift one to write about; the wheel zooms with Ctrl held and else scrolls the page; a double click resets.
+ */
 export function TimePane(props: Props) {
   const box = useRef<HTMLDivElement>(null);
   const chart = useRef<uPlot | null>(null);
@@ -70,6 +84,17 @@ export function TimePane(props: Props) {
         cursor: {
           sync: { key: SYNC, setSeries: false },
           drag: { x: true, y: false, setScale: false },
+          bind: {
+            // Marking is for Shift and Ctrl; a drag alone pans.
+            mousedown: (_, __, handler) => (event) => {
+              if (event.shiftKey || event.ctrlKey || event.metaKey) handler(event);
+              return null;
+            },
+            dblclick: () => () => {
+              latest.current.onReset?.();
+              return null;
+            },
+          },
           points: { show: false },
         },
         scales: {
@@ -143,11 +168,28 @@ export function TimePane(props: Props) {
       const here = made.posToVal(x - made.over.getBoundingClientRect().left, "x");
       latest.current.onRange?.([here - (here - from) * factor, here + (to - here) * factor]);
     };
+    const pan = (from: Range, by: number) => {
+      const shift = (by / made.over.clientWidth) * (from[1] - from[0]);
+      latest.current.onRange?.([from[0] - shift, from[1] - shift]);
+    };
     const wheel = (event: WheelEvent) => {
+      const lines = event.deltaMode === WheelEvent.DOM_DELTA_LINE ? LINE : 1;
+      if (event.ctrlKey || event.metaKey) zoom(Math.exp(event.deltaY * lines * WHEEL), event.clientX);
+      else if (Math.abs(event.deltaX) > Math.abs(event.deltaY))
+        pan(latest.current.range, -event.deltaX * lines);
+      else return;
       event.preventDefault();
-      zoom(event.deltaY > 0 ? 1.25 : 0.8, event.clientX);
     };
     made.over.addEventListener("wheel", wheel, { passive: false });
+    const unpan = panning(made.over, {
+      range: () => latest.current.range,
+      pan,
+      pick: (x) => {
+        const here = made.posToVal(x - made.over.getBoundingClientRect().left, "x");
+        const [from, to] = latest.current.range;
+        latest.current.onPick?.(here, (FINGER * (to - from)) / made.over.clientWidth);
+      },
+    });
     made.over.addEventListener("mousedown", (event) => {
       isShift = event.shiftKey;
     });
@@ -159,6 +201,7 @@ export function TimePane(props: Props) {
     return () => {
       watch.disconnect();
       unpinch();
+      unpan();
       made.destroy();
       chart.current = null;
     };
@@ -175,6 +218,44 @@ export function TimePane(props: Props) {
   return (
     <div ref={box} role="img" aria-label={props.label} style={{ width: "100%", height: props.height }} />
   );
+}
+
+interface Panning {
+  range: () => Range;
+  pan: (from: Range, by: number) => void;
+  pick: (x: number) => void;
+}
+
+/** One finger, or the mouse with nothing held: a drag moves what is in sight, a press that goes nowhere picks. */
+function panning(element: HTMLElement, { range, pan, pick }: Panning): () => void {
+  let held: { id: number; x: number; from: Range; isMoving: boolean } | null = null;
+  const down = (e: PointerEvent) => {
+    if (e.button !== 0 || e.shiftKey || e.ctrlKey || e.metaKey) return;
+    // A second finger is for pinching.
+    held = held ? null : { id: e.pointerId, x: e.clientX, from: range(), isMoving: false };
+  };
+  const move = (e: PointerEvent) => {
+    if (held?.id !== e.pointerId) return;
+    const by = e.clientX - held.x;
+    if (!held.isMoving && Math.abs(by) < LEAST_DRAG) return;
+    if (!held.isMoving) element.setPointerCapture(e.pointerId);
+    held.isMoving = true;
+    pan(held.from, by);
+  };
+  const up = (e: PointerEvent) => {
+    if (held?.id === e.pointerId && !held.isMoving && e.type === "pointerup") pick(e.clientX);
+    held = null;
+  };
+  return listening(element, { pointerdown: down, pointermove: move, pointerup: up, pointercancel: up });
+}
+
+function listening(element: HTMLElement, listeners: Record<string, (e: PointerEvent) => void>): () => void {
+  for (const [name, listener] of Object.entries(listeners))
+    element.addEventListener(name, listener as EventListener);
+  return () => {
+    for (const [name, listener] of Object.entries(listeners))
+      element.removeEventListener(name, listener as EventListener);
+  };
 }
 
 /** Two fingers on an element: by which factor the span between them stands for more, and about where. */
@@ -203,17 +284,13 @@ export function pinching(element: HTMLElement, onPinch: (factor: number, x: numb
   const up = (e: PointerEvent) => fingers.delete(e.pointerId);
   // Up and down still scroll the page; two fingers are ours.
   element.style.touchAction = "pan-y";
-  const heard: [string, (e: PointerEvent) => void][] = [
-    ["pointerdown", down],
-    ["pointermove", move],
-    ["pointerup", up],
-    ["pointercancel", up],
-    ["pointerleave", up],
-  ];
-  for (const [name, hear] of heard) element.addEventListener(name, hear as EventListener);
-  return () => {
-    for (const [name, hear] of heard) element.removeEventListener(name, hear as EventListener);
-  };
+  return listening(element, {
+    pointerdown: down,
+    pointermove: move,
+    pointerup: up,
+    pointercancel: up,
+    pointerleave: up,
+  });
 }
 
 function clipped(u: uPlot, draw: () => void): void {

@@ -287,3 +287,70 @@ export function drawSpan(u: uPlot, colours: Palette, start: number, end: number,
   }
   pen.setLineDash([]);
 }
+
+/** How far apart figures beyond the scale stand, in pixels: of nearer ones the largest is written. */
+const FIGURES_APART = 46;
+
+/** Values beyond the top of a pane: an arrowhead at the edge with the true figure, so that no peak passes for a lower one. */
+export function drawBeyond(
+  u: uPlot,
+  colours: Palette,
+  time: number[],
+  sizes: (number | null)[],
+  top: number,
+  words: (value: number) => string,
+): void {
+  const k = ratio();
+  const peaks: { x: number; size: number }[] = [];
+  for (let i = 0; i < sizes.length; i++) {
+    const size = sizes[i] ?? 0;
+    if (size <= top) continue;
+    const x = u.valToPos(time[i] ?? 0, "x", true);
+    const last = peaks.at(-1);
+    if (last && x - last.x < FIGURES_APART * k) {
+      if (size > last.size) peaks[peaks.length - 1] = { x, size };
+    } else peaks.push({ x, size });
+  }
+  const pen = u.ctx;
+  const { top: edge, left, width } = u.bbox;
+  pen.fillStyle = colours.ink;
+  pen.font = `${11 * k}px sans-serif`;
+  pen.textBaseline = "top";
+  for (const { x, size } of peaks) {
+    pen.beginPath();
+    pen.moveTo(x, edge);
+    pen.lineTo(x + 4 * k, edge + 6 * k);
+    pen.lineTo(x - 4 * k, edge + 6 * k);
+    pen.fill();
+    const isAtEnd = x > left + width - 40 * k;
+    pen.textAlign = isAtEnd ? "right" : "left";
+    pen.fillText(words(size), x + (isAtEnd ? -6 : 6) * k, edge + k);
+  }
+}
+
+/** The levels in force of both sides, where they differ: a broken line each, named at its end. */
+export function drawLevels(u: uPlot, colours: Palette, levels: Levels): void {
+  if (levels.above === null || levels.below === null || levels.above === levels.below) return;
+  const k = ratio();
+  const pen = u.ctx;
+  const { left, width } = u.bbox;
+  pen.font = `${11 * k}px sans-serif`;
+  pen.textAlign = "left";
+  pen.lineWidth = 1.2 * k;
+  for (const [name, level, colour] of [
+    ["above", levels.above, colours.above],
+    ["below", levels.below, colours.below],
+  ] as const) {
+    const y = u.valToPos(level, "y", true);
+    pen.strokeStyle = pen.fillStyle = colour;
+    pen.setLineDash([5 * k, 4 * k]);
+    pen.beginPath();
+    pen.moveTo(left, y);
+    pen.lineTo(left + width, y);
+    pen.stroke();
+    pen.setLineDash([]);
+    const isUpper = level === Math.max(levels.above, levels.below);
+    pen.textBaseline = isUpper ? "bottom" : "top";
+    pen.fillText(`${name} ${level.toFixed(2)} σ`, left + 4 * k, y + (isUpper ? -2 : 2) * k);
+  }
+}

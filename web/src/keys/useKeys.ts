@@ -1,5 +1,17 @@
 import { useEffect, useRef } from "react";
 
+const OFF = "watchtide-no-letters";
+
+/** Whether single letters act; who dictates or has no steady hand can switch them off (WCAG 2.1.4). */
+export function hasLetters(): boolean {
+  return localStorage.getItem(OFF) === null;
+}
+
+export function setLetters(isOn: boolean): void {
+  if (isOn) localStorage.removeItem(OFF);
+  else localStorage.setItem(OFF, "1");
+}
+
 export type Keys = Record<string, (event: KeyboardEvent) => void>;
 
 /** Single-key commands of a screen; silent while somebody types or a dialog is open. */
@@ -12,6 +24,7 @@ export function useKeys(keys: Keys): void {
       if (event.altKey || event.metaKey || event.ctrlKey) return;
       if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable) return;
       if (document.querySelector("[role=dialog]")) return;
+      if (/^[a-z]$/i.test(event.key) && !hasLetters()) return;
       // Enter on a button or a link is that button's or link's.
       if (event.key === "Enter" && target.closest("button, a, summary")) return;
       const name = event.key.length === 1 ? event.key.toLowerCase() : event.key;

@@ -1,3 +1,4 @@
+import { Input } from "@mantine/core";
 import { useState } from "react";
 
 /** A filter whose text is kept in the address: what is typed shows at once, the address follows. */
@@ -9,8 +10,9 @@ export function FilterField(props: {
 }) {
   const [text, setText] = useState(props.value);
   return (
-    <input
-      className="field"
+    <Input
+      variant="unstyled"
+      classNames={{ wrapper: "control", input: "field" }}
       aria-label={props.label}
       placeholder={props.hint}
       value={text}

@@ -1,9 +1,10 @@
+import { UnstyledButton } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useContext, useState } from "react";
 import { api, type Finding, get } from "../api/client";
 import { PersonName } from "./person";
 
-/** Who looks after a finding; take it, or let go of it. */
+/** Whom a finding is assigned to; take it on, or give it back. */
 export function Taking({ finding }: { finding: Finding }) {
   const client = useQueryClient();
   const [problem, setProblem] = useState("");
@@ -27,15 +28,14 @@ export function Taking({ finding }: { finding: Finding }) {
       </span>
     );
   if (finding.taken_by && !isMine)
-    return <span className="soft small taking">taken by {finding.taken_by}</span>;
+    return <span className="soft small taking">assigned to {finding.taken_by}</span>;
   return (
-    <button
-      type="button"
+    <UnstyledButton
       className="word small taking"
-      aria-label={`${isMine ? "Let go of" : "Take"} the finding of ${finding.metric} ${finding.title}`}
+      aria-label={`${isMine ? "Give back" : "Assign to me"} the finding of ${finding.metric} ${finding.title}`}
       onClick={() => void ask(!isMine)}
     >
-      {isMine ? "yours · let go" : "take"}
-    </button>
+      {isMine ? "yours · give back" : "assign to me"}
+    </UnstyledButton>
   );
 }

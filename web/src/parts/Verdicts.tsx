@@ -1,3 +1,4 @@
+import { UnstyledButton } from "@mantine/core";
 import type { Verdict } from "../api/client";
 import { VerdictMark } from "./marks";
 
@@ -46,14 +47,14 @@ export function Verdicts<C extends Choice>({
   return (
     <div className="verdicts">
       {choices.map((v) => (
-        <button key={v.verdict} type="button" onClick={() => judge(v)} disabled={isOff}>
+        <UnstyledButton key={v.verdict} onClick={() => judge(v)} disabled={isOff}>
           <kbd>{v.key.toUpperCase()}</kbd>
           <VerdictMark verdict={v.verdict} />
           <span>
             <strong>{v.words}</strong>
             <span className="soft small">{v.help}</span>
           </span>
-        </button>
+        </UnstyledButton>
       ))}
     </div>
   );

@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { Problem } from "../api/client";
 
 /** What went wrong, and what to do. */
@@ -9,9 +10,9 @@ export function Trouble({ error, retry }: { error: unknown; retry?: () => void }
       {problem?.place ? <span className="soft"> · {problem.place}</span> : null}
       <div>{problem ? problem.remedy : "Check the connection; the page tries again by itself."}</div>
       {retry && (
-        <button type="button" className="act" onClick={retry}>
+        <Button className="act" onClick={retry}>
           Try again
-        </button>
+        </Button>
       )}
     </div>
   );

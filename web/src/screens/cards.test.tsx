@@ -363,8 +363,8 @@ describe("a round of review", () => {
     expect(body.least).toBe(7.5);
     expect(body.begin).toBe(new Date("2026-10-01T00:00").getTime());
     expect(body.end - body.begin).toBe(2 * 86_400_000 - 1);
-    fireEvent.change(screen.getByLabelText("What to judge"), { target: { value: "sample" } });
+    fireEvent.click(screen.getByLabelText(/A fair sample/));
     expect(screen.queryByLabelText("Least strength, sigmas")).toBeNull();
-    expect(screen.getByText(/of the chosen family and days alone/)).toBeTruthy();
+    expect(screen.getByText(/for the chosen family and days alone/)).toBeTruthy();
   });
 });

@@ -389,7 +389,7 @@ describe("the catalogue", () => {
     await person().type(screen.getByLabelText(/Keep samples for/), "30");
     expect(await screen.findByText("would drop 400 samples from before 2026-07-23")).toBeTruthy();
     await person().click(screen.getByText("Delete this stream"));
-    const sure = screen.getByText("Delete for good") as HTMLButtonElement;
+    const sure = screen.getByRole("button", { name: "Delete for good" }) as HTMLButtonElement;
     expect(sure.disabled).toBe(true);
     await person().type(screen.getByLabelText(/Repeat its key/), "metric=gate_taps,place=Northquay");
     await person().click(sure);

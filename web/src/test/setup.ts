@@ -18,3 +18,5 @@ afterEach(cleanup);
 
 // On a machine that is busy with the other tests a second is too short for a page to settle.
 configure({ asyncUtilTimeout: 10_000 });
+// jsdom lays nothing out.
+Element.prototype.scrollIntoView = () => undefined;

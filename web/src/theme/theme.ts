@@ -35,10 +35,11 @@ export const theme = createTheme({
         transitionProps: { duration: 0 },
       },
     },
+    Checkbox: { defaultProps: { radius: 0 } },
     Tooltip: { defaultProps: { radius: 0 } },
     // An action is a bold word with a line under it; only `variant="filled"` is a filled button.
     Button: { defaultProps: { variant: "subtle", size: "compact-sm", classNames: { root: "button" } } },
-    Table: { defaultProps: { classNames: { table: "rows" }, withRowBorders: false } },
+    Table: { defaultProps: { withRowBorders: false } },
     TextInput: { defaultProps: { size: "sm" } },
     TagsInput: {
       defaultProps: { size: "sm", comboboxProps: { shadow: "none", transitionProps: { duration: 0 } } },

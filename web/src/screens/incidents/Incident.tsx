@@ -1,3 +1,4 @@
+import { Button, Input, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useContext, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
@@ -180,9 +181,8 @@ function Known({ incident }: { incident: Data }) {
           <>
             <p>These findings go together in time and share something. Is it one thing?</p>
             <div className="acts">
-              <button
-                type="button"
-                className="primary"
+              <Button
+                variant="filled"
                 disabled={isBusy}
                 onClick={() =>
                   attempt(async () => {
@@ -192,9 +192,8 @@ function Known({ incident }: { incident: Data }) {
                 }
               >
                 Keep as an incident
-              </button>
-              <button
-                type="button"
+              </Button>
+              <Button
                 className="act"
                 disabled={isBusy}
                 onClick={() =>
@@ -205,15 +204,16 @@ function Known({ incident }: { incident: Data }) {
                 }
               >
                 It is not one thing
-              </button>
+              </Button>
             </div>
           </>
         ) : (
           <>
             <label>
               What happened
-              <input
-                className="field"
+              <Input
+                variant="unstyled"
+                classNames={{ wrapper: "control", input: "field" }}
                 defaultValue={incident.title}
                 maxLength={200}
                 onBlur={(e) => e.target.value !== incident.title && void change({ title: e.target.value })}
@@ -222,21 +222,16 @@ function Known({ incident }: { incident: Data }) {
             </label>
             <div className="acts">
               {incident.state === "open" && (
-                <button
-                  type="button"
-                  className="act"
-                  onClick={() => void change({ take: incident.taken_by !== me })}
-                >
+                <Button className="act" onClick={() => void change({ take: incident.taken_by !== me })}>
                   {incident.taken_by === me ? "Let go" : incident.taken_by ? "Take over" : "Take"}
-                </button>
+                </Button>
               )}
-              <button
-                type="button"
+              <Button
                 className="act"
                 onClick={() => void change({ state: incident.state === "open" ? "closed" : "open" })}
               >
                 {incident.state === "open" ? "Close" : "Open again"}
-              </button>
+              </Button>
             </div>
           </>
         )}
@@ -253,9 +248,10 @@ function Known({ incident }: { incident: Data }) {
         />
         <label>
           Cause <kbd>C</kbd>
-          <input
+          <Input
+            variant="unstyled"
             ref={causeField}
-            className="field"
+            classNames={{ wrapper: "control", input: "field" }}
             value={cause}
             maxLength={500}
             onChange={(e) => setCause(e.target.value)}
@@ -266,9 +262,9 @@ function Known({ incident }: { incident: Data }) {
         {given && (
           <p role="status">
             {begun(given.words)}.{" "}
-            <button type="button" className="act" onClick={() => void undo()} disabled={isBusy}>
+            <Button className="act" onClick={() => void undo()} disabled={isBusy}>
               Take back
-            </button>{" "}
+            </Button>{" "}
             <kbd>Z</kbd>
           </p>
         )}
@@ -277,8 +273,10 @@ function Known({ incident }: { incident: Data }) {
           <>
             <label>
               Note
-              <textarea
-                className="field"
+              <Input
+                component="textarea"
+                variant="unstyled"
+                classNames={{ wrapper: "control", input: "field" }}
                 rows={3}
                 defaultValue={incident.note}
                 onBlur={(e) => e.target.value !== incident.note && void change({ note: e.target.value })}
@@ -322,32 +320,32 @@ function Nearby({ incident, put }: { incident: Data; put?: (finding: Finding) =>
           open findings that share nothing with it, or began too far off
         </span>
       </h2>
-      <table className="rows">
-        <tbody>
+      <Table className="rows">
+        <Table.Tbody>
           {incident.nearby.map((f) => {
             const lag = (f.start - (incident.start ?? 0)) / 1000;
             return (
-              <tr key={f.id}>
-                <td>
+              <Table.Tr key={f.id}>
+                <Table.Td>
                   <Mark kind={f.kind} direction={f.direction} /> <Link to={linkTo(f)}>{f.title}</Link>{" "}
                   <span className="soft">{f.metric}</span>
-                </td>
-                <td className="figure">{figure(f.score, 1)} σ</td>
-                <td>
+                </Table.Td>
+                <Table.Td className="figure">{figure(f.score, 1)} σ</Table.Td>
+                <Table.Td>
                   {lag === 0 ? "same time" : `${duration(Math.abs(lag))} ${lag < 0 ? "before" : "after"}`}
-                </td>
-                <td className="right">
+                </Table.Td>
+                <Table.Td className="right">
                   {put && (
-                    <button type="button" className="act" onClick={() => put(f)}>
+                    <Button className="act" onClick={() => put(f)}>
                       Put in
-                    </button>
+                    </Button>
                   )}
-                </td>
-              </tr>
+                </Table.Td>
+              </Table.Tr>
             );
           })}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
     </>
   );
 }

@@ -1,3 +1,4 @@
+import { Input, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useContext } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -35,8 +36,10 @@ export default function Incidents() {
       <p style={{ marginTop: 0 }}>
         <label>
           Those{" "}
-          <select
-            className="word"
+          <Input
+            component="select"
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
             value={state}
             onChange={(e) =>
               setParams(e.target.value === "open" ? {} : { state: e.target.value }, { replace: true })
@@ -47,7 +50,7 @@ export default function Incidents() {
                 {words}
               </option>
             ))}
-          </select>
+          </Input>
         </label>{" "}
         <span className="soft small">
           {incidents.data && plural(incidents.data.length, "incident")}. Proposed are open findings of streams
@@ -58,24 +61,24 @@ export default function Incidents() {
       {incidents.isError && <Trouble error={incidents.error} retry={() => incidents.refetch()} />}
       {incidents.data?.length === 0 && <Nothing state={state} />}
       {incidents.data && incidents.data.length > 0 && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>what</th>
-              <th>began</th>
-              <th>over</th>
-              <th className="right">strongest</th>
-              <th className="right">to judge</th>
-              <th>state</th>
-              <th>cause</th>
-            </tr>
-          </thead>
-          <tbody>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>what</Table.Th>
+              <Table.Th>began</Table.Th>
+              <Table.Th>over</Table.Th>
+              <Table.Th className="right">strongest</Table.Th>
+              <Table.Th className="right">to judge</Table.Th>
+              <Table.Th>state</Table.Th>
+              <Table.Th>cause</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {incidents.data.map((r) => (
               <Row key={r.id ?? `p${r.finding}`} row={r} me={me} />
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
     </div>
   );
@@ -83,22 +86,22 @@ export default function Incidents() {
 
 function Row({ row, me }: { row: IncidentRow; me: string }) {
   return (
-    <tr>
-      <td>
+    <Table.Tr>
+      <Table.Td>
         <Mark kind={row.kind} direction={row.direction} />{" "}
         <Link className="act" to={incidentLink(row)}>
           {row.title}
         </Link>
-      </td>
-      <td>{whenWords(row)}</td>
-      <td>{scopeWords(row)}</td>
-      <td className="figure right">{row.score === null ? "–" : `${figure(row.score, 1)} σ`}</td>
-      <td className="figure right">
+      </Table.Td>
+      <Table.Td>{whenWords(row)}</Table.Td>
+      <Table.Td>{scopeWords(row)}</Table.Td>
+      <Table.Td className="figure right">{row.score === null ? "–" : `${figure(row.score, 1)} σ`}</Table.Td>
+      <Table.Td className="figure right">
         {row.open} of {row.findings}
-      </td>
-      <td>{stateWords(row, me)}</td>
-      <td>{row.cause}</td>
-    </tr>
+      </Table.Td>
+      <Table.Td>{stateWords(row, me)}</Table.Td>
+      <Table.Td>{row.cause}</Table.Td>
+    </Table.Tr>
   );
 }
 

@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Finding, Incident } from "../../api/client";
@@ -69,14 +70,13 @@ export function Lanes({
             </span>
             <span>
               {move && (
-                <button
-                  type="button"
+                <Button
                   className="act small"
                   onClick={() => move(f)}
                   aria-label={`Take ${f.metric} ${f.title} out`}
                 >
                   Take out
-                </button>
+                </Button>
               )}
             </span>
           </li>

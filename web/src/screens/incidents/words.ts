@@ -22,5 +22,5 @@ export function whenWords(row: IncidentRow): string {
 export function stateWords(row: IncidentRow, me: string): string {
   if (row.state === "apart") return "not one thing";
   if (row.state !== "open") return row.state;
-  return row.taken_by === "" ? "open" : row.taken_by === me ? "yours" : `taken by ${row.taken_by}`;
+  return row.taken_by === "" ? "open" : row.taken_by === me ? "yours" : `assigned to ${row.taken_by}`;
 }

@@ -1,3 +1,4 @@
+import { Button, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list } from "../../api/client";
@@ -35,25 +36,25 @@ export function Batches() {
       <h2>Batches</h2>
       {told && <p role="status">{told}</p>}
       {error !== null && <Trouble error={error} />}
-      <table className="rows">
-        <thead>
-          <tr>
-            <th>source</th>
-            <th className="figure">streams</th>
-            <th className="figure">rows taken</th>
-            <th className="figure">set aside</th>
-            <th className="figure">samples</th>
-            <th>by</th>
-            <th>accepted, {LOCAL}</th>
-            <th>
+      <Table className="rows">
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th>source</Table.Th>
+            <Table.Th className="figure">streams</Table.Th>
+            <Table.Th className="figure">rows taken</Table.Th>
+            <Table.Th className="figure">set aside</Table.Th>
+            <Table.Th className="figure">samples</Table.Th>
+            <Table.Th>by</Table.Th>
+            <Table.Th>accepted, {LOCAL}</Table.Th>
+            <Table.Th>
               <span className="visually-hidden">undo</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
+            </Table.Th>
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
           {batches.data.map((b) => (
-            <tr key={b.id} data-gone={b.undone_at ? true : undefined}>
-              <td>
+            <Table.Tr key={b.id} data-gone={b.undone_at ? true : undefined}>
+              <Table.Td>
                 {b.source}
                 {b.quarantined_at && !b.undone_at && (
                   <div>
@@ -64,10 +65,10 @@ export function Batches() {
                     </span>
                   </div>
                 )}
-              </td>
-              <td className="figure">{figure(b.streams)}</td>
-              <td className="figure">{figure(b.rows_taken)}</td>
-              <td className="figure">
+              </Table.Td>
+              <Table.Td className="figure">{figure(b.streams)}</Table.Td>
+              <Table.Td className="figure">{figure(b.rows_taken)}</Table.Td>
+              <Table.Td className="figure">
                 {b.rows_aside ? (
                   <a className="act" href={`/api/v1/batches/${b.id}/aside.csv`}>
                     {figure(b.rows_aside)}
@@ -75,40 +76,35 @@ export function Batches() {
                 ) : (
                   0
                 )}
-              </td>
-              <td className="figure">{figure(b.samples)}</td>
-              <td className="soft">{b.created_by}</td>
-              <td className="soft">{dayTime(b.accepted_at, LOCAL)}</td>
-              <td>
+              </Table.Td>
+              <Table.Td className="figure">{figure(b.samples)}</Table.Td>
+              <Table.Td className="soft">{b.created_by}</Table.Td>
+              <Table.Td className="soft">{dayTime(b.accepted_at, LOCAL)}</Table.Td>
+              <Table.Td>
                 {b.undone_at ? (
                   <span className="soft">undone {dayTime(b.undone_at, LOCAL)}</span>
                 ) : asking === b.id ? (
                   <>
                     Take back {plural(b.samples, "sample")}?{" "}
-                    <button type="button" className="act" onClick={() => undo(b.id, b.source)}>
+                    <Button className="act" onClick={() => undo(b.id, b.source)}>
                       Yes, undo
-                    </button>{" "}
-                    <button type="button" className="act" onClick={() => setAsking(null)}>
+                    </Button>{" "}
+                    <Button className="act" onClick={() => setAsking(null)}>
                       No
-                    </button>
+                    </Button>
                   </>
                 ) : (
                   b.can_undo && (
-                    <button
-                      type="button"
-                      className="act"
-                      aria-label={`Undo ${b.source}`}
-                      onClick={() => setAsking(b.id)}
-                    >
+                    <Button className="act" aria-label={`Undo ${b.source}`} onClick={() => setAsking(b.id)}>
                       Undo
-                    </button>
+                    </Button>
                   )
                 )}
-              </td>
-            </tr>
+              </Table.Td>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
     </section>
   );
 }

@@ -1,3 +1,4 @@
+import { Button, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { api, list, type Schema, sendFile } from "../../api/client";
@@ -45,9 +46,9 @@ export default function Calendars() {
       {told && <p role="status">{told}</p>}
       {error !== null && <Trouble error={error} />}
       <p>
-        <button type="button" className="primary" onClick={() => file.current?.click()}>
+        <Button variant="filled" onClick={() => file.current?.click()}>
           Choose a calendar
-        </button>
+        </Button>
         <input
           ref={file}
           type="file"
@@ -62,53 +63,54 @@ export default function Calendars() {
         />
       </p>
       {Boolean(calendars.data?.length) && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>calendar</th>
-              <th className="figure">events</th>
-              <th>zone of its dates</th>
-              <th>changed, {LOCAL}</th>
-              <th>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>calendar</Table.Th>
+              <Table.Th className="figure">events</Table.Th>
+              <Table.Th>zone of its dates</Table.Th>
+              <Table.Th>changed, {LOCAL}</Table.Th>
+              <Table.Th>
                 <span className="visually-hidden">remove</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
+              </Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {calendars.data?.map((c) => (
-              <tr key={c.id}>
-                <td>{c.name}</td>
-                <td className="figure">{c.events}</td>
-                <td>{c.zone}</td>
-                <td className="soft">{dayTime(c.updated_at, LOCAL)}</td>
-                <td>
-                  <button
-                    type="button"
+              <Table.Tr key={c.id}>
+                <Table.Td>{c.name}</Table.Td>
+                <Table.Td className="figure">{c.events}</Table.Td>
+                <Table.Td>{c.zone}</Table.Td>
+                <Table.Td className="soft">{dayTime(c.updated_at, LOCAL)}</Table.Td>
+                <Table.Td>
+                  <Button
                     className="act"
                     aria-label={`Remove ${c.name}`}
                     onClick={() => remove(c.id, c.name)}
                   >
                     Remove
-                  </button>
-                </td>
-              </tr>
+                  </Button>
+                </Table.Td>
+              </Table.Tr>
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
       <h2 style={{ marginTop: 22 }}>From a month ago to a month ahead</h2>
       {days.data?.length === 0 && <p className="soft">No known day in these two months.</p>}
-      <table className="rows">
-        <tbody>
+      <Table className="rows">
+        <Table.Tbody>
           {days.data?.map((d) => (
-            <tr key={`${d.calendar} ${d.name} ${d.start}`}>
-              <td className="figure">{d.is_all_day ? day(d.start, LOCAL) : dayTime(d.start, LOCAL)}</td>
-              <td>{d.name}</td>
-              <td className="soft">{d.calendar}</td>
-            </tr>
+            <Table.Tr key={`${d.calendar} ${d.name} ${d.start}`}>
+              <Table.Td className="figure">
+                {d.is_all_day ? day(d.start, LOCAL) : dayTime(d.start, LOCAL)}
+              </Table.Td>
+              <Table.Td>{d.name}</Table.Td>
+              <Table.Td className="soft">{d.calendar}</Table.Td>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
     </div>
   );
 }

@@ -1,3 +1,4 @@
+import { Button, Input, Radio, Table } from "@mantine/core";
 import { useState } from "react";
 import type { Preview, Schema } from "../../api/client";
 import { figure } from "../../parts/words";
@@ -29,15 +30,17 @@ export function Columns({
   const roles = Object.fromEntries(preview.columns.map((c) => [c.name, c.role as Role]));
   return (
     <div className="columns-box">
-      <table className="columns">
-        <thead>
-          <tr>
-            <th className="line">line</th>
+      <Table unstyled className="columns">
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th className="line">line</Table.Th>
             {preview.columns.map((c) => (
-              <th key={c.name}>
+              <Table.Th key={c.name}>
                 <h2>{c.name}</h2>
-                <select
-                  className="word"
+                <Input
+                  component="select"
+                  variant="unstyled"
+                  classNames={{ wrapper: "control", input: "word" }}
                   aria-label={`Role of ${c.name}`}
                   value={c.role}
                   onChange={(e) => onRoles({ ...roles, [c.name]: e.target.value as Role })}
@@ -47,50 +50,45 @@ export function Columns({
                       {words}
                     </option>
                   ))}
-                </select>
+                </Input>
                 <div className="soft small reason">
                   {c.reason}
                   {c.missing > 0 ? `; ${figure(c.missing * 100, 1)} % missing` : ""}
                   {c.role === "value" || c.role === "leave out" ? `; ${figure(c.distinct)} different` : ""}
                 </div>
                 <Picture picture={c.picture} />
-              </th>
+              </Table.Th>
             ))}
-          </tr>
-        </thead>
-        <tbody>
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
           {rows.map((row) => (
-            <tr key={row.line}>
-              <td className="line soft">{row.line}</td>
+            <Table.Tr key={row.line}>
+              <Table.Td className="line soft">{row.line}</Table.Td>
               {row.cells.map((cell, i) => {
                 const name = preview.columns[i]?.name;
                 return (
-                  <td
+                  <Table.Td
                     key={name}
                     data-broken={row.broken_column === name || undefined}
                     data-out={roles[name ?? ""] === "leave out" || undefined}
                   >
                     {cell || <i>missing</i>}
-                  </td>
+                  </Table.Td>
                 );
               })}
-            </tr>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       <p className="small row-choice">
         <label>
-          <input
-            type="radio"
-            name="which-rows"
-            checked={which === "first"}
-            onChange={() => setWhich("first")}
-          />{" "}
+          <Radio size="xs" name="which-rows" checked={which === "first"} onChange={() => setWhich("first")} />{" "}
           first rows
         </label>{" "}
         <label>
-          <input
-            type="radio"
+          <Radio
+            size="xs"
             name="which-rows"
             checked={which === "random"}
             onChange={() => setWhich("random")}
@@ -98,9 +96,9 @@ export function Columns({
           random rows
         </label>{" "}
         {which === "random" && (
-          <button type="button" className="act" onClick={onShuffle}>
+          <Button className="act" onClick={onShuffle}>
             Others
-          </button>
+          </Button>
         )}
       </p>
     </div>

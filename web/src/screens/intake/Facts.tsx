@@ -1,3 +1,4 @@
+import { Checkbox, Input } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview } from "../../api/client";
 import { figure, plural } from "../../parts/words";
@@ -31,8 +32,9 @@ function Entered(props: {
   return (
     <label>
       {props.label}
-      <input
-        className="field"
+      <Input
+        variant="unstyled"
+        classNames={{ wrapper: "control", input: "field" }}
         aria-label={props.label}
         placeholder={props.hint}
         list={props.list}
@@ -82,8 +84,9 @@ export function Facts({ preview, choices, onChange }: Part) {
       )}
       <label>
         Unit
-        <input
-          className="field"
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           value={choices.unit ?? preview.unit}
           onChange={(e) => onChange({ unit: e.target.value })}
           placeholder="taps / 15 min"
@@ -91,20 +94,24 @@ export function Facts({ preview, choices, onChange }: Part) {
       </label>
       <label>
         Bad side
-        <select
-          className="field"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           value={choices.bad_side ?? preview.bad_side}
           onChange={(e) => onChange({ bad_side: e.target.value as Side })}
         >
           <option value="both">above and below</option>
           <option value="above">above</option>
           <option value="below">below</option>
-        </select>
+        </Input>
       </label>
       <label>
         Equal stamps
-        <select
-          className="field"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           value={preview.duplicates}
           onChange={(e) => onChange({ duplicates: e.target.value as Rule })}
         >
@@ -113,7 +120,7 @@ export function Facts({ preview, choices, onChange }: Part) {
               {words}
             </option>
           ))}
-        </select>
+        </Input>
       </label>
       <Entered
         label="Only rows where"
@@ -138,8 +145,8 @@ export function KeepLayout({ preview, choices, onChange }: Part) {
   return (
     <p className="written">
       <label>
-        <input
-          type="checkbox"
+        <Checkbox
+          size="xs"
           checked={Boolean(wish)}
           onChange={(e) =>
             onChange({
@@ -152,15 +159,17 @@ export function KeepLayout({ preview, choices, onChange }: Part) {
       {wish && (
         <>
           {" as "}
-          <input
-            className="word"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
             aria-label="Name of the layout"
             value={wish.name}
             onChange={(e) => onChange({ save_layout: { ...wish, name: e.target.value } })}
           />
           {" for files called "}
-          <input
-            className="word"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
             aria-label="Files called"
             placeholder={`like ${preview.name}`}
             value={wish.pattern ?? ""}

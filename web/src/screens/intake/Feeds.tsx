@@ -1,3 +1,4 @@
+import { Button, Input, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, list, onlyIf, type Schema } from "../../api/client";
@@ -44,73 +45,64 @@ export function Feeds() {
       {error !== null && <Trouble error={error} />}
       {feeds.data?.length === 0 && <p className="soft">No page is fetched yet.</p>}
       {Boolean(feeds.data?.length) && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>name</th>
-              <th>page</th>
-              <th className="figure">every</th>
-              <th>last fetch, {LOCAL}</th>
-              <th>next</th>
-              <th>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>name</Table.Th>
+              <Table.Th>page</Table.Th>
+              <Table.Th className="figure">every</Table.Th>
+              <Table.Th>last fetch, {LOCAL}</Table.Th>
+              <Table.Th>next</Table.Th>
+              <Table.Th>
                 <span className="visually-hidden">what to do</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
+              </Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {feeds.data?.map((f) => (
-              <tr key={f.id}>
-                <td>
+              <Table.Tr key={f.id}>
+                <Table.Td>
                   {f.name}
                   <div className="soft small">{f.kind === "metrics" ? "OpenMetrics text" : "calendar"}</div>
-                </td>
-                <td className="soft">{f.url}</td>
-                <td className="figure">{seconds(f.every_s ?? 60)}</td>
-                <td>
+                </Table.Td>
+                <Table.Td className="soft">{f.url}</Table.Td>
+                <Table.Td className="figure">{seconds(f.every_s ?? 60)}</Table.Td>
+                <Table.Td>
                   {f.last_at ? dayTime(f.last_at, LOCAL) : "never"}
                   <div className="small">
                     {f.is_fine === false && <span className="bad-word">failed {figure(f.failures)}× · </span>}
                     <span className="soft">{f.last_status}</span>
                   </div>
-                </td>
-                <td className="soft">{!f.is_on ? "off" : f.next_at ? dayTime(f.next_at, LOCAL) : "now"}</td>
-                <td>
+                </Table.Td>
+                <Table.Td className="soft">
+                  {!f.is_on ? "off" : f.next_at ? dayTime(f.next_at, LOCAL) : "now"}
+                </Table.Td>
+                <Table.Td>
                   <div className="acts">
-                    <button
-                      type="button"
-                      className="act"
-                      onClick={() => pull(f)}
-                      aria-label={`Fetch ${f.name} now`}
-                    >
+                    <Button className="act" onClick={() => pull(f)} aria-label={`Fetch ${f.name} now`}>
                       Fetch now
-                    </button>
-                    <button
-                      type="button"
+                    </Button>
+                    <Button
                       className="act"
                       onClick={() => turn(f)}
                       aria-label={`Turn ${f.name} ${f.is_on ? "off" : "on"}`}
                     >
                       {f.is_on ? "Off" : "On"}
-                    </button>
-                    <button
-                      type="button"
-                      className="act"
-                      onClick={() => remove(f)}
-                      aria-label={`Remove ${f.name}`}
-                    >
+                    </Button>
+                    <Button className="act" onClick={() => remove(f)} aria-label={`Remove ${f.name}`}>
                       Remove
-                    </button>
+                    </Button>
                   </div>
-                </td>
-              </tr>
+                </Table.Td>
+              </Table.Tr>
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
       <p>
-        <button type="button" className="act" aria-expanded={isAdding} onClick={() => setAdding(!isAdding)}>
+        <Button className="act" aria-expanded={isAdding} onClick={() => setAdding(!isAdding)}>
           Add a feed
-        </button>
+        </Button>
       </p>
       {isAdding && (
         <NewFeed
@@ -146,30 +138,63 @@ function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
     <form className="form" onSubmit={add} aria-label="New feed">
       <label>
         Name
-        <input className="field mid" name="name" required maxLength={120} />
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field mid" }}
+          name="name"
+          required
+          maxLength={120}
+        />
       </label>
       <label>
         What it is
-        <select className="field" value={kind} onChange={(e) => setKind(e.target.value as typeof kind)}>
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
+          value={kind}
+          onChange={(e) => setKind(e.target.value as typeof kind)}
+        >
           <option value="metrics">OpenMetrics text</option>
           <option value="calendar">calendar (iCalendar)</option>
-        </select>
+        </Input>
       </label>
       <label>
         Address
-        <input className="field long" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field long" }}
+          name="url"
+          required
+          placeholder="http://10.0.0.7:9100/metrics"
+        />
       </label>
       <label>
         Every, s
-        <input className="field num" name="every" type="number" min={5} defaultValue={60} />
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field num" }}
+          name="every"
+          type="number"
+          min={5}
+          defaultValue={60}
+        />
       </label>
       <label>
         Wait at most, s
-        <input className="field num" name="timeout" type="number" min={1} max={60} defaultValue={10} />
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field num" }}
+          name="timeout"
+          type="number"
+          min={1}
+          max={60}
+          defaultValue={10}
+        />
       </label>
-      <button type="submit" className="act">
+      <Button type="submit" className="act">
         Add
-      </button>
+      </Button>
     </form>
   );
 }

@@ -1,3 +1,4 @@
+import { Button, Input, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { FormEvent } from "react";
 import { Link } from "react-router";
@@ -66,8 +67,9 @@ export default function Formulas() {
       <form className="form" onSubmit={define} aria-label="New formula">
         <label>
           Name of the result
-          <input
-            className="field mid"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field mid" }}
             name="metric"
             required
             maxLength={180}
@@ -76,8 +78,9 @@ export default function Formulas() {
         </label>
         <label>
           Formula
-          <input
-            className="field long"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field long" }}
             name="formula"
             required
             placeholder="1000 * [failures] / [requests]"
@@ -85,64 +88,80 @@ export default function Formulas() {
         </label>
         <label>
           One for each (attributes, by comma)
-          <input className="field mid" name="by" placeholder="channel" />
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field mid" }}
+            name="by"
+            placeholder="channel"
+          />
         </label>
         <label>
           Every
-          <input className="field num" name="every" placeholder="auto" />
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field num" }}
+            name="every"
+            placeholder="auto"
+          />
         </label>
         <label>
           Unit
-          <input className="field num" name="unit" placeholder="‰" />
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field num" }}
+            name="unit"
+            placeholder="‰"
+          />
         </label>
-        <button type="submit" className="primary">
+        <Button type="submit" variant="filled">
           Compute
-        </button>
+        </Button>
       </form>
       {formulas.data?.length === 0 && <p className="soft">No formula yet.</p>}
       {Boolean(formulas.data?.length) && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>result</th>
-              <th>formula</th>
-              <th>one for each</th>
-              <th>unit</th>
-              <th>computed, {LOCAL}</th>
-              <th>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>result</Table.Th>
+              <Table.Th>formula</Table.Th>
+              <Table.Th>one for each</Table.Th>
+              <Table.Th>unit</Table.Th>
+              <Table.Th>computed, {LOCAL}</Table.Th>
+              <Table.Th>
                 <span className="visually-hidden">what to do</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
+              </Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {formulas.data?.map((f) => (
-              <tr key={f.id}>
-                <td>
+              <Table.Tr key={f.id}>
+                <Table.Td>
                   <Link className="act" to={`/intake/streams?q=${encodeURIComponent(f.metric)}`}>
                     {f.metric}
                   </Link>
-                </td>
-                <td>
+                </Table.Td>
+                <Table.Td>
                   <code>{f.formula}</code>
                   {f.message && <div className="bad-word small">{f.message}</div>}
-                </td>
-                <td>{f.by?.join(", ") || <span className="soft">one in all</span>}</td>
-                <td>{f.unit}</td>
-                <td className="soft">{f.renewed_at ? dayTime(f.renewed_at, LOCAL) : "being computed"}</td>
-                <td>
-                  <button
-                    type="button"
+                </Table.Td>
+                <Table.Td>{f.by?.join(", ") || <span className="soft">one in all</span>}</Table.Td>
+                <Table.Td>{f.unit}</Table.Td>
+                <Table.Td className="soft">
+                  {f.renewed_at ? dayTime(f.renewed_at, LOCAL) : "being computed"}
+                </Table.Td>
+                <Table.Td>
+                  <Button
                     className="act"
                     aria-label={`Remove ${f.metric}`}
                     onClick={() => remove(f.id, f.metric)}
                   >
                     Remove
-                  </button>
-                </td>
-              </tr>
+                  </Button>
+                </Table.Td>
+              </Table.Tr>
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
     </div>
   );

@@ -99,7 +99,7 @@ function RuleTable({
   const key = (i: number) => rules.length - i;
   return (
     <Table.ScrollContainer minWidth={720}>
-      <Table aria-label="Rules" maw={1100}>
+      <Table className="rows" aria-label="Rules" maw={1100}>
         <Table.Thead>
           <Table.Tr>
             <Table.Th className="figure">#</Table.Th>

@@ -30,7 +30,7 @@ export function IdentityEffect({ effect }: { effect: Effect }) {
       ))}
       {changed.length > 0 && (
         <Table.ScrollContainer minWidth={640}>
-          <Table>
+          <Table className="rows">
             <Table.Thead>
               <Table.Tr>
                 <Table.Th>stream by these rules</Table.Th>

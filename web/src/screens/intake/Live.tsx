@@ -1,3 +1,4 @@
+import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, list } from "../../api/client";
 import { TopBar } from "../../frame";
@@ -35,30 +36,30 @@ function Doors() {
         <p className="soft">Nothing yet. Add a feed, or make a token and push to the addresses below.</p>
       )}
       {Boolean(doors.data?.length) && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>from</th>
-              <th>how</th>
-              <th className="figure">messages</th>
-              <th className="figure">samples</th>
-              <th className="figure">points refused</th>
-              <th>latest, {LOCAL}</th>
-            </tr>
-          </thead>
-          <tbody>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>from</Table.Th>
+              <Table.Th>how</Table.Th>
+              <Table.Th className="figure">messages</Table.Th>
+              <Table.Th className="figure">samples</Table.Th>
+              <Table.Th className="figure">points refused</Table.Th>
+              <Table.Th>latest, {LOCAL}</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {doors.data?.map((d) => (
-              <tr key={`${d.door} ${d.source}`}>
-                <td>{d.source}</td>
-                <td className="soft">{d.door === "push" ? "pushed" : "fetched"}</td>
-                <td className="figure">{figure(d.batches)}</td>
-                <td className="figure">{figure(d.samples)}</td>
-                <td className="figure">{figure(d.rows_aside)}</td>
-                <td className="soft">{dayTime(d.last, LOCAL)}</td>
-              </tr>
+              <Table.Tr key={`${d.door} ${d.source}`}>
+                <Table.Td>{d.source}</Table.Td>
+                <Table.Td className="soft">{d.door === "push" ? "pushed" : "fetched"}</Table.Td>
+                <Table.Td className="figure">{figure(d.batches)}</Table.Td>
+                <Table.Td className="figure">{figure(d.samples)}</Table.Td>
+                <Table.Td className="figure">{figure(d.rows_aside)}</Table.Td>
+                <Table.Td className="soft">{dayTime(d.last, LOCAL)}</Table.Td>
+              </Table.Tr>
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
     </section>
   );

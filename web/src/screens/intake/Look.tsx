@@ -1,3 +1,4 @@
+import { Button, Input, UnstyledButton } from "@mantine/core";
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Choices, csrfToken, get, type Preview, Problem, type Schema } from "../../api/client";
@@ -54,9 +55,9 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
   const p = preview.data;
   const title = (
     <TopBar>
-      <button type="button" className="word" onClick={onAnother}>
+      <UnstyledButton className="word" onClick={onAnother}>
         Intake
-      </button>
+      </UnstyledButton>
       <span className="soft">›</span>
       <h1>{p?.name ?? "a file"}</h1>
       <span style={{ flex: 1 }} />
@@ -100,9 +101,9 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
       {p.kept && (
         <p>
           Read by the layout <strong>{p.kept.name}</strong>.{" "}
-          <button type="button" className="act" onClick={() => set({ kept: 0 })}>
+          <Button className="act" onClick={() => set({ kept: 0 })}>
             Guess anew instead
-          </button>
+          </Button>
         </p>
       )}
       <Written preview={p} onChange={set} />
@@ -121,16 +122,16 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
       {error !== null && <Trouble error={error} />}
       {job === null ? (
         <div className="acts" style={{ alignItems: "center" }}>
-          <button type="button" className="primary" onClick={() => store(true)} disabled={preview.isFetching}>
+          <Button variant="filled" onClick={() => store(true)} disabled={preview.isFetching}>
             Store {p.is_whole ? plural(p.rows_fit, "row") : "the file"} and scan
-          </button>
-          <button type="button" className="act" onClick={() => store(false)} disabled={preview.isFetching}>
+          </Button>
+          <Button className="act" onClick={() => store(false)} disabled={preview.isFetching}>
             Store only
-          </button>
+          </Button>
           {p.rows_aside > 0 && (
-            <button type="button" className="act" onClick={() => downloadAside(upload, choices)}>
+            <Button className="act" onClick={() => downloadAside(upload, choices)}>
               Download the {p.is_whole ? figure(p.rows_aside) : "rows"} set aside
-            </button>
+            </Button>
           )}
         </div>
       ) : (
@@ -160,8 +161,9 @@ function Stuck({
       {words.includes("pattern") && (
         <label className="wide">
           Pattern of a line, with a name for each field
-          <input
-            className="field"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field" }}
             value={pattern}
             placeholder="(?P<time>\S+) (?P<level>\w+) (?P<ms>\d+)"
             onChange={(e) => setPattern(e.target.value)}
@@ -171,35 +173,31 @@ function Stuck({
       )}
       <div className="acts">
         {words.includes("pattern") && (
-          <button type="button" className="act" onClick={() => set({ ...choices, pattern })}>
+          <Button className="act" onClick={() => set({ ...choices, pattern })}>
             Read by this pattern
-          </button>
+          </Button>
         )}
         {words.includes("UTF-8") && (
-          <button type="button" className="act" onClick={() => set({ ...choices, encoding: "cp1252" })}>
+          <Button className="act" onClick={() => set({ ...choices, encoding: "cp1252" })}>
             Read it as Windows text
-          </button>
+          </Button>
         )}
         {words.includes("no column holds times") && (
           <>
-            <button type="button" className="act" onClick={() => set({ ...choices, time_form: "day first" })}>
+            <Button className="act" onClick={() => set({ ...choices, time_form: "day first" })}>
               Read stamps day first
-            </button>
-            <button
-              type="button"
-              className="act"
-              onClick={() => set({ ...choices, time_form: "month first" })}
-            >
+            </Button>
+            <Button className="act" onClick={() => set({ ...choices, time_form: "month first" })}>
               Read stamps month first
-            </button>
+            </Button>
           </>
         )}
-        <button type="button" className="act" onClick={() => set({ zone: choices.zone })}>
+        <Button className="act" onClick={() => set({ zone: choices.zone })}>
           Guess again
-        </button>
-        <button type="button" className="act" onClick={onAnother}>
+        </Button>
+        <Button className="act" onClick={onAnother}>
           Choose another file
-        </button>
+        </Button>
       </div>
     </>
   );

@@ -1,3 +1,4 @@
+import { Button, Table } from "@mantine/core";
 import type { Choices, Preview } from "../../api/client";
 import { figure, plural } from "../../parts/words";
 
@@ -26,60 +27,48 @@ export function Problems({
     <section aria-label="What is wrong">
       <h2>What is wrong</h2>
       {preview.problems.length === 0 && <p className="soft">Nothing: every row fits.</p>}
-      <table className="rows">
-        <tbody>
+      <Table className="rows">
+        <Table.Tbody>
           {preview.problems.map((p) => {
             const word = WORD.exec(p.message)?.[1];
             return (
-              <tr key={`${p.kind}${p.column}`}>
-                <td className="figure">{plural(p.count, COUNTED[p.kind] ?? "row")}</td>
-                <td>
+              <Table.Tr key={`${p.kind}${p.column}`}>
+                <Table.Td className="figure">{plural(p.count, COUNTED[p.kind] ?? "row")}</Table.Td>
+                <Table.Td>
                   {p.column && <strong>{p.column}: </strong>}
                   {p.message}
                   {p.first_line ? <span className="soft"> (first in line {p.first_line})</span> : null}
                   {p.sets_aside && <div className="soft small">{p.remedy}</div>}
-                </td>
-                <td>
+                </Table.Td>
+                <Table.Td>
                   {word !== undefined && !words.includes(word) ? (
-                    <button
-                      type="button"
-                      className="act"
-                      onClick={() => onChange({ missing_words: [...words, word] })}
-                    >
+                    <Button className="act" onClick={() => onChange({ missing_words: [...words, word] })}>
                       Take “{word}” as missing
-                    </button>
+                    </Button>
                   ) : /^'\d{1,2}[./-]\d{1,2}[./-]\d/.test(p.message) ? (
                     <>
-                      <button
-                        type="button"
-                        className="act"
-                        onClick={() => onChange({ time_form: "day first" })}
-                      >
+                      <Button className="act" onClick={() => onChange({ time_form: "day first" })}>
                         Read day first
-                      </button>{" "}
-                      <button
-                        type="button"
-                        className="act"
-                        onClick={() => onChange({ time_form: "month first" })}
-                      >
+                      </Button>{" "}
+                      <Button className="act" onClick={() => onChange({ time_form: "month first" })}>
                         month first
-                      </button>
+                      </Button>
                     </>
                   ) : (
                     <span className="soft">{p.sets_aside ? "set aside" : "fine"}</span>
                   )}
-                </td>
-              </tr>
+                </Table.Td>
+              </Table.Tr>
             );
           })}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       {words.length > 0 && (
         <p className="small">
           Taken as missing: {words.join(", ")}{" "}
-          <button type="button" className="act" onClick={() => onChange({ missing_words: [] })}>
+          <Button className="act" onClick={() => onChange({ missing_words: [] })}>
             Put back
-          </button>
+          </Button>
         </p>
       )}
     </section>

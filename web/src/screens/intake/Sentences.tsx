@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview, Schema } from "../../api/client";
 
@@ -21,8 +22,10 @@ function Word(props: {
   title?: string;
 }) {
   return (
-    <select
-      className="word"
+    <Input
+      component="select"
+      variant="unstyled"
+      classNames={{ wrapper: "control", input: "word" }}
       aria-label={props.label}
       title={props.title}
       value={props.value}
@@ -33,7 +36,7 @@ function Word(props: {
           {words}
         </option>
       ))}
-    </select>
+    </Input>
   );
 }
 
@@ -47,8 +50,9 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
         Read as <strong>{KINDS[s.kind]}</strong>
         {s.kind === "log" ? " by the pattern " : "."}
         {s.kind === "log" && (
-          <input
-            className="field mono"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field mono" }}
             aria-label="Pattern of a line"
             value={pattern}
             onChange={(e) => setPattern(e.target.value)}
@@ -137,8 +141,9 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
       {rollup && (
         <>
           ; every{" "}
-          <input
-            className="word short"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word short" }}
             aria-label="Interval"
             value={every}
             onChange={(e) => setEvery(e.target.value)}
@@ -176,24 +181,22 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
                 </>
               )}
               {measures.length > 1 && (
-                <button
-                  type="button"
+                <Button
                   className="act small"
                   aria-label={`Leave measure ${i + 1} out`}
                   onClick={() => set(measures.filter((_, k) => k !== i))}
                 >
                   ×
-                </button>
+                </Button>
               )}
             </span>
           ))}{" "}
-          <button
-            type="button"
+          <Button
             className="act small"
             onClick={() => set([...measures, { how: "p95", field: numbersOf(preview) }])}
           >
             and another figure
-          </button>
+          </Button>
         </>
       )}
       .

@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, get, Problem } from "../../api/client";
@@ -57,13 +58,12 @@ export function Storing({ job, onAnother }: { job: number; onAnother: () => void
           ? "Stored. Scanning …"
           : "Stored. "}
       {state !== "done" && (
-        <button
-          type="button"
+        <Button
           className="act"
           onClick={() => api.DELETE("/api/v1/jobs/{id}", { params: { path: { id: job } } })}
         >
           Cancel
-        </button>
+        </Button>
       )}
       {state === "done" && (!result?.scan || scan.data?.state === "done") && (
         <>
@@ -77,9 +77,9 @@ export function Storing({ job, onAnother }: { job: number; onAnother: () => void
           <Link className="act" to="/">
             Tide table
           </Link>{" "}
-          <button type="button" className="act" onClick={onAnother}>
+          <Button className="act" onClick={onAnother}>
             Another file
-          </button>
+          </Button>
         </>
       )}
     </p>

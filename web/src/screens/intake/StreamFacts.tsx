@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, type Job, onlyIf, Problem, type Schema } from "../../api/client";
@@ -38,8 +39,9 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
   const field = (name: keyof Stream & string, label: string, wide = "mid", hint = "") => (
     <label>
       {label}
-      <input
-        className={`field ${wide}`}
+      <Input
+        variant="unstyled"
+        classNames={{ wrapper: "control", input: `field ${wide}` }}
         name={name}
         defaultValue={String(stream[name] ?? "")}
         placeholder={hint}
@@ -52,8 +54,9 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
         {field("metric", "Metric")}
         <label>
           Attributes
-          <input
-            className="field long"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field long" }}
             name="attributes"
             defaultValue={(stream.attributes ?? []).map((p) => p.join("=")).join(", ")}
           />
@@ -64,22 +67,33 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
         {field("zone", "Zone")}
         <label>
           Bad side
-          <select className="field" name="bad_side" defaultValue={stream.bad_side}>
+          <Input
+            component="select"
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field" }}
+            name="bad_side"
+            defaultValue={stream.bad_side}
+          >
             <option value="both">above and below</option>
             <option value="above">above</option>
             <option value="below">below</option>
-          </select>
+          </Input>
         </label>
         {field("owner", "Owner")}
         {field("runbook", "Runbook", "long", "https://…")}
         <label>
           Fed by (numbers of streams)
-          <input className="field mid" name="fed_by" defaultValue={stream.fed_by.join(" ")} />
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field mid" }}
+            name="fed_by"
+            defaultValue={stream.fed_by.join(" ")}
+          />
         </label>
         <Retention stream={stream} />
-        <button type="submit" className="act">
+        <Button type="submit" className="act">
           Save
-        </button>
+        </Button>
         <span className="soft small">
           number {stream.id} · key {stream.key}
         </span>
@@ -117,8 +131,9 @@ function Retention({ stream }: { stream: Stream }) {
   return (
     <label>
       Keep samples for, days (empty: for ever)
-      <input
-        className="field num"
+      <Input
+        variant="unstyled"
+        classNames={{ wrapper: "control", input: "field num" }}
         name="retention_days"
         type="number"
         min={1}
@@ -155,23 +170,28 @@ function Delete({ stream, onDone }: { stream: Stream; onDone: (told: string) => 
   };
   if (!isAsking)
     return (
-      <button type="button" className="act" onClick={() => setAsking(true)}>
+      <Button className="act" onClick={() => setAsking(true)}>
         Delete this stream
-      </button>
+      </Button>
     );
   return (
     <div className="form">
       <label>
         This deletes {figure(stream.samples)} samples and all findings of the stream for good. Repeat its key
         to confirm: {stream.key}
-        <input className="field long" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field long" }}
+          value={confirm}
+          onChange={(e) => setConfirm(e.target.value)}
+        />
       </label>
-      <button type="button" className="act" disabled={confirm !== stream.key} onClick={remove}>
+      <Button className="act" disabled={confirm !== stream.key} onClick={remove}>
         Delete for good
-      </button>
-      <button type="button" className="act" onClick={() => setAsking(false)}>
+      </Button>
+      <Button className="act" onClick={() => setAsking(false)}>
         Keep it
-      </button>
+      </Button>
       {error !== null && <Trouble error={error} />}
     </div>
   );

@@ -1,3 +1,4 @@
+import { Button, Table, UnstyledButton } from "@mantine/core";
 import { keepPreviousData, useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -67,44 +68,45 @@ export default function Streams() {
         </p>
       )}
       {rows.length > 0 && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>stream</th>
-              <th>metric</th>
-              <th>unit</th>
-              <th className="figure">every</th>
-              <th className="figure">samples</th>
-              <th>latest</th>
-              <th className="figure">usually late by</th>
-              <th>owner</th>
-              <th>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>stream</Table.Th>
+              <Table.Th>metric</Table.Th>
+              <Table.Th>unit</Table.Th>
+              <Table.Th className="figure">every</Table.Th>
+              <Table.Th className="figure">samples</Table.Th>
+              <Table.Th>latest</Table.Th>
+              <Table.Th className="figure">usually late by</Table.Th>
+              <Table.Th>owner</Table.Th>
+              <Table.Th>
                 <span className="visually-hidden">open</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
+              </Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {rows.map((s) => (
               <Fragment key={s.id}>
-                <tr>
-                  <td>
-                    <button
-                      type="button"
+                <Table.Tr>
+                  <Table.Td>
+                    <UnstyledButton
                       className="word"
                       aria-expanded={open === s.id}
                       onClick={() => set("open", open === s.id ? "" : String(s.id))}
                     >
                       {s.title}
-                    </button>
-                  </td>
-                  <td className="soft">{s.metric}</td>
-                  <td>{s.unit}</td>
-                  <td className="figure">{s.cadence || "–"}</td>
-                  <td className="figure">{figure(s.samples)}</td>
-                  <td className="soft">{s.last === null ? "none yet" : dayTime(s.last, s.zone ?? "UTC")}</td>
-                  <td className="figure">{late(s.lateness_s)}</td>
-                  <td>{s.owner}</td>
-                  <td>
+                    </UnstyledButton>
+                  </Table.Td>
+                  <Table.Td className="soft">{s.metric}</Table.Td>
+                  <Table.Td>{s.unit}</Table.Td>
+                  <Table.Td className="figure">{s.cadence || "–"}</Table.Td>
+                  <Table.Td className="figure">{figure(s.samples)}</Table.Td>
+                  <Table.Td className="soft">
+                    {s.last === null ? "none yet" : dayTime(s.last, s.zone ?? "UTC")}
+                  </Table.Td>
+                  <Table.Td className="figure">{late(s.lateness_s)}</Table.Td>
+                  <Table.Td>{s.owner}</Table.Td>
+                  <Table.Td>
                     <Link
                       className="act"
                       to={`/workbench/${s.id}`}
@@ -112,25 +114,25 @@ export default function Streams() {
                     >
                       Open
                     </Link>
-                  </td>
-                </tr>
+                  </Table.Td>
+                </Table.Tr>
                 {open === s.id && (
-                  <tr>
-                    <td colSpan={9}>
+                  <Table.Tr>
+                    <Table.Td colSpan={9}>
                       <StreamFacts stream={s} onDone={done} />
-                    </td>
-                  </tr>
+                    </Table.Td>
+                  </Table.Tr>
                 )}
               </Fragment>
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
       {found.hasNextPage && (
         <p>
-          <button type="button" className="act" onClick={() => found.fetchNextPage()}>
+          <Button className="act" onClick={() => found.fetchNextPage()}>
             Show more of the {figure(total)}
-          </button>
+          </Button>
         </p>
       )}
     </div>

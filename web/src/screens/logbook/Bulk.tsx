@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, get, type Verdict } from "../../api/client";
@@ -48,8 +49,10 @@ export function Bulk({
       <strong>{count} ticked:</strong>
       <label>
         make them{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           value=""
           onChange={(e) =>
             change({ verdict: e.target.value as Verdict }, `made ${VERDICT_WORDS[e.target.value]}`)
@@ -61,7 +64,7 @@ export function Bulk({
               {VERDICT_WORDS[v]}
             </option>
           ))}
-        </select>
+        </Input>
       </label>
       <form
         onSubmit={(e) => {
@@ -70,34 +73,39 @@ export function Bulk({
         }}
       >
         <label>
-          cause <input className="field" value={cause} onChange={(e) => setCause(e.target.value)} size={18} />
+          cause{" "}
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field" }}
+            value={cause}
+            onChange={(e) => setCause(e.target.value)}
+            w="18ch"
+          />
         </label>{" "}
-        <button type="submit" className="act" disabled={!cause}>
+        <Button type="submit" className="act" disabled={!cause}>
           Set
-        </button>
+        </Button>
       </form>
-      <button type="button" className="act" onClick={() => change({ take_out: true }, "taken out")}>
+      <Button className="act" onClick={() => change({ take_out: true }, "taken out")}>
         Take out
-      </button>
-      <button
-        type="button"
+      </Button>
+      <Button
         className="act"
         title="The standing plan once more, with the logbook as it is now left out of training"
         onClick={() => effect(false)}
       >
         What do they change?
-      </button>
-      <button
-        type="button"
+      </Button>
+      <Button
         className="act"
         title="The plan with these entries as days it knows of, such as holidays"
         onClick={() => effect(true)}
       >
         Try them as known days
-      </button>
-      <button type="button" className="act" onClick={onForget}>
+      </Button>
+      <Button className="act" onClick={onForget}>
         Untick
-      </button>
+      </Button>
       {error !== null && <Trouble error={error} />}
     </div>
   );

@@ -1,3 +1,4 @@
+import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
@@ -87,25 +88,25 @@ export default function Effect() {
           <Link to={`/scorecards/compare?scans=${before},${after}`}>With intervals</Link>
         </p>
       )}
-      <table className="rows">
-        <thead>
-          <tr>
-            <th>stream</th>
-            <th className="figure">expectation moved, σ</th>
-            <th className="figure">band, of what it was</th>
-            <th className="figure">spans left out</th>
-            <th>findings</th>
-            <th>
+      <Table className="rows">
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th>stream</Table.Th>
+            <Table.Th className="figure">expectation moved, σ</Table.Th>
+            <Table.Th className="figure">band, of what it was</Table.Th>
+            <Table.Th className="figure">spans left out</Table.Th>
+            <Table.Th>findings</Table.Th>
+            <Table.Th>
               <span className="visually-hidden">acts</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
+            </Table.Th>
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
           {rows.map((r) => (
             <Row key={r.stream} row={r} before={before} after={after} />
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       <p className="soft small">
         Moved: the median over all samples, in the sigmas of before. Adopt the trial in the workbench or on
         its <Link to={`/scorecards/${after}`}>scorecard</Link>; until then nothing that stands has changed.
@@ -121,26 +122,26 @@ function Row({ row: r, before, after }: { row: Schema["StreamEffect"]; before: n
       .map((span) => dayTime(span.start, LOCAL))
       .join("; ");
   return (
-    <tr>
-      <td>{r.name}</td>
-      <td className="figure">{figure(r.moved, 2)}</td>
-      <td className="figure">{r.band === null ? "–" : `${figure(100 * r.band, 0)} %`}</td>
-      <td className="figure">
+    <Table.Tr>
+      <Table.Td>{r.name}</Table.Td>
+      <Table.Td className="figure">{figure(r.moved, 2)}</Table.Td>
+      <Table.Td className="figure">{r.band === null ? "–" : `${figure(100 * r.band, 0)} %`}</Table.Td>
+      <Table.Td className="figure">
         {r.left_out_before} → {r.left_out_after}
-      </td>
-      <td>
+      </Table.Td>
+      <Table.Td>
         {plural(r.kept, "finding")} as before
         {r.gone.length > 0 && `; gone: ${spans(r.gone)}`}
         {r.new.length > 0 && `; new: ${spans(r.new)}`}
-      </td>
-      <td style={{ whiteSpace: "nowrap" }}>
+      </Table.Td>
+      <Table.Td style={{ whiteSpace: "nowrap" }}>
         <Link
           to={`/workbench/${r.stream}?scan=${after}&beside=${before}`}
           aria-label={`See ${r.name} before and after`}
         >
           See both
         </Link>
-      </td>
-    </tr>
+      </Table.Td>
+    </Table.Tr>
   );
 }

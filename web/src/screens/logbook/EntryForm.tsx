@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { type FormEvent, useState } from "react";
 import { api, Problem, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -58,18 +59,25 @@ export function EntryForm({
       <label>
         Verdict
         {/* biome-ignore lint/a11y/noAutofocus: the form opens because somebody asked for it */}
-        <select name="verdict" className="field" autoFocus>
+        <Input
+          component="select"
+          variant="unstyled"
+          name="verdict"
+          classNames={{ wrapper: "control", input: "field" }}
+          autoFocus
+        >
           {VERDICT_LIST.map((v) => (
             <option key={v} value={v}>
               {VERDICT_WORDS[v]}
             </option>
           ))}
-        </select>
+        </Input>
       </label>
       <label>
         From, {LOCAL}
-        <input
-          className="field"
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           type="datetime-local"
           step="1"
           name="start"
@@ -79,8 +87,9 @@ export function EntryForm({
       </label>
       <label>
         To
-        <input
-          className="field"
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           type="datetime-local"
           step="1"
           name="end"
@@ -89,8 +98,9 @@ export function EntryForm({
       </label>
       <label style={{ flex: 1 }}>
         Over (empty: every stream)
-        <input
-          className="field"
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           name="scope"
           defaultValue={scope}
           placeholder="metric=gate_taps,place=Gullhaven"
@@ -98,19 +108,25 @@ export function EntryForm({
       </label>
       <label>
         Kind
-        <input className="field" name="kind" placeholder="spike, step, …" size={12} />
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
+          name="kind"
+          placeholder="spike, step, …"
+          w="12ch"
+        />
       </label>
       <label style={{ flex: 1 }}>
         Cause
-        <input className="field" name="cause" />
+        <Input variant="unstyled" classNames={{ wrapper: "control", input: "field" }} name="cause" />
       </label>
-      <button type="submit" className="primary">
+      <Button type="submit" variant="filled">
         Write it down
-      </button>
+      </Button>
       {onForget && (
-        <button type="button" className="act" onClick={onForget}>
+        <Button className="act" onClick={onForget}>
           Leave it
-        </button>
+        </Button>
       )}
       {error !== null && <Trouble error={error} />}
     </form>

@@ -1,3 +1,4 @@
+import { Button, UnstyledButton } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { api, get } from "../../api/client";
@@ -49,9 +50,9 @@ export function EntryLanes({
       <div className="entry-lane axis">
         <span className="soft small">
           {filter.from || filter.to ? (
-            <button type="button" className="act" onClick={() => onSpan(null, null)}>
+            <Button className="act" onClick={() => onSpan(null, null)}>
               All of the time
-            </button>
+            </Button>
           ) : (
             "drag to choose a span"
           )}
@@ -94,9 +95,8 @@ export function EntryLanes({
             {lane.entries.map((e) => {
               const label = `${VERDICT_WORDS[e.verdict]}, ${dayTime(e.start, zone)} to ${dayTime(e.end, zone)}`;
               return (
-                <button
+                <UnstyledButton
                   key={e.id}
-                  type="button"
                   data-verdict={e.verdict}
                   title={label}
                   aria-label={`${label}: show this span`}
@@ -120,9 +120,9 @@ export function EntryLanes({
         {d.lanes.length > SHOWN && (
           <>
             {" "}
-            <button type="button" className="act" onClick={() => setAll(!isAll)}>
+            <Button className="act" onClick={() => setAll(!isAll)}>
               {isAll ? "Fewer lanes" : `All ${d.lanes.length} lanes`}
-            </button>
+            </Button>
           </>
         )}
         {d.others > 0 && ` ${plural(d.others, "entry", "entries")} of further scopes stand in the list only.`}

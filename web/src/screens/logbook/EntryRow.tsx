@@ -1,3 +1,4 @@
+import { Button, Checkbox, Input, Table } from "@mantine/core";
 import { useState } from "react";
 import { api, type Entry, onlyIf, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -50,14 +51,16 @@ export function EntryRow({
   const words = entry.cause || entry.scope || "every stream";
   return (
     <>
-      <tr>
-        <td>
-          <input type="checkbox" checked={isTicked} onChange={onTick} aria-label={`Tick ${words}`} />
-        </td>
-        <td style={{ whiteSpace: "nowrap" }}>
+      <Table.Tr>
+        <Table.Td>
+          <Checkbox size="xs" checked={isTicked} onChange={onTick} aria-label={`Tick ${words}`} />
+        </Table.Td>
+        <Table.Td style={{ whiteSpace: "nowrap" }}>
           <VerdictMark verdict={entry.verdict} />{" "}
-          <select
-            className="word"
+          <Input
+            component="select"
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
             aria-label={`Verdict, ${entry.cause || entry.scope}`}
             value={entry.verdict}
             onChange={(e) => save({ verdict: e.target.value as Verdict })}
@@ -67,48 +70,48 @@ export function EntryRow({
                 {VERDICT_WORDS[v]}
               </option>
             ))}
-          </select>
+          </Input>
           {error !== null && <Trouble error={error} />}
-        </td>
-        <td title={utc(from)}>{dayTime(from, LOCAL)}</td>
-        <td title={utc(to)}>{dayTime(to, LOCAL)}</td>
-        <td>{scopeWords(entry.scope ?? "")}</td>
-        <td>{entry.kind}</td>
-        <td>
-          <input
-            className="in-place"
+        </Table.Td>
+        <Table.Td title={utc(from)}>{dayTime(from, LOCAL)}</Table.Td>
+        <Table.Td title={utc(to)}>{dayTime(to, LOCAL)}</Table.Td>
+        <Table.Td>{scopeWords(entry.scope ?? "")}</Table.Td>
+        <Table.Td>{entry.kind}</Table.Td>
+        <Table.Td>
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "in-place" }}
             aria-label={`Cause, ${entry.scope}`}
             defaultValue={entry.cause}
             placeholder={entry.note}
             onBlur={(e) => e.target.value !== entry.cause && save({ cause: e.target.value })}
             onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
           />
-        </td>
-        <td className="soft">
+        </Table.Td>
+        <Table.Td className="soft">
           {entry.author}
           {entry.origin === "finding" ? ", in review" : ""}
-        </td>
-        <td style={{ whiteSpace: "nowrap" }}>
-          <button
-            type="button"
+        </Table.Td>
+        <Table.Td style={{ whiteSpace: "nowrap" }}>
+          <Button
             className="act"
             onClick={() => setOpen(!isOpen)}
             aria-expanded={isOpen}
             aria-label={`History of ${words}`}
           >
             History
-          </button>{" "}
-          <button type="button" className="act" onClick={onRemove} aria-label={`Take out ${words}`}>
+          </Button>{" "}
+          <Button className="act" onClick={onRemove} aria-label={`Take out ${words}`}>
             Take out
-          </button>
-        </td>
-      </tr>
+          </Button>
+        </Table.Td>
+      </Table.Tr>
       {isOpen && (
-        <tr>
-          <td colSpan={9}>
+        <Table.Tr>
+          <Table.Td colSpan={9}>
             <History entry={entry} onReturned={onSaved} />
-          </td>
-        </tr>
+          </Table.Td>
+        </Table.Tr>
       )}
     </>
   );

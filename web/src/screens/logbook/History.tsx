@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Entry, list, type Schema } from "../../api/client";
@@ -43,9 +44,9 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
             <span className="figure">{dayTime(r.at, LOCAL)}</span> <strong>{r.by}</strong>{" "}
             {DONE[r.action] ?? r.action} {changeWords(r)}{" "}
             {i > 0 && (
-              <button type="button" className="act" onClick={() => void back(r.id)}>
+              <Button className="act" onClick={() => void back(r.id)}>
                 Make it so again
-              </button>
+              </Button>
             )}
           </li>
         ))}

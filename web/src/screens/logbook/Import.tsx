@@ -1,3 +1,4 @@
+import { Button, Input, Table } from "@mantine/core";
 import { useState } from "react";
 import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -73,8 +74,9 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
           }}
         />{" "}
         <span className="soft">CSV, JSON or a calendar (.ics); stamps without a zone are in</span>{" "}
-        <input
-          className="word"
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="Zone of the file's stamps"
           value={zone}
           onChange={(e) => setZone(e.target.value)}
@@ -89,38 +91,38 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
             that stand here otherwise, {figure(look.same)} stand here already.
           </p>
           {look.rows.length > 0 && (
-            <table className="rows">
-              <thead>
-                <tr>
-                  <th className="figure">row</th>
-                  <th>verdict</th>
-                  <th>from, {LOCAL}</th>
-                  <th>to</th>
-                  <th>over</th>
-                  <th>what it does</th>
-                </tr>
-              </thead>
-              <tbody>
+            <Table className="rows">
+              <Table.Thead>
+                <Table.Tr>
+                  <Table.Th className="figure">row</Table.Th>
+                  <Table.Th>verdict</Table.Th>
+                  <Table.Th>from, {LOCAL}</Table.Th>
+                  <Table.Th>to</Table.Th>
+                  <Table.Th>over</Table.Th>
+                  <Table.Th>what it does</Table.Th>
+                </Table.Tr>
+              </Table.Thead>
+              <Table.Tbody>
                 {look.rows.slice(0, SHOWN).map((r) => (
-                  <tr key={r.number}>
-                    <td className="figure">{r.number}</td>
-                    <td style={{ whiteSpace: "nowrap" }}>
+                  <Table.Tr key={r.number}>
+                    <Table.Td className="figure">{r.number}</Table.Td>
+                    <Table.Td style={{ whiteSpace: "nowrap" }}>
                       <VerdictMark verdict={r.verdict} /> {VERDICT_WORDS[r.verdict]}
-                    </td>
-                    <td>{dayTime(r.start, LOCAL)}</td>
-                    <td>{dayTime(r.end, LOCAL)}</td>
-                    <td>{scopeWords(r.scope)}</td>
-                    <td>
+                    </Table.Td>
+                    <Table.Td>{dayTime(r.start, LOCAL)}</Table.Td>
+                    <Table.Td>{dayTime(r.end, LOCAL)}</Table.Td>
+                    <Table.Td>{scopeWords(r.scope)}</Table.Td>
+                    <Table.Td>
                       {r.state === "new"
                         ? ["new", r.cause || r.note].filter(Boolean).join(": ")
                         : r.changed
                             .map((c) => `${c.name}: ${shown(c.name, c.before)} → ${shown(c.name, c.after)}`)
                             .join("; ")}
-                    </td>
-                  </tr>
+                    </Table.Td>
+                  </Table.Tr>
                 ))}
-              </tbody>
-            </table>
+              </Table.Tbody>
+            </Table>
           )}
           {look.new + look.changes > SHOWN && (
             <p className="soft small">and {figure(look.new + look.changes - SHOWN)} more</p>
@@ -128,8 +130,10 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
           {look.changes > 0 && (
             <p>
               Where a row is about an entry that stands here otherwise,{" "}
-              <select
-                className="word"
+              <Input
+                component="select"
+                variant="unstyled"
+                classNames={{ wrapper: "control", input: "word" }}
                 aria-label="What becomes of them"
                 value={matches}
                 onChange={(e) => setMatches(e.target.value as keyof typeof MATCHES)}
@@ -139,13 +143,13 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                     {words}
                   </option>
                 ))}
-              </select>
+              </Input>
               .
             </p>
           )}
-          <button type="button" className="primary" disabled={nothing} onClick={take}>
+          <Button variant="filled" disabled={nothing} onClick={take}>
             Take it in
-          </button>{" "}
+          </Button>{" "}
           {nothing && <span className="soft">There is nothing to take in.</span>}
         </>
       )}

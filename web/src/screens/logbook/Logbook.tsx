@@ -1,3 +1,4 @@
+import { Button, Checkbox, Input, Table } from "@mantine/core";
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useSearchParams } from "react-router";
@@ -93,8 +94,10 @@ export default function Logbook() {
       <div className="logbook-tools">
         <label>
           Verdict{" "}
-          <select
-            className="word"
+          <Input
+            component="select"
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
             value={filter.verdict ?? ""}
             onChange={(e) => set({ verdict: e.target.value })}
           >
@@ -104,7 +107,7 @@ export default function Logbook() {
                 {VERDICT_WORDS[v]}
               </option>
             ))}
-          </select>
+          </Input>
         </label>
         <FilterField
           label="Filter entries"
@@ -113,24 +116,20 @@ export default function Logbook() {
           onChange={(value) => set({ text: value })}
         />
         {isFiltered && (
-          <button
-            type="button"
-            className="act"
-            onClick={() => set({ verdict: null, text: null, from: null, to: null })}
-          >
+          <Button className="act" onClick={() => set({ verdict: null, text: null, from: null, to: null })}>
             Show all
-          </button>
+          </Button>
         )}
         <span style={{ flex: 1 }} />
-        <button ref={write} type="button" className="act" title="w" {...door("entry")}>
+        <Button ref={write} className="act" title="w" {...door("entry")}>
           Write an entry
-        </button>
-        <button type="button" className="act" {...door("quiet")}>
+        </Button>
+        <Button className="act" {...door("quiet")}>
           Quiet until …
-        </button>
-        <button type="button" className="act" {...door("import")}>
+        </Button>
+        <Button className="act" {...door("import")}>
           Import labels
-        </button>
+        </Button>
         <span>
           Export{" "}
           {["csv", "json", "ics"].map((kind) => (
@@ -151,13 +150,12 @@ export default function Logbook() {
         <p role="status">
           {told}{" "}
           {undo !== null && (
-            <button type="button" className="act" onClick={() => undoAll(undo)}>
+            <Button className="act" onClick={() => undoAll(undo)}>
               Undo
-            </button>
+            </Button>
           )}
           {gone && (
-            <button
-              type="button"
+            <Button
               className="act"
               onClick={() =>
                 attempt(async () => {
@@ -167,7 +165,7 @@ export default function Logbook() {
               }
             >
               Put it back
-            </button>
+            </Button>
           )}
         </p>
       )}
@@ -209,30 +207,30 @@ export default function Logbook() {
         </div>
       )}
       {rows.length > 0 && (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>
-                <input
-                  type="checkbox"
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>
+                <Checkbox
+                  size="xs"
                   aria-label="Tick all that are shown"
                   checked={ticked.length === rows.length}
                   onChange={() => setTicked(ticked.length === rows.length ? [] : rows.map((e) => e.id))}
                 />
-              </th>
-              <th>verdict</th>
-              <th>from, {LOCAL}</th>
-              <th>to</th>
-              <th>over</th>
-              <th>kind</th>
-              <th>cause</th>
-              <th>author</th>
-              <th>
+              </Table.Th>
+              <Table.Th>verdict</Table.Th>
+              <Table.Th>from, {LOCAL}</Table.Th>
+              <Table.Th>to</Table.Th>
+              <Table.Th>over</Table.Th>
+              <Table.Th>kind</Table.Th>
+              <Table.Th>cause</Table.Th>
+              <Table.Th>author</Table.Th>
+              <Table.Th>
                 <span className="visually-hidden">acts</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
+              </Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {rows.map((e) => (
               <EntryRow
                 key={e.id}
@@ -250,13 +248,13 @@ export default function Logbook() {
                 onSaved={fresh}
               />
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
       {entries.hasNextPage && (
-        <button type="button" className="act" onClick={() => entries.fetchNextPage()}>
+        <Button className="act" onClick={() => entries.fetchNextPage()}>
           Show more
-        </button>
+        </Button>
       )}
     </div>
   );

@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, list } from "../../api/client";
@@ -55,23 +56,46 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
         <form onSubmit={submit} className="new-entry" aria-label="Quiet until">
           <label style={{ flex: 1 }}>
             Quiet over (empty: every stream)
-            <input className="field" name="scope" placeholder="metric=cold_hold_temp,hold=2" />
+            <Input
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "field" }}
+              name="scope"
+              placeholder="metric=cold_hold_temp,hold=2"
+            />
           </label>
           <label>
             From, {LOCAL} (empty: now)
-            <input className="field" type="datetime-local" name="start" />
+            <Input
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "field" }}
+              type="datetime-local"
+              name="start"
+            />
           </label>
           <label>
             Until
-            <input className="field" type="datetime-local" name="end" required />
+            <Input
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "field" }}
+              type="datetime-local"
+              name="end"
+              required
+            />
           </label>
           <label style={{ flex: 1 }}>
             Because of
-            <input className="field" name="reason" required maxLength={500} placeholder="seal is replaced" />
+            <Input
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "field" }}
+              name="reason"
+              required
+              maxLength={500}
+              placeholder="seal is replaced"
+            />
           </label>
-          <button type="submit" className="primary">
+          <Button type="submit" variant="filled">
             Keep quiet
-          </button>
+          </Button>
         </form>
       )}
       {error !== null && <Trouble error={error} />}
@@ -81,9 +105,9 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
             <li key={q.id}>
               Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(q.start ?? 0, LOCAL)} to{" "}
               {dayTime(q.end, LOCAL)}, {q.reason} <span className="soft">({q.by})</span>{" "}
-              <button type="button" className="act" onClick={() => end(q.id)}>
+              <Button className="act" onClick={() => end(q.id)}>
                 {(q.start ?? 0) <= Date.now() && Date.now() < q.end ? "End it now" : "Take it away"}
-              </button>
+              </Button>
             </li>
           ))}
           <li className="soft">

@@ -1,3 +1,4 @@
+import { Button, Checkbox, Input } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
@@ -229,7 +230,7 @@ export default function Review() {
         <Verdicts choices={choices} judge={(choice) => void judge(choice)} isOff={!item || isBusy} />
         {item?.incident && (
           <label className="rest">
-            <input type="checkbox" checked={isForRest} onChange={(e) => setForRest(e.target.checked)} />
+            <Checkbox size="xs" checked={isForRest} onChange={(e) => setForRest(e.target.checked)} />
             <span>
               <kbd>R</kbd> The same for the other {item.incident.open} of{" "}
               <Link
@@ -251,9 +252,10 @@ export default function Review() {
         {error !== null && <Trouble error={error} />}
         <label>
           Cause <kbd>C</kbd>
-          <input
+          <Input
+            variant="unstyled"
             ref={causeField}
-            className="field"
+            classNames={{ wrapper: "control", input: "field" }}
             style={{ width: "100%" }}
             list="causes"
             maxLength={500}
@@ -264,9 +266,11 @@ export default function Review() {
         </label>
         <label>
           Note <kbd>N</kbd>
-          <textarea
+          <Input
+            component="textarea"
+            variant="unstyled"
             ref={noteField}
-            className="field"
+            classNames={{ wrapper: "control", input: "field" }}
             style={{ width: "100%" }}
             rows={2}
             value={note}
@@ -275,17 +279,16 @@ export default function Review() {
           />
         </label>
         <div className="acts">
-          <button type="button" className="act" onClick={() => void undo()} disabled={isBusy}>
+          <Button className="act" onClick={() => void undo()} disabled={isBusy}>
             Undo
-          </button>
-          <button
-            type="button"
+          </Button>
+          <Button
             className="act"
             onClick={() => item && void step(() => next(item.id))}
             disabled={!item || isBusy}
           >
             Skip
-          </button>
+          </Button>
           <span className="soft small" role="status">
             {told}
           </span>

@@ -1,3 +1,4 @@
+import { Button, Input, Radio, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -7,7 +8,7 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { msOf } from "../../parts/days";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
+import { begun, dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
 import { agreedWords, KIND_WORDS, type Round } from "./words";
 import "./review.css";
 
@@ -15,7 +16,7 @@ const SIZES = [10, 20, 50, 100, 200, 500];
 
 const WHY: Record<Round["kind"], string> = {
   strongest:
-    "Hand-picked by strength: quick to find what matters, but its precision speaks for the strongest only.",
+    "Hand-picked by strength: quick to find what matters, but its precision holds for the strongest only.",
   sample:
     "Drawn by chance within families and thirds of the score, so that precision holds for all findings of the scan; later samples draw more where verdicts differ.",
   unflagged:
@@ -45,16 +46,16 @@ export default function Rounds() {
           : {plural(unfinished.left, "verdict")} to go.
         </p>
       )}
-      <Begin />
+      <Begin open={open.data ? open.data.total - open.data.judged : null} />
       {rounds.isPending && <Waiting what="Reading the rounds" />}
       {rounds.isError && <Trouble error={rounds.error} retry={() => rounds.refetch()} />}
-      {rounds.data && rounds.data.length > 0 && <Table rounds={rounds.data} />}
+      {rounds.data && rounds.data.length > 0 && <RoundsTable rounds={rounds.data} />}
       {rounds.data?.map((r) => r.disputed.length > 0 && <Disputes key={r.id} round={r} />)}
     </div>
   );
 }
 
-function Begin() {
+function Begin({ open }: { open: number | null }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const scans = useQuery({ queryKey: ["scans"], queryFn: () => list(api.GET("/api/v1/scans")) });
@@ -85,6 +86,12 @@ function Begin() {
         </p>
       </div>
     );
+  const fits = (which: Round["kind"]) =>
+    which === "strongest"
+      ? open !== null && `${plural(open, "finding")} without a verdict`
+      : which === "sample"
+        ? `of ${plural(scan.findings, "finding")}`
+        : `of ${plural(scan.streams, "stream")}, a day or so each`;
   const begin = async () => {
     setError(null);
     try {
@@ -110,23 +117,33 @@ function Begin() {
   };
   return (
     <section aria-label="Begin a round" className="begin">
+      <h2>Begin a round</h2>
+      <Radio.Group
+        aria-label="What to judge"
+        value={kind}
+        onChange={(value) => setKind(value as Round["kind"])}
+        className="round-kinds"
+      >
+        {(Object.keys(KIND_WORDS) as Round["kind"][]).map((value) => (
+          <Radio
+            key={value}
+            value={value}
+            size="xs"
+            label={
+              <>
+                <strong>{begun(KIND_WORDS[value])}</strong> <span className="soft">{fits(value)}</span>
+              </>
+            }
+            description={WHY[value]}
+          />
+        ))}
+      </Radio.Group>
       <p>
-        Judge{" "}
-        <select
-          className="word"
-          aria-label="What to judge"
-          value={kind}
-          onChange={(e) => setKind(e.target.value as Round["kind"])}
-        >
-          {Object.entries(KIND_WORDS).map(([value, words]) => (
-            <option key={value} value={value}>
-              {words}
-            </option>
-          ))}
-        </select>
-        , at most{" "}
-        <select
-          className="word"
+        At most{" "}
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="How many"
           value={size}
           onChange={(e) => setSize(Number(e.target.value))}
@@ -136,10 +153,12 @@ function Begin() {
               {n}
             </option>
           ))}
-        </select>
+        </Input>
         , of{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="Of which family"
           value={metric}
           onChange={(e) => setMetric(e.target.value)}
@@ -150,10 +169,12 @@ function Begin() {
               {m}
             </option>
           ))}
-        </select>
+        </Input>
         , found by{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="Found by which scan"
           value={scan.id}
           onChange={(e) => setChosen(Number(e.target.value))}
@@ -164,15 +185,16 @@ function Begin() {
               {s.is_standing ? ", standing" : ", trial"} ({s.id})
             </option>
           ))}
-        </select>
+        </Input>
         , from <Day label="First day" value={from} onChange={setFrom} /> to{" "}
         <Day label="Last day" value={to} onChange={setTo} />
         {kind === "strongest" && (
           <>
             , of at least{" "}
-            <input
+            <Input
+              variant="unstyled"
               type="number"
-              className="word least"
+              classNames={{ wrapper: "control", input: "word least" }}
               aria-label="Least strength, sigmas"
               min="0"
               step="0.5"
@@ -185,13 +207,12 @@ function Begin() {
         )}
         .
       </p>
-      <p className="soft small">
-        {WHY[kind]}
-        {kind !== "strongest" && (metric || from || to) && " Here of the chosen family and days alone."}
-      </p>
-      <button type="button" className="primary" onClick={() => void begin()}>
+      {kind !== "strongest" && (metric || from || to) && (
+        <p className="soft small">What it says then holds for the chosen family and days alone.</p>
+      )}
+      <Button variant="filled" onClick={() => void begin()}>
         Begin the round
-      </button>
+      </Button>
       {error !== null && <Trouble error={error} />}
     </section>
   );
@@ -199,9 +220,10 @@ function Begin() {
 
 function Day({ label, value, onChange }: { label: string; value: string; onChange: (day: string) => void }) {
   return (
-    <input
+    <Input
+      variant="unstyled"
       type="date"
-      className="word"
+      classNames={{ wrapper: "control", input: "word" }}
       aria-label={label}
       title="any, where it is empty"
       value={value}
@@ -210,52 +232,52 @@ function Day({ label, value, onChange }: { label: string; value: string; onChang
   );
 }
 
-function Table({ rounds }: { rounds: Round[] }) {
+function RoundsTable({ rounds }: { rounds: Round[] }) {
   return (
-    <table className="rows">
-      <thead>
-        <tr>
-          <th>round</th>
-          <th>what</th>
-          <th>found by</th>
-          <th>begun, {LOCAL}</th>
-          <th className="right">judged</th>
-          <th className="right">real, or missed</th>
-          <th className="right">share, 95 %</th>
-          <th>two people</th>
-        </tr>
-      </thead>
-      <tbody>
+    <Table className="rows">
+      <Table.Thead>
+        <Table.Tr>
+          <Table.Th>round</Table.Th>
+          <Table.Th>what</Table.Th>
+          <Table.Th>found by</Table.Th>
+          <Table.Th>begun, {LOCAL}</Table.Th>
+          <Table.Th className="right">judged</Table.Th>
+          <Table.Th className="right">real, or missed</Table.Th>
+          <Table.Th className="right">share, 95 %</Table.Th>
+          <Table.Th>two people</Table.Th>
+        </Table.Tr>
+      </Table.Thead>
+      <Table.Tbody>
         {rounds.map((r) => (
-          <tr key={r.id}>
-            <td>
+          <Table.Tr key={r.id}>
+            <Table.Td>
               <Link className="act" to={`/review/${r.id}`} aria-label={`Round ${r.id}`}>
                 {r.id}
               </Link>
-            </td>
-            <td>
+            </Table.Td>
+            <Table.Td>
               {KIND_WORDS[r.kind]}
               {r.metric && ` of ${r.metric}`}
-            </td>
-            <td>{r.plan}</td>
-            <td>
+            </Table.Td>
+            <Table.Td>{r.plan}</Table.Td>
+            <Table.Td>
               {dayTime(r.created_at, LOCAL)} <span className="soft">{r.created_by}</span>
-            </td>
-            <td className="figure right">
+            </Table.Td>
+            <Table.Td className="figure right">
               {r.judged} of {r.total - r.passed_over}
-            </td>
-            <td className="figure right">
+            </Table.Td>
+            <Table.Td className="figure right">
               {r.counts[0]} of {r.counts[1]}
-            </td>
-            <td className="figure right">
+            </Table.Td>
+            <Table.Td className="figure right">
               {ratio(r.share)}
               {r.share_ci && ` (${ratio(r.share_ci[0])}–${ratio(r.share_ci[1])})`}
-            </td>
-            <td className="small">{r.agreement.n ? agreedWords(r.agreement) : "–"}</td>
-          </tr>
+            </Table.Td>
+            <Table.Td className="small">{r.agreement.n ? agreedWords(r.agreement) : "–"}</Table.Td>
+          </Table.Tr>
         ))}
-      </tbody>
-    </table>
+      </Table.Tbody>
+    </Table>
   );
 }
 
@@ -281,26 +303,26 @@ function Disputes({ round }: { round: Round }) {
         Two verdicts, round {round.id}{" "}
         <span className="soft small plain">the first one stands until somebody settles it</span>
       </h2>
-      <table className="rows">
-        <tbody>
+      <Table className="rows">
+        <Table.Tbody>
           {round.disputed.map((d) => (
-            <tr key={d.item}>
-              <td>
+            <Table.Tr key={d.item}>
+              <Table.Td>
                 <strong>{d.title}</strong> <span className="soft">{d.metric}</span>
-              </td>
-              <td>{dayTime(d.start, d.zone)}</td>
+              </Table.Td>
+              <Table.Td>{dayTime(d.start, d.zone)}</Table.Td>
               {d.verdicts.map((v) => (
-                <td key={v.by}>
+                <Table.Td key={v.by}>
                   {v.by}:{" "}
-                  <button type="button" className="act" onClick={() => void settle(d.item, v.verdict)}>
+                  <Button className="act" onClick={() => void settle(d.item, v.verdict)}>
                     it is {VERDICT_WORDS[v.verdict]}
-                  </button>
-                </td>
+                  </Button>
+                </Table.Td>
               ))}
-            </tr>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       {error !== null && <Trouble error={error} />}
     </section>
   );

@@ -1,3 +1,4 @@
+import { Table } from "@mantine/core";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Curve } from "../../api/client";
@@ -113,7 +114,7 @@ function Locked({ locked }: { locked: Card["locked"] }) {
 function Matrix({ points, share }: { points: Figures["points"]; share: number | null }) {
   if (!points) return null;
   const cell = (n: number, tone: number) => (
-    <td
+    <Table.Td
       className="figure"
       style={{
         background: `color-mix(in srgb, var(--ink) ${tone}%, var(--paper))`,
@@ -121,7 +122,7 @@ function Matrix({ points, share }: { points: Figures["points"]; share: number | 
       }}
     >
       {figure(n)}
-    </td>
+    </Table.Td>
   );
   const total = points.tp + points.fp + points.fn + points.tn;
   return (
@@ -130,25 +131,25 @@ function Matrix({ points, share }: { points: Figures["points"]; share: number | 
         Samples{" "}
         <span className="soft small plain">{`${figure(total)} judged, ${figure((share ?? 0) * 100, 2)} % flagged`}</span>
       </h2>
-      <table className="matrix">
-        <tbody>
-          <tr>
-            <th scope="row">flagged</th>
+      <Table unstyled className="matrix">
+        <Table.Tbody>
+          <Table.Tr>
+            <Table.Th scope="row">flagged</Table.Th>
             {cell(points.tp, 78)}
             {cell(points.fp, 16)}
-          </tr>
-          <tr>
-            <th scope="row">passed</th>
+          </Table.Tr>
+          <Table.Tr>
+            <Table.Th scope="row">passed</Table.Th>
             {cell(points.fn, 16)}
             {cell(points.tn, 5)}
-          </tr>
-          <tr>
-            <td className="blank" />
-            <th scope="col">incident</th>
-            <th scope="col">not</th>
-          </tr>
-        </tbody>
-      </table>
+          </Table.Tr>
+          <Table.Tr>
+            <Table.Td className="blank" />
+            <Table.Th scope="col">incident</Table.Th>
+            <Table.Th scope="col">not</Table.Th>
+          </Table.Tr>
+        </Table.Tbody>
+      </Table>
       <p className="small soft">
         By sample: precision {ratio(points.precision)}, recall {ratio(points.recall)}, accuracy{" "}
         {points.accuracy === null ? "–" : points.accuracy.toFixed(4)}, F1 {ratio(points.f1)}.
@@ -206,20 +207,20 @@ function KeyFigures({ figures }: { figures: Figures }) {
       <h2>
         Figures <span className="soft small plain">95 % intervals, the wider of two</span>
       </h2>
-      <table className="key-figures">
-        <tbody>
+      <Table unstyled className="key-figures">
+        <Table.Tbody>
           {rows.map(([name, value, interval, of]) => (
-            <tr key={name}>
-              <th scope="row">{name}</th>
-              <td className="figure">
+            <Table.Tr key={name}>
+              <Table.Th scope="row">{name}</Table.Th>
+              <Table.Td className="figure">
                 <strong>{value}</strong>
-              </td>
-              <td className="figure soft">{interval}</td>
-              <td className="soft small">{of}</td>
-            </tr>
+              </Table.Td>
+              <Table.Td className="figure soft">{interval}</Table.Td>
+              <Table.Td className="soft small">{of}</Table.Td>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
     </section>
   );
 }
@@ -228,41 +229,41 @@ function ByKind({ kinds }: { kinds: Figures["by_kind"] }) {
   return (
     <section aria-label="By kind" className="by-kind">
       <h2>By kind</h2>
-      <table className="rows">
-        <thead>
-          <tr>
-            <th>incidents</th>
-            <th className="figure">found</th>
-            <th>recall</th>
-            <th className="figure">median delay</th>
-          </tr>
-        </thead>
-        <tbody>
+      <Table className="rows">
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th>incidents</Table.Th>
+            <Table.Th className="figure">found</Table.Th>
+            <Table.Th>recall</Table.Th>
+            <Table.Th className="figure">median delay</Table.Th>
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
           {Object.entries(kinds.labels).map(([kind, k]) => (
-            <tr key={kind}>
-              <td>{kind}</td>
-              <td className="figure">
+            <Table.Tr key={kind}>
+              <Table.Td>{kind}</Table.Td>
+              <Table.Td className="figure">
                 {k.tp} of {k.tp + k.fn}
-              </td>
-              <td>
+              </Table.Td>
+              <Table.Td>
                 <Whisker value={k.recall} low={k.recall_ci?.[0] ?? null} high={k.recall_ci?.[1] ?? null} />{" "}
                 <span className="figure">{ratio(k.recall)}</span>
-              </td>
-              <td className="figure">{duration(k.delay.median_s)}</td>
-            </tr>
+              </Table.Td>
+              <Table.Td className="figure">{duration(k.delay.median_s)}</Table.Td>
+            </Table.Tr>
           ))}
           {Object.entries(kinds.findings).map(([kind, k]) => (
-            <tr key={`finding ${kind}`}>
-              <td className="soft">findings: {kind}</td>
-              <td className="figure">
+            <Table.Tr key={`finding ${kind}`}>
+              <Table.Td className="soft">findings: {kind}</Table.Td>
+              <Table.Td className="figure">
                 {k.tp} of {k.tp + k.fp}
-              </td>
-              <td className="soft">real, precision {ratio(k.precision)}</td>
-              <td />
-            </tr>
+              </Table.Td>
+              <Table.Td className="soft">real, precision {ratio(k.precision)}</Table.Td>
+              <Table.Td />
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
     </section>
   );
 }

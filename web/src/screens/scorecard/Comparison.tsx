@@ -1,3 +1,4 @@
+import { Button, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
@@ -49,25 +50,25 @@ export default function Comparison() {
         {plural(d.labels, "entry", "entries")}. Differences are to {first && nameOf(first)}, with paired 95 %
         intervals: blocks of time are drawn for both at once, so that a hard week is hard for both.
       </p>
-      <table className="rows">
-        <thead>
-          <tr>
-            <th>scan</th>
-            <th className="figure">findings</th>
-            <th>precision</th>
-            <th>recall</th>
-            <th className="figure">false a week</th>
-            <th className="figure">median delay</th>
-            <th className="figure">found by both</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
+      <Table className="rows">
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th>scan</Table.Th>
+            <Table.Th className="figure">findings</Table.Th>
+            <Table.Th>precision</Table.Th>
+            <Table.Th>recall</Table.Th>
+            <Table.Th className="figure">false a week</Table.Th>
+            <Table.Th className="figure">median delay</Table.Th>
+            <Table.Th className="figure">found by both</Table.Th>
+            <Table.Th />
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
           {d.scans.map((s, i) => (
             <Row key={s.scan} one={s} isFirst={i === 0} onLead={() => lead(s.scan)} />
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       <h2>What can be said</h2>
       <ul className="said">
         {d.scans.slice(1).map((s) => (
@@ -96,25 +97,25 @@ function Row({ one, isFirst, onLead }: { one: One; isFirst: boolean; onLead: () 
   const r = wider(e.recall_ci, e.recall_ci_clustered);
   const a = one.against;
   return (
-    <tr>
-      <td>
+    <Table.Tr>
+      <Table.Td>
         <Link to={`/scorecards/${one.scan}`}>
           <strong>{nameOf(one)}</strong>
         </Link>{" "}
         <span className="soft small">scan {one.scan}</span>
-      </td>
-      <td className="figure">{figure(one.findings)}</td>
-      <td>
+      </Table.Td>
+      <Table.Td className="figure">{figure(one.findings)}</Table.Td>
+      <Table.Td>
         <Whisker value={e.precision} low={p?.[0] ?? null} high={p?.[1] ?? null} />{" "}
         <span className="figure">{ratio(e.precision)}</span> <Difference of={a?.precision} />
-      </td>
-      <td>
+      </Table.Td>
+      <Table.Td>
         <Whisker value={e.recall} low={r?.[0] ?? null} high={r?.[1] ?? null} />{" "}
         <span className="figure">{ratio(e.recall)}</span> <Difference of={a?.recall} />
-      </td>
-      <td className="figure">{figure(rate.per_stream, 2)}</td>
-      <td className="figure">{duration(delay.median_s)}</td>
-      <td className="figure">
+      </Table.Td>
+      <Table.Td className="figure">{figure(rate.per_stream, 2)}</Table.Td>
+      <Table.Td className="figure">{duration(delay.median_s)}</Table.Td>
+      <Table.Td className="figure">
         {a ? (
           <span title="found by both; by the first only; by this only">
             {a.found_by_both}{" "}
@@ -125,15 +126,15 @@ function Row({ one, isFirst, onLead }: { one: One; isFirst: boolean; onLead: () 
         ) : (
           ""
         )}
-      </td>
-      <td>
+      </Table.Td>
+      <Table.Td>
         {!isFirst && (
-          <button type="button" className="act" onClick={onLead} aria-label={`Set against ${nameOf(one)}`}>
+          <Button className="act" onClick={onLead} aria-label={`Set against ${nameOf(one)}`}>
             Set against
-          </button>
+          </Button>
         )}
-      </td>
-    </tr>
+      </Table.Td>
+    </Table.Tr>
   );
 }
 

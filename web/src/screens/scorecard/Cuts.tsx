@@ -1,3 +1,4 @@
+import { Button, Input, Table, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { Link } from "react-router";
 import { Whisker } from "../../parts/marks";
@@ -45,8 +46,10 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
     <section aria-label="Cut finer" className="cuts">
       <h2>
         By{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="Cut by"
           value={by}
           onChange={(e) => {
@@ -61,46 +64,45 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
               {words}
             </option>
           ))}
-        </select>
+        </Input>
       </h2>
-      <table className="rows">
-        <thead>
-          <tr>
+      <Table className="rows">
+        <Table.Thead>
+          <Table.Tr>
             {columns.map((c) => (
-              <th
+              <Table.Th
                 key={c.name}
                 className={c.name === "name" ? undefined : "figure"}
                 aria-sort={sort.name === c.name ? (sort.up ? "ascending" : "descending") : "none"}
               >
-                <button
-                  type="button"
+                <UnstyledButton
                   className="head"
                   onClick={() =>
                     setSort({ name: c.name, up: sort.name === c.name ? !sort.up : c.name === "name" })
                   }
                 >
                   {c.words || BY[by]} {sort.name === c.name ? (sort.up ? "↑" : "↓") : ""}
-                </button>
-              </th>
+                </UnstyledButton>
+              </Table.Th>
             ))}
-          </tr>
-        </thead>
-        <tbody>
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
           {rows.slice(0, isAll ? undefined : SHOWN).map((c) => (
-            <tr key={c.name}>
+            <Table.Tr key={c.name}>
               {columns.map(({ name }) => (
-                <td key={name} className={name === "name" ? undefined : "figure"}>
+                <Table.Td key={name} className={name === "name" ? undefined : "figure"}>
                   {cell(c, name, scan)}
-                </td>
+                </Table.Td>
               ))}
-            </tr>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       {rows.length > SHOWN && (
-        <button type="button" className="act" onClick={() => setAll(!isAll)}>
+        <Button className="act" onClick={() => setAll(!isAll)}>
           {isAll ? "Show the first ones" : `Show all ${plural(rows.length, "row")}`}
-        </button>
+        </Button>
       )}
     </section>
   );

@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -92,8 +93,10 @@ export function LevelChoice({
     <section aria-label="Choose a level" className="level-choice">
       <p>
         Wanted:{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="Constraint"
           value={want}
           onChange={(e) => state(e.target.value as Want, WANTS[e.target.value as Want].usual)}
@@ -103,9 +106,10 @@ export function LevelChoice({
               {words}
             </option>
           ))}
-        </select>{" "}
-        <input
-          className="word figure"
+        </Input>{" "}
+        <Input
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word figure" }}
           type="number"
           aria-label="Amount"
           min={0}
@@ -118,9 +122,9 @@ export function LevelChoice({
       {best.isError && <Trouble error={best.error} />}
       {b && <BestWords best={b} />}
       {b?.is_met && !made && (
-        <button type="button" className="act" onClick={() => adopt(b.level)}>
+        <Button className="act" onClick={() => adopt(b.level)}>
           Adopt {b.level.toFixed(2)} σ as a new version of {scan.plan}
-        </button>
+        </Button>
       )}
       {made && (
         <p role="status">

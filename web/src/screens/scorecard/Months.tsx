@@ -1,3 +1,4 @@
+import { Table } from "@mantine/core";
 import { Whisker } from "../../parts/marks";
 import { ratio } from "../../parts/words";
 import type { Cut } from "./figures";
@@ -22,33 +23,33 @@ export function Months({ months }: { months: Cut[] }) {
       {told.length === 0 ? (
         <p className="soft">No month has anything to count.</p>
       ) : (
-        <table className="rows">
-          <thead>
-            <tr>
-              <th>month</th>
-              <th>precision</th>
-              <th>recall</th>
-            </tr>
-          </thead>
-          <tbody>
+        <Table className="rows">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>month</Table.Th>
+              <Table.Th>precision</Table.Th>
+              <Table.Th>recall</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
             {told.map((m) => (
-              <tr key={m.name}>
-                <td style={{ whiteSpace: "nowrap" }}>{monthWords(m.name)}</td>
-                <td className="small">
+              <Table.Tr key={m.name}>
+                <Table.Td style={{ whiteSpace: "nowrap" }}>{monthWords(m.name)}</Table.Td>
+                <Table.Td className="small">
                   <Whisker
                     value={m.precision}
                     low={m.precision_ci?.[0] ?? null}
                     high={m.precision_ci?.[1] ?? null}
                   />{" "}
                   {ratio(m.precision)} <span className="soft">of {m.tp_findings + m.fp_findings}</span>
-                </td>
-                <td className="figure small">
+                </Table.Td>
+                <Table.Td className="figure small">
                   {ratio(m.recall)} <span className="soft">of {m.tp_labels + m.fn_labels}</span>
-                </td>
-              </tr>
+                </Table.Td>
+              </Table.Tr>
             ))}
-          </tbody>
-        </table>
+          </Table.Tbody>
+        </Table>
       )}
     </section>
   );

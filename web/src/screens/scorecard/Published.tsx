@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
@@ -44,9 +45,9 @@ export default function Published() {
         <pre>{d.plan_text}</pre>
       </details>
       <footer className="card-foot small">
-        <button type="button" className="act" onClick={() => print()}>
+        <Button className="act" onClick={() => print()}>
           Print
-        </button>
+        </Button>
         {["html", "csv", "json"].map((kind) => (
           <a key={kind} className="act" href={file(`card.${kind}`)} download>
             {kind.toUpperCase()}

@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
@@ -42,9 +43,9 @@ function Counting({ job, onDone }: { job: number; onDone: () => void }) {
     return (
       <p className="padded" role="alert">
         The scorecard was not counted: {d.message || d.state}.{" "}
-        <button type="button" className="act" onClick={onDone}>
+        <Button className="act" onClick={onDone}>
           Count again
-        </button>
+        </Button>
       </p>
     );
   return (
@@ -134,8 +135,10 @@ function PartWords({
   return (
     <span className="part">
       Counted:{" "}
-      <select
-        className="word"
+      <Input
+        component="select"
+        variant="unstyled"
+        classNames={{ wrapper: "control", input: "word" }}
         aria-label="Family of streams"
         value={part.family ?? ""}
         onChange={(e) => setPart({ family: e.target.value })}
@@ -146,11 +149,12 @@ function PartWords({
             {m}
           </option>
         ))}
-      </select>{" "}
+      </Input>{" "}
       from{" "}
-      <input
+      <Input
+        variant="unstyled"
         type="date"
-        className="word"
+        classNames={{ wrapper: "control", input: "word" }}
         aria-label="Counted from"
         defaultValue={dayOf(part.from ?? span.start)}
         onBlur={(e) => {
@@ -159,9 +163,10 @@ function PartWords({
         }}
       />{" "}
       to{" "}
-      <input
+      <Input
+        variant="unstyled"
         type="date"
-        className="word"
+        classNames={{ wrapper: "control", input: "word" }}
         aria-label="Counted to"
         defaultValue={dayOf(part.to ?? span.end)}
         onBlur={(e) => {
@@ -172,13 +177,9 @@ function PartWords({
       {(part.family || part.from || part.to || part.streams) && (
         <>
           {" "}
-          <button
-            type="button"
-            className="act"
-            onClick={() => setPart({ family: "", streams: "", from: 0, to: 0 })}
-          >
+          <Button className="act" onClick={() => setPart({ family: "", streams: "", from: 0, to: 0 })}>
             Count all of it
-          </button>
+          </Button>
         </>
       )}
     </span>
@@ -224,9 +225,9 @@ function Beside({ scan, figures, words }: { scan: Scan; figures?: Events[]; word
       {isAsked ? (
         "The replay runs; its figures will stand here."
       ) : (
-        <button type="button" className="act" onClick={replay}>
+        <Button className="act" onClick={replay}>
           Replay it as if live
-        </button>
+        </Button>
       )}
       {problem !== null && <Trouble error={problem} />}
     </p>
@@ -270,18 +271,19 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
         >
           <label>
             Title{" "}
-            <input
-              className="field"
+            <Input
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "field" }}
               value={title}
               maxLength={200}
               required
-              size={44}
+              w="44ch"
               onChange={(e) => setTitle(e.target.value)}
             />
           </label>{" "}
-          <button type="submit" className="primary" disabled={job !== null && !ENDED.includes(state ?? "")}>
+          <Button type="submit" variant="filled" disabled={job !== null && !ENDED.includes(state ?? "")}>
             Publish
-          </button>{" "}
+          </Button>{" "}
           <span className="soft small">
             A copy of its findings, labels and scores is kept with it; it does not change any more.
           </span>
@@ -290,17 +292,16 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
         </form>
       )}
       <footer className="card-foot small">
-        <button
-          type="button"
+        <Button
           className="act"
           aria-expanded={title !== null}
           onClick={() => setTitle(title === null ? `${scan.plan}, v${scan.version}` : null)}
         >
           Publish
-        </button>
-        <button type="button" className="act" onClick={() => print()}>
+        </Button>
+        <Button className="act" onClick={() => print()}>
           Print
-        </button>
+        </Button>
         {["html", "csv", "json"].map((kind) => (
           <a key={kind} className="act" href={file(kind)} download>
             {kind.toUpperCase()}

@@ -1,3 +1,4 @@
+import { Button, Checkbox, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -41,42 +42,41 @@ export default function Scorecards() {
       ) : (
         <>
           <p>
-            <button
-              type="button"
+            <Button
               className="act"
               disabled={chosen.length < 2}
               onClick={() => navigate(`/scorecards/compare?scans=${chosen.join(",")}`)}
             >
               Compare {chosen.length > 1 ? chosen.length : ""} scans
-            </button>{" "}
+            </Button>{" "}
             <span className="soft small">
               {chosen.length < 2
                 ? `tick two to ${MOST}; the one ticked first is what the others are set against`
                 : "on the streams and the span that all of them judged"}
             </span>
           </p>
-          <table className="rows">
-            <thead>
-              <tr>
-                <th>
+          <Table className="rows">
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>
                   <span className="visually-hidden">compare</span>
-                </th>
-                <th>plan</th>
-                <th>over</th>
-                <th className="figure">findings</th>
-                <th className="figure">precision</th>
-                <th className="figure">recall</th>
-                <th>state</th>
-                <th>by</th>
-                <th>run, {LOCAL}</th>
-              </tr>
-            </thead>
-            <tbody>
+                </Table.Th>
+                <Table.Th>plan</Table.Th>
+                <Table.Th>over</Table.Th>
+                <Table.Th className="figure">findings</Table.Th>
+                <Table.Th className="figure">precision</Table.Th>
+                <Table.Th className="figure">recall</Table.Th>
+                <Table.Th>state</Table.Th>
+                <Table.Th>by</Table.Th>
+                <Table.Th>run, {LOCAL}</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
               {rows.map((s) => (
                 <Row key={s.id} scan={s} isChosen={chosen.includes(s.id)} onChoose={() => choose(s.id)} />
               ))}
-            </tbody>
-          </table>
+            </Table.Tbody>
+          </Table>
         </>
       )}
       {published.data && published.data.length > 0 && (
@@ -84,39 +84,39 @@ export default function Scorecards() {
           <h2>
             Published <span className="soft small">frozen, with all that was counted</span>
           </h2>
-          <table className="rows">
-            <thead>
-              <tr>
-                <th>title</th>
-                <th>plan</th>
-                <th className="figure">streams</th>
-                <th className="figure">precision</th>
-                <th className="figure">recall</th>
-                <th>by</th>
-                <th>on, {LOCAL}</th>
-              </tr>
-            </thead>
-            <tbody>
+          <Table className="rows">
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>title</Table.Th>
+                <Table.Th>plan</Table.Th>
+                <Table.Th className="figure">streams</Table.Th>
+                <Table.Th className="figure">precision</Table.Th>
+                <Table.Th className="figure">recall</Table.Th>
+                <Table.Th>by</Table.Th>
+                <Table.Th>on, {LOCAL}</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
               {published.data.map((p) => (
-                <tr key={p.id}>
-                  <td>
+                <Table.Tr key={p.id}>
+                  <Table.Td>
                     <Link to={`/published/${p.id}`}>
                       <strong>{p.title}</strong>
                     </Link>
-                  </td>
-                  <td>
+                  </Table.Td>
+                  <Table.Td>
                     {p.plan}, v{p.version}
                     {p.mode === "replay" ? ", replayed" : ""}
-                  </td>
-                  <td className="figure">{figure(p.streams)}</td>
-                  <td className="figure">{ratio(p.precision)}</td>
-                  <td className="figure">{ratio(p.recall)}</td>
-                  <td className="soft">{p.author}</td>
-                  <td className="soft">{dayTime(p.created_at, LOCAL)}</td>
-                </tr>
+                  </Table.Td>
+                  <Table.Td className="figure">{figure(p.streams)}</Table.Td>
+                  <Table.Td className="figure">{ratio(p.precision)}</Table.Td>
+                  <Table.Td className="figure">{ratio(p.recall)}</Table.Td>
+                  <Table.Td className="soft">{p.author}</Table.Td>
+                  <Table.Td className="soft">{dayTime(p.created_at, LOCAL)}</Table.Td>
+                </Table.Tr>
               ))}
-            </tbody>
-          </table>
+            </Table.Tbody>
+          </Table>
         </section>
       )}
       {[...plans].slice(0, 4).map(([id, name]) => (
@@ -129,17 +129,17 @@ export default function Scorecards() {
 function Row({ scan: s, isChosen, onChoose }: { scan: Scan; isChosen: boolean; onChoose: () => void }) {
   const name = `${s.plan}, v${s.version}`;
   return (
-    <tr>
-      <td>
-        <input
-          type="checkbox"
+    <Table.Tr>
+      <Table.Td>
+        <Checkbox
+          size="xs"
           aria-label={`Compare ${name}, scan ${s.id}`}
           checked={isChosen}
           disabled={s.state !== "done"}
           onChange={onChoose}
         />
-      </td>
-      <td>
+      </Table.Td>
+      <Table.Td>
         {s.state === "done" ? (
           <Link to={`/scorecards/${s.id}`}>
             <strong>{name}</strong>
@@ -147,14 +147,14 @@ function Row({ scan: s, isChosen, onChoose }: { scan: Scan; isChosen: boolean; o
         ) : (
           name
         )}
-      </td>
-      <td>
+      </Table.Td>
+      <Table.Td>
         {plural(s.streams, "stream")} <span className="soft">{s.metrics.join(", ")}</span>
-      </td>
-      <td className="figure">{s.state === "done" ? figure(s.findings) : "–"}</td>
-      <td className="figure">{ratio(s.precision)}</td>
-      <td className="figure">{ratio(s.recall)}</td>
-      <td>
+      </Table.Td>
+      <Table.Td className="figure">{s.state === "done" ? figure(s.findings) : "–"}</Table.Td>
+      <Table.Td className="figure">{ratio(s.precision)}</Table.Td>
+      <Table.Td className="figure">{ratio(s.recall)}</Table.Td>
+      <Table.Td>
         {s.state === "done"
           ? s.mode === "replay"
             ? "replay"
@@ -162,9 +162,9 @@ function Row({ scan: s, isChosen, onChoose }: { scan: Scan; isChosen: boolean; o
               ? "standing"
               : "trial"
           : s.state}
-      </td>
-      <td className="soft">{s.created_by}</td>
-      <td className="soft">{dayTime(s.created_at, LOCAL)}</td>
-    </tr>
+      </Table.Td>
+      <Table.Td className="soft">{s.created_by}</Table.Td>
+      <Table.Td className="soft">{dayTime(s.created_at, LOCAL)}</Table.Td>
+    </Table.Tr>
   );
 }

@@ -37,7 +37,7 @@ export function People({ own }: { own: string }) {
       }
     >
       {rows.length > 0 && (
-        <Table>
+        <Table className="rows">
           <Table.Thead>
             <Table.Tr>
               <Table.Th>name</Table.Th>

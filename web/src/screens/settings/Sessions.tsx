@@ -24,7 +24,7 @@ export function Sessions() {
       action={<Button onClick={() => setChanging(true)}>Change the password</Button>}
     >
       {said && <p role="status">{said}</p>}
-      <Table>
+      <Table className="rows">
         <Table.Thead>
           <Table.Tr>
             <Table.Th>browser</Table.Th>

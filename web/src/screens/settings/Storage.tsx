@@ -60,7 +60,7 @@ function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
           <i key={p.name} style={{ width: `${(100 * p.bytes) / total}%`, opacity: shade(i) }} />
         ))}
       </div>
-      <Table>
+      <Table className="rows">
         <Table.Tbody>
           {seen.map((p, i) => (
             <Table.Tr key={p.name}>

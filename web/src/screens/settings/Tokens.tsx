@@ -40,7 +40,7 @@ export function Tokens() {
         </p>
       )}
       {rows.length > 0 && (
-        <Table>
+        <Table className="rows">
           <Table.Thead>
             <Table.Tr>
               <Table.Th>name</Table.Th>

@@ -30,7 +30,7 @@ export function Trail({ most }: { most?: number }) {
         </Anchor>
       }
     >
-      <Table>
+      <Table className="rows">
         <Table.Tbody>
           {rows.map((r) => (
             <Table.Tr key={r.id}>

@@ -1,4 +1,4 @@
-import { Button, PasswordInput } from "@mantine/core";
+import { Button, Input, PasswordInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
@@ -45,7 +45,15 @@ export function Join() {
             <strong>{found.data.name}</strong>. The link can be used once, until{" "}
             {dayTime(found.data.ends_at, LOCAL)} {zoneName(found.data.ends_at, LOCAL)}.
           </p>
-          <input type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control" }}
+            type="hidden"
+            name="username"
+            autoComplete="username"
+            value={found.data.name}
+            readOnly
+          />
           <PasswordInput
             label="Password"
             description="12 characters or more"

@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
@@ -28,8 +29,9 @@ export function SignIn({ isDemo }: { isDemo: boolean }) {
       <form onSubmit={submit} style={{ display: "grid", gap: 14, marginTop: 24 }}>
         <label>
           Name
-          <input
-            className="field"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field" }}
             style={{ width: "100%" }}
             value={name}
             onChange={(e) => setName(e.target.value)}
@@ -39,8 +41,9 @@ export function SignIn({ isDemo }: { isDemo: boolean }) {
         </label>
         <label>
           Password
-          <input
-            className="field"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field" }}
             style={{ width: "100%" }}
             type="password"
             value={password}
@@ -50,9 +53,9 @@ export function SignIn({ isDemo }: { isDemo: boolean }) {
           />
         </label>
         {error !== null && <Trouble error={error} />}
-        <button type="submit" className="primary">
+        <Button type="submit" variant="filled">
           Sign in
-        </button>
+        </Button>
       </form>
       {isDemo && <p className="soft small">This is the demo: sign in as demo with the password demo.</p>}
     </main>

@@ -1,4 +1,4 @@
-import { Popover } from "@mantine/core";
+import { Button, Checkbox, Input, Popover } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../../api/client";
@@ -22,8 +22,10 @@ export function FleetSwitch({
     <span title={promise && `${begun(promise)}.`}>
       <label>
         Across the fleet{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           value={rate ?? ""}
           onChange={(e) => onChange(e.target.value ? Number(e.target.value) : null)}
         >
@@ -33,7 +35,7 @@ export function FleetSwitch({
               at most {Math.round(r * 1000) / 10} % false a day
             </option>
           ))}
-        </select>
+        </Input>
       </label>
       {rate !== null && (
         <span className="soft small" role="status">
@@ -62,17 +64,15 @@ export function Columns({ chosen }: { chosen: string[] }) {
   return (
     <Popover position="bottom-end" withinPortal trapFocus>
       <Popover.Target>
-        <button type="button" className="act">
-          Columns
-        </button>
+        <Button className="act">Columns</Button>
       </Popover.Target>
       <Popover.Dropdown className="change">
         <fieldset className="plain-set">
           <legend className="soft small">Columns of this table, for you</legend>
           {names.map((name) => (
             <label key={name} style={{ display: "block" }}>
-              <input
-                type="checkbox"
+              <Checkbox
+                size="xs"
                 checked={chosen.includes(name)}
                 onChange={(e) =>
                   void keep(names.filter((n) => (n === name ? e.target.checked : chosen.includes(n))))

@@ -1,3 +1,4 @@
+import { Input } from "@mantine/core";
 import { Link } from "react-router";
 import type { Finding } from "../../api/client";
 import { isBad, Mark } from "../../parts/marks";
@@ -92,8 +93,10 @@ function CapWord({
 }) {
   const choices = [...new Set([...CHOICES[name], caps[name]])].sort((a, b) => a - b);
   return (
-    <select
-      className="word"
+    <Input
+      component="select"
+      variant="unstyled"
+      classNames={{ wrapper: "control", input: "word" }}
       aria-label={label}
       value={caps[name]}
       onChange={(e) => setCap(name, Number(e.target.value))}
@@ -103,6 +106,6 @@ function CapWord({
           {n}
         </option>
       ))}
-    </select>
+    </Input>
   );
 }

@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -75,9 +76,9 @@ export default function TideTable() {
           </span>
         )}
         {chosen && (
-          <button type="button" className="act" onClick={() => setSpan(null)}>
+          <Button className="act" onClick={() => setSpan(null)}>
             Whole span
-          </button>
+          </Button>
         )}
       </TopBar>
       <OpenIncidents />
@@ -93,12 +94,18 @@ export default function TideTable() {
       <div className="tide-tools">
         <label>
           Sorted by{" "}
-          <select className="word" value={sort} onChange={(e) => set("sort", e.target.value)}>
+          <Input
+            component="select"
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
+            value={sort}
+            onChange={(e) => set("sort", e.target.value)}
+          >
             <option value="strongest">strongest</option>
             <option value="newest">newest</option>
             <option value="open">most open</option>
             <option value="name">name</option>
-          </select>
+          </Input>
         </label>
         <FilterField
           label="Filter streams"

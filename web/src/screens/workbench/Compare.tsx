@@ -1,10 +1,11 @@
+import { Button, Input, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Scan, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { Whisker } from "../../parts/marks";
 import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
 import { LETTERS, scanWords } from "./Lanes";
-import type { StreamFacts } from "./Workbench";
+import type { StreamFacts } from "./types";
 
 type Side = {
   findings: number;
@@ -59,8 +60,10 @@ export function Compare({
       {pinned.length < 3 && left.length > 0 && (
         <label className="small">
           Pin beside it{" "}
-          <select
-            className="word"
+          <Input
+            component="select"
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "word" }}
             value=""
             onChange={(e) => onPin([...pinned.map((s) => s.id), Number(e.target.value)])}
           >
@@ -70,7 +73,7 @@ export function Compare({
                 {scanWords(s)}, {plural(s.findings, "finding")}, no. {s.id}
               </option>
             ))}
-          </select>
+          </Input>
         </label>
       )}
       {left.length === 0 && pinned.length === 0 && (
@@ -110,9 +113,9 @@ function Against({
       <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}>
         <strong>{letter}</strong>
         <span className="small">{scanWords(other)}</span>
-        <button type="button" className="act" style={{ marginLeft: "auto" }} onClick={onDrop}>
+        <Button className="act" style={{ marginLeft: "auto" }} onClick={onDrop}>
           Unpin {letter}
-        </button>
+        </Button>
       </div>
       {told.isError && <Trouble error={told.error} retry={() => told.refetch()} />}
       {told.data && <Sides told={told.data} letter={letter} zone={stream.zone} />}
@@ -131,27 +134,27 @@ function Sides({ told, letter, zone }: { told: Schema["Against"]; letter: string
   ];
   return (
     <>
-      <table className="sides">
-        <tbody>
+      <Table unstyled className="sides">
+        <Table.Tbody>
           {rows.map(([words, name]) =>
             sides.map(([who, s], i) => (
-              <tr key={name + who}>
-                <th scope="row">{i === 0 ? words : ""}</th>
-                <td>{who}</td>
-                <td>
+              <Table.Tr key={name + who}>
+                <Table.Th scope="row">{i === 0 ? words : ""}</Table.Th>
+                <Table.Td>{who}</Table.Td>
+                <Table.Td>
                   <Whisker
                     value={s.events[name]}
                     low={s.events[`${name}_ci`]?.[0] ?? null}
                     high={s.events[`${name}_ci`]?.[1] ?? null}
                     isOpen={i === 1}
                   />
-                </td>
-                <td className="figure">{ratio(s.events[name])}</td>
-              </tr>
+                </Table.Td>
+                <Table.Td className="figure">{ratio(s.events[name])}</Table.Td>
+              </Table.Tr>
             )),
           )}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       <p className="small" style={{ margin: "3px 0" }}>
         False a week <span className="figure">{figure(sides[0][1].false_per_week.per_stream, 2)}</span> in A,{" "}
         <span className="figure">{figure(sides[1][1].false_per_week.per_stream, 2)}</span> in {letter}; median

@@ -1,9 +1,10 @@
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { begun, figure } from "../../parts/words";
 import type { PlanData } from "./plan";
-import type { StreamFacts } from "./Workbench";
+import type { StreamFacts } from "./types";
 
 /** What a remedy changes, in words: `baseline.form: multiplicative`. */
 export function remedyWords(remedy: Record<string, unknown>): string {
@@ -61,14 +62,13 @@ export function Examination({
                 {begun(d.words)}.
                 {d.plan && (
                   <div className="remedy">
-                    <button
-                      type="button"
+                    <Button
                       className="act"
                       disabled={isBusy}
                       onClick={() => onTry(d.plan as unknown as PlanData)}
                     >
                       Try {remedyWords(d.remedy)}
-                    </button>
+                    </Button>
                     <span className="soft small">shows before and after</span>
                   </div>
                 )}

@@ -1,3 +1,4 @@
+import { Input, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -25,7 +26,7 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
   return (
     <div className="explain">
       <p className="small" style={{ gridColumn: "1 / -1", margin: 0 }}>
-        {told.data.finding.taken_by === "" && "Nobody looks after this finding yet: "}
+        {told.data.finding.taken_by === "" && "Not assigned: "}
         <Taking finding={told.data.finding} />
         {days.length > 0 && (
           <>
@@ -42,8 +43,8 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
           </>
         )}
       </p>
-      <section aria-label="Who contributed">
-        <h3>Who pushed</h3>
+      <section aria-label="Contributors">
+        <h3>Contributors</h3>
         <Contributors told={contributors} setBy={setBy} />
       </section>
       <section aria-label="What else moved">
@@ -63,8 +64,8 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
           ))}
         </ul>
       </section>
-      <section aria-label="Earlier findings of this shape">
-        <h3>Seen before</h3>
+      <section aria-label="Similar findings">
+        <h3>Similar findings</h3>
         {alike.length === 0 && <p className="soft small">No earlier finding of this stream has its shape.</p>}
         <ul className="plain">
           {alike.map((a) => (
@@ -118,8 +119,10 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
         {told.of}: expected <span className="figure">{figure(told.expected)}</span>, seen{" "}
         <span className="figure">{figure(told.observed)}</span> {(told.unit ?? "").split("/")[0]?.trim()} over
         the finding. By{" "}
-        <select
-          className="word"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "word" }}
           aria-label="By which attribute"
           value={told.attribute ?? ""}
           onChange={(e) => setBy(e.target.value)}
@@ -129,14 +132,14 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
               {a}
             </option>
           ))}
-        </select>
+        </Input>
       </p>
-      <table className="pushes">
-        <tbody>
+      <Table unstyled className="pushes">
+        <Table.Tbody>
           {rows.map((r) => (
-            <tr key={r.name}>
-              <th scope="row">{r.name}</th>
-              <td>
+            <Table.Tr key={r.name}>
+              <Table.Th scope="row">{r.name}</Table.Th>
+              <Table.Td>
                 <svg
                   width="84"
                   height="10"
@@ -153,16 +156,18 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
                     fill={r.push < 0 ? "var(--below)" : "var(--above)"}
                   />
                 </svg>
-              </td>
-              <td className="figure">
+              </Table.Td>
+              <Table.Td className="figure">
                 {r.push > 0 ? "+" : ""}
                 {figure(r.push)}
-              </td>
-              <td className="figure soft">{r.share === null ? "" : `${figure(r.share * 100, 0)} %`}</td>
-            </tr>
+              </Table.Td>
+              <Table.Td className="figure soft">
+                {r.share === null ? "" : `${figure(r.share * 100, 0)} %`}
+              </Table.Td>
+            </Table.Tr>
           ))}
-        </tbody>
-      </table>
+        </Table.Tbody>
+      </Table>
       {told.why && <p className="soft small">{told.why}</p>}
     </>
   );

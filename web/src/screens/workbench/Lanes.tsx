@@ -1,4 +1,4 @@
-import type { ChartWindow, Finding, Scan } from "../../api/client";
+import type { Finding, Scan } from "../../api/client";
 import type { Range } from "../../charts/TimePane";
 import { dayTime, duration, figure } from "../../parts/words";
 
@@ -77,9 +77,4 @@ function findingWords(f: Finding, zone: string): string {
   const raised =
     f.raised === null ? "" : `, known ${duration(Math.max(0, (f.raised - f.start) / 1000))} after it began`;
   return `${f.kind} ${f.direction || "without a side"}, ${figure(f.score, 1)} σ, ${dayTime(f.start, zone)} to ${dayTime(f.end, zone)}${raised}`;
-}
-
-export interface Pinned {
-  scan: Scan;
-  window?: ChartWindow;
 }

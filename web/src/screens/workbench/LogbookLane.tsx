@@ -1,3 +1,4 @@
+import { UnstyledButton } from "@mantine/core";
 import type { Entry } from "../../api/client";
 import { laneEntries } from "../../charts/drawing";
 import type { Range } from "../../charts/TimePane";
@@ -41,8 +42,7 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
           const words = `${VERDICT_WORDS[e.verdict]}${e.cause ? `: ${e.cause}` : ""}, ${dayTime(e.start, zone)} to ${dayTime(e.end, zone)}`;
           return (
             <div key={e.id}>
-              <button
-                type="button"
+              <UnstyledButton
                 data-verdict={e.verdict}
                 title={words}
                 aria-label={words}

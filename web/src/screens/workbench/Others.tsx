@@ -1,3 +1,4 @@
+import { Input, UnstyledButton } from "@mantine/core";
 import { useQueries } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type ChartWindow, get, type TideRow } from "../../api/client";
@@ -5,7 +6,7 @@ import { drawBand, drawFindings, drawGaps, endsOf, OVERLAY_DASHES } from "../../
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { useStreams } from "../../parts/streams";
 import { day } from "../../parts/words";
-import type { StreamFacts } from "./Workbench";
+import type { OthersChoice, StreamFacts } from "./types";
 
 type PaneProps = Pick<
   Parameters<typeof TimePane>[0],
@@ -47,12 +48,6 @@ export function useOthers(ids: number[], range: Range, isAsked: boolean) {
   return { rows, streams };
 }
 
-export interface OthersChoice {
-  ids: number[];
-  isCommon: boolean;
-  isOver: boolean;
-}
-
 /** Other streams beside this one on the same axis: below it, or their names where they are laid over it. */
 export function Others({
   stream,
@@ -85,14 +80,13 @@ export function Others({
           <span className="pane-label">
             {isOver && <Dash dash={OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? []} />}
             {r.metric} · {r.title}, {r.unit || "value"}{" "}
-            <button
-              type="button"
+            <UnstyledButton
               className="word"
               aria-label={`Take ${r.metric} ${r.title} out of the view`}
               onClick={() => onChange({ ...choice, ids: ids.filter((id) => id !== r.id) })}
             >
               take out
-            </button>
+            </UnstyledButton>
           </span>
           {view && !isOver && (
             <OtherPane
@@ -110,8 +104,10 @@ export function Others({
         {ids.length < 4 && (
           <label>
             Beside it{" "}
-            <select
-              className="word"
+            <Input
+              component="select"
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "word" }}
               value=""
               onPointerEnter={ask}
               onFocus={ask}
@@ -123,31 +119,35 @@ export function Others({
                   {r.metric} · {r.title}
                 </option>
               ))}
-            </select>
+            </Input>
           </label>
         )}
         {ids.length > 0 && (
           <>
             {" "}
-            <select
-              className="word"
+            <Input
+              component="select"
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "word" }}
               aria-label="Where the other streams are drawn"
               value={isOver ? "over" : "below"}
               onChange={(e) => onChange({ ...choice, isOver: e.target.value === "over" })}
             >
               <option value="below">below it</option>
               <option value="over">over it</option>
-            </select>
+            </Input>
             ,{" "}
-            <select
-              className="word"
+            <Input
+              component="select"
+              variant="unstyled"
+              classNames={{ wrapper: "control", input: "word" }}
               aria-label="Scale of the other streams"
               value={isCommon ? "common" : "own"}
               onChange={(e) => onChange({ ...choice, isCommon: e.target.value === "common" })}
             >
               <option value="own">each on its own scale</option>
               <option value="common">all on one scale</option>
-            </select>
+            </Input>
           </>
         )}
       </p>

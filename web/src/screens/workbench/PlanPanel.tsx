@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, type ChartWindow, Problem, type Scan } from "../../api/client";
@@ -7,9 +8,9 @@ import { PlanText } from "./PlanText";
 import { type PlanData, standardPlan } from "./plan";
 import { Selection } from "./Selection";
 import { Sentence } from "./Sentence";
+import type { StreamFacts } from "./types";
 import type { Trial } from "./useTrial";
 import { Versions } from "./Versions";
-import type { StreamFacts } from "./Workbench";
 
 interface Props {
   stream: StreamFacts;
@@ -92,38 +93,35 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
         <p role="status" className="soft small">
           Scan: {trial.words}{" "}
           {isBusy && (
-            <button type="button" className="act" onClick={() => void trial.cancel()}>
+            <Button className="act" onClick={() => void trial.cancel()}>
               Cancel
-            </button>
+            </Button>
           )}
         </p>
       )}
       <div className="acts">
-        <button type="button" className="act" aria-expanded={isText} onClick={() => setText(!isText)}>
+        <Button className="act" aria-expanded={isText} onClick={() => setText(!isText)}>
           {isText ? "Hide the text" : "As text"}
-        </button>
-        <button
-          type="button"
+        </Button>
+        <Button
           className="act"
           disabled={isBusy || (!isChanged && scan !== undefined)}
           onClick={() => void trial.run(shown, [stream.id])}
         >
           Run as trial
-        </button>
+        </Button>
         {stream.family.length > 1 && (
-          <button
-            type="button"
+          <Button
             className="act"
             disabled={isBusy || (!isChanged && scan !== undefined && scan.streams > 1)}
             onClick={() => void trial.run(shown, stream.family)}
           >
             Try on all {figure(stream.family.length)}
-          </button>
+          </Button>
         )}
         <Selection stream={stream} isBusy={isBusy} onTry={(ids) => void trial.run(shown, ids)} />
         {(isChanged || (scan && !isStanding)) && (
-          <button
-            type="button"
+          <Button
             className="act"
             onClick={() => {
               setDraft(null);
@@ -134,27 +132,22 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
             }}
           >
             {isChanged ? "Put back" : "Back to standing"}
-          </button>
+          </Button>
         )}
         {canAdopt && (
-          <button type="button" className="act" onClick={() => adopt()}>
+          <Button className="act" onClick={() => adopt()}>
             Make it standing{scan.streams > 1 ? ` for ${plural(scan.streams, "stream")}` : ""}
-          </button>
+          </Button>
         )}
         {canAdopt && scan.streams > 1 && (
-          <button type="button" className="act" onClick={() => adopt([stream.id])}>
+          <Button className="act" onClick={() => adopt([stream.id])}>
             for this one only
-          </button>
+          </Button>
         )}
         {scan && (
-          <button
-            type="button"
-            className="act"
-            aria-expanded={hasVersions}
-            onClick={() => setVersions(!hasVersions)}
-          >
+          <Button className="act" aria-expanded={hasVersions} onClick={() => setVersions(!hasVersions)}>
             {hasVersions ? "Hide the versions" : "Versions"}
-          </button>
+          </Button>
         )}
       </div>
       {scan && hasVersions && <Versions scan={scan} onTake={change} />}

@@ -1,3 +1,4 @@
+import { Button, Input } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, get, Problem } from "../../api/client";
@@ -29,8 +30,10 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
     <div>
       <label>
         <span className="soft small">The same plan as text</span>
-        <textarea
-          className="yaml field"
+        <Input
+          component="textarea"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "yaml field" }}
           spellCheck={false}
           value={text}
           aria-invalid={error !== null}
@@ -50,9 +53,9 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
           ))}
         </ul>
       )}
-      <button type="button" className="act" disabled={text === canonical} onClick={() => void take()}>
+      <Button className="act" disabled={text === canonical} onClick={() => void take()}>
         Take this text
-      </button>
+      </Button>
     </div>
   );
 }

@@ -1,9 +1,9 @@
-import { Popover } from "@mantine/core";
+import { Button, Checkbox, Input, Popover } from "@mantine/core";
 import { useState } from "react";
 import { Waiting } from "../../parts/ask";
 import { hasWords, useStreams } from "../../parts/streams";
 import { figure } from "../../parts/words";
-import type { StreamFacts } from "./Workbench";
+import type { StreamFacts } from "./types";
 
 /** Streams picked by hand, of any family, to try a plan on: what is tried on them can then be made to stand for them. */
 export function Selection({
@@ -25,14 +25,15 @@ export function Selection({
   return (
     <Popover opened={isOpen} onChange={setOpen} position="bottom-end" withinPortal trapFocus>
       <Popover.Target>
-        <button type="button" className="act" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+        <Button className="act" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
           Try on a selection
-        </button>
+        </Button>
       </Popover.Target>
       <Popover.Dropdown className="change">
         <div className="selection">
-          <input
-            className="field"
+          <Input
+            variant="unstyled"
+            classNames={{ wrapper: "control", input: "field" }}
             aria-label="Find streams to try it on"
             value={text}
             onChange={(e) => setText(e.target.value)}
@@ -42,8 +43,8 @@ export function Selection({
             <legend className="soft small">{figure(found.length)} found</legend>
             {found.slice(0, 200).map((r) => (
               <label key={r.id}>
-                <input
-                  type="checkbox"
+                <Checkbox
+                  size="xs"
                   checked={picked.includes(r.id)}
                   onChange={(e) => turn(r.id, e.target.checked)}
                 />{" "}
@@ -51,8 +52,7 @@ export function Selection({
               </label>
             ))}
           </fieldset>
-          <button
-            type="button"
+          <Button
             className="act"
             disabled={isBusy || picked.length === 0}
             onClick={() => {
@@ -61,7 +61,7 @@ export function Selection({
             }}
           >
             Try on these {figure(picked.length)}
-          </button>
+          </Button>
         </div>
       </Popover.Dropdown>
     </Popover>

@@ -1,3 +1,4 @@
+import { UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { seasonWords } from "../../parts/words";
 import { ChoiceWord, LevelControl, type Options, PersistenceControl, TextWord, Word } from "./controls";
@@ -207,9 +208,9 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
         onDone={(of) => set("shifts", { of })}
       />
       .{" "}
-      <button type="button" className="word" aria-expanded={isMore} onClick={() => setMore(!isMore)}>
+      <UnstyledButton className="word" aria-expanded={isMore} onClick={() => setMore(!isMore)}>
         {isMore ? "less" : "more"}
-      </button>
+      </UnstyledButton>
       {isMore && <MoreWords plan={plan} resolved={resolved} isWrong={isWrong} onChange={onChange} />}
     </div>
   );

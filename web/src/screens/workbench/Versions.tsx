@@ -1,3 +1,4 @@
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list, type Scan, type Schema } from "../../api/client";
@@ -40,9 +41,9 @@ export function Versions({ scan, onTake }: { scan: Scan; onTake: (plan: PlanData
                 {v.stands_for ? `stands for ${plural(v.stands_for, "stream")}` : "stands for none"}
               </span>{" "}
               {v.number !== scan.version && (
-                <button type="button" className="act" onClick={() => void take(v.text)}>
+                <Button className="act" onClick={() => void take(v.text)}>
                   Take v{v.number} up
-                </button>
+                </Button>
               )}
             </p>
             <Changes lines={v.changes} />

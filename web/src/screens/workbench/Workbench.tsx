@@ -1,24 +1,30 @@
+import { Tabs } from "@mantine/core";
 import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, get, list } from "../../api/client";
+import { api, type Finding, get, list } from "../../api/client";
 import type { Levels } from "../../charts/drawing";
 import type { Range } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
-import { begun, figure, plural, spanWords, utc, zoneName } from "../../parts/words";
+import { FindingsList, findingWords } from "../../parts/FindingsList";
+import { useSettled } from "../../parts/useSettled";
+import { begun, figure, spanWords, utc, zoneName } from "../../parts/words";
 import { EntryForm } from "../logbook/EntryForm";
+import { ChosenFinding } from "./ChosenFinding";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
 import { LETTERS, scanWords } from "./Lanes";
 import { PlanPanel } from "./PlanPanel";
-import type { PlanData } from "./plan";
+import { Replays } from "./Replays";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
 import { Stack } from "./Stack";
+import type { Ahead, StreamFacts } from "./types";
 import { useTrial } from "./useTrial";
 import "./workbench.css";
 
+const NO_FINDINGS: Finding[] = [];
 const WEEK = 7 * 86_400_000;
 const LEAST_SPAN = 10_000;
 /** What is shown first: three weeks, and more where samples are further apart. */
@@ -29,6 +35,20 @@ function numberOf(params: URLSearchParams, name: string): number | null {
   const text = params.get(name);
   const value = text ? Number(text) : Number.NaN;
   return Number.isFinite(value) ? value : null;
+}
+
+/** What is forecast, as the address has it. */
+function aheadOf(params: URLSearchParams): Ahead | null {
+  const days = params.get("ahead");
+  if (!days) return null;
+  const [side, limit] = (params.get("limit") ?? "none").split(" ");
+  return {
+    days,
+    interval: params.get("sure") ?? "0.9",
+    skip: numberOf(params, "skip") ?? 0,
+    side: side === "above" || side === "below" ? side : "none",
+    limit: limit ? Number(limit) : null,
+  };
 }
 
 const curveQuery = (scanId: number | null, stream: number) => ({
@@ -51,7 +71,7 @@ export default function Workbench() {
   });
   useEffect(() => sessionStorage.setItem("last-stream", String(id)), [id]);
   const scanId = numberOf(params, "scan") ?? stream.data?.standing_scan ?? null;
-  const change = (values: Record<string, string | number | null>) =>
+  const change = (values: Record<string, string | number | null>, isStep = false) =>
     setParams(
       (old) => {
         const next = new URLSearchParams(old);
@@ -61,61 +81,64 @@ export default function Workbench() {
         }
         return next;
       },
-      { replace: true },
+      // Where one looks is a step that Back takes back; how it is looked at is none.
+      { replace: !isStep },
     );
   if (stream.isPending) return <Waiting what="Opening the stream" />;
   if (stream.isError) return <Trouble error={stream.error} retry={() => stream.refetch()} />;
   return <Bench key={id} stream={stream.data} scanId={scanId} params={params} change={change} />;
 }
 
-type StreamFacts = NonNullable<Awaited<ReturnType<typeof readStream>>>;
-const readStream = (id: number) => get(api.GET("/api/v1/streams/{id}", { params: { path: { id } } }));
-
 function firstSpan(stepSeconds: number): number {
   return Math.max(3 * WEEK, FIRST_SAMPLES * stepSeconds * 1000);
-}
-
-function lengthWords(ms: number): string {
-  const weeks = Math.round(ms / WEEK);
-  return weeks > 156 ? plural(Math.round(weeks / 52.18), "year") : plural(weeks, "week");
 }
 
 interface BenchProps {
   stream: StreamFacts;
   scanId: number | null;
   params: URLSearchParams;
-  change: (values: Record<string, string | number | null>) => void;
+  change: (values: Record<string, string | number | null>, isStep?: boolean) => void;
 }
 
 function Bench({ stream, scanId, params, change }: BenchProps) {
   const { id, zone } = stream;
   const whole: Range = [stream.first ?? 0, stream.last ?? 1];
-  const from = numberOf(params, "from") ?? Math.max(whole[0], whole[1] - firstSpan(stream.step_s));
-  const to = numberOf(params, "to") ?? whole[1];
-  const range = useMemo<Range>(() => [from, to], [from, to]);
-  const level = numberOf(params, "level");
+  const first = Math.max(whole[0], whole[1] - firstSpan(stream.step_s));
+  const settledFrom = numberOf(params, "from") ?? first;
+  const settledTo = numberOf(params, "to") ?? whole[1];
+  const settled = useMemo<Range>(() => [settledFrom, settledTo], [settledFrom, settledTo]);
+  const [range, moveTo] = useSettled<Range>(settled, ([a, b]) => change({ from: a, to: b }, true));
+  const [from, to] = range;
+  // Moving the level is about the plan and its figures: they are shown with it.
+  const [level, setLevel, isLevelMoving] = useSettled<number | null>(numberOf(params, "level"), (value) =>
+    change({ level: value, side: "plan" }),
+  );
   const chosen = numberOf(params, "finding");
+  const side = isLevelMoving ? "plan" : (params.get("side") ?? (chosen === null ? "plan" : "findings"));
   const hasParts = params.get("parts") === "1";
 
   const query = (span: Range | null, points: number) => ({
     queryKey: ["window", scanId, id, span?.[0] ?? null, span?.[1] ?? null, points, hasParts],
-    queryFn: () => {
+    queryFn: ({ signal }: { signal: AbortSignal }) => {
       const ask = { from: span?.[0], to: span?.[1], points };
       return scanId === null
-        ? get(api.GET("/api/v1/streams/{id}/samples", { params: { path: { id }, query: ask } }))
+        ? get(api.GET("/api/v1/streams/{id}/samples", { params: { path: { id }, query: ask }, signal }))
         : get(
             api.GET("/api/v1/scans/{id}/streams/{stream}/window", {
               params: { path: { id: scanId, stream: id }, query: { ...ask, components: hasParts } },
+              signal,
             }),
           );
     },
   });
   const asked = useMemo<Range>(() => {
-    // Half a window more on both sides, on a coarse grid: panning a little asks for nothing new.
-    const span = to - from;
+    // Half a window more on both sides, on a coarse grid: panning a little needs nothing new, and nothing is fetched
+    // before a gesture has ended.
+    const [a, b] = settled;
+    const span = b - a;
     const grid = span / 2;
-    return [Math.floor((from - span / 2) / grid) * grid, Math.ceil((to + span / 2) / grid) * grid];
-  }, [from, to]);
+    return [Math.floor((a - span / 2) / grid) * grid, Math.ceil((b + span / 2) / grid) * grid];
+  }, [settled]);
   const overview = useQuery(query(null, 1500));
   const view = useQuery({ ...query(asked, 6000), placeholderData: keepPreviousData });
   const curve = useQuery(curveQuery(scanId, id));
@@ -166,6 +189,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
       scan: done.id,
       level: null,
       finding: null,
+      side: null,
       beside:
         [...new Set(before)]
           .filter((s) => s !== done.id)
@@ -173,14 +197,25 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
           .join(",") || null,
     });
   });
-  const setRange = ([a, b]: Range) => {
+  const within = ([a, b]: Range): Range => {
     const least = Math.max(LEAST_SPAN, stream.step_s * 8000);
     const span = Math.min(Math.max(b - a, least), whole[1] - whole[0] || least);
     const start = Math.min(Math.max((a + b - span) / 2, whole[0]), Math.max(whole[1] - span, whole[0]));
-    change({ from: Math.round(start), to: Math.round(start + span) });
+    return [Math.round(start), Math.round(start + span)];
   };
+  const setRange = (wanted: Range) => moveTo(within(wanted));
   const span = to - from;
-  const findings = overview.data?.findings ?? [];
+  const findings = overview.data?.findings ?? NO_FINDINGS;
+  const [said, setSaid] = useState("");
+  const choose = (finding: Finding) => {
+    const isInSight = finding.start >= from && finding.end <= to;
+    const middle = (finding.start + finding.end) / 2;
+    const wide = Math.max(span, 1.5 * (finding.end - finding.start));
+    const [a, b] = within([middle - wide / 2, middle + wide / 2]);
+    // Where it is in sight the view stays, also one that is just moving.
+    change({ finding: finding.id, side: "findings", ...(isInSight ? {} : { from: a, to: b }) }, true);
+    setSaid(`Finding ${findings.indexOf(finding) + 1} of ${findings.length}: ${findingWords(finding)}`);
+  };
   const step = (by: number) => {
     const at = findings.findIndex((f) => f.id === chosen);
     // Until one is chosen, what is in sight comes first: n from the left, p from the right.
@@ -190,10 +225,18 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
         : by > 0
           ? findings.find((f) => f.end >= from)
           : findings.findLast((f) => f.start <= to);
-    if (!next) return;
-    const middle = (next.start + next.end) / 2;
-    change({ finding: next.id, from: Math.round(middle - span / 2), to: Math.round(middle + span / 2) });
+    if (next) choose(next);
+    else
+      setSaid(
+        findings.length ? `That was the ${by > 0 ? "last" : "first"} finding.` : "There is no finding.",
+      );
   };
+  const pick = (moment: number, tolerance: number) => {
+    const near = findings.filter((f) => f.start - tolerance <= moment && f.end + tolerance >= moment);
+    const [nearest] = near.sort((f, g) => Math.abs(f.start - moment) - Math.abs(g.start - moment));
+    if (nearest) choose(nearest);
+  };
+  const open = findings.find((f) => f.id === chosen);
   useKeys({
     ArrowLeft: () => setRange([from - span / 4, to - span / 4]),
     ArrowRight: () => setRange([from + span / 4, to + span / 4]),
@@ -249,9 +292,11 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             onSpan={setNoted}
             levels={levels}
             level={level}
-            setLevel={(value) => change({ level: value })}
+            setLevel={setLevel}
             chosen={chosen}
-            choose={(finding) => change({ finding })}
+            choose={choose}
+            pick={pick}
+            reset={() => setRange([first, whole[1]])}
             hasParts={hasParts}
             setParts={(open) => change({ parts: open ? 1 : null })}
             scanId={scanId}
@@ -270,91 +315,91 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
             }
             source={own ? `Watch Tide, ${scanWords(own)}, scan ${own.id}` : "Watch Tide"}
             odds={(score) => oddsOf(curve.data, score)}
-            open={{
-              fold: params.get("fold") === "1",
-              forms: params.get("forms") === "1",
-              explain: params.get("explain") === "1",
-            }}
+            open={{ fold: params.get("fold") === "1", forms: params.get("forms") === "1" }}
+            ahead={aheadOf(params)}
+            setAhead={(ahead) =>
+              change({
+                ahead: ahead?.days ?? null,
+                sure: ahead?.interval ?? null,
+                skip: ahead?.skip || null,
+                limit: ahead && ahead.side !== "none" ? `${ahead.side} ${ahead.limit ?? ""}` : null,
+              })
+            }
+            plan={own?.plan_text ?? ""}
             setOpen={(part, open) => change({ [part]: open ? 1 : null })}
           />
         )}
         {view.isPending && <Waiting what="Drawing the stream" />}
       </section>
-      <aside className="bench-side" aria-label="Plan and figures">
-        <PlanPanel
-          stream={stream}
-          scan={scan.data}
-          level={level}
-          window={view.data}
-          trial={trial}
-          promise={curve.data ? promiseWords(curve.data, level) : ""}
-          onScan={(value) => change({ scan: value, level: null, finding: null })}
-          onLevel={(value) => change({ level: value })}
-        />
-        {curve.data && <ScoreStrip curve={curve.data} level={level} scan={own} replay={replayed.data} />}
-        {own && own.mode === "fit" && (
-          <section aria-label="What would it have said?">
-            <h2>What would it have said?</h2>
-            {replay ? (
-              <p className="small" style={{ margin: "2px 0" }}>
-                As if live, each sample judged by what lay before it, this plan would have said{" "}
-                <span className="figure">{figure(windows[0]?.data?.findings?.length)}</span> findings; they
-                stand in the lane <em>replay</em>.{" "}
-                <button
-                  type="button"
-                  className="act"
-                  onClick={() => change({ scan: replay.id, finding: null })}
-                >
-                  Open the replay
-                </button>
-              </p>
-            ) : (
-              <p className="small" style={{ margin: "2px 0" }}>
-                In-sample figures flatter: the baseline has seen what it judges.{" "}
-                <button
-                  type="button"
-                  className="act"
-                  disabled={trial.isBusy}
-                  onClick={() => void trial.run(own.plan_data as unknown as PlanData, [id], "replay")}
-                >
-                  Replay all {lengthWords(whole[1] - whole[0])}
-                </button>
-              </p>
+      <aside className="bench-side" aria-label="Findings, plan and figures">
+        <p className="sr-only" role="status">
+          {said}
+        </p>
+        <Tabs value={side} onChange={(value) => change({ side: value })}>
+          <Tabs.List>
+            <Tabs.Tab value="findings">Findings {figure(findings.length)}</Tabs.Tab>
+            <Tabs.Tab value="plan">Plan and figures</Tabs.Tab>
+          </Tabs.List>
+          <Tabs.Panel value="findings">
+            <FindingsList findings={findings} chosen={chosen} choose={choose} badSide={stream.bad_side}>
+              {open && side === "findings" && <ChosenFinding key={open.id} finding={open} />}
+            </FindingsList>
+          </Tabs.Panel>
+          <Tabs.Panel value="plan">
+            <PlanPanel
+              stream={stream}
+              scan={scan.data}
+              level={level}
+              window={view.data}
+              trial={trial}
+              promise={curve.data ? promiseWords(curve.data, level) : ""}
+              onScan={(value) => change({ scan: value, level: null, finding: null, side: null })}
+              onLevel={setLevel}
+            />
+            {curve.data && <ScoreStrip curve={curve.data} level={level} scan={own} replay={replayed.data} />}
+            {own && own.mode === "fit" && (
+              <Replays
+                scan={own}
+                stream={id}
+                replay={replay}
+                findings={windows[0]?.data?.findings?.length}
+                length={whole[1] - whole[0]}
+                trial={trial}
+                onOpen={(value) => change({ scan: value, finding: null })}
+              />
             )}
-          </section>
-        )}
-        {own && scanId !== null && own.mode === "fit" && (
-          <Examination
-            stream={stream}
-            scanId={scanId}
-            isBusy={trial.isBusy}
-            onTry={(plan) => void trial.run(plan, [id])}
-          />
-        )}
-        {own && (
-          <Compare
-            stream={stream}
-            scan={own}
-            others={finished}
-            pinned={pinned}
-            onPin={(ids) => change({ beside: ids.join(",") || null })}
-          />
-        )}
-        {curve.isError && <Trouble error={curve.error} retry={() => curve.refetch()} />}
-        {view.data?.notes && view.data.notes.length > 0 && (
-          <section>
-            <h2>What it rests on</h2>
-            <ul className="notes">
-              {view.data.notes.map((note) => (
-                <li key={note}>{begun(note)}.</li>
-              ))}
-              {view.data.level_note && <li>Level: {view.data.level_note}.</li>}
-            </ul>
-          </section>
-        )}
+            {own && scanId !== null && own.mode === "fit" && (
+              <Examination
+                stream={stream}
+                scanId={scanId}
+                isBusy={trial.isBusy}
+                onTry={(plan) => void trial.run(plan, [id])}
+              />
+            )}
+            {own && (
+              <Compare
+                stream={stream}
+                scan={own}
+                others={finished}
+                pinned={pinned}
+                onPin={(ids) => change({ beside: ids.join(",") || null })}
+              />
+            )}
+            {curve.isError && <Trouble error={curve.error} retry={() => curve.refetch()} />}
+            {view.data?.notes && view.data.notes.length > 0 && (
+              <section>
+                <h2>What it rests on</h2>
+                <ul className="notes">
+                  {view.data.notes.map((note) => (
+                    <li key={note}>{begun(note)}.</li>
+                  ))}
+                  {view.data.level_note && <li>Level: {view.data.level_note}.</li>}
+                </ul>
+              </section>
+            )}
+          </Tabs.Panel>
+        </Tabs>
       </aside>
     </div>
   );
 }
-
-export type { StreamFacts };

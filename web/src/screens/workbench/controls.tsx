@@ -1,4 +1,4 @@
-import { Popover } from "@mantine/core";
+import { Button, Input, Popover, UnstyledButton } from "@mantine/core";
 import { createContext, type ReactNode, useContext, useState } from "react";
 import { READINGS } from "./plan";
 
@@ -21,15 +21,14 @@ export function Word({
   return (
     <Popover opened={isOpen} onChange={setOpen} trapFocus returnFocus position="bottom-start" width={270}>
       <Popover.Target>
-        <button
-          type="button"
+        <UnstyledButton
           className="word"
           data-wrong={isWrong || undefined}
           aria-label={`${label}: ${words}`}
           onClick={() => setOpen(!isOpen)}
         >
           {words}
-        </button>
+        </UnstyledButton>
       </Popover.Target>
       <Popover.Dropdown className="change">
         <CloseWord value={() => setOpen(false)}>{children}</CloseWord>
@@ -54,8 +53,9 @@ function Field({
   return (
     <label>
       {label}
-      <input
-        className="field"
+      <Input
+        variant="unstyled"
+        classNames={{ wrapper: "control", input: "field" }}
         style={{ width: "100%" }}
         inputMode={mode}
         value={value}
@@ -89,9 +89,9 @@ export function TextControl({
     >
       <Field label={label} value={text} onChange={setText} isFirst />
       <p className="soft small">{help}</p>
-      <button type="submit" className="act">
+      <Button type="submit" className="act">
         Set
-      </button>
+      </Button>
     </form>
   );
 }
@@ -113,8 +113,7 @@ export function Choice({
       <legend className="soft small">{label}</legend>
       {Object.entries(options).map(([name, { words, help }]) => (
         <div key={name} style={{ padding: "3px 0" }}>
-          <button
-            type="button"
+          <Button
             className="act"
             aria-pressed={name === value}
             onClick={() => {
@@ -123,7 +122,7 @@ export function Choice({
             }}
           >
             {words}
-          </button>
+          </Button>
           {name === value && <span className="soft small"> · now</span>}
           {help && <div className="soft small">{help}</div>}
         </div>
@@ -154,8 +153,10 @@ export function LevelControl({
     >
       <label>
         Level, read as
-        <select
-          className="field"
+        <Input
+          component="select"
+          variant="unstyled"
+          classNames={{ wrapper: "control", input: "field" }}
           style={{ width: "100%" }}
           value={kind}
           onChange={(e) => {
@@ -168,13 +169,13 @@ export function LevelControl({
               {r.words}
             </option>
           ))}
-        </select>
+        </Input>
       </label>
       <Field label="Amount" value={text} onChange={setText} mode="decimal" isFirst />
       <p className="soft small">{READINGS[kind]?.help}</p>
-      <button type="submit" className="act">
+      <Button type="submit" className="act">
         Set
-      </button>
+      </Button>
     </form>
   );
 }
@@ -202,9 +203,9 @@ export function PersistenceControl({
       <Field label="Flagged samples needed" value={a} onChange={setA} mode="numeric" isFirst />
       <Field label="of the last" value={b} onChange={setB} mode="numeric" />
       <p className="soft small">More needed: fewer false findings, later ones.</p>
-      <button type="submit" className="act">
+      <Button type="submit" className="act">
         Set
-      </button>
+      </Button>
     </form>
   );
 }

@@ -1,0 +1,135 @@
+import { UnstyledButton } from "@mantine/core";
+import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
+import type { Finding } from "../api/client";
+import { isBad, Mark, VERDICT_WORDS, VerdictMark } from "./marks";
+import { WordSelect } from "./WordSelect";
+import { dayTime, duration, figure, plural } from "./words";
+import "./findings-list.css";
+
+const ORDERS = [
+  ["newest", "newest first"],
+  ["oldest", "oldest first"],
+  ["size", "largest first"],
+] as const;
+const STATES = [
+  ["all", "every verdict"],
+  ["open", "without a verdict"],
+  ["judged", "with a verdict"],
+  ["quiet", "in planned work"],
+] as const;
+const SIZES = [
+  ["0", "every size"],
+  ["5", "5 σ and more"],
+  ["8", "8 σ and more"],
+  ["12", "12 σ and more"],
+] as const;
+const KINDS = [
+  ["all", "every kind"],
+  ["outlier", "outliers"],
+  ["shift", "shifts"],
+  ["discord", "odd shapes"],
+] as const;
+/** More say nothing that a filter would not say better. */
+const MOST_SHOWN = 200;
+
+interface Filter {
+  order: (typeof ORDERS)[number][0];
+  state: (typeof STATES)[number][0];
+  size: (typeof SIZES)[number][0];
+  kind: (typeof KINDS)[number][0];
+}
+
+export function ordered(findings: Finding[], { order, state, size, kind }: Filter): Finding[] {
+  const fits = (f: Finding) =>
+    (kind === "all" || f.kind === kind) &&
+    // A shift has its size in the stream's own unit: no count of sigmas leaves it out.
+    (f.kind === "shift" || (f.score ?? 0) >= Number(size)) &&
+    (state === "all" ||
+      (state === "quiet" ? f.quiet : state === "open" ? f.verdict === null && !f.quiet : f.verdict !== null));
+  const by = {
+    newest: (a: Finding, b: Finding) => b.start - a.start,
+    oldest: (a: Finding, b: Finding) => a.start - b.start,
+    size: (a: Finding, b: Finding) => (b.score ?? 0) - (a.score ?? 0),
+  }[order];
+  return findings.filter(fits).sort(by);
+}
+
+/** A finding in a sentence: what a screen reader says of its pennant, and what the list shows. */
+export function findingWords(f: Finding): string {
+  const size = f.kind === "shift" ? `${figure(f.size)} ${f.unit}` : `${figure(f.score, 1)} sigmas`;
+  const verdict = f.verdict ? VERDICT_WORDS[f.verdict] : f.quiet ? "in planned work" : "no verdict yet";
+  return `${f.kind} ${f.direction || "without a side"}, ${dayTime(f.start, f.zone)}, ${size}, ${verdict}`;
+}
+
+interface Props {
+  findings: Finding[];
+  chosen: number | null;
+  choose: (finding: Finding) => void;
+  badSide: string;
+  /** What stands under the chosen one. */
+  children?: ReactNode;
+}
+
+/** The findings beside a chart: sorted, narrowed, opened; also their text for a screen reader. */
+export function FindingsList({ findings, chosen, choose, badSide, children }: Props) {
+  const [filter, setFilter] = useState<Filter>({ order: "newest", state: "all", size: "0", kind: "all" });
+  const rows = useMemo(() => ordered(findings, filter), [findings, filter]);
+  const shown = rows.slice(0, MOST_SHOWN);
+  const here = useRef<HTMLLIElement>(null);
+  useEffect(() => {
+    if (chosen !== null) here.current?.scrollIntoView({ block: "nearest" });
+  }, [chosen]);
+  const word = <K extends keyof Filter>(
+    name: K,
+    label: string,
+    choices: readonly (readonly [Filter[K], string])[],
+  ) => (
+    <WordSelect
+      label={label}
+      value={filter[name]}
+      choices={choices}
+      onChange={(value) => setFilter({ ...filter, [name]: value })}
+    />
+  );
+  return (
+    <section aria-label="Findings">
+      <div className="small findings-filter">
+        {word("order", "Order", ORDERS)} · {word("state", "Which verdicts", STATES)} ·{" "}
+        {word("size", "Least size", SIZES)} · {word("kind", "Which kind", KINDS)}
+      </div>
+      <ol className="findings-list">
+        {shown.map((f) => (
+          <li key={f.id} ref={f.id === chosen ? here : undefined} data-chosen={f.id === chosen || undefined}>
+            <UnstyledButton onClick={() => choose(f)} aria-expanded={f.id === chosen}>
+              <Mark kind={f.kind} direction={f.direction} isBad={isBad(f, badSide)} />
+              <strong className="figure">
+                {f.kind === "shift" ? figure(f.size) : figure(f.score, 1)}
+                {f.kind === "shift" ? "" : " σ"}
+              </strong>
+              <span>
+                {dayTime(f.start, f.zone)}
+                {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
+                <span className="soft small">
+                  {f.verdict && <VerdictMark verdict={f.verdict} />}
+                  {f.verdict ? VERDICT_WORDS[f.verdict] : f.quiet ? "in planned work" : "no verdict yet"}
+                  {f.taken_by && ` · assigned to ${f.taken_by}`}
+                </span>
+              </span>
+            </UnstyledButton>
+            {f.id === chosen && children}
+          </li>
+        ))}
+      </ol>
+      {rows.length === 0 && (
+        <p className="soft small">
+          {findings.length ? "No finding fits these words." : "This scan found nothing on this stream."}
+        </p>
+      )}
+      {rows.length > shown.length && (
+        <p className="soft small">
+          and {plural(rows.length - shown.length, "more", "more")}; narrow them by the words above
+        </p>
+      )}
+    </section>
+  );
+}

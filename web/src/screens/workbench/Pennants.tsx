@@ -1,0 +1,37 @@
+import { UnstyledButton } from "@mantine/core";
+import type { Finding } from "../../api/client";
+import { AXIS_WIDTH, type Range } from "../../charts/TimePane";
+import { findingWords } from "../../parts/FindingsList";
+
+/** More than a pane has room for side by side. */
+const MOST = 300;
+
+/** The pennants that the chart draws, as things one can point at, focus and open. */
+export function Pennants({
+  findings,
+  range,
+  chosen,
+  choose,
+}: {
+  findings: Finding[];
+  range: Range;
+  chosen: number | null;
+  choose: (finding: Finding) => void;
+}) {
+  const inSight = findings.filter((f) => f.start >= range[0] && f.start <= range[1]);
+  // The largest lie on top where they overlap.
+  const shown = [...inSight].sort((a, b) => (a.score ?? 0) - (b.score ?? 0)).slice(-MOST);
+  return (
+    <div className="pennants" style={{ left: AXIS_WIDTH }}>
+      {shown.map((f) => (
+        <UnstyledButton
+          key={f.id}
+          style={{ left: `${(100 * (f.start - range[0])) / (range[1] - range[0])}%` }}
+          aria-label={findingWords(f)}
+          aria-pressed={f.id === chosen}
+          onClick={() => choose(f)}
+        />
+      ))}
+    </div>
+  );
+}

@@ -1,0 +1,47 @@
+import { Button } from "@mantine/core";
+import { queryOf } from "../../api/client";
+import { pngOf, save, svgOf } from "../../charts/picture";
+import type { tickWords } from "../../charts/ticks";
+import type { StackProps } from "./types";
+
+/** The picture with its title, units and source, and its samples as the command line writes them. */
+export function Saving({
+  stream,
+  view,
+  range,
+  levels,
+  source,
+  words,
+  scanId,
+}: StackProps & { words: ReturnType<typeof tickWords>; scanId: number }) {
+  const name = `${stream.metric}-${stream.title}`.replace(/[^\p{L}\p{N}]+/gu, "-");
+  const picture = () =>
+    svgOf(
+      view,
+      range,
+      levels,
+      { title: `${stream.metric}: ${stream.title}`, unit: stream.unit, zone: stream.zone, source },
+      words,
+    );
+  return (
+    <p className="saving small">
+      Save what is in sight:{" "}
+      <Button
+        className="act"
+        onClick={() => save(`${name}.svg`, new Blob([picture()], { type: "image/svg+xml" }))}
+      >
+        SVG
+      </Button>{" "}
+      <Button className="act" onClick={() => void pngOf(picture()).then((b) => save(`${name}.png`, b))}>
+        PNG
+      </Button>{" "}
+      <a
+        className="act"
+        download
+        href={`/api/v1/scans/${scanId}/streams/${stream.id}/points.csv?${queryOf({ from: range[0], to: range[1] })}`}
+      >
+        CSV
+      </a>
+    </p>
+  );
+}
