@@ -1,6 +1,20 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 
 const SETTLE_MS = 250;
+// Whoever rests in the middle of a drag has not ended it.
+let isHeld = false;
+for (const [name, held] of [
+  ["pointerdown", true],
+  ["pointerup", false],
+  ["pointercancel", false],
+] as const)
+  window.addEventListener(
+    name,
+    () => {
+      isHeld = held;
+    },
+    true,
+  );
 
 /**
  * A value that lies in the address: while a gesture goes on it is kept here, and written once when it has ended. The browser
@@ -14,14 +28,21 @@ export function useSettled<T>(stored: T, store: (value: T) => void): [T, (value:
   const set = useCallback((value: T) => {
     setMoving({ value });
     window.clearTimeout(timer.current);
-    timer.current = window.setTimeout(() => latest.current(value), SETTLE_MS);
+    const write = () => {
+      if (isHeld) timer.current = window.setTimeout(write, SETTLE_MS);
+      else {
+        timer.current = 0;
+        latest.current(value);
+      }
+    };
+    timer.current = window.setTimeout(write, SETTLE_MS);
   }, []);
   // What was written, or where Back went, is what holds.
   const mark = JSON.stringify(stored);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the mark says when
   useEffect(() => {
-    window.clearTimeout(timer.current);
-    setMoving(null);
+    // A gesture that has begun since is newer than what was just written.
+    if (timer.current === 0) setMoving(null);
   }, [mark]);
   useEffect(() => () => window.clearTimeout(timer.current), []);
   return [moving ? moving.value : stored, set, moving !== null];

@@ -1,4 +1,4 @@
-import { fireEvent, render, screen } from "@testing-library/react";
+import { act, fireEvent, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, describe, expect, it, vi } from "vitest";
@@ -123,8 +123,16 @@ describe("a value that lies in the address", () => {
     for (let i = 0; i < 60; i++) fireEvent.click(screen.getByRole("button"));
     expect(screen.getByRole("button").textContent).toBe("60");
     expect(stored).toEqual([]);
-    vi.runAllTimers();
+    act(() => void vi.runAllTimers());
     expect(stored).toEqual([60]);
+    // Who rests in the middle of a drag has not ended it.
+    fireEvent.pointerDown(window);
+    fireEvent.click(screen.getByRole("button"));
+    vi.advanceTimersByTime(2_000);
+    expect(stored).toEqual([60]);
+    fireEvent.pointerUp(window);
+    vi.advanceTimersByTime(500);
+    expect(stored).toEqual([60, 61]);
   });
 });
 
