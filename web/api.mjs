@@ -8,7 +8,7 @@ const NUMBER = ts.factory.createKeywordTypeNode(ts.SyntaxKind.NumberKeyword);
 const NULL = ts.factory.createLiteralTypeNode(ts.factory.createNull());
 const named = { moment: new Set(), plain: new Set(), free: new Set(), shaped: new Set(), times: new Set() };
 
-/** What a field holds: a time, another value, a row of times, a row whose names are free, or one with names of its own. */
+/** What a field holds: a time, another value, a row of times, a row whose names are free, or one with stated names. */
 function kindOf(schema) {
   if (schema.format === "date-time") return "moment";
   if (schema.type === "array") return kindOf(schema.items);

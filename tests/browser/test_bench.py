@@ -32,11 +32,11 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     page.wait(lambda: f"beside={standing}" in page.driver.current_url)
     page.says("which both judged", "[aria-label=Compare]", seconds=60)
     assert len(page.all(".against")) == 1
-    page.wait(lambda: page.all(".remedy .act"), 60)
+    page.wait(lambda: page.all(".remedy button"), 60)
     told = page.text("[aria-label='Is it any good?']")
     assert "season" in told, told
     trial = page.driver.current_url
-    page.wait(lambda: [b for b in page.all(".remedy .act") if "seasons" in b.text])[0].click()
+    page.wait(lambda: [b for b in page.all(".remedy button") if "seasons" in b.text])[0].click()
     page.wait(lambda: page.driver.current_url != trial, 60)
     page.says("trial · current", seconds=60)
     page.wait(lambda: len(page.all(".against")) == 2, 60)

@@ -64,7 +64,7 @@ def test_a_pennant_is_opened_by_keyboard_and_n_and_p_never_leave_the_data(page, 
     facts = page.fetch(f"/api/v1/streams/{finding['stream']}")
     first, last = (clock.parse_one(facts[end]) // 10**6 for end in ("first", "last"))
     said = lambda: page.driver.execute_script(
-        "return document.querySelector('.bench-side .sr-only').textContent"
+        "return document.querySelector('.bench-side .visually-hidden[role=status]').textContent"
     )
     for _ in range(60):
         page.press("n")
@@ -184,10 +184,10 @@ def test_the_axis_goes_on_and_a_limit_is_told_in_a_sentence(page, finding):
     before = page.text(".forecast-sentence")
     for _ in range(3):
         page.find(".forecast [role=slider]").send_keys(Keys.PAGE_DOWN)
-    told = lambda name: page.find(".forecast [role=slider][aria-label=Limit]").get_attribute(name)
+    limit = lambda name: page.find(".forecast [role=slider][aria-label=Limit]").get_attribute(name)
     # The sentence follows when the keys have come to rest.
-    page.wait(lambda: page.driver.current_url.endswith(f"limit=above+{told('aria-valuenow')}"))
-    page.wait(lambda: page.text(".forecast-sentence").startswith(told("aria-valuetext").strip()), 60)
+    page.wait(lambda: page.driver.current_url.endswith(f"limit=above+{limit('aria-valuenow')}"))
+    page.wait(lambda: page.text(".forecast-sentence").startswith(limit("aria-valuetext").strip()), 60)
     assert page.text(".forecast-sentence") != before
     link = page.driver.current_url
     words = page.text(".forecast-sentence")

@@ -9,6 +9,7 @@ import sys
 import numpy as np
 import pytest
 
+from watchtide.engine import ahead
 from watchtide.server.streams import store
 from watchtide.tables import clock
 
@@ -36,16 +37,16 @@ def test_it_is_what_the_command_line_says_of_the_exported_samples(api, quay, tmp
          "--interval", "0.9", "--limit", str(high), "--tz", quay.zone, "--out", "f.csv"],
         cwd=tmp_path, check=True, capture_output=True, text=True,
     )  # fmt: skip
-    (told,) = json.loads(done.stdout)["series"].values()
+    (reached,) = json.loads(done.stdout)["series"].values()
     made = list(csv.DictReader(io.StringIO((tmp_path / "f.csv").read_text())))
     body = {"streams": [quay.pk], "plan": plan, "steps": 48, "skip_last": 3, "interval": 0.9}
-    (got,) = ask(api, body | {"limit": {told["side"]: high}}).json()["items"]
+    (got,) = ask(api, body | {"limit": {reached["side"]: high}}).json()["items"]
     assert got["time"] == [r["time"] for r in made]
     for name in ("expected", "lower", "upper"):
         assert np.allclose(got[name], [float(r[name]) for r in made], rtol=1e-6)
     shares = got["limit"].pop("by")
-    assert got["limit"] == told
-    assert shares == sorted(shares) and shares[-1] == pytest.approx(told["chance_by_end"], abs=1e-4)
+    assert got["limit"] == reached
+    assert shares == sorted(shares) and shares[-1] == pytest.approx(reached["chance_by_end"], abs=1e-4)
 
 
 def test_it_goes_until_a_time_by_the_plan_that_stands(api, quay):
@@ -61,6 +62,22 @@ def test_a_stated_side_is_kept_though_the_forecast_begins_past_it(api, quay):
     (got,) = ask(api, body).json()["items"]
     assert got["limit"]["side"] == "above" and got["limit"]["chance_by_end"] == 1
     assert got["limit"]["expected_at"] == got["time"][0]
+
+
+def test_moving_a_limit_fits_nothing_anew_and_new_samples_do(api, quay, monkeypatch):
+    fits = []
+    fit = ahead.forecast
+    monkeypatch.setattr(ahead, "forecast", lambda *a, **k: fits.append(1) or fit(*a, **k))
+    body = {"streams": [quay.pk], "steps": 30, "interval": 0.77}
+    first = ask(api, body | {"limit": {"above": 50}}).json()["items"][0]
+    second = ask(api, body | {"limit": {"above": 60}}).json()["items"][0]
+    assert len(fits) == 1 and first["expected"] == second["expected"]
+    assert first["limit"]["chance_by_end"] >= second["limit"]["chance_by_end"]
+    ask(api, body | {"skip_last": 1})
+    times, values = store.read(quay.pk)
+    monkeypatch.setattr(store, "read", lambda *a: (times, values + 1))
+    moved = ask(api, body).json()["items"][0]
+    assert len(fits) == 3 and moved["expected"] != first["expected"]
 
 
 def test_several_streams_come_in_the_order_of_the_request(api, small_world, stream_of):

@@ -40,8 +40,12 @@ def _unprivileged() -> pwd.struct_passwd | None:
 class Database:
     """One MariaDB instance under `folder`; `socket` stays short, as the system wants it."""
 
-    def __init__(self, folder: Path, *, is_throwaway: bool = False) -> None:
+    def __init__(
+        self, folder: Path, *, is_throwaway: bool = False, settings: dict[str, str] | None = None
+    ) -> None:
+        """settings : of the server's environment, beside our own."""
         self.folder = folder
+        self._settings = settings or {}
         self.is_throwaway = is_throwaway
         self.data = folder / "db"
         self.runtime = _runtime_of(folder)
@@ -93,6 +97,7 @@ class Database:
         log = open(self.folder / "db.log", "ab")  # noqa: SIM115 - the child keeps it
         self.process = subprocess.Popen(
             command,
+            env={**os.environ, **self._settings},
             stdout=log,
             stderr=log,
             stdin=subprocess.DEVNULL,

@@ -27,6 +27,11 @@ def at(ns: int | None) -> np.datetime64 | None:
     return None if ns is None else np.datetime64(int(ns), "ns")
 
 
+def ns(moment: np.datetime64) -> int:
+    """Nanoseconds since 1970 of what `at` gave."""
+    return int(np.datetime64(moment, "ns").astype(np.int64))
+
+
 def each(times: Ints) -> Any:
     """(n,) the same for an array."""
     return times.astype("datetime64[ns]")

@@ -13,6 +13,7 @@ from rest_framework.parsers import JSONParser
 from rest_framework.renderers import JSONRenderer
 from rest_framework.utils.encoders import JSONEncoder
 
+from watchtide.server import moments
 from watchtide.tables import clock
 
 
@@ -45,7 +46,7 @@ class _Encoder(JSONEncoder):
         if isinstance(obj, np.ndarray) and obj.dtype.kind == "M":
             return clock.format_times(obj.astype(np.int64)).tolist()
         if isinstance(obj, np.datetime64):
-            return clock.format_time(int(obj.astype(np.int64)))
+            return clock.format_time(moments.ns(obj))
         return super().default(obj)
 
 

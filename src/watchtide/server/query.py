@@ -2,15 +2,19 @@
 
 import math
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Any
 
-import numpy as np
 from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter
 from rest_framework import serializers
 
+from watchtide.server import moments
 from watchtide.server.problems import Problem
 from watchtide.tables import clock
 
+# A span, for the document; `moment` reads its ends.
+SPAN = [OpenApiParameter("from", datetime), OpenApiParameter("to", datetime)]
 # Numbers of rows: what MariaDB's BIGINT holds.
 MOST_ROW = 2**63 - 1
 MOST_DIGITS = 19
@@ -95,7 +99,7 @@ class MomentField(serializers.Field):
     """A time: nanoseconds since 1970, or a `datetime64`, inside; ISO 8601 in UTC outside."""
 
     def to_representation(self, value: Any) -> str:
-        return clock.format_time(int(np.datetime64(value, "ns").astype(np.int64)))
+        return clock.format_time(moments.ns(value))
 
     def to_internal_value(self, data: Any) -> int:
         try:

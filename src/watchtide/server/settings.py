@@ -138,6 +138,16 @@ TASKS = {
     }
 }
 
+# Forecasts of the last minutes, a few a process: moving a limit over one needs no new fit.
+CACHES = {
+    "default": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache"},
+    "forecasts": {
+        "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
+        "LOCATION": "forecasts",
+        "TIMEOUT": 600,
+        "OPTIONS": {"MAX_ENTRIES": 8},
+    },
+}
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": [
         "watchtide.server.people.access.Session",

@@ -93,7 +93,7 @@ def survey(
     """Look a file through.
 
     choose : makes the layout from the file's first rows. stated : of `shape.sniff`. seed : of the random rows.
-    progress : told how much of what is looked at was read, in bytes.
+    progress : called with the bytes read so far and those to be read in all.
     Raises TableError for what cannot be read at all.
     """
     how = shape.sniff(source, name, **(stated or {}))

@@ -27,7 +27,7 @@ interface Props {
   /** Fixed bounds of the vertical axis; otherwise what is in sight, with a margin. */
   bounds?: Range;
   onRange?: (range: Range) => void;
-  /** A drag with Shift held: a span to write something about. */
+  /** A drag with Shift: a span to write something about. */
   onSpan?: (range: Range) => void;
   /** A click, by its moment and how much time a finger's width stands for. */
   onPick?: (moment: number, tolerance: number) => void;
@@ -55,8 +55,8 @@ const LEAST_DRAG = 4;
 const FINGER = 8;
 
 /**
- * One pane of a stack on a common time axis, with a linked cursor. A drag pans, with Ctrl held it marks a span to zoom to and
- * with Shift one to write about; the wheel zooms with Ctrl held and else scrolls the page; a double click resets.
+ * One pane of a stack on a common time axis, with a linked cursor. A drag pans, with Ctrl it marks a span to zoom to and
+ * with Shift one to write about; the wheel zooms with Ctrl and else scrolls the page; a double click resets.
  */
 export function TimePane(props: Props) {
   const box = useRef<HTMLDivElement>(null);
@@ -226,25 +226,25 @@ interface Panning {
   pick: (x: number) => void;
 }
 
-/** One finger, or the mouse with nothing held: a drag moves what is in sight, a press that goes nowhere picks. */
+/** One finger, or the mouse without a key: a drag moves what is in sight, a press that goes nowhere picks. */
 function panning(element: HTMLElement, { range, pan, pick }: Panning): () => void {
-  let held: { id: number; x: number; from: Range; isMoving: boolean } | null = null;
+  let press: { id: number; x: number; from: Range; isMoving: boolean } | null = null;
   const down = (e: PointerEvent) => {
     if (e.button !== 0 || e.shiftKey || e.ctrlKey || e.metaKey) return;
     // A second finger is for pinching.
-    held = held ? null : { id: e.pointerId, x: e.clientX, from: range(), isMoving: false };
+    press = press ? null : { id: e.pointerId, x: e.clientX, from: range(), isMoving: false };
   };
   const move = (e: PointerEvent) => {
-    if (held?.id !== e.pointerId) return;
-    const by = e.clientX - held.x;
-    if (!held.isMoving && Math.abs(by) < LEAST_DRAG) return;
-    if (!held.isMoving) element.setPointerCapture(e.pointerId);
-    held.isMoving = true;
-    pan(held.from, by);
+    if (press?.id !== e.pointerId) return;
+    const by = e.clientX - press.x;
+    if (!press.isMoving && Math.abs(by) < LEAST_DRAG) return;
+    if (!press.isMoving) element.setPointerCapture(e.pointerId);
+    press.isMoving = true;
+    pan(press.from, by);
   };
   const up = (e: PointerEvent) => {
-    if (held?.id === e.pointerId && !held.isMoving && e.type === "pointerup") pick(e.clientX);
-    held = null;
+    if (press?.id === e.pointerId && !press.isMoving && e.type === "pointerup") pick(e.clientX);
+    press = null;
   };
   return listening(element, { pointerdown: down, pointermove: move, pointerup: up, pointercancel: up });
 }

@@ -1,25 +1,6 @@
 import type uPlot from "uplot";
+import { ratio } from "./drawing";
 import type { Palette } from "./palette";
-
-interface Edges {
-  time: number[];
-  lower: (number | null)[];
-  upper: (number | null)[];
-}
-
-const ratio = () => devicePixelRatio || 1;
-
-/** The interval of a forecast as a wash between its edges. */
-export function drawRange(u: uPlot, colours: Palette, { time, lower, upper }: Edges): void {
-  const pen = u.ctx;
-  pen.fillStyle = colours.band;
-  pen.beginPath();
-  for (let i = 0; i < time.length; i++)
-    pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), u.valToPos(upper[i] ?? 0, "y", true));
-  for (let i = time.length - 1; i >= 0; i--)
-    pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), u.valToPos(lower[i] ?? 0, "y", true));
-  pen.fill();
-}
 
 interface Reached {
   limit: number;

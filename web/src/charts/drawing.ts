@@ -8,32 +8,48 @@ export interface Levels {
   below: number | null;
 }
 
-const ratio = () => devicePixelRatio || 1;
+/** Pixels of the screen for one of the page. */
+export const ratio = () => devicePixelRatio || 1;
 
-/** The wash between the values at which the levels are reached; a side that is not watched takes the other's level. */
-export function drawBand(u: uPlot, colours: Palette, w: ChartWindow, levels: Levels): void {
-  const { time, expected = [] } = w;
+/** A wash between two edges, parted where one of them is missing. */
+export function drawWash(
+  u: uPlot,
+  colours: Palette,
+  time: number[],
+  lower: (i: number) => number | null | undefined,
+  upper: (i: number) => number | null | undefined,
+): void {
   const pen = u.ctx;
   pen.fillStyle = colours.band;
-  const upper = levels.above ?? levels.below ?? 0;
-  const lower = levels.below ?? levels.above ?? 0;
-  let run: number[] = [];
+  let run: { x: number; low: number; high: number }[] = [];
   const flush = () => {
     if (run.length > 1) {
       pen.beginPath();
-      for (const i of run)
-        pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), u.valToPos(edgeAt(w, i, 1, upper) ?? 0, "y", true));
-      for (const i of run.reverse())
-        pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), u.valToPos(edgeAt(w, i, -1, lower) ?? 0, "y", true));
+      for (const { x, high } of run) pen.lineTo(x, u.valToPos(high, "y", true));
+      for (const { x, low } of run.reverse()) pen.lineTo(x, u.valToPos(low, "y", true));
       pen.fill();
     }
     run = [];
   };
   for (let i = 0; i < time.length; i++) {
-    if (expected[i] === null || expected[i] === undefined) flush();
-    else run.push(i);
+    const [low, high] = [lower(i), upper(i)];
+    if (low === null || low === undefined || high === null || high === undefined) flush();
+    else run.push({ x: u.valToPos(time[i] ?? 0, "x", true), low, high });
   }
   flush();
+}
+
+/** The wash between the values at which the levels are reached; a side that is not watched takes the other's level. */
+export function drawBand(u: uPlot, colours: Palette, w: ChartWindow, levels: Levels): void {
+  const upper = levels.above ?? levels.below ?? 0;
+  const lower = levels.below ?? levels.above ?? 0;
+  drawWash(
+    u,
+    colours,
+    w.time,
+    (i) => edgeAt(w, i, -1, lower),
+    (i) => edgeAt(w, i, 1, upper),
+  );
 }
 
 /** Which side a score flags at these levels: 1 above, -1 below, 0 neither. */

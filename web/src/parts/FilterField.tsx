@@ -1,5 +1,5 @@
-import { Input } from "@mantine/core";
 import { useState } from "react";
+import { Field } from "./Field";
 
 /** A filter whose text is kept in the address: what is typed shows at once, the address follows. */
 export function FilterField(props: {
@@ -10,9 +10,8 @@ export function FilterField(props: {
 }) {
   const [text, setText] = useState(props.value);
   return (
-    <Input
-      variant="unstyled"
-      classNames={{ wrapper: "control", input: "field" }}
+    <Field
+      className="field"
       aria-label={props.label}
       placeholder={props.hint}
       value={text}

@@ -1,7 +1,7 @@
 import { UnstyledButton } from "@mantine/core";
 import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import type { Finding } from "../api/client";
-import { isBad, Mark, VERDICT_WORDS, VerdictMark } from "./marks";
+import { isBad, kindWords, Mark, stateWords, VerdictMark } from "./marks";
 import { WordSelect } from "./WordSelect";
 import { dayTime, duration, figure, plural } from "./words";
 import "./findings-list.css";
@@ -55,10 +55,9 @@ export function ordered(findings: Finding[], { order, state, size, kind }: Filte
 }
 
 /** A finding in a sentence: what a screen reader says of its pennant, and what the list shows. */
-export function findingWords(f: Finding): string {
+export function findingLabel(f: Finding): string {
   const size = f.kind === "shift" ? `${figure(f.size)} ${f.unit}` : `${figure(f.score, 1)} sigmas`;
-  const verdict = f.verdict ? VERDICT_WORDS[f.verdict] : f.quiet ? "in planned work" : "no verdict yet";
-  return `${f.kind} ${f.direction || "without a side"}, ${dayTime(f.start, f.zone)}, ${size}, ${verdict}`;
+  return `${kindWords(f)}, ${dayTime(f.start, f.zone)}, ${size}, ${stateWords(f)}`;
 }
 
 interface Props {
@@ -111,7 +110,7 @@ export function FindingsList({ findings, chosen, choose, badSide, children }: Pr
                 {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
                 <span className="soft small">
                   {f.verdict && <VerdictMark verdict={f.verdict} />}
-                  {f.verdict ? VERDICT_WORDS[f.verdict] : f.quiet ? "in planned work" : "no verdict yet"}
+                  {stateWords(f)}
                   {f.taken_by && ` · assigned to ${f.taken_by}`}
                 </span>
               </span>

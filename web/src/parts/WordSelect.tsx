@@ -1,24 +1,28 @@
-import { NativeSelect } from "@mantine/core";
+import { SelectField } from "./Field";
 
 interface Props<T extends string> {
   label: string;
   value: T;
   choices: readonly (readonly [T, string])[];
   onChange: (value: T) => void;
+  title?: string;
 }
 
 /** A word with a dotted line under it that can be changed in place. */
-export function WordSelect<T extends string>({ label, value, choices, onChange }: Props<T>) {
+export function WordSelect<T extends string>({ label, value, choices, onChange, title }: Props<T>) {
   return (
-    <NativeSelect
+    <SelectField
+      className="word"
       aria-label={label}
-      variant="unstyled"
-      size="xs"
-      classNames={{ root: "word-select", input: "word" }}
-      rightSection={null}
+      title={title}
       value={value}
-      onChange={(e) => onChange(e.currentTarget.value as T)}
-      data={choices.map(([id, words]) => ({ value: id, label: words }))}
-    />
+      onChange={(e) => onChange(e.target.value as T)}
+    >
+      {choices.map(([id, words]) => (
+        <option key={id} value={id}>
+          {words}
+        </option>
+      ))}
+    </SelectField>
   );
 }

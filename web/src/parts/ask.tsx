@@ -9,11 +9,7 @@ export function Trouble({ error, retry }: { error: unknown; retry?: () => void }
       <strong>{problem ? problem.title : "The server cannot be reached"}</strong>
       {problem?.place ? <span className="soft"> · {problem.place}</span> : null}
       <div>{problem ? problem.remedy : "Check the connection; the page tries again by itself."}</div>
-      {retry && (
-        <Button className="act" onClick={retry}>
-          Try again
-        </Button>
-      )}
+      {retry && <Button onClick={retry}>Try again</Button>}
     </div>
   );
 }

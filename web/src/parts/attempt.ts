@@ -1,19 +1,23 @@
 import { useState } from "react";
 
-/** Do something that may be refused: what it says, and what went wrong. */
+/** Do something that may be refused: what it reports, what went wrong, and whether it is still being done. */
 export function useAttempt() {
-  const [told, setTold] = useState("");
+  const [report, setReport] = useState("");
   const [error, setError] = useState<unknown>(null);
+  const [isBusy, setBusy] = useState(false);
   const attempt = async (work: () => Promise<string>) => {
     setError(null);
-    setTold("");
+    setReport("");
+    setBusy(true);
     try {
-      setTold(await work());
+      setReport(await work());
       return true;
     } catch (problem) {
       setError(problem);
       return false;
+    } finally {
+      setBusy(false);
     }
   };
-  return { told, error, attempt };
+  return { report, error, isBusy, attempt };
 }

@@ -78,6 +78,17 @@ export const VERDICT_WORDS: Record<string, string> = {
   reviewed: "looked through",
 };
 
+/** What a finding is, and to which side. */
+export function kindWords(f: Pick<Finding, "kind" | "direction">): string {
+  return `${f.kind} ${f.direction || "without a side"}`;
+}
+
+/** The verdict on a finding, or why there is none. */
+export function stateWords(f: Finding): string {
+  if (f.verdict) return VERDICT_WORDS[f.verdict] ?? f.verdict;
+  return f.quiet ? "in planned work" : "no verdict yet";
+}
+
 /** Whether a finding lies on the side that is bad for its stream. */
 export function isBad(f: Finding, badSide: string): boolean {
   return badSide === "both" || f.kind === "shift" || f.direction === badSide;

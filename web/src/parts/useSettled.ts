@@ -2,8 +2,8 @@ import { useCallback, useEffect, useRef, useState } from "react";
 
 const SETTLE_MS = 250;
 // Whoever rests in the middle of a drag has not ended it.
-let isHeld = false;
-for (const [name, held] of [
+let isPressed = false;
+for (const [name, pressed] of [
   ["pointerdown", true],
   ["pointerup", false],
   ["pointercancel", false],
@@ -11,14 +11,14 @@ for (const [name, held] of [
   window.addEventListener(
     name,
     () => {
-      isHeld = held;
+      isPressed = pressed;
     },
     true,
   );
 
 /**
  * A value that lies in the address: while a gesture goes on it is kept here, and written once when it has ended. The browser
- * drops writes beyond a few a second, and each would be a step of its own for Back.
+ * drops writes beyond a few a second, and each would be one more step for Back.
  */
 export function useSettled<T>(stored: T, store: (value: T) => void): [T, (value: T) => void, boolean] {
   const [moving, setMoving] = useState<{ value: T } | null>(null);
@@ -29,7 +29,7 @@ export function useSettled<T>(stored: T, store: (value: T) => void): [T, (value:
     setMoving({ value });
     window.clearTimeout(timer.current);
     const write = () => {
-      if (isHeld) timer.current = window.setTimeout(write, SETTLE_MS);
+      if (isPressed) timer.current = window.setTimeout(write, SETTLE_MS);
       else {
         timer.current = 0;
         latest.current(value);

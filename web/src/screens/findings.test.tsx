@@ -2,13 +2,14 @@ import { act, fireEvent, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { FindingsList, findingWords, ordered } from "../parts/FindingsList";
+import { FindingsList, findingLabel, ordered } from "../parts/FindingsList";
 import { Guard, isMissingPart } from "../parts/Guard";
 import { useSettled } from "../parts/useSettled";
 import { aFinding, show } from "../test/helper";
 import { serve } from "../test/serve";
 import { ChosenFinding } from "./workbench/ChosenFinding";
-import { asCsv, Forecast, reachedWords } from "./workbench/Forecast";
+import { Forecast } from "./workbench/Forecast";
+import { asCsv, reachedWords } from "./workbench/forecastWords";
 import { LimitLine } from "./workbench/LimitLine";
 import { Pennants } from "./workbench/Pennants";
 
@@ -63,7 +64,7 @@ describe("pennants", () => {
     show(<Pennants findings={findings} range={[at(1.5), at(3.5)]} chosen={3} choose={chosen} />);
     const names = screen.getAllByRole("button").map((b) => b.getAttribute("aria-label"));
     expect(names).toHaveLength(2);
-    expect(names).toContain(findingWords(findings[1] as (typeof findings)[0]));
+    expect(names).toContain(findingLabel(findings[1] as (typeof findings)[0]));
     await userEvent.tab();
     await userEvent.keyboard("{Enter}");
     expect(chosen).toHaveBeenCalledTimes(1);
@@ -173,7 +174,7 @@ describe("a forecast", () => {
     chance_by_end: share,
     by: [share],
   });
-  const told = {
+  const made = {
     stream: 7,
     key: "metric=taps,place=quay",
     metric: "taps",
@@ -185,7 +186,7 @@ describe("a forecast", () => {
     lower: [8, 9],
     upper: [12, 13],
     limit: null,
-    notes: ["beyond the end the level is held"],
+    notes: ["beyond the end the level goes on"],
   };
   it("says when a limit is reached, and how sure that is", () => {
     const words = (...a: Parameters<typeof reached>) => reachedWords(reached(...a), "taps", "UTC");
@@ -196,16 +197,16 @@ describe("a forecast", () => {
     expect(words(null, null, 0.03)).toMatch(/not reached within this span: 3 of 100/);
   });
   it("is saved as the command line writes it", () => {
-    expect(asCsv(told).split("\n")).toEqual([
+    expect(asCsv(made).split("\n")).toEqual([
       "series,time,expected,lower,upper",
-      '"metric=taps,place=quay",2026-08-21T00:00:00.000Z,10,8,12',
-      '"metric=taps,place=quay",2026-08-22T00:00:00.000Z,,9,13',
+      '"metric=taps,place=quay",2026-08-21T00:00:00Z,10,8,12',
+      '"metric=taps,place=quay",2026-08-22T00:00:00Z,,9,13',
       "",
     ]);
   });
   it("is made by the plan on show, and a limit begins at the edge of the interval", async () => {
     const calls = serve({
-      "POST /api/v1/streams/forecast": () => ({ items: [told] }),
+      "POST /api/v1/streams/forecast": () => ({ items: [made] }),
       "GET /api/v1/streams/{id}/samples": () => ({ total: 0, reduced: false, time: [], value: [] }),
     });
     const stream = { id: 7, zone: "UTC", unit: "taps", step_s: 86_400, last: at(19), title: "quay" } as never;

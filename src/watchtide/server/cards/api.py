@@ -1,7 +1,6 @@
 """Scorecards over REST: counted, a level chosen on them, compared, published, and sent out as files."""
 
 import math
-from datetime import datetime
 from typing import Any
 
 from django.http import HttpResponse
@@ -148,8 +147,7 @@ class CountingSerializer(serializers.Serializer):
 PART = [
     OpenApiParameter("streams", str, description="numbers joined by commas; all where left out"),
     OpenApiParameter("family", str),
-    OpenApiParameter("from", datetime),
-    OpenApiParameter("to", datetime),
+    *query.SPAN,
 ]
 
 

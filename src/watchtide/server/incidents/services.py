@@ -9,11 +9,11 @@ import numpy as np
 from django.db import transaction
 
 from watchtide.core import incidents
+from watchtide.server import moments
 from watchtide.server.incidents.models import APART, CLOSED, OPEN, Change, Incident, Part
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.moments import at as moment
 from watchtide.server.problems import Problem
 from watchtide.server.scans import reading
 from watchtide.server.scans import services as scans
@@ -24,7 +24,7 @@ from watchtide.tables import clock
 # Findings this near an incident that are not in it are offered to be put there.
 NEARBY = np.timedelta64(incidents.LAG_NS, "ns")
 MOST_NEARBY = 12
-LONG_AGO = moment(clock.EARLIEST_NS)
+LONG_AGO = moments.at(clock.EARLIEST_NS)
 MOST_FINDINGS = 2_000
 
 Row = dict[str, Any]
@@ -68,7 +68,8 @@ class Survey:
             at
             for p in parts
             for at in self.of_stream.get(p.stream_id, ())
-            if self.rows[at]["start"] <= moment(p.end_ns) and self.rows[at]["end"] >= moment(p.start_ns)
+            if self.rows[at]["start"] <= moments.at(p.end_ns)
+            and self.rows[at]["end"] >= moments.at(p.start_ns)
         }
         return sorted(found, key=lambda at: (self.rows[at]["start"], at))
 
@@ -87,7 +88,7 @@ class Survey:
         ]
         pieces = [
             incidents.Piece(
-                *(int(self.rows[at][end].astype(np.int64)) for end in ("start", "end")), self.rows[at]["stream"],
+                moments.ns(self.rows[at]["start"]), moments.ns(self.rows[at]["end"]), self.rows[at]["stream"],
                 self.streams[self.rows[at]["stream"]].key, self.streams[self.rows[at]["stream"]].step_ns,
             )
             for at in free
@@ -136,8 +137,8 @@ def proposal(finding: int) -> Row:
 
 def _row(seen: Survey, incident: Incident | None, places: Sequence[int], parts: Sequence[Part] = ()) -> Row:
     rows = [seen.rows[at] for at in places]
-    starts = [r["start"] for r in rows] + [moment(p.start_ns) for p in parts]
-    ends = [r["end"] for r in rows] + [moment(p.end_ns) for p in parts]
+    starts = [r["start"] for r in rows] + [moments.at(p.start_ns) for p in parts]
+    ends = [r["end"] for r in rows] + [moments.at(p.end_ns) for p in parts]
     streams = {s.pk: s for s in [seen.streams[r["stream"]] for r in rows] + [p.stream for p in parts]}
     strongest = max(rows, key=lambda r: r["score"] or 0.0, default=None)
     return {
@@ -203,7 +204,7 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
         "members": [seen.rows[at] for at in places],
         # Spans kept from a scan whose findings no longer touch them.
         "bare": [
-            {"stream": p.stream_id, "metric": p.stream.metric, "title": p.stream.title, "start": moment(p.start_ns), "end": moment(p.end_ns)}
+            {"stream": p.stream_id, "metric": p.stream.metric, "title": p.stream.title, "start": moments.at(p.start_ns), "end": moments.at(p.end_ns)}
             for p in parts
             if not seen.touched([p])
         ],
@@ -216,7 +217,7 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
 def _content(change: Change) -> dict[str, Any]:
     """What a change was, its spans as answers have them."""
     spans = [
-        {"series": key, "start": moment(start), "end": moment(end)}
+        {"series": key, "start": moments.at(start), "end": moments.at(end)}
         for key, start, end in change.content.get("spans", ())
     ]
     return change.content | ({"spans": spans} if spans else {})

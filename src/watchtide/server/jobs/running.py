@@ -100,7 +100,7 @@ class Lease:
         tell("job", self.job.pk)
 
     def go_on(self, done: int, total: int) -> None:
-        """Report how far it is. Raises Cancelled where somebody asked for that."""
+        """Report how far it is. Raises Cancelled where that was requested."""
         self.progress(done, total)
         if self.is_cancelled():
             raise Cancelled

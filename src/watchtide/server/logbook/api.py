@@ -1,7 +1,6 @@
 """The logbook over REST: list, write, import, export."""
 
 from collections.abc import Sequence
-from datetime import datetime
 from typing import Any
 
 from django.db import transaction
@@ -59,8 +58,7 @@ class TakenInSerializer(serializers.Serializer):
 FILTER = [
     OpenApiParameter("stream", int, description="entries that cover this stream"), OpenApiParameter("verdict", str),
     OpenApiParameter("text", str, description="words, all of which must be in cause, note, scope, kind or author"),
-    OpenApiParameter("origin", str), OpenApiParameter("from", datetime),
-    OpenApiParameter("to", datetime),
+    OpenApiParameter("origin", str), *query.SPAN,
 ]  # fmt: skip
 
 

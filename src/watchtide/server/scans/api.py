@@ -1,7 +1,6 @@
 """Scans over REST: the tide table, the workbench's data, review, and scorecards."""
 
 import json
-from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -354,7 +353,7 @@ class WindowSerializer(serializers.Serializer):
     )
 
 
-SPAN = [OpenApiParameter("from", datetime), OpenApiParameter("to", datetime), OpenApiParameter("points", int)]
+SPAN = [*query.SPAN, OpenApiParameter("points", int)]
 
 
 def span_of(request) -> tuple[int | None, int | None, int]:

@@ -156,7 +156,7 @@ class FormsView(APIView):
 
 class PointsView(APIView):
     @extend_schema(
-        operation_id="points_csv", parameters=SPAN[:2], responses={(200, "text/csv"): OpenApiTypes.STR}
+        operation_id="points_csv", parameters=query.SPAN, responses={(200, "text/csv"): OpenApiTypes.STR}
     )
     def get(self, request, pk: int, stream: int) -> HttpResponse:
         """The points of one stream of a scan over a span, every sample, as CSV: the file that `watchtide scan` writes."""

@@ -164,7 +164,7 @@ def _beside(finding: Finding, base: Baselined) -> list[dict[str, Any]]:
     out = []
     for stream_id in some:
         r = near[stream_id]
-        lag_s = float((r["start"] - moments.at(finding.start_ns)) / np.timedelta64(1, "s"))
+        lag_s = (moments.ns(r["start"]) - finding.start_ns) / 1e9
         close = WITH_STEPS * base.series.step_ns / 1e9
         when = "with" if abs(lag_s) <= close else "before" if lag_s < 0 else "after"
         relation = "feeds this" if stream_id in feeds else "fed by this" if stream_id in fed else ""

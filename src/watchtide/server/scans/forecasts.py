@@ -1,18 +1,22 @@
 """What comes next of stored streams: each with its interval, and when a limit is reached."""
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from django.core.cache import caches
+
 from watchtide.core import passage
 from watchtide.engine import ahead, stages
 from watchtide.plan import Plan as PlanText
+from watchtide.plan import dump
 from watchtide.server import moments
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services
 from watchtide.server.scans.charts import for_chart
 from watchtide.server.scans.models import Standing
-from watchtide.server.streams import store
+from watchtide.server.streams import catalogue, store
 from watchtide.server.streams.models import Stream
 
 # All of it is computed while the request waits.
@@ -49,11 +53,13 @@ def forecast(streams: Sequence[Stream], plan: PlanText | None, wanted: Wanted) -
 
 
 def _one(stream: Stream, plan: PlanText, wanted: Wanted) -> dict[str, Any]:
-    times, values = store.read(stream.pk)
-    given, _ = services.stream_input(stream, plan, times, values)
+    given, digest = services.stream_input(stream, plan, *store.read(stream.pk))
     try:
-        f = ahead.forecast(
-            given, plan, _steps(given, plan, wanted), skip_last=wanted.skip_last, interval=wanted.interval
+        steps = _steps(given, plan, wanted)
+        stated = [digest, stream.key, stream.zone, dump(plan), steps, wanted.skip_last, wanted.interval]
+        f: ahead.Forecast = caches["forecasts"].get_or_set(
+            catalogue.sha(json.dumps(stated)),
+            lambda: ahead.forecast(given, plan, steps, skip_last=wanted.skip_last, interval=wanted.interval),
         )
     except ValueError as error:
         words, _, remedy = str(error).partition("; ")

@@ -11,7 +11,7 @@ from watchtide.core import fleet
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import together
 from watchtide.plan.model import Fleet
-from watchtide.server.moments import at
+from watchtide.server.moments import at, ns
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import ScanStream, Standing
 from watchtide.server.streams.models import HIDDEN, Stream
@@ -133,7 +133,7 @@ def _held_to_fleet(
 
     def stands_out(f: dict[str, Any]) -> bool:
         own = days.get((f["scan"], f["stream"]))
-        span = fleet.numbers(*(int(f[end].astype(np.int64)) for end in ("start", "end")), services.BLOCK_NS)
+        span = fleet.numbers(ns(f["start"]), ns(f["end"]), services.BLOCK_NS)
         return f["kind"] != "outlier" or own is None or not own.isdisjoint(span)
 
     kept = [f for f in findings if stands_out(f)]

@@ -3,7 +3,6 @@
 import csv
 import io
 from collections.abc import AsyncIterator, Iterator, Sequence
-from datetime import datetime
 
 import numpy as np
 from asgiref.sync import sync_to_async
@@ -192,8 +191,7 @@ class CoarserView(APIView):
         parameters=[
             OpenApiParameter("every", str, required=True, description="1h, 1d, 7d, month, year …"),
             OpenApiParameter("combine", str, enum=COMBINES),
-            OpenApiParameter("from", datetime),
-            OpenApiParameter("to", datetime),
+            *query.SPAN,
             OpenApiParameter("with", int, description="a covariate to align to it instead"),
         ],
         responses=CoarserSerializer,

@@ -3,7 +3,6 @@
 import hashlib
 import zlib
 from collections.abc import Sequence
-from datetime import datetime
 
 from django.conf import settings
 from django.db import transaction
@@ -394,8 +393,7 @@ class DaysView(APIView):
         operation_id="calendar_days",
         parameters=[
             *paging.PARAMETERS,
-            OpenApiParameter("from", datetime),
-            OpenApiParameter("to", datetime),
+            *query.SPAN,
             OpenApiParameter("calendar", int, description="one calendar only"),
         ],
         responses=paging.of(DaySerializer),

@@ -1,6 +1,5 @@
 """Previews of files: of small ones at once, of large ones by a job that keeps what it found for a while."""
 
-import hashlib
 import json
 from datetime import timedelta
 from typing import Any
@@ -9,13 +8,13 @@ from django.db.models.functions import Now
 
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
-from watchtide.server.streams import files
+from watchtide.server.streams import catalogue, files
 from watchtide.server.streams.models import KeptLook, Upload
 from watchtide.tables.problems import TableError
 
 # Half a second's reading; what is packed holds several times its size.
 MOST_AT_ONCE, PACKING = 8 << 20, 8
-PACKED = (".gz", ".parquet", ".zst", ".xlsx")
+PACKED = (".gz", ".parquet")
 # Streams and layouts change meanwhile.
 KEPT_FOR = timedelta(minutes=10)
 # These change nothing of what is seen in a file.
@@ -66,6 +65,7 @@ def look_through(lease: jobs.Lease) -> dict[str, Any]:
     except TableError as error:
         problem = [error.file, error.place, error.message, error.remedy]
     with lease.write():
+        KeptLook.objects.filter(created_at__lt=Now() - KEPT_FOR).delete()
         KeptLook.objects.update_or_create(
             upload=upload,
             digest=_digest(given),
@@ -76,4 +76,4 @@ def look_through(lease: jobs.Lease) -> dict[str, Any]:
 
 def _digest(given: dict[str, Any]) -> str:
     reading = {k: v for k, v in given.items() if k not in BESIDES}
-    return hashlib.sha256(json.dumps(reading, sort_keys=True).encode()).hexdigest()
+    return catalogue.sha(json.dumps(reading, sort_keys=True))

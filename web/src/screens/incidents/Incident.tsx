@@ -1,4 +1,4 @@
-import { Button, Input, Table } from "@mantine/core";
+import { Button, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useContext, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
@@ -6,6 +6,7 @@ import { api, type Incident as Data, type Finding, get, onlyIf } from "../../api
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
+import { AreaField, Field } from "../../parts/Field";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
 import { type Judgement, VERDICTS, Verdicts, verdictKeys } from "../../parts/Verdicts";
@@ -194,7 +195,6 @@ function Known({ incident }: { incident: Data }) {
                 Keep as an incident
               </Button>
               <Button
-                className="act"
                 disabled={isBusy}
                 onClick={() =>
                   attempt(async () => {
@@ -211,9 +211,8 @@ function Known({ incident }: { incident: Data }) {
           <>
             <label>
               What happened
-              <Input
-                variant="unstyled"
-                classNames={{ wrapper: "control", input: "field" }}
+              <Field
+                className="field"
                 defaultValue={incident.title}
                 maxLength={200}
                 onBlur={(e) => e.target.value !== incident.title && void change({ title: e.target.value })}
@@ -222,14 +221,11 @@ function Known({ incident }: { incident: Data }) {
             </label>
             <div className="acts">
               {incident.state === "open" && (
-                <Button className="act" onClick={() => void change({ take: incident.taken_by !== me })}>
+                <Button onClick={() => void change({ take: incident.taken_by !== me })}>
                   {incident.taken_by === me ? "Let go" : incident.taken_by ? "Take over" : "Take"}
                 </Button>
               )}
-              <Button
-                className="act"
-                onClick={() => void change({ state: incident.state === "open" ? "closed" : "open" })}
-              >
+              <Button onClick={() => void change({ state: incident.state === "open" ? "closed" : "open" })}>
                 {incident.state === "open" ? "Close" : "Open again"}
               </Button>
             </div>
@@ -248,10 +244,9 @@ function Known({ incident }: { incident: Data }) {
         />
         <label>
           Cause <kbd>C</kbd>
-          <Input
-            variant="unstyled"
+          <Field
             ref={causeField}
-            classNames={{ wrapper: "control", input: "field" }}
+            className="field"
             value={cause}
             maxLength={500}
             onChange={(e) => setCause(e.target.value)}
@@ -262,7 +257,7 @@ function Known({ incident }: { incident: Data }) {
         {given && (
           <p role="status">
             {begun(given.words)}.{" "}
-            <Button className="act" onClick={() => void undo()} disabled={isBusy}>
+            <Button onClick={() => void undo()} disabled={isBusy}>
               Take back
             </Button>{" "}
             <kbd>Z</kbd>
@@ -273,10 +268,8 @@ function Known({ incident }: { incident: Data }) {
           <>
             <label>
               Note
-              <Input
-                component="textarea"
-                variant="unstyled"
-                classNames={{ wrapper: "control", input: "field" }}
+              <AreaField
+                className="field"
                 rows={3}
                 defaultValue={incident.note}
                 onBlur={(e) => e.target.value !== incident.note && void change({ note: e.target.value })}
@@ -334,13 +327,7 @@ function Nearby({ incident, put }: { incident: Data; put?: (finding: Finding) =>
                 <Table.Td>
                   {lag === 0 ? "same time" : `${duration(Math.abs(lag))} ${lag < 0 ? "before" : "after"}`}
                 </Table.Td>
-                <Table.Td className="right">
-                  {put && (
-                    <Button className="act" onClick={() => put(f)}>
-                      Put in
-                    </Button>
-                  )}
-                </Table.Td>
+                <Table.Td className="right">{put && <Button onClick={() => put(f)}>Put in</Button>}</Table.Td>
               </Table.Tr>
             );
           })}

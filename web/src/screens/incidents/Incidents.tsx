@@ -1,10 +1,11 @@
-import { Input, Table } from "@mantine/core";
+import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useContext } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, type IncidentRow, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { Mark } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
 import { figure, plural } from "../../parts/words";
@@ -36,10 +37,8 @@ export default function Incidents() {
       <p style={{ marginTop: 0 }}>
         <label>
           Those{" "}
-          <Input
-            component="select"
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
+          <SelectField
+            className="word"
             value={state}
             onChange={(e) =>
               setParams(e.target.value === "open" ? {} : { state: e.target.value }, { replace: true })
@@ -50,7 +49,7 @@ export default function Incidents() {
                 {words}
               </option>
             ))}
-          </Input>
+          </SelectField>
         </label>{" "}
         <span className="soft small">
           {incidents.data && plural(incidents.data.length, "incident")}. Proposed are open findings of streams

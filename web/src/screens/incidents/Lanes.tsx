@@ -71,7 +71,7 @@ export function Lanes({
             <span>
               {move && (
                 <Button
-                  className="act small"
+                  className="small"
                   onClick={() => move(f)}
                   aria-label={`Take ${f.metric} ${f.title} out`}
                 >

@@ -86,16 +86,12 @@ export function Batches() {
                 ) : asking === b.id ? (
                   <>
                     Take back {plural(b.samples, "sample")}?{" "}
-                    <Button className="act" onClick={() => undo(b.id, b.source)}>
-                      Yes, undo
-                    </Button>{" "}
-                    <Button className="act" onClick={() => setAsking(null)}>
-                      No
-                    </Button>
+                    <Button onClick={() => undo(b.id, b.source)}>Yes, undo</Button>{" "}
+                    <Button onClick={() => setAsking(null)}>No</Button>
                   </>
                 ) : (
                   b.can_undo && (
-                    <Button className="act" aria-label={`Undo ${b.source}`} onClick={() => setAsking(b.id)}>
+                    <Button aria-label={`Undo ${b.source}`} onClick={() => setAsking(b.id)}>
                       Undo
                     </Button>
                   )

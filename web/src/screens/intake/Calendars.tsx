@@ -13,7 +13,7 @@ import "./intake.css";
 export default function Calendars() {
   const client = useQueryClient();
   const file = useRef<HTMLInputElement>(null);
-  const { told, error, attempt } = useAttempt();
+  const { report, error, attempt } = useAttempt();
   const calendars = useQuery({ queryKey: ["calendars"], queryFn: () => list(api.GET("/api/v1/calendars")) });
   const days = useQuery({
     queryKey: ["calendars", "days"],
@@ -43,7 +43,7 @@ export default function Calendars() {
         Holidays, festivals, works: iCalendar files, with recurring events and zones. A file of the same name
         takes the place of the one before; a calendar that somebody publishes can be fetched as a feed.
       </p>
-      {told && <p role="status">{told}</p>}
+      {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}
       <p>
         <Button variant="filled" onClick={() => file.current?.click()}>
@@ -83,11 +83,7 @@ export default function Calendars() {
                 <Table.Td>{c.zone}</Table.Td>
                 <Table.Td className="soft">{dayTime(c.updated_at, LOCAL)}</Table.Td>
                 <Table.Td>
-                  <Button
-                    className="act"
-                    aria-label={`Remove ${c.name}`}
-                    onClick={() => remove(c.id, c.name)}
-                  >
+                  <Button aria-label={`Remove ${c.name}`} onClick={() => remove(c.id, c.name)}>
                     Remove
                   </Button>
                 </Table.Td>

@@ -1,6 +1,7 @@
-import { Button, Input, Radio, Table } from "@mantine/core";
+import { Button, Radio, Table } from "@mantine/core";
 import { useState } from "react";
 import type { Preview, Schema } from "../../api/client";
+import { SelectField } from "../../parts/Field";
 import { figure } from "../../parts/words";
 
 type Role = NonNullable<Schema["ChoicesRequest"]["roles"]>[string];
@@ -37,10 +38,8 @@ export function Columns({
             {preview.columns.map((c) => (
               <Table.Th key={c.name}>
                 <h2>{c.name}</h2>
-                <Input
-                  component="select"
-                  variant="unstyled"
-                  classNames={{ wrapper: "control", input: "word" }}
+                <SelectField
+                  className="word"
                   aria-label={`Role of ${c.name}`}
                   value={c.role}
                   onChange={(e) => onRoles({ ...roles, [c.name]: e.target.value as Role })}
@@ -50,7 +49,7 @@ export function Columns({
                       {words}
                     </option>
                   ))}
-                </Input>
+                </SelectField>
                 <div className="soft small reason">
                   {c.reason}
                   {c.missing > 0 ? `; ${figure(c.missing * 100, 1)} % missing` : ""}
@@ -95,11 +94,7 @@ export function Columns({
           />{" "}
           random rows
         </label>{" "}
-        {which === "random" && (
-          <Button className="act" onClick={onShuffle}>
-            Others
-          </Button>
-        )}
+        {which === "random" && <Button onClick={onShuffle}>Others</Button>}
       </p>
     </div>
   );

@@ -1,6 +1,7 @@
-import { Checkbox, Input } from "@mantine/core";
+import { Checkbox } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview } from "../../api/client";
+import { Field, SelectField } from "../../parts/Field";
 import { figure, plural } from "../../parts/words";
 
 type Side = "both" | "above" | "below";
@@ -32,9 +33,8 @@ function Entered(props: {
   return (
     <label>
       {props.label}
-      <Input
-        variant="unstyled"
-        classNames={{ wrapper: "control", input: "field" }}
+      <Field
+        className="field"
         aria-label={props.label}
         placeholder={props.hint}
         list={props.list}
@@ -84,9 +84,8 @@ export function Facts({ preview, choices, onChange }: Part) {
       )}
       <label>
         Unit
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <Field
+          className="field"
           value={choices.unit ?? preview.unit}
           onChange={(e) => onChange({ unit: e.target.value })}
           placeholder="taps / 15 min"
@@ -94,24 +93,20 @@ export function Facts({ preview, choices, onChange }: Part) {
       </label>
       <label>
         Bad side
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <SelectField
+          className="field"
           value={choices.bad_side ?? preview.bad_side}
           onChange={(e) => onChange({ bad_side: e.target.value as Side })}
         >
           <option value="both">above and below</option>
           <option value="above">above</option>
           <option value="below">below</option>
-        </Input>
+        </SelectField>
       </label>
       <label>
         Equal stamps
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <SelectField
+          className="field"
           value={preview.duplicates}
           onChange={(e) => onChange({ duplicates: e.target.value as Rule })}
         >
@@ -120,7 +115,7 @@ export function Facts({ preview, choices, onChange }: Part) {
               {words}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </label>
       <Entered
         label="Only rows where"
@@ -159,17 +154,15 @@ export function KeepLayout({ preview, choices, onChange }: Part) {
       {wish && (
         <>
           {" as "}
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
+          <Field
+            className="word"
             aria-label="Name of the layout"
             value={wish.name}
             onChange={(e) => onChange({ save_layout: { ...wish, name: e.target.value } })}
           />
           {" for files called "}
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
+          <Field
+            className="word"
             aria-label="Files called"
             placeholder={`like ${preview.name}`}
             value={wish.pattern ?? ""}

@@ -1,9 +1,10 @@
-import { Button, Input, Table } from "@mantine/core";
+import { Button, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, list, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { Field, SelectField } from "../../parts/Field";
 import { dayTime, figure, LOCAL } from "../../parts/words";
 
 type Feed = Schema["Feed"];
@@ -12,7 +13,7 @@ type Feed = Schema["Feed"];
 export function Feeds() {
   const client = useQueryClient();
   const [isAdding, setAdding] = useState(false);
-  const { told, error, attempt } = useAttempt();
+  const { report, error, attempt } = useAttempt();
   const feeds = useQuery({
     queryKey: ["feeds"],
     queryFn: () => list(api.GET("/api/v1/feeds")),
@@ -41,7 +42,7 @@ export function Feeds() {
   return (
     <section style={{ marginTop: 22 }}>
       <h2>Feeds</h2>
-      {told && <p role="status">{told}</p>}
+      {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}
       {feeds.data?.length === 0 && <p className="soft">No page is fetched yet.</p>}
       {Boolean(feeds.data?.length) && (
@@ -79,17 +80,13 @@ export function Feeds() {
                 </Table.Td>
                 <Table.Td>
                   <div className="acts">
-                    <Button className="act" onClick={() => pull(f)} aria-label={`Fetch ${f.name} now`}>
+                    <Button onClick={() => pull(f)} aria-label={`Fetch ${f.name} now`}>
                       Fetch now
                     </Button>
-                    <Button
-                      className="act"
-                      onClick={() => turn(f)}
-                      aria-label={`Turn ${f.name} ${f.is_on ? "off" : "on"}`}
-                    >
+                    <Button onClick={() => turn(f)} aria-label={`Turn ${f.name} ${f.is_on ? "off" : "on"}`}>
                       {f.is_on ? "Off" : "On"}
                     </Button>
-                    <Button className="act" onClick={() => remove(f)} aria-label={`Remove ${f.name}`}>
+                    <Button onClick={() => remove(f)} aria-label={`Remove ${f.name}`}>
                       Remove
                     </Button>
                   </div>
@@ -100,7 +97,7 @@ export function Feeds() {
         </Table>
       )}
       <p>
-        <Button className="act" aria-expanded={isAdding} onClick={() => setAdding(!isAdding)}>
+        <Button aria-expanded={isAdding} onClick={() => setAdding(!isAdding)}>
           Add a feed
         </Button>
       </p>
@@ -138,63 +135,28 @@ function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
     <form className="form" onSubmit={add} aria-label="New feed">
       <label>
         Name
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field mid" }}
-          name="name"
-          required
-          maxLength={120}
-        />
+        <Field className="field mid" name="name" required maxLength={120} />
       </label>
       <label>
         What it is
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
-          value={kind}
-          onChange={(e) => setKind(e.target.value as typeof kind)}
-        >
+        <SelectField className="field" value={kind} onChange={(e) => setKind(e.target.value as typeof kind)}>
           <option value="metrics">OpenMetrics text</option>
           <option value="calendar">calendar (iCalendar)</option>
-        </Input>
+        </SelectField>
       </label>
       <label>
         Address
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field long" }}
-          name="url"
-          required
-          placeholder="http://10.0.0.7:9100/metrics"
-        />
+        <Field className="field long" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
       </label>
       <label>
         Every, s
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field num" }}
-          name="every"
-          type="number"
-          min={5}
-          defaultValue={60}
-        />
+        <Field className="field num" name="every" type="number" min={5} defaultValue={60} />
       </label>
       <label>
         Wait at most, s
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field num" }}
-          name="timeout"
-          type="number"
-          min={1}
-          max={60}
-          defaultValue={10}
-        />
+        <Field className="field num" name="timeout" type="number" min={1} max={60} defaultValue={10} />
       </label>
-      <Button type="submit" className="act">
-        Add
-      </Button>
+      <Button type="submit">Add</Button>
     </form>
   );
 }

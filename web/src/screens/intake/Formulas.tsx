@@ -1,4 +1,4 @@
-import { Button, Input, Table } from "@mantine/core";
+import { Button, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { FormEvent } from "react";
 import { Link } from "react-router";
@@ -6,6 +6,7 @@ import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { Field } from "../../parts/Field";
 import { dayTime, LOCAL, plural } from "../../parts/words";
 import { Tabs } from "./Tabs";
 import "./intake.css";
@@ -13,7 +14,7 @@ import "./intake.css";
 /** Streams made of others: ratios, differences and sums, renewed when what they read changes. */
 export default function Formulas() {
   const client = useQueryClient();
-  const { told, error, attempt } = useAttempt();
+  const { report, error, attempt } = useAttempt();
   const formulas = useQuery({
     queryKey: ["formulas"],
     queryFn: () => list(api.GET("/api/v1/formulas")),
@@ -62,14 +63,13 @@ export default function Formulas() {
         <code>total of [gate_taps, fare=adult]</code>, <code>[in] - [out]</code>. Finer streams are brought to
         the coarsest cadence: counts add up, others are averaged. A ratio keeps what it divides by.
       </p>
-      {told && <p role="status">{told}</p>}
+      {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}
       <form className="form" onSubmit={define} aria-label="New formula">
         <label>
           Name of the result
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field mid" }}
+          <Field
+            className="field mid"
             name="metric"
             required
             maxLength={180}
@@ -78,9 +78,8 @@ export default function Formulas() {
         </label>
         <label>
           Formula
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field long" }}
+          <Field
+            className="field long"
             name="formula"
             required
             placeholder="1000 * [failures] / [requests]"
@@ -88,30 +87,15 @@ export default function Formulas() {
         </label>
         <label>
           One for each (attributes, by comma)
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field mid" }}
-            name="by"
-            placeholder="channel"
-          />
+          <Field className="field mid" name="by" placeholder="channel" />
         </label>
         <label>
           Every
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field num" }}
-            name="every"
-            placeholder="auto"
-          />
+          <Field className="field num" name="every" placeholder="auto" />
         </label>
         <label>
           Unit
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field num" }}
-            name="unit"
-            placeholder="‰"
-          />
+          <Field className="field num" name="unit" placeholder="‰" />
         </label>
         <Button type="submit" variant="filled">
           Compute
@@ -150,11 +134,7 @@ export default function Formulas() {
                   {f.renewed_at ? dayTime(f.renewed_at, LOCAL) : "being computed"}
                 </Table.Td>
                 <Table.Td>
-                  <Button
-                    className="act"
-                    aria-label={`Remove ${f.metric}`}
-                    onClick={() => remove(f.id, f.metric)}
-                  >
+                  <Button aria-label={`Remove ${f.metric}`} onClick={() => remove(f.id, f.metric)}>
                     Remove
                   </Button>
                 </Table.Td>

@@ -1,9 +1,10 @@
-import { Button, Input, UnstyledButton } from "@mantine/core";
+import { Button, UnstyledButton } from "@mantine/core";
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Choices, csrfToken, get, type Preview, Problem, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { Field } from "../../parts/Field";
 import { worked } from "../../parts/jobs";
 import { dayOf, figure, LOCAL, plural, yearOf } from "../../parts/words";
 import { Columns } from "./Columns";
@@ -101,9 +102,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
       {p.kept && (
         <p>
           Read by the layout <strong>{p.kept.name}</strong>.{" "}
-          <Button className="act" onClick={() => set({ kept: 0 })}>
-            Guess anew instead
-          </Button>
+          <Button onClick={() => set({ kept: 0 })}>Guess anew instead</Button>
         </p>
       )}
       <Written preview={p} onChange={set} />
@@ -125,11 +124,11 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
           <Button variant="filled" onClick={() => store(true)} disabled={preview.isFetching}>
             Store {p.is_whole ? plural(p.rows_fit, "row") : "the file"} and scan
           </Button>
-          <Button className="act" onClick={() => store(false)} disabled={preview.isFetching}>
+          <Button onClick={() => store(false)} disabled={preview.isFetching}>
             Store only
           </Button>
           {p.rows_aside > 0 && (
-            <Button className="act" onClick={() => downloadAside(upload, choices)}>
+            <Button onClick={() => downloadAside(upload, choices)}>
               Download the {p.is_whole ? figure(p.rows_aside) : "rows"} set aside
             </Button>
           )}
@@ -161,9 +160,8 @@ function Stuck({
       {words.includes("pattern") && (
         <label className="wide">
           Pattern of a line, with a name for each field
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field" }}
+          <Field
+            className="field"
             value={pattern}
             placeholder="(?P<time>\S+) (?P<level>\w+) (?P<ms>\d+)"
             onChange={(e) => setPattern(e.target.value)}
@@ -173,31 +171,21 @@ function Stuck({
       )}
       <div className="acts">
         {words.includes("pattern") && (
-          <Button className="act" onClick={() => set({ ...choices, pattern })}>
-            Read by this pattern
-          </Button>
+          <Button onClick={() => set({ ...choices, pattern })}>Read by this pattern</Button>
         )}
         {words.includes("UTF-8") && (
-          <Button className="act" onClick={() => set({ ...choices, encoding: "cp1252" })}>
-            Read it as Windows text
-          </Button>
+          <Button onClick={() => set({ ...choices, encoding: "cp1252" })}>Read it as Windows text</Button>
         )}
         {words.includes("no column holds times") && (
           <>
-            <Button className="act" onClick={() => set({ ...choices, time_form: "day first" })}>
-              Read stamps day first
-            </Button>
-            <Button className="act" onClick={() => set({ ...choices, time_form: "month first" })}>
+            <Button onClick={() => set({ ...choices, time_form: "day first" })}>Read stamps day first</Button>
+            <Button onClick={() => set({ ...choices, time_form: "month first" })}>
               Read stamps month first
             </Button>
           </>
         )}
-        <Button className="act" onClick={() => set({ zone: choices.zone })}>
-          Guess again
-        </Button>
-        <Button className="act" onClick={onAnother}>
-          Choose another file
-        </Button>
+        <Button onClick={() => set({ zone: choices.zone })}>Guess again</Button>
+        <Button onClick={onAnother}>Choose another file</Button>
       </div>
     </>
   );

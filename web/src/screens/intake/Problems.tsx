@@ -42,17 +42,13 @@ export function Problems({
                 </Table.Td>
                 <Table.Td>
                   {word !== undefined && !words.includes(word) ? (
-                    <Button className="act" onClick={() => onChange({ missing_words: [...words, word] })}>
+                    <Button onClick={() => onChange({ missing_words: [...words, word] })}>
                       Take “{word}” as missing
                     </Button>
                   ) : /^'\d{1,2}[./-]\d{1,2}[./-]\d/.test(p.message) ? (
                     <>
-                      <Button className="act" onClick={() => onChange({ time_form: "day first" })}>
-                        Read day first
-                      </Button>{" "}
-                      <Button className="act" onClick={() => onChange({ time_form: "month first" })}>
-                        month first
-                      </Button>
+                      <Button onClick={() => onChange({ time_form: "day first" })}>Read day first</Button>{" "}
+                      <Button onClick={() => onChange({ time_form: "month first" })}>month first</Button>
                     </>
                   ) : (
                     <span className="soft">{p.sets_aside ? "set aside" : "fine"}</span>
@@ -66,9 +62,7 @@ export function Problems({
       {words.length > 0 && (
         <p className="small">
           Taken as missing: {words.join(", ")}{" "}
-          <Button className="act" onClick={() => onChange({ missing_words: [] })}>
-            Put back
-          </Button>
+          <Button onClick={() => onChange({ missing_words: [] })}>Put back</Button>
         </p>
       )}
     </section>

@@ -1,6 +1,8 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview, Schema } from "../../api/client";
+import { Field } from "../../parts/Field";
+import { WordSelect } from "../../parts/WordSelect";
 
 type Measure = Schema["MeasureRequest"];
 type How = Measure["how"];
@@ -13,33 +15,6 @@ const KINDS: Record<string, string> = {
 };
 const HOWS: How[] = ["count", "sum", "mean", "min", "max", "p50", "p90", "p95", "p99", "distinct"];
 
-/** A word of a sentence that can be changed in place. */
-function Word(props: {
-  label: string;
-  value: string;
-  options: Record<string, string>;
-  onChange: (value: string) => void;
-  title?: string;
-}) {
-  return (
-    <Input
-      component="select"
-      variant="unstyled"
-      classNames={{ wrapper: "control", input: "word" }}
-      aria-label={props.label}
-      title={props.title}
-      value={props.value}
-      onChange={(e) => props.onChange(e.target.value)}
-    >
-      {Object.entries(props.options).map(([value, words]) => (
-        <option key={value} value={value}>
-          {words}
-        </option>
-      ))}
-    </Input>
-  );
-}
-
 /** How the file is written, as a sentence whose words can be changed. */
 export function Written({ preview, onChange }: { preview: Preview; onChange: (c: Choices) => void }) {
   const s = preview.shape;
@@ -50,9 +25,8 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
         Read as <strong>{KINDS[s.kind]}</strong>
         {s.kind === "log" ? " by the pattern " : "."}
         {s.kind === "log" && (
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field mono" }}
+          <Field
+            className="field mono"
             aria-label="Pattern of a line"
             value={pattern}
             onChange={(e) => setPattern(e.target.value)}
@@ -71,43 +45,43 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
   return (
     <p className="written">
       Cells stand between{" "}
-      <Word
+      <WordSelect
         label="Delimiter"
         title={s.reasons.delimiter}
         value={s.delimiter}
-        options={{ ...MARKS, [s.delimiter]: MARKS[s.delimiter] ?? s.delimiter }}
+        choices={Object.entries({ ...MARKS, [s.delimiter]: MARKS[s.delimiter] ?? s.delimiter })}
         onChange={(delimiter) => onChange({ delimiter })}
       />{" "}
       in{" "}
-      <Word
+      <WordSelect
         label="Encoding"
         title={s.reasons.encoding}
         value={s.encoding}
-        options={encodings}
+        choices={Object.entries(encodings)}
         onChange={(encoding) => onChange({ encoding })}
       />
       ; quotes are{" "}
-      <Word
+      <WordSelect
         label="Quote"
         title={s.reasons.quote}
         value={s.quote}
-        options={{ '"': "double", "'": "single" }}
+        choices={Object.entries({ '"': "double", "'": "single" })}
         onChange={(quote) => onChange({ quote })}
       />
       , decimals have a{" "}
-      <Word
+      <WordSelect
         label="Decimal mark"
         title={s.reasons.decimal}
         value={s.decimal}
-        options={{ ".": "point", ",": "comma" }}
+        choices={Object.entries({ ".": "point", ",": "comma" })}
         onChange={(decimal) => onChange({ decimal })}
       />
       , and line 1 holds{" "}
-      <Word
+      <WordSelect
         label="Header"
         title={s.reasons.header}
         value={s.has_header ? "names" : "rows"}
-        options={{ names: "the names", rows: "a row already" }}
+        choices={Object.entries({ names: "the names", rows: "a row already" })}
         onChange={(v) => onChange({ has_header: v === "names", roles: undefined })}
       />
       .{" "}
@@ -130,10 +104,10 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
   return (
     <p className="written">
       Each row is{" "}
-      <Word
+      <WordSelect
         label="What a row is"
         value={rollup ? "event" : "sample"}
-        options={{ sample: "a sample", event: "an event" }}
+        choices={Object.entries({ sample: "a sample", event: "an event" })}
         onChange={(v) =>
           v === "event" ? set([{ how: "count" }]) : onChange({ rollup: null, roles: choices.roles })
         }
@@ -141,9 +115,8 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
       {rollup && (
         <>
           ; every{" "}
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word short" }}
+          <Field
+            className="word short"
             aria-label="Interval"
             value={every}
             onChange={(e) => setEvery(e.target.value)}
@@ -155,10 +128,10 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
             // biome-ignore lint/suspicious/noArrayIndexKey: measures have no other name, and may be equal while edited
             <span key={i}>
               {i > 0 && ", "}
-              <Word
+              <WordSelect
                 label={`Measure ${i + 1}`}
                 value={m.how}
-                options={Object.fromEntries(HOWS.map((h) => [h, h === "count" ? "the count" : `the ${h}`]))}
+                choices={HOWS.map((h) => [h, h === "count" ? "the count" : `the ${h}`])}
                 onChange={(how) =>
                   set(
                     measures.map((x, k) =>
@@ -172,17 +145,17 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
               {m.how !== "count" && (
                 <>
                   {" of "}
-                  <Word
+                  <WordSelect
                     label={`Column of measure ${i + 1}`}
                     value={m.field ?? ""}
-                    options={Object.fromEntries(fields.map((f) => [f, f]))}
+                    choices={fields.map((f) => [f, f])}
                     onChange={(field) => set(measures.map((x, k) => (k === i ? { ...x, field } : x)))}
                   />
                 </>
               )}
               {measures.length > 1 && (
                 <Button
-                  className="act small"
+                  className="small"
                   aria-label={`Leave measure ${i + 1} out`}
                   onClick={() => set(measures.filter((_, k) => k !== i))}
                 >
@@ -192,7 +165,7 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
             </span>
           ))}{" "}
           <Button
-            className="act small"
+            className="small"
             onClick={() => set([...measures, { how: "p95", field: numbersOf(preview) }])}
           >
             and another figure

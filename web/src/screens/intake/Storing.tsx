@@ -58,10 +58,7 @@ export function Storing({ job, onAnother }: { job: number; onAnother: () => void
           ? "Stored. Scanning …"
           : "Stored. "}
       {state !== "done" && (
-        <Button
-          className="act"
-          onClick={() => api.DELETE("/api/v1/jobs/{id}", { params: { path: { id: job } } })}
-        >
+        <Button onClick={() => api.DELETE("/api/v1/jobs/{id}", { params: { path: { id: job } } })}>
           Cancel
         </Button>
       )}
@@ -77,9 +74,7 @@ export function Storing({ job, onAnother }: { job: number; onAnother: () => void
           <Link className="act" to="/">
             Tide table
           </Link>{" "}
-          <Button className="act" onClick={onAnother}>
-            Another file
-          </Button>
+          <Button onClick={onAnother}>Another file</Button>
         </>
       )}
     </p>

@@ -1,9 +1,10 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, type Job, onlyIf, Problem, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { Field, SelectField } from "../../parts/Field";
 import { ended } from "../../parts/jobs";
 import { figure, plural } from "../../parts/words";
 
@@ -39,9 +40,8 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
   const field = (name: keyof Stream & string, label: string, wide = "mid", hint = "") => (
     <label>
       {label}
-      <Input
-        variant="unstyled"
-        classNames={{ wrapper: "control", input: `field ${wide}` }}
+      <Field
+        className={`field ${wide}`}
         name={name}
         defaultValue={String(stream[name] ?? "")}
         placeholder={hint}
@@ -54,9 +54,8 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
         {field("metric", "Metric")}
         <label>
           Attributes
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field long" }}
+          <Field
+            className="field long"
             name="attributes"
             defaultValue={(stream.attributes ?? []).map((p) => p.join("=")).join(", ")}
           />
@@ -67,33 +66,20 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told:
         {field("zone", "Zone")}
         <label>
           Bad side
-          <Input
-            component="select"
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field" }}
-            name="bad_side"
-            defaultValue={stream.bad_side}
-          >
+          <SelectField className="field" name="bad_side" defaultValue={stream.bad_side}>
             <option value="both">above and below</option>
             <option value="above">above</option>
             <option value="below">below</option>
-          </Input>
+          </SelectField>
         </label>
         {field("owner", "Owner")}
         {field("runbook", "Runbook", "long", "https://…")}
         <label>
           Fed by (numbers of streams)
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field mid" }}
-            name="fed_by"
-            defaultValue={stream.fed_by.join(" ")}
-          />
+          <Field className="field mid" name="fed_by" defaultValue={stream.fed_by.join(" ")} />
         </label>
         <Retention stream={stream} />
-        <Button type="submit" className="act">
-          Save
-        </Button>
+        <Button type="submit">Save</Button>
         <span className="soft small">
           number {stream.id} · key {stream.key}
         </span>
@@ -131,9 +117,8 @@ function Retention({ stream }: { stream: Stream }) {
   return (
     <label>
       Keep samples for, days (empty: for ever)
-      <Input
-        variant="unstyled"
-        classNames={{ wrapper: "control", input: "field num" }}
+      <Field
+        className="field num"
         name="retention_days"
         type="number"
         min={1}
@@ -168,30 +153,18 @@ function Delete({ stream, onDone }: { stream: Stream; onDone: (told: string) => 
       setError(problem instanceof Problem ? problem : null);
     }
   };
-  if (!isAsking)
-    return (
-      <Button className="act" onClick={() => setAsking(true)}>
-        Delete this stream
-      </Button>
-    );
+  if (!isAsking) return <Button onClick={() => setAsking(true)}>Delete this stream</Button>;
   return (
     <div className="form">
       <label>
         This deletes {figure(stream.samples)} samples and all findings of the stream for good. Repeat its key
         to confirm: {stream.key}
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field long" }}
-          value={confirm}
-          onChange={(e) => setConfirm(e.target.value)}
-        />
+        <Field className="field long" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
       </label>
-      <Button className="act" disabled={confirm !== stream.key} onClick={remove}>
+      <Button disabled={confirm !== stream.key} onClick={remove}>
         Delete for good
       </Button>
-      <Button className="act" onClick={() => setAsking(false)}>
-        Keep it
-      </Button>
+      <Button onClick={() => setAsking(false)}>Keep it</Button>
       {error !== null && <Trouble error={error} />}
     </div>
   );

@@ -130,9 +130,7 @@ export default function Streams() {
       )}
       {found.hasNextPage && (
         <p>
-          <Button className="act" onClick={() => found.fetchNextPage()}>
-            Show more of the {figure(total)}
-          </Button>
+          <Button onClick={() => found.fetchNextPage()}>Show more of the {figure(total)}</Button>
         </p>
       )}
     </div>

@@ -1,8 +1,9 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, get, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { plural } from "../../parts/words";
 
@@ -49,10 +50,8 @@ export function Bulk({
       <strong>{count} ticked:</strong>
       <label>
         make them{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           value=""
           onChange={(e) =>
             change({ verdict: e.target.value as Verdict }, `made ${VERDICT_WORDS[e.target.value]}`)
@@ -64,7 +63,7 @@ export function Bulk({
               {VERDICT_WORDS[v]}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </label>
       <form
         onSubmit={(e) => {
@@ -73,39 +72,26 @@ export function Bulk({
         }}
       >
         <label>
-          cause{" "}
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field" }}
-            value={cause}
-            onChange={(e) => setCause(e.target.value)}
-            w="18ch"
-          />
+          cause <Field className="field" value={cause} onChange={(e) => setCause(e.target.value)} w="18ch" />
         </label>{" "}
-        <Button type="submit" className="act" disabled={!cause}>
+        <Button type="submit" disabled={!cause}>
           Set
         </Button>
       </form>
-      <Button className="act" onClick={() => change({ take_out: true }, "taken out")}>
-        Take out
-      </Button>
+      <Button onClick={() => change({ take_out: true }, "taken out")}>Take out</Button>
       <Button
-        className="act"
         title="The standing plan once more, with the logbook as it is now left out of training"
         onClick={() => effect(false)}
       >
         What do they change?
       </Button>
       <Button
-        className="act"
         title="The plan with these entries as days it knows of, such as holidays"
         onClick={() => effect(true)}
       >
         Try them as known days
       </Button>
-      <Button className="act" onClick={onForget}>
-        Untick
-      </Button>
+      <Button onClick={onForget}>Untick</Button>
       {error !== null && <Trouble error={error} />}
     </div>
   );

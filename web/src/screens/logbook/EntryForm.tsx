@@ -1,7 +1,8 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { type FormEvent, useState } from "react";
 import { api, Problem, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { LOCAL, toLocalField } from "../../parts/words";
 import "./logbook.css";
@@ -58,26 +59,18 @@ export function EntryForm({
     >
       <label>
         Verdict
-        {/* biome-ignore lint/a11y/noAutofocus: the form opens because somebody asked for it */}
-        <Input
-          component="select"
-          variant="unstyled"
-          name="verdict"
-          classNames={{ wrapper: "control", input: "field" }}
-          autoFocus
-        >
+        <SelectField name="verdict" className="field" autoFocus>
           {VERDICT_LIST.map((v) => (
             <option key={v} value={v}>
               {VERDICT_WORDS[v]}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </label>
       <label>
         From, {LOCAL}
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <Field
+          className="field"
           type="datetime-local"
           step="1"
           name="start"
@@ -87,9 +80,8 @@ export function EntryForm({
       </label>
       <label>
         To
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <Field
+          className="field"
           type="datetime-local"
           step="1"
           name="end"
@@ -98,9 +90,8 @@ export function EntryForm({
       </label>
       <label style={{ flex: 1 }}>
         Over (empty: every stream)
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <Field
+          className="field"
           name="scope"
           defaultValue={scope}
           placeholder="metric=gate_taps,place=Gullhaven"
@@ -108,26 +99,16 @@ export function EntryForm({
       </label>
       <label>
         Kind
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
-          name="kind"
-          placeholder="spike, step, …"
-          w="12ch"
-        />
+        <Field className="field" name="kind" placeholder="spike, step, …" w="12ch" />
       </label>
       <label style={{ flex: 1 }}>
         Cause
-        <Input variant="unstyled" classNames={{ wrapper: "control", input: "field" }} name="cause" />
+        <Field className="field" name="cause" />
       </label>
       <Button type="submit" variant="filled">
         Write it down
       </Button>
-      {onForget && (
-        <Button className="act" onClick={onForget}>
-          Leave it
-        </Button>
-      )}
+      {onForget && <Button onClick={onForget}>Leave it</Button>}
       {error !== null && <Trouble error={error} />}
     </form>
   );

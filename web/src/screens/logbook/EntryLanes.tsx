@@ -50,9 +50,7 @@ export function EntryLanes({
       <div className="entry-lane axis">
         <span className="soft small">
           {filter.from || filter.to ? (
-            <Button className="act" onClick={() => onSpan(null, null)}>
-              All of the time
-            </Button>
+            <Button onClick={() => onSpan(null, null)}>All of the time</Button>
           ) : (
             "drag to choose a span"
           )}
@@ -120,7 +118,7 @@ export function EntryLanes({
         {d.lanes.length > SHOWN && (
           <>
             {" "}
-            <Button className="act" onClick={() => setAll(!isAll)}>
+            <Button onClick={() => setAll(!isAll)}>
               {isAll ? "Fewer lanes" : `All ${d.lanes.length} lanes`}
             </Button>
           </>

@@ -1,7 +1,8 @@
-import { Button, Checkbox, Input, Table } from "@mantine/core";
+import { Button, Checkbox, Table } from "@mantine/core";
 import { useState } from "react";
 import { api, type Entry, onlyIf, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, LOCAL, utc } from "../../parts/words";
 import { History } from "./History";
@@ -57,10 +58,8 @@ export function EntryRow({
         </Table.Td>
         <Table.Td style={{ whiteSpace: "nowrap" }}>
           <VerdictMark verdict={entry.verdict} />{" "}
-          <Input
-            component="select"
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
+          <SelectField
+            className="word"
             aria-label={`Verdict, ${entry.cause || entry.scope}`}
             value={entry.verdict}
             onChange={(e) => save({ verdict: e.target.value as Verdict })}
@@ -70,7 +69,7 @@ export function EntryRow({
                 {VERDICT_WORDS[v]}
               </option>
             ))}
-          </Input>
+          </SelectField>
           {error !== null && <Trouble error={error} />}
         </Table.Td>
         <Table.Td title={utc(from)}>{dayTime(from, LOCAL)}</Table.Td>
@@ -78,9 +77,8 @@ export function EntryRow({
         <Table.Td>{scopeWords(entry.scope ?? "")}</Table.Td>
         <Table.Td>{entry.kind}</Table.Td>
         <Table.Td>
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "in-place" }}
+          <Field
+            className="in-place"
             aria-label={`Cause, ${entry.scope}`}
             defaultValue={entry.cause}
             placeholder={entry.note}
@@ -93,15 +91,10 @@ export function EntryRow({
           {entry.origin === "finding" ? ", in review" : ""}
         </Table.Td>
         <Table.Td style={{ whiteSpace: "nowrap" }}>
-          <Button
-            className="act"
-            onClick={() => setOpen(!isOpen)}
-            aria-expanded={isOpen}
-            aria-label={`History of ${words}`}
-          >
+          <Button onClick={() => setOpen(!isOpen)} aria-expanded={isOpen} aria-label={`History of ${words}`}>
             History
           </Button>{" "}
-          <Button className="act" onClick={onRemove} aria-label={`Take out ${words}`}>
+          <Button onClick={onRemove} aria-label={`Take out ${words}`}>
             Take out
           </Button>
         </Table.Td>

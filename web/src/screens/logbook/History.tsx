@@ -43,11 +43,7 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
           <li key={r.id} className="small">
             <span className="figure">{dayTime(r.at, LOCAL)}</span> <strong>{r.by}</strong>{" "}
             {DONE[r.action] ?? r.action} {changeWords(r)}{" "}
-            {i > 0 && (
-              <Button className="act" onClick={() => void back(r.id)}>
-                Make it so again
-              </Button>
-            )}
+            {i > 0 && <Button onClick={() => void back(r.id)}>Make it so again</Button>}
           </li>
         ))}
       </ul>

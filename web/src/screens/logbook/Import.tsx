@@ -1,7 +1,8 @@
-import { Button, Input, Table } from "@mantine/core";
+import { Button, Table } from "@mantine/core";
 import { useState } from "react";
 import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field, SelectField } from "../../parts/Field";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, figure, LOCAL, plural } from "../../parts/words";
@@ -74,9 +75,8 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
           }}
         />{" "}
         <span className="soft">CSV, JSON or a calendar (.ics); stamps without a zone are in</span>{" "}
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <Field
+          className="word"
           aria-label="Zone of the file's stamps"
           value={zone}
           onChange={(e) => setZone(e.target.value)}
@@ -130,10 +130,8 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
           {look.changes > 0 && (
             <p>
               Where a row is about an entry that stands here otherwise,{" "}
-              <Input
-                component="select"
-                variant="unstyled"
-                classNames={{ wrapper: "control", input: "word" }}
+              <SelectField
+                className="word"
                 aria-label="What becomes of them"
                 value={matches}
                 onChange={(e) => setMatches(e.target.value as keyof typeof MATCHES)}
@@ -143,7 +141,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                     {words}
                   </option>
                 ))}
-              </Input>
+              </SelectField>
               .
             </p>
           )}

@@ -1,4 +1,4 @@
-import { Button, Checkbox, Input, Table } from "@mantine/core";
+import { Button, Checkbox, Table } from "@mantine/core";
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useSearchParams } from "react-router";
@@ -6,6 +6,7 @@ import { api, type Entry, get, queryOf, type Verdict } from "../../api/client";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { LOCAL, plural } from "../../parts/words";
@@ -94,10 +95,8 @@ export default function Logbook() {
       <div className="logbook-tools">
         <label>
           Verdict{" "}
-          <Input
-            component="select"
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
+          <SelectField
+            className="word"
             value={filter.verdict ?? ""}
             onChange={(e) => set({ verdict: e.target.value })}
           >
@@ -107,7 +106,7 @@ export default function Logbook() {
                 {VERDICT_WORDS[v]}
               </option>
             ))}
-          </Input>
+          </SelectField>
         </label>
         <FilterField
           label="Filter entries"
@@ -116,20 +115,14 @@ export default function Logbook() {
           onChange={(value) => set({ text: value })}
         />
         {isFiltered && (
-          <Button className="act" onClick={() => set({ verdict: null, text: null, from: null, to: null })}>
-            Show all
-          </Button>
+          <Button onClick={() => set({ verdict: null, text: null, from: null, to: null })}>Show all</Button>
         )}
         <span style={{ flex: 1 }} />
-        <Button ref={write} className="act" title="w" {...door("entry")}>
+        <Button ref={write} title="w" {...door("entry")}>
           Write an entry
         </Button>
-        <Button className="act" {...door("quiet")}>
-          Quiet until …
-        </Button>
-        <Button className="act" {...door("import")}>
-          Import labels
-        </Button>
+        <Button {...door("quiet")}>Quiet until …</Button>
+        <Button {...door("import")}>Import labels</Button>
         <span>
           Export{" "}
           {["csv", "json", "ics"].map((kind) => (
@@ -148,15 +141,9 @@ export default function Logbook() {
       </div>
       {told && (
         <p role="status">
-          {told}{" "}
-          {undo !== null && (
-            <Button className="act" onClick={() => undoAll(undo)}>
-              Undo
-            </Button>
-          )}
+          {told} {undo !== null && <Button onClick={() => undoAll(undo)}>Undo</Button>}
           {gone && (
             <Button
-              className="act"
               onClick={() =>
                 attempt(async () => {
                   await api.POST("/api/v1/logbook/{id}/restore", { params: { path: { id: gone.id } } });
@@ -251,11 +238,7 @@ export default function Logbook() {
           </Table.Tbody>
         </Table>
       )}
-      {entries.hasNextPage && (
-        <Button className="act" onClick={() => entries.fetchNextPage()}>
-          Show more
-        </Button>
-      )}
+      {entries.hasNextPage && <Button onClick={() => entries.fetchNextPage()}>Show more</Button>}
     </div>
   );
 }

@@ -1,8 +1,9 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field } from "../../parts/Field";
 import { dayTime, LOCAL } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
 
@@ -56,42 +57,19 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
         <form onSubmit={submit} className="new-entry" aria-label="Quiet until">
           <label style={{ flex: 1 }}>
             Quiet over (empty: every stream)
-            <Input
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "field" }}
-              name="scope"
-              placeholder="metric=cold_hold_temp,hold=2"
-            />
+            <Field className="field" name="scope" placeholder="metric=cold_hold_temp,hold=2" />
           </label>
           <label>
             From, {LOCAL} (empty: now)
-            <Input
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "field" }}
-              type="datetime-local"
-              name="start"
-            />
+            <Field className="field" type="datetime-local" name="start" />
           </label>
           <label>
             Until
-            <Input
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "field" }}
-              type="datetime-local"
-              name="end"
-              required
-            />
+            <Field className="field" type="datetime-local" name="end" required />
           </label>
           <label style={{ flex: 1 }}>
             Because of
-            <Input
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "field" }}
-              name="reason"
-              required
-              maxLength={500}
-              placeholder="seal is replaced"
-            />
+            <Field className="field" name="reason" required maxLength={500} placeholder="seal is replaced" />
           </label>
           <Button type="submit" variant="filled">
             Keep quiet
@@ -105,7 +83,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
             <li key={q.id}>
               Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(q.start ?? 0, LOCAL)} to{" "}
               {dayTime(q.end, LOCAL)}, {q.reason} <span className="soft">({q.by})</span>{" "}
-              <Button className="act" onClick={() => end(q.id)}>
+              <Button onClick={() => end(q.id)}>
                 {(q.start ?? 0) <= Date.now() && Date.now() < q.end ? "End it now" : "Take it away"}
               </Button>
             </li>

@@ -1,4 +1,4 @@
-import { Button, Checkbox, Input } from "@mantine/core";
+import { Button, Checkbox } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
@@ -6,6 +6,7 @@ import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
+import { AreaField, Field } from "../../parts/Field";
 import { type Choice, SPAN_VERDICTS, VERDICTS, Verdicts, verdictKeys } from "../../parts/Verdicts";
 import { figure, plural } from "../../parts/words";
 import { OneItem } from "./OneItem";
@@ -252,10 +253,9 @@ export default function Review() {
         {error !== null && <Trouble error={error} />}
         <label>
           Cause <kbd>C</kbd>
-          <Input
-            variant="unstyled"
+          <Field
             ref={causeField}
-            classNames={{ wrapper: "control", input: "field" }}
+            className="field"
             style={{ width: "100%" }}
             list="causes"
             maxLength={500}
@@ -266,11 +266,9 @@ export default function Review() {
         </label>
         <label>
           Note <kbd>N</kbd>
-          <Input
-            component="textarea"
-            variant="unstyled"
+          <AreaField
             ref={noteField}
-            classNames={{ wrapper: "control", input: "field" }}
+            className="field"
             style={{ width: "100%" }}
             rows={2}
             value={note}
@@ -279,14 +277,10 @@ export default function Review() {
           />
         </label>
         <div className="acts">
-          <Button className="act" onClick={() => void undo()} disabled={isBusy}>
+          <Button onClick={() => void undo()} disabled={isBusy}>
             Undo
           </Button>
-          <Button
-            className="act"
-            onClick={() => item && void step(() => next(item.id))}
-            disabled={!item || isBusy}
-          >
+          <Button onClick={() => item && void step(() => next(item.id))} disabled={!item || isBusy}>
             Skip
           </Button>
           <span className="soft small" role="status">

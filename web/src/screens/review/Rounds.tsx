@@ -1,4 +1,4 @@
-import { Button, Input, Radio, Table } from "@mantine/core";
+import { Button, Radio, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -6,6 +6,7 @@ import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { msOf } from "../../parts/days";
+import { Field, SelectField } from "../../parts/Field";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { begun, dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
@@ -140,10 +141,8 @@ function Begin({ open }: { open: number | null }) {
       </Radio.Group>
       <p>
         At most{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           aria-label="How many"
           value={size}
           onChange={(e) => setSize(Number(e.target.value))}
@@ -153,12 +152,10 @@ function Begin({ open }: { open: number | null }) {
               {n}
             </option>
           ))}
-        </Input>
+        </SelectField>
         , of{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           aria-label="Of which family"
           value={metric}
           onChange={(e) => setMetric(e.target.value)}
@@ -169,12 +166,10 @@ function Begin({ open }: { open: number | null }) {
               {m}
             </option>
           ))}
-        </Input>
+        </SelectField>
         , found by{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           aria-label="Found by which scan"
           value={scan.id}
           onChange={(e) => setChosen(Number(e.target.value))}
@@ -185,16 +180,15 @@ function Begin({ open }: { open: number | null }) {
               {s.is_standing ? ", standing" : ", trial"} ({s.id})
             </option>
           ))}
-        </Input>
+        </SelectField>
         , from <Day label="First day" value={from} onChange={setFrom} /> to{" "}
         <Day label="Last day" value={to} onChange={setTo} />
         {kind === "strongest" && (
           <>
             , of at least{" "}
-            <Input
-              variant="unstyled"
+            <Field
               type="number"
-              classNames={{ wrapper: "control", input: "word least" }}
+              className="word least"
               aria-label="Least strength, sigmas"
               min="0"
               step="0.5"
@@ -220,10 +214,9 @@ function Begin({ open }: { open: number | null }) {
 
 function Day({ label, value, onChange }: { label: string; value: string; onChange: (day: string) => void }) {
   return (
-    <Input
-      variant="unstyled"
+    <Field
       type="date"
-      classNames={{ wrapper: "control", input: "word" }}
+      className="word"
       aria-label={label}
       title="any, where it is empty"
       value={value}
@@ -314,7 +307,7 @@ function Disputes({ round }: { round: Round }) {
               {d.verdicts.map((v) => (
                 <Table.Td key={v.by}>
                   {v.by}:{" "}
-                  <Button className="act" onClick={() => void settle(d.item, v.verdict)}>
+                  <Button onClick={() => void settle(d.item, v.verdict)}>
                     it is {VERDICT_WORDS[v.verdict]}
                   </Button>
                 </Table.Td>

@@ -2,7 +2,7 @@ import { Table } from "@mantine/core";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Curve } from "../../api/client";
-import { Whisker } from "../../parts/marks";
+import { kindWords, Whisker } from "../../parts/marks";
 import { dayTime, duration, figure, LOCAL, plural, ratio } from "../../parts/words";
 import { Calibration } from "./Calibration";
 import { Cuts } from "./Cuts";
@@ -330,7 +330,7 @@ function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
         {wrong.slice(0, SHOWN).map((f) => (
           <li key={`${f.stream}${f.kind}${f.start}`}>
             <Piece scan={scan} stream={f.stream} start={f.start} end={f.end} title={f.title}>
-              {f.kind} {f.direction || "without a side"}, {dayTime(f.start, LOCAL)}, {figure(f.score, 1)} σ
+              {kindWords(f)}, {dayTime(f.start, LOCAL)}, {figure(f.score, 1)} σ
             </Piece>
           </li>
         ))}

@@ -129,7 +129,7 @@ function Row({ one, isFirst, onLead }: { one: One; isFirst: boolean; onLead: () 
       </Table.Td>
       <Table.Td>
         {!isFirst && (
-          <Button className="act" onClick={onLead} aria-label={`Set against ${nameOf(one)}`}>
+          <Button onClick={onLead} aria-label={`Set against ${nameOf(one)}`}>
             Set against
           </Button>
         )}

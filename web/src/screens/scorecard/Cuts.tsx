@@ -1,6 +1,7 @@
-import { Button, Input, Table, UnstyledButton } from "@mantine/core";
+import { Button, Table, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { Link } from "react-router";
+import { SelectField } from "../../parts/Field";
 import { Whisker } from "../../parts/marks";
 import { duration, figure, plural, ratio } from "../../parts/words";
 import type { Card, Cut } from "./figures";
@@ -46,10 +47,8 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
     <section aria-label="Cut finer" className="cuts">
       <h2>
         By{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           aria-label="Cut by"
           value={by}
           onChange={(e) => {
@@ -64,7 +63,7 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
               {words}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </h2>
       <Table className="rows">
         <Table.Thead>
@@ -100,7 +99,7 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
         </Table.Tbody>
       </Table>
       {rows.length > SHOWN && (
-        <Button className="act" onClick={() => setAll(!isAll)}>
+        <Button onClick={() => setAll(!isAll)}>
           {isAll ? "Show the first ones" : `Show all ${plural(rows.length, "row")}`}
         </Button>
       )}

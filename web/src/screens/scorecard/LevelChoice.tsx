@@ -1,9 +1,10 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, get, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field, SelectField } from "../../parts/Field";
 import { figure, ratio } from "../../parts/words";
 import type { BestLevel, Part } from "./figures";
 import type { Marked } from "./PrecisionRecall";
@@ -93,10 +94,8 @@ export function LevelChoice({
     <section aria-label="Choose a level" className="level-choice">
       <p>
         Wanted:{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           aria-label="Constraint"
           value={want}
           onChange={(e) => state(e.target.value as Want, WANTS[e.target.value as Want].usual)}
@@ -106,10 +105,9 @@ export function LevelChoice({
               {words}
             </option>
           ))}
-        </Input>{" "}
-        <Input
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word figure" }}
+        </SelectField>{" "}
+        <Field
+          className="word figure"
           type="number"
           aria-label="Amount"
           min={0}
@@ -122,7 +120,7 @@ export function LevelChoice({
       {best.isError && <Trouble error={best.error} />}
       {b && <BestWords best={b} />}
       {b?.is_met && !made && (
-        <Button className="act" onClick={() => adopt(b.level)}>
+        <Button onClick={() => adopt(b.level)}>
           Adopt {b.level.toFixed(2)} σ as a new version of {scan.plan}
         </Button>
       )}

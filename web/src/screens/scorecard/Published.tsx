@@ -45,9 +45,7 @@ export default function Published() {
         <pre>{d.plan_text}</pre>
       </details>
       <footer className="card-foot small">
-        <Button className="act" onClick={() => print()}>
-          Print
-        </Button>
+        <Button onClick={() => print()}>Print</Button>
         {["html", "csv", "json"].map((kind) => (
           <a key={kind} className="act" href={file(`card.${kind}`)} download>
             {kind.toUpperCase()}

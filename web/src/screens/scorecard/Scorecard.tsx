@@ -1,4 +1,4 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
@@ -6,6 +6,7 @@ import { api, get, queryOf, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayOf, msOf } from "../../parts/days";
+import { Field, SelectField } from "../../parts/Field";
 import { counted, ENDED, useJob } from "../../parts/jobs";
 import { LOCAL, plural, ratio, spanWords } from "../../parts/words";
 import { CardBody } from "./CardBody";
@@ -42,10 +43,7 @@ function Counting({ job, onDone }: { job: number; onDone: () => void }) {
   if (d && (d.state === "failed" || d.state === "cancelled"))
     return (
       <p className="padded" role="alert">
-        The scorecard was not counted: {d.message || d.state}.{" "}
-        <Button className="act" onClick={onDone}>
-          Count again
-        </Button>
+        The scorecard was not counted: {d.message || d.state}. <Button onClick={onDone}>Count again</Button>
       </p>
     );
   return (
@@ -135,10 +133,8 @@ function PartWords({
   return (
     <span className="part">
       Counted:{" "}
-      <Input
-        component="select"
-        variant="unstyled"
-        classNames={{ wrapper: "control", input: "word" }}
+      <SelectField
+        className="word"
         aria-label="Family of streams"
         value={part.family ?? ""}
         onChange={(e) => setPart({ family: e.target.value })}
@@ -149,12 +145,11 @@ function PartWords({
             {m}
           </option>
         ))}
-      </Input>{" "}
+      </SelectField>{" "}
       from{" "}
-      <Input
-        variant="unstyled"
+      <Field
         type="date"
-        classNames={{ wrapper: "control", input: "word" }}
+        className="word"
         aria-label="Counted from"
         defaultValue={dayOf(part.from ?? span.start)}
         onBlur={(e) => {
@@ -163,10 +158,9 @@ function PartWords({
         }}
       />{" "}
       to{" "}
-      <Input
-        variant="unstyled"
+      <Field
         type="date"
-        classNames={{ wrapper: "control", input: "word" }}
+        className="word"
         aria-label="Counted to"
         defaultValue={dayOf(part.to ?? span.end)}
         onBlur={(e) => {
@@ -177,7 +171,7 @@ function PartWords({
       {(part.family || part.from || part.to || part.streams) && (
         <>
           {" "}
-          <Button className="act" onClick={() => setPart({ family: "", streams: "", from: 0, to: 0 })}>
+          <Button onClick={() => setPart({ family: "", streams: "", from: 0, to: 0 })}>
             Count all of it
           </Button>
         </>
@@ -225,9 +219,7 @@ function Beside({ scan, figures, words }: { scan: Scan; figures?: Events[]; word
       {isAsked ? (
         "The replay runs; its figures will stand here."
       ) : (
-        <Button className="act" onClick={replay}>
-          Replay it as if live
-        </Button>
+        <Button onClick={replay}>Replay it as if live</Button>
       )}
       {problem !== null && <Trouble error={problem} />}
     </p>
@@ -271,9 +263,8 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
         >
           <label>
             Title{" "}
-            <Input
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "field" }}
+            <Field
+              className="field"
               value={title}
               maxLength={200}
               required
@@ -293,15 +284,12 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
       )}
       <footer className="card-foot small">
         <Button
-          className="act"
           aria-expanded={title !== null}
           onClick={() => setTitle(title === null ? `${scan.plan}, v${scan.version}` : null)}
         >
           Publish
         </Button>
-        <Button className="act" onClick={() => print()}>
-          Print
-        </Button>
+        <Button onClick={() => print()}>Print</Button>
         {["html", "csv", "json"].map((kind) => (
           <a key={kind} className="act" href={file(kind)} download>
             {kind.toUpperCase()}

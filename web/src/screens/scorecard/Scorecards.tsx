@@ -43,7 +43,6 @@ export default function Scorecards() {
         <>
           <p>
             <Button
-              className="act"
               disabled={chosen.length < 2}
               onClick={() => navigate(`/scorecards/compare?scans=${chosen.join(",")}`)}
             >

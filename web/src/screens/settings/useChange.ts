@@ -1,19 +1,15 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { useAttempt } from "../../parts/attempt";
 
 /** Do something that may be refused, then read again what it changes, and the trail. */
 export function useChange(...keys: string[]) {
   const client = useQueryClient();
-  const { error, attempt } = useAttempt();
-  const [isBusy, setBusy] = useState(false);
+  const { error, isBusy, attempt } = useAttempt();
   const change = async (work: () => Promise<unknown>): Promise<boolean> => {
-    setBusy(true);
     const isDone = await attempt(async () => {
       await work();
       return "";
     });
-    setBusy(false);
     for (const key of [...keys, "trail"]) void client.invalidateQueries({ queryKey: [key] });
     return isDone;
   };

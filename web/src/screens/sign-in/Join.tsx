@@ -1,8 +1,9 @@
-import { Button, Input, PasswordInput } from "@mantine/core";
+import { Button, PasswordInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
+import { Field } from "../../parts/Field";
 import { dayTime, LOCAL, zoneName } from "../../parts/words";
 
 /** Where a link of an invitation or for a forgotten password leads: choose a password, and one is in. */
@@ -45,15 +46,7 @@ export function Join() {
             <strong>{found.data.name}</strong>. The link can be used once, until{" "}
             {dayTime(found.data.ends_at, LOCAL)} {zoneName(found.data.ends_at, LOCAL)}.
           </p>
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control" }}
-            type="hidden"
-            name="username"
-            autoComplete="username"
-            value={found.data.name}
-            readOnly
-          />
+          <Field type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
           <PasswordInput
             label="Password"
             description="12 characters or more"

@@ -1,8 +1,9 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { Field } from "../../parts/Field";
 
 export function SignIn({ isDemo }: { isDemo: boolean }) {
   const client = useQueryClient();
@@ -29,9 +30,8 @@ export function SignIn({ isDemo }: { isDemo: boolean }) {
       <form onSubmit={submit} style={{ display: "grid", gap: 14, marginTop: 24 }}>
         <label>
           Name
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field" }}
+          <Field
+            className="field"
             style={{ width: "100%" }}
             value={name}
             onChange={(e) => setName(e.target.value)}
@@ -41,9 +41,8 @@ export function SignIn({ isDemo }: { isDemo: boolean }) {
         </label>
         <label>
           Password
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field" }}
+          <Field
+            className="field"
             style={{ width: "100%" }}
             type="password"
             value={password}

@@ -1,8 +1,9 @@
-import { Button, Checkbox, Input, Popover } from "@mantine/core";
+import { Button, Checkbox, Popover } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { begun, plural } from "../../parts/words";
 import { COLUMNS, FLEET } from "./caps";
 
@@ -22,10 +23,8 @@ export function FleetSwitch({
     <span title={promise && `${begun(promise)}.`}>
       <label>
         Across the fleet{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        <SelectField
+          className="word"
           value={rate ?? ""}
           onChange={(e) => onChange(e.target.value ? Number(e.target.value) : null)}
         >
@@ -35,7 +34,7 @@ export function FleetSwitch({
               at most {Math.round(r * 1000) / 10} % false a day
             </option>
           ))}
-        </Input>
+        </SelectField>
       </label>
       {rate !== null && (
         <span className="soft small" role="status">
@@ -64,7 +63,7 @@ export function Columns({ chosen }: { chosen: string[] }) {
   return (
     <Popover position="bottom-end" withinPortal trapFocus>
       <Popover.Target>
-        <Button className="act">Columns</Button>
+        <Button>Columns</Button>
       </Popover.Target>
       <Popover.Dropdown className="change">
         <fieldset className="plain-set">

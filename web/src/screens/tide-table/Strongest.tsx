@@ -1,8 +1,8 @@
-import { Input } from "@mantine/core";
 import { Link } from "react-router";
 import type { Finding } from "../../api/client";
 import { isBad, Mark } from "../../parts/marks";
 import { Taking } from "../../parts/Taking";
+import { WordSelect } from "../../parts/WordSelect";
 import { dayTime, duration, figure, LOCAL, plural } from "../../parts/words";
 import { type Cap, CHOICES } from "./caps";
 
@@ -93,19 +93,11 @@ function CapWord({
 }) {
   const choices = [...new Set([...CHOICES[name], caps[name]])].sort((a, b) => a - b);
   return (
-    <Input
-      component="select"
-      variant="unstyled"
-      classNames={{ wrapper: "control", input: "word" }}
-      aria-label={label}
-      value={caps[name]}
-      onChange={(e) => setCap(name, Number(e.target.value))}
-    >
-      {choices.map((n) => (
-        <option key={n} value={n}>
-          {n}
-        </option>
-      ))}
-    </Input>
+    <WordSelect
+      label={label}
+      value={String(caps[name])}
+      choices={choices.map((n) => [String(n), String(n)] as const)}
+      onChange={(n) => setCap(name, Number(n))}
+    />
   );
 }

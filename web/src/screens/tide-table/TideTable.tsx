@@ -1,10 +1,11 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, get, type TideRow } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
 import { Mark } from "../../parts/marks";
 import { hasWords } from "../../parts/streams";
@@ -75,11 +76,7 @@ export default function TideTable() {
             {spanWords(span[0], span[1], zone)} · {zone} ({zoneName(span[1], zone)})
           </span>
         )}
-        {chosen && (
-          <Button className="act" onClick={() => setSpan(null)}>
-            Whole span
-          </Button>
-        )}
+        {chosen && <Button onClick={() => setSpan(null)}>Whole span</Button>}
       </TopBar>
       <OpenIncidents />
       <Strongest
@@ -94,18 +91,12 @@ export default function TideTable() {
       <div className="tide-tools">
         <label>
           Sorted by{" "}
-          <Input
-            component="select"
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
-            value={sort}
-            onChange={(e) => set("sort", e.target.value)}
-          >
+          <SelectField className="word" value={sort} onChange={(e) => set("sort", e.target.value)}>
             <option value="strongest">strongest</option>
             <option value="newest">newest</option>
             <option value="open">most open</option>
             <option value="name">name</option>
-          </Input>
+          </SelectField>
         </label>
         <FilterField
           label="Filter streams"

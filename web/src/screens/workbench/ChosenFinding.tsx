@@ -13,13 +13,10 @@ import { Explain } from "./Explain";
 /** What a finding is, what stands behind it, and the verdict, in place and to be taken back. */
 export function ChosenFinding({ finding }: { finding: Finding }) {
   const client = useQueryClient();
-  const { told, error, attempt } = useAttempt();
-  const [isBusy, setBusy] = useState(false);
+  const { report, error, isBusy, attempt } = useAttempt();
   const [last, setLast] = useState<number | null>(null);
   const doing = async (work: () => Promise<string>) => {
-    setBusy(true);
     await attempt(work);
-    setBusy(false);
     logbookChanged(client);
   };
   const judge = (verdict: Judgement, words: string) =>
@@ -68,7 +65,7 @@ export function ChosenFinding({ finding }: { finding: Finding }) {
         isOff={isBusy}
       />
       <p className="small" role="status">
-        {told}{" "}
+        {report}{" "}
         {last !== null && (
           <Button onClick={() => void undo()} disabled={isBusy}>
             Take it back

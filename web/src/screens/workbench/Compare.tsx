@@ -1,7 +1,8 @@
-import { Button, Input, Table } from "@mantine/core";
+import { Button, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Scan, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { Whisker } from "../../parts/marks";
 import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
 import { LETTERS, scanWords } from "./Lanes";
@@ -60,10 +61,8 @@ export function Compare({
       {pinned.length < 3 && left.length > 0 && (
         <label className="small">
           Pin beside it{" "}
-          <Input
-            component="select"
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "word" }}
+          <SelectField
+            className="word"
             value=""
             onChange={(e) => onPin([...pinned.map((s) => s.id), Number(e.target.value)])}
           >
@@ -73,7 +72,7 @@ export function Compare({
                 {scanWords(s)}, {plural(s.findings, "finding")}, no. {s.id}
               </option>
             ))}
-          </Input>
+          </SelectField>
         </label>
       )}
       {left.length === 0 && pinned.length === 0 && (
@@ -113,7 +112,7 @@ function Against({
       <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}>
         <strong>{letter}</strong>
         <span className="small">{scanWords(other)}</span>
-        <Button className="act" style={{ marginLeft: "auto" }} onClick={onDrop}>
+        <Button style={{ marginLeft: "auto" }} onClick={onDrop}>
           Unpin {letter}
         </Button>
       </div>

@@ -62,11 +62,7 @@ export function Examination({
                 {begun(d.words)}.
                 {d.plan && (
                   <div className="remedy">
-                    <Button
-                      className="act"
-                      disabled={isBusy}
-                      onClick={() => onTry(d.plan as unknown as PlanData)}
-                    >
+                    <Button disabled={isBusy} onClick={() => onTry(d.plan as unknown as PlanData)}>
                       Try {remedyWords(d.remedy)}
                     </Button>
                     <span className="soft small">shows before and after</span>

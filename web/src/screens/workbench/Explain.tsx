@@ -1,9 +1,10 @@
-import { Input, Table } from "@mantine/core";
+import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
 import { Taking } from "../../parts/Taking";
 import { dayTime, duration, figure } from "../../parts/words";
@@ -11,7 +12,7 @@ import { dayTime, duration, figure } from "../../parts/words";
 /** What stands behind one finding; follows whichever is selected. */
 export function Explain({ finding, zone }: { finding: number; zone: string }) {
   const [by, setBy] = useState<string | null>(null);
-  const told = useQuery({
+  const explained = useQuery({
     queryKey: ["explain", finding, by],
     queryFn: () =>
       get(
@@ -20,14 +21,14 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
         }),
       ),
   });
-  if (told.isPending) return <Waiting what="Looking around it" />;
-  if (told.isError) return <Trouble error={told.error} retry={() => told.refetch()} />;
-  const { contributors, beside, alike, days } = told.data;
+  if (explained.isPending) return <Waiting what="Looking around it" />;
+  if (explained.isError) return <Trouble error={explained.error} retry={() => explained.refetch()} />;
+  const { contributors, beside, alike, days } = explained.data;
   return (
     <div className="explain">
       <p className="small" style={{ gridColumn: "1 / -1", margin: 0 }}>
-        {told.data.finding.taken_by === "" && "Not assigned: "}
-        <Taking finding={told.data.finding} />
+        {explained.data.finding.taken_by === "" && "Not assigned: "}
+        <Taking finding={explained.data.finding} />
         {days.length > 0 && (
           <>
             {" "}
@@ -45,7 +46,7 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
       </p>
       <section aria-label="Contributors">
         <h3>Contributors</h3>
-        <Contributors told={contributors} setBy={setBy} />
+        <Contributors parts={contributors} setBy={setBy} />
       </section>
       <section aria-label="What else moved">
         <h3>What else moved</h3>
@@ -104,35 +105,39 @@ export function lagWords(b: Schema["Beside"]): string {
   return `${b.relation ? `${b.relation}, ` : ""}${when}, ${size}${goes}`;
 }
 
-function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (attribute: string) => void }) {
-  if (!told.rows.length) return <p className="soft small">{told.why}</p>;
-  const most = Math.max(...told.rows.map((r) => Math.abs(r.push)), Math.abs(told.unaccounted ?? 0), 1e-12);
+function Contributors({
+  parts,
+  setBy,
+}: {
+  parts: Schema["Contributors"];
+  setBy: (attribute: string) => void;
+}) {
+  if (!parts.rows.length) return <p className="soft small">{parts.why}</p>;
+  const most = Math.max(...parts.rows.map((r) => Math.abs(r.push)), Math.abs(parts.unaccounted ?? 0), 1e-12);
   const rows = [
-    ...told.rows,
-    ...(told.of.startsWith("all of")
+    ...parts.rows,
+    ...(parts.of.startsWith("all of")
       ? []
-      : [{ name: "unaccounted", push: told.unaccounted ?? 0, share: null, missing: 0 }]),
+      : [{ name: "unaccounted", push: parts.unaccounted ?? 0, share: null, missing: 0 }]),
   ];
   return (
     <>
       <p className="small" style={{ margin: "0 0 4px" }}>
-        {told.of}: expected <span className="figure">{figure(told.expected)}</span>, seen{" "}
-        <span className="figure">{figure(told.observed)}</span> {(told.unit ?? "").split("/")[0]?.trim()} over
-        the finding. By{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
+        {parts.of}: expected <span className="figure">{figure(parts.expected)}</span>, seen{" "}
+        <span className="figure">{figure(parts.observed)}</span> {(parts.unit ?? "").split("/")[0]?.trim()}{" "}
+        over the finding. By{" "}
+        <SelectField
+          className="word"
           aria-label="By which attribute"
-          value={told.attribute ?? ""}
+          value={parts.attribute ?? ""}
           onChange={(e) => setBy(e.target.value)}
         >
-          {told.attributes.map((a) => (
+          {parts.attributes.map((a) => (
             <option key={a} value={a}>
               {a}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </p>
       <Table unstyled className="pushes">
         <Table.Tbody>
@@ -168,7 +173,7 @@ function Contributors({ told, setBy }: { told: Schema["Contributors"]; setBy: (a
           ))}
         </Table.Tbody>
       </Table>
-      {told.why && <p className="soft small">{told.why}</p>}
+      {parts.why && <p className="soft small">{parts.why}</p>}
     </>
   );
 }

@@ -1,8 +1,8 @@
-import { Input } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { SelectField } from "../../parts/Field";
 import { day, figure, hours, weekdayOf } from "../../parts/words";
 import type { StreamFacts } from "./types";
 
@@ -41,19 +41,13 @@ export function Fold({
     <div style={{ margin: "4px 108px 0 0" }}>
       <label className="small">
         Season of{" "}
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "word" }}
-          value={season}
-          onChange={(e) => setChosen(Number(e.target.value))}
-        >
+        <SelectField className="word" value={season} onChange={(e) => setChosen(Number(e.target.value))}>
           {choices.map((h) => (
             <option key={h} value={h}>
               {hours(h)}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </label>
       {fold.isError && <Trouble error={fold.error} retry={() => fold.refetch()} />}
       {fold.data && <Picture fold={fold.data} stream={stream} />}

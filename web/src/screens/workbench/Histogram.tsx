@@ -2,6 +2,11 @@ import type { ChartWindow } from "../../api/client";
 import { SCORE_HEIGHT, yOf } from "./LevelLine";
 import { GUTTER } from "./types";
 
+const COLUMNS = [
+  { name: "unlabelled", x: 4, fill: "var(--line)", opacity: 0.65 },
+  { name: "incident", x: 58, fill: "none", stroke: "var(--above)" },
+];
+
 /** The scores turned sideways on the same axis, unlabelled beside incident; bar lengths by the log of the count. */
 export function Histogram({ counts, top }: { counts?: ChartWindow["histogram"]; top: number }) {
   if (!counts) return <span />;
@@ -10,8 +15,8 @@ export function Histogram({ counts, top }: { counts?: ChartWindow["histogram"]; 
     (counts[name] ?? []).map((n, i) => {
       const a = yOf(Math.min(i / 2, top), top);
       const b = yOf(Math.min((i + 1) / 2, top), top);
-      const width = (46 * Math.log1p(n)) / most;
-      return n > 0 && a - b > 0.5 ? { key: `${name}${i}`, y: b, height: a - b - 1, width, n } : null;
+      if (n === 0 || a - b <= 0.5) return null;
+      return { key: `${name}${i}`, y: b, height: a - b - 1, width: (46 * Math.log1p(n)) / most };
     });
   return (
     <svg
@@ -29,33 +34,8 @@ export function Histogram({ counts, top }: { counts?: ChartWindow["histogram"]; 
       <text x={GUTTER / 2} y={SCORE_HEIGHT - 1} fontSize="10.5" fill="var(--ink-soft)" textAnchor="middle">
         counts, log scale
       </text>
-      {bars("unlabelled").map(
-        (b) =>
-          b && (
-            <rect
-              key={b.key}
-              x="4"
-              y={b.y}
-              width={b.width}
-              height={b.height}
-              fill="var(--line)"
-              opacity="0.65"
-            />
-          ),
-      )}
-      {bars("incident").map(
-        (b) =>
-          b && (
-            <rect
-              key={b.key}
-              x="58"
-              y={b.y}
-              width={b.width}
-              height={b.height}
-              fill="none"
-              stroke="var(--above)"
-            />
-          ),
+      {COLUMNS.flatMap(({ name, x, ...look }) =>
+        bars(name).map((bar) => bar && <rect x={x} {...bar} {...look} />),
       )}
     </svg>
   );

@@ -1,5 +1,6 @@
 import type { Finding, Scan } from "../../api/client";
 import type { Range } from "../../charts/TimePane";
+import { kindWords } from "../../parts/marks";
 import { dayTime, duration, figure } from "../../parts/words";
 
 /** Letters of pinned scans, in the order they were pinned; A is the one the chart shows. */
@@ -76,5 +77,5 @@ export function FindingLane({
 function findingWords(f: Finding, zone: string): string {
   const raised =
     f.raised === null ? "" : `, known ${duration(Math.max(0, (f.raised - f.start) / 1000))} after it began`;
-  return `${f.kind} ${f.direction || "without a side"}, ${figure(f.score, 1)} σ, ${dayTime(f.start, zone)} to ${dayTime(f.end, zone)}${raised}`;
+  return `${kindWords(f)}, ${figure(f.score, 1)} σ, ${dayTime(f.start, zone)} to ${dayTime(f.end, zone)}${raised}`;
 }

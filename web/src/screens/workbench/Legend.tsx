@@ -1,6 +1,6 @@
 import type { ChartWindow } from "../../api/client";
 import type { Range } from "../../charts/TimePane";
-import { isBad, Mark } from "../../parts/marks";
+import { isBad, kindWords, Mark } from "../../parts/marks";
 
 function Sample({ dash, band }: { dash?: string; band?: boolean }) {
   return (
@@ -44,7 +44,7 @@ export function Legend({ view, range, badSide }: { view: ChartWindow; range: Ran
       {[...kinds.values()].map((f) => (
         <span key={`${f.kind}${f.direction}`}>
           <Mark kind={f.kind} direction={f.direction} isBad={isBad(f, badSide)} />{" "}
-          {f.kind === "shift" ? `shift ${f.direction}` : f.direction || "without a side"}
+          {f.kind === "shift" ? kindWords(f) : f.direction || "without a side"}
         </span>
       ))}
       {inSight.some((f) => f.verdict) && <span className="soft">pale: has a verdict</span>}

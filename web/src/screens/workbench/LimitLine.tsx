@@ -1,6 +1,7 @@
 import { useRef } from "react";
 import { PAD_TOP, type Range, TIME_AXIS } from "../../charts/TimePane";
 import { figure } from "../../parts/words";
+import { DragLine } from "./DragLine";
 
 /** Keys move the limit by a hundredth of what is in sight, and by a tenth. */
 const STEPS: Record<string, number> = { ArrowUp: 0.01, ArrowDown: -0.01, PageUp: 0.1, PageDown: -0.1 };
@@ -19,45 +20,31 @@ export function LimitLine({
   height: number;
   unit: string;
 }) {
-  const line = useRef<HTMLDivElement>(null);
-  // The scale at the beginning of a drag holds until its end: the axis follows the limit.
-  const held = useRef(bounds);
+  // The scale at the beginning of a drag stays until its end: the axis follows the limit.
+  const scale = useRef(bounds);
   const [low, high] = bounds;
-  const tall = height - PAD_TOP - TIME_AXIS;
   const rounded = (value: number) => Number(value.toPrecision(3));
-  const drag = (event: React.PointerEvent) => {
-    if (!event.currentTarget.hasPointerCapture(event.pointerId)) return;
-    const box = line.current?.parentElement?.getBoundingClientRect();
-    if (!box) return;
-    const [from, to] = held.current;
-    setLimit(rounded(to - ((event.clientY - box.top - PAD_TOP) / tall) * (to - from)));
-  };
   return (
-    <div
-      ref={line}
-      className="level limit"
-      role="slider"
-      tabIndex={0}
-      aria-label="Limit"
-      aria-valuemin={low}
-      aria-valuemax={high}
-      aria-valuenow={limit}
-      aria-valuetext={`${figure(limit)} ${unit}`}
-      style={{ top: PAD_TOP + ((high - limit) / (high - low || 1)) * tall }}
-      onPointerDown={(e) => {
-        held.current = bounds;
-        e.currentTarget.setPointerCapture(e.pointerId);
+    <DragLine
+      className="limit"
+      label="Limit"
+      min={low}
+      max={high}
+      now={limit}
+      words={`${figure(limit)} ${unit}`}
+      tall={height - PAD_TOP - TIME_AXIS}
+      share={(high - limit) / (high - low || 1)}
+      steps={STEPS}
+      onStep={(by) => setLimit(rounded(limit + by * (high - low)))}
+      onShare={(share) => {
+        const [from, to] = scale.current;
+        setLimit(rounded(to - share * (to - from)));
       }}
-      onPointerMove={drag}
-      onKeyDown={(e) => {
-        const by = STEPS[e.key];
-        if (by === undefined) return;
-        e.preventDefault();
-        e.stopPropagation();
-        setLimit(rounded(limit + by * (high - low)));
+      onHold={() => {
+        scale.current = bounds;
       }}
     >
       <output>{figure(limit)}</output>
-    </div>
+    </DragLine>
   );
 }

@@ -1,9 +1,10 @@
-import { Input, UnstyledButton } from "@mantine/core";
+import { UnstyledButton } from "@mantine/core";
 import { useQueries } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type ChartWindow, get, type TideRow } from "../../api/client";
 import { drawBand, drawFindings, drawGaps, endsOf, OVERLAY_DASHES } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
+import { SelectField } from "../../parts/Field";
 import { useStreams } from "../../parts/streams";
 import { day } from "../../parts/words";
 import type { OthersChoice, StreamFacts } from "./types";
@@ -104,10 +105,8 @@ export function Others({
         {ids.length < 4 && (
           <label>
             Beside it{" "}
-            <Input
-              component="select"
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "word" }}
+            <SelectField
+              className="word"
               value=""
               onPointerEnter={ask}
               onFocus={ask}
@@ -119,35 +118,31 @@ export function Others({
                   {r.metric} · {r.title}
                 </option>
               ))}
-            </Input>
+            </SelectField>
           </label>
         )}
         {ids.length > 0 && (
           <>
             {" "}
-            <Input
-              component="select"
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "word" }}
+            <SelectField
+              className="word"
               aria-label="Where the other streams are drawn"
               value={isOver ? "over" : "below"}
               onChange={(e) => onChange({ ...choice, isOver: e.target.value === "over" })}
             >
               <option value="below">below it</option>
               <option value="over">over it</option>
-            </Input>
+            </SelectField>
             ,{" "}
-            <Input
-              component="select"
-              variant="unstyled"
-              classNames={{ wrapper: "control", input: "word" }}
+            <SelectField
+              className="word"
               aria-label="Scale of the other streams"
               value={isCommon ? "common" : "own"}
               onChange={(e) => onChange({ ...choice, isCommon: e.target.value === "common" })}
             >
               <option value="own">each on its own scale</option>
               <option value="common">all on one scale</option>
-            </Input>
+            </SelectField>
           </>
         )}
       </p>

@@ -1,7 +1,7 @@
 import { UnstyledButton } from "@mantine/core";
 import type { Finding } from "../../api/client";
 import { AXIS_WIDTH, type Range } from "../../charts/TimePane";
-import { findingWords } from "../../parts/FindingsList";
+import { findingLabel } from "../../parts/FindingsList";
 
 /** More than a pane has room for side by side. */
 const MOST = 300;
@@ -27,7 +27,7 @@ export function Pennants({
         <UnstyledButton
           key={f.id}
           style={{ left: `${(100 * (f.start - range[0])) / (range[1] - range[0])}%` }}
-          aria-label={findingWords(f)}
+          aria-label={findingLabel(f)}
           aria-pressed={f.id === chosen}
           onClick={() => choose(f)}
         />

@@ -91,20 +91,14 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
       {problem != null && <Trouble error={problem} />}
       {trial.words && (
         <p role="status" className="soft small">
-          Scan: {trial.words}{" "}
-          {isBusy && (
-            <Button className="act" onClick={() => void trial.cancel()}>
-              Cancel
-            </Button>
-          )}
+          Scan: {trial.words} {isBusy && <Button onClick={() => void trial.cancel()}>Cancel</Button>}
         </p>
       )}
       <div className="acts">
-        <Button className="act" aria-expanded={isText} onClick={() => setText(!isText)}>
+        <Button aria-expanded={isText} onClick={() => setText(!isText)}>
           {isText ? "Hide the text" : "As text"}
         </Button>
         <Button
-          className="act"
           disabled={isBusy || (!isChanged && scan !== undefined)}
           onClick={() => void trial.run(shown, [stream.id])}
         >
@@ -112,7 +106,6 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
         </Button>
         {stream.family.length > 1 && (
           <Button
-            className="act"
             disabled={isBusy || (!isChanged && scan !== undefined && scan.streams > 1)}
             onClick={() => void trial.run(shown, stream.family)}
           >
@@ -122,7 +115,6 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
         <Selection stream={stream} isBusy={isBusy} onTry={(ids) => void trial.run(shown, ids)} />
         {(isChanged || (scan && !isStanding)) && (
           <Button
-            className="act"
             onClick={() => {
               setDraft(null);
               setError(null);
@@ -135,17 +127,15 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
           </Button>
         )}
         {canAdopt && (
-          <Button className="act" onClick={() => adopt()}>
+          <Button onClick={() => adopt()}>
             Make it standing{scan.streams > 1 ? ` for ${plural(scan.streams, "stream")}` : ""}
           </Button>
         )}
         {canAdopt && scan.streams > 1 && (
-          <Button className="act" onClick={() => adopt([stream.id])}>
-            for this one only
-          </Button>
+          <Button onClick={() => adopt([stream.id])}>for this one only</Button>
         )}
         {scan && (
-          <Button className="act" aria-expanded={hasVersions} onClick={() => setVersions(!hasVersions)}>
+          <Button aria-expanded={hasVersions} onClick={() => setVersions(!hasVersions)}>
             {hasVersions ? "Hide the versions" : "Versions"}
           </Button>
         )}

@@ -1,7 +1,8 @@
-import { Button, Input } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, get, Problem } from "../../api/client";
+import { AreaField } from "../../parts/Field";
 import type { PlanData } from "./plan";
 
 /** The plan as a text file, both ways; an error stands at its line. */
@@ -30,10 +31,8 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
     <div>
       <label>
         <span className="soft small">The same plan as text</span>
-        <Input
-          component="textarea"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "yaml field" }}
+        <AreaField
+          className="yaml field"
           spellCheck={false}
           value={text}
           aria-invalid={error !== null}
@@ -53,7 +52,7 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
           ))}
         </ul>
       )}
-      <Button className="act" disabled={text === canonical} onClick={() => void take()}>
+      <Button disabled={text === canonical} onClick={() => void take()}>
         Take this text
       </Button>
     </div>

@@ -37,15 +37,12 @@ export function Replays({
         <p className="small tight">
           As if live, each sample judged by what lay before it, this plan would have said{" "}
           <span className="figure">{figure(findings)}</span> findings; they stand in the lane <em>replay</em>.{" "}
-          <Button className="act" onClick={() => onOpen(replay.id)}>
-            Open the replay
-          </Button>
+          <Button onClick={() => onOpen(replay.id)}>Open the replay</Button>
         </p>
       ) : (
         <p className="small tight">
           In-sample figures flatter: the baseline has seen what it judges.{" "}
           <Button
-            className="act"
             disabled={trial.isBusy}
             onClick={() => void trial.run(scan.plan_data as unknown as PlanData, [stream], "replay")}
           >

@@ -26,15 +26,10 @@ export function Saving({
   return (
     <p className="saving small">
       Save what is in sight:{" "}
-      <Button
-        className="act"
-        onClick={() => save(`${name}.svg`, new Blob([picture()], { type: "image/svg+xml" }))}
-      >
+      <Button onClick={() => save(`${name}.svg`, new Blob([picture()], { type: "image/svg+xml" }))}>
         SVG
       </Button>{" "}
-      <Button className="act" onClick={() => void pngOf(picture()).then((b) => save(`${name}.png`, b))}>
-        PNG
-      </Button>{" "}
+      <Button onClick={() => void pngOf(picture()).then((b) => save(`${name}.png`, b))}>PNG</Button>{" "}
       <a
         className="act"
         download

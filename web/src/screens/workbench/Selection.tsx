@@ -1,6 +1,7 @@
-import { Button, Checkbox, Input, Popover } from "@mantine/core";
+import { Button, Checkbox, Popover } from "@mantine/core";
 import { useState } from "react";
 import { Waiting } from "../../parts/ask";
+import { Field } from "../../parts/Field";
 import { hasWords, useStreams } from "../../parts/streams";
 import { figure } from "../../parts/words";
 import type { StreamFacts } from "./types";
@@ -25,15 +26,14 @@ export function Selection({
   return (
     <Popover opened={isOpen} onChange={setOpen} position="bottom-end" withinPortal trapFocus>
       <Popover.Target>
-        <Button className="act" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+        <Button aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
           Try on a selection
         </Button>
       </Popover.Target>
       <Popover.Dropdown className="change">
         <div className="selection">
-          <Input
-            variant="unstyled"
-            classNames={{ wrapper: "control", input: "field" }}
+          <Field
+            className="field"
             aria-label="Find streams to try it on"
             value={text}
             onChange={(e) => setText(e.target.value)}
@@ -53,7 +53,6 @@ export function Selection({
             ))}
           </fieldset>
           <Button
-            className="act"
             disabled={isBusy || picked.length === 0}
             onClick={() => {
               setOpen(false);

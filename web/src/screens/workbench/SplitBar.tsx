@@ -20,7 +20,7 @@ export function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
         {Object.entries(split).map(([name, [a, b]]) => (
           <div
             key={name}
-            className="held"
+            className="locked"
             style={{ left: `${x(Date.parse(a))}%`, width: `${x(Date.parse(b)) - x(Date.parse(a))}%` }}
             title={`${name}: never learnt from`}
           >

@@ -41,9 +41,7 @@ export function Versions({ scan, onTake }: { scan: Scan; onTake: (plan: PlanData
                 {v.stands_for ? `stands for ${plural(v.stands_for, "stream")}` : "stands for none"}
               </span>{" "}
               {v.number !== scan.version && (
-                <Button className="act" onClick={() => void take(v.text)}>
-                  Take v{v.number} up
-                </Button>
+                <Button onClick={() => void take(v.text)}>Take v{v.number} up</Button>
               )}
             </p>
             <Changes lines={v.changes} />

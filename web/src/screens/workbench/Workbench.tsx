@@ -8,7 +8,7 @@ import type { Range } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
-import { FindingsList, findingWords } from "../../parts/FindingsList";
+import { FindingsList, findingLabel } from "../../parts/FindingsList";
 import { useSettled } from "../../parts/useSettled";
 import { begun, figure, spanWords, utc, zoneName } from "../../parts/words";
 import { EntryForm } from "../logbook/EntryForm";
@@ -214,7 +214,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
     const [a, b] = within([middle - wide / 2, middle + wide / 2]);
     // Where it is in sight the view stays, also one that is just moving.
     change({ finding: finding.id, side: "findings", ...(isInSight ? {} : { from: a, to: b }) }, true);
-    setSaid(`Finding ${findings.indexOf(finding) + 1} of ${findings.length}: ${findingWords(finding)}`);
+    setSaid(`Finding ${findings.indexOf(finding) + 1} of ${findings.length}: ${findingLabel(finding)}`);
   };
   const step = (by: number) => {
     const at = findings.findIndex((f) => f.id === chosen);
@@ -332,7 +332,7 @@ function Bench({ stream, scanId, params, change }: BenchProps) {
         {view.isPending && <Waiting what="Drawing the stream" />}
       </section>
       <aside className="bench-side" aria-label="Findings, plan and figures">
-        <p className="sr-only" role="status">
+        <p className="visually-hidden" role="status">
           {said}
         </p>
         <Tabs value={side} onChange={(value) => change({ side: value })}>

@@ -1,5 +1,6 @@
-import { Button, Input, Popover, UnstyledButton } from "@mantine/core";
+import { Button, Popover, UnstyledButton } from "@mantine/core";
 import { createContext, type ReactNode, useContext, useState } from "react";
+import { Field, SelectField } from "../../parts/Field";
 import { READINGS } from "./plan";
 
 /** Closes the word a control stands in. */
@@ -37,7 +38,7 @@ export function Word({
   );
 }
 
-function Field({
+function LabelledField({
   label,
   value,
   onChange,
@@ -53,9 +54,8 @@ function Field({
   return (
     <label>
       {label}
-      <Input
-        variant="unstyled"
-        classNames={{ wrapper: "control", input: "field" }}
+      <Field
+        className="field"
         style={{ width: "100%" }}
         inputMode={mode}
         value={value}
@@ -87,11 +87,9 @@ export function TextControl({
         onDone(text.trim());
       }}
     >
-      <Field label={label} value={text} onChange={setText} isFirst />
+      <LabelledField label={label} value={text} onChange={setText} isFirst />
       <p className="soft small">{help}</p>
-      <Button type="submit" className="act">
-        Set
-      </Button>
+      <Button type="submit">Set</Button>
     </form>
   );
 }
@@ -114,7 +112,6 @@ export function Choice({
       {Object.entries(options).map(([name, { words, help }]) => (
         <div key={name} style={{ padding: "3px 0" }}>
           <Button
-            className="act"
             aria-pressed={name === value}
             onClick={() => {
               close();
@@ -153,10 +150,8 @@ export function LevelControl({
     >
       <label>
         Level, read as
-        <Input
-          component="select"
-          variant="unstyled"
-          classNames={{ wrapper: "control", input: "field" }}
+        <SelectField
+          className="field"
           style={{ width: "100%" }}
           value={kind}
           onChange={(e) => {
@@ -169,13 +164,11 @@ export function LevelControl({
               {r.words}
             </option>
           ))}
-        </Input>
+        </SelectField>
       </label>
-      <Field label="Amount" value={text} onChange={setText} mode="decimal" isFirst />
+      <LabelledField label="Amount" value={text} onChange={setText} mode="decimal" isFirst />
       <p className="soft small">{READINGS[kind]?.help}</p>
-      <Button type="submit" className="act">
-        Set
-      </Button>
+      <Button type="submit">Set</Button>
     </form>
   );
 }
@@ -200,12 +193,10 @@ export function PersistenceControl({
         onDone(Number(a), Number(b));
       }}
     >
-      <Field label="Flagged samples needed" value={a} onChange={setA} mode="numeric" isFirst />
-      <Field label="of the last" value={b} onChange={setB} mode="numeric" />
+      <LabelledField label="Flagged samples needed" value={a} onChange={setA} mode="numeric" isFirst />
+      <LabelledField label="of the last" value={b} onChange={setB} mode="numeric" />
       <p className="soft small">More needed: fewer false findings, later ones.</p>
-      <Button type="submit" className="act">
-        Set
-      </Button>
+      <Button type="submit">Set</Button>
     </form>
   );
 }

@@ -39,7 +39,7 @@ export interface StackProps {
   overview?: ChartWindow;
   whole: Range;
   range: Range;
-  /** A span was drawn with Shift held, to write about. */
+  /** A span was drawn with Shift, to write about. */
   onSpan: (range: Range) => void;
   setRange: (range: Range) => void;
   levels: Levels;

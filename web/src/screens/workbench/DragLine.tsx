@@ -1,0 +1,60 @@
+import { type PointerEvent, type ReactNode, useRef } from "react";
+import { PAD_TOP } from "../../charts/TimePane";
+
+interface Props {
+  label: string;
+  min: number;
+  max: number;
+  now: number;
+  words: string;
+  /** Pixels of the pane's scale, and how far down it the line lies, from 0 to 1. */
+  tall: number;
+  share: number;
+  /** By how much each key moves it. */
+  steps: Record<string, number>;
+  onStep: (by: number) => void;
+  onShare: (share: number) => void;
+  onHold?: () => void;
+  className?: string;
+  isSplit?: boolean;
+  children: ReactNode;
+}
+
+/** A value as a line over a pane, to drag or to move by keys. */
+export function DragLine(props: Props) {
+  const line = useRef<HTMLDivElement>(null);
+  const drag = (event: PointerEvent) => {
+    if (!event.currentTarget.hasPointerCapture(event.pointerId)) return;
+    const box = line.current?.parentElement?.getBoundingClientRect();
+    if (box) props.onShare((event.clientY - box.top - PAD_TOP) / props.tall);
+  };
+  return (
+    <div
+      ref={line}
+      className={`level ${props.className ?? ""}`}
+      role="slider"
+      tabIndex={0}
+      aria-label={props.label}
+      aria-valuemin={props.min}
+      aria-valuemax={props.max}
+      aria-valuenow={props.now}
+      aria-valuetext={props.words}
+      data-split={props.isSplit || undefined}
+      style={{ top: PAD_TOP + props.share * props.tall }}
+      onPointerDown={(e) => {
+        props.onHold?.();
+        e.currentTarget.setPointerCapture(e.pointerId);
+      }}
+      onPointerMove={drag}
+      onKeyDown={(e) => {
+        const by = props.steps[e.key];
+        if (by === undefined) return;
+        e.preventDefault();
+        e.stopPropagation();
+        props.onStep(by);
+      }}
+    >
+      {props.children}
+    </div>
+  );
+}
