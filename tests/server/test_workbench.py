@@ -247,3 +247,40 @@ def test_a_taken_finding_stays_taken_through_the_next_scan_and_with_one_person(a
     assert [(f.taken_by, f.start_ns) for f in taken] == [("bo", hit.start_ns)]
     assert post(api, url, {"take": False}).json()["taken_by"] == ""
     assert post(signed_in("vic"), url, {}).status_code == 403
+
+
+def test_a_stream_by_the_day_keeps_its_plan_and_adds_up(api, stream_of):
+    quay = stream_of("quay")
+    scan = started(api, [quay.pk])
+    url = f"/api/v1/scans/{scan.pk}/streams/{quay.pk}/window"
+    fine, day = api.get(url).json(), api.get(url + "?by=day").json()
+    _, values = store.read(quay.pk)
+    assert quay.is_additive == (abs(np.nansum(values) - sum(v for v in day["value"] if v is not None)) < 1e-3)
+    assert len(day["time"]) == day["total"] < fine["total"] and not day["reduced"]
+    assert len(day["score"]) == len(day["expected"]) == len(day["share"]) == len(day["time"])
+    # The same scan: its findings, levels and the score furthest from 0.
+    assert day["findings"] == fine["findings"] and day["level_above"] == fine["level_above"]
+    assert max(abs(z) for z in day["score"] if z is not None) == max(
+        abs(z) for z in fine["score"] if z is not None
+    )
+    assert "spread" not in day and "edges" not in day
+    stored = api.get(f"/api/v1/streams/{quay.pk}/samples?by=week").json()
+    assert len(stored["time"]) in range(len(day["time"]) // 7, len(day["time"]) // 7 + 3)
+    # A part of the span holds the day that it begins in, whole.
+    part = api.get(url + f"?by=day&from={fine['time'][30]}&to={fine['time'][90]}").json()
+    place = day["time"].index(part["time"][0])
+    assert part["value"][0] == day["value"][place] and day["time"][place] <= fine["time"][30]
+    for wrong in ("?by=fortnight", "?by=hours"):
+        answer = api.get(url + wrong)
+        assert answer.status_code == 400 and "take one of hour, day, week, month" in answer.content.decode()
+
+
+def test_the_histogram_counts_every_score_by_label_and_by_split(api, stream_of):
+    quay = stream_of("quay")
+    scan = started(api, [quay.pk])
+    window = api.get(f"/api/v1/scans/{scan.pk}/streams/{quay.pk}/window?points=8000").json()
+    scores = sum(z is not None for z in window["score"])
+    counts = window["histogram"]
+    assert not window["reduced"]
+    for one, other in (("unlabelled", "incident"), ("training", "after")):
+        assert sum(counts[one]) + sum(counts[other]) == scores

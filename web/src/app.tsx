@@ -6,6 +6,7 @@ import { type Connection, listenForHints } from "./api/hints";
 import { Frame } from "./frame";
 import { Trouble, Waiting } from "./parts/ask";
 import { Guard } from "./parts/Guard";
+import { setFleetZone } from "./parts/zones";
 import { Join } from "./screens/sign-in/Join";
 import { SignIn } from "./screens/sign-in/SignIn";
 
@@ -37,6 +38,7 @@ export function App() {
     queryFn: async () => {
       const found = await get(api.GET("/api/v1/session"));
       rememberCsrfCookie(found.csrf_cookie);
+      if (found.zone) setFleetZone(found.zone);
       return found;
     },
     staleTime: Number.POSITIVE_INFINITY,

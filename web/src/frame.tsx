@@ -1,4 +1,13 @@
-import { Button, Modal, Popover, Switch, Table, UnstyledButton, useMantineColorScheme } from "@mantine/core";
+import {
+  Button,
+  Modal,
+  Popover,
+  Radio,
+  Switch,
+  Table,
+  UnstyledButton,
+  useMantineColorScheme,
+} from "@mantine/core";
 import { Spotlight, spotlight } from "@mantine/spotlight";
 import "@mantine/spotlight/styles.css";
 import {
@@ -21,7 +30,8 @@ import type { Connection } from "./api/hints";
 import { hasLetters, setLetters, useKeys } from "./keys/useKeys";
 import { PersonName } from "./parts/person";
 import { hasWords, useStreams } from "./parts/streams";
-import { clock, LOCAL, plural } from "./parts/words";
+import { clock, plural } from "./parts/words";
+import { BROWSER, fleetZone, hasOwnClock, setOwnClock } from "./parts/zones";
 
 const SCREENS = [
   { to: "/", words: "Tide table", Icon: IconRipple },
@@ -176,6 +186,17 @@ function Person({ name, role }: { name: string; role: string }) {
         </UnstyledButton>
       </Popover.Target>
       <Popover.Dropdown>
+        <Radio.Group
+          label="Times are shown by the clock of"
+          value={hasOwnClock() ? "own" : "streams"}
+          onChange={(value) => setOwnClock(value === "own")}
+        >
+          <Radio
+            value="streams"
+            label={`the streams${hasOwnClock() ? "" : `, ${fleetZone()} where they share one`}`}
+          />
+          <Radio value="own" label={`this browser, ${BROWSER}`} />
+        </Radio.Group>
         <Button onClick={out}>Sign out</Button>
       </Popover.Dropdown>
     </Popover>
@@ -187,8 +208,9 @@ const KEYS: [string, string][] = [
   ["Ctrl K", "find a stream"],
   ["↑ ↓", "tide table: row; workbench score pane: level"],
   ["Enter", "open what is chosen"],
-  ["← →", "tide table and workbench: pan; review: undo and skip"],
+  ["← →", "tide table and workbench: pan, with Shift by all that is in sight; review: undo and skip"],
   ["+ − 0", "tide table and workbench: zoom in, out, all"],
+  ["X Esc", "workbench: pin the moment under the pointer (or press there); let go of it"],
   ["N P", "workbench: next and previous finding, opened"],
   ["I F X U", "workbench, review and incidents: incident, foreseen, false alarm (nothing there), unsure"],
   ["Z", "workbench, review and incidents: take the last verdict back"],
@@ -244,7 +266,7 @@ function useFocusOnNavigation() {
 function Live({ connection }: { connection: Connection }) {
   return (
     <span role="status" className="small alarm-words">
-      {connection.isOpen ? "" : `No live updates since ${clock(connection.since, LOCAL)}; trying again`}
+      {connection.isOpen ? "" : `No live updates since ${clock(connection.since, fleetZone())}; trying again`}
     </span>
   );
 }

@@ -8,6 +8,7 @@ import "./theme/tokens.css";
 import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
+import { setNonce } from "react-resizable-panels";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
 import { App } from "./app";
@@ -23,6 +24,7 @@ const client = new QueryClient({
   },
 });
 const nonce = document.querySelector<HTMLMetaElement>("meta[name=csp-nonce]")?.content ?? "";
+setNonce(nonce);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <MantineProvider theme={theme} defaultColorScheme="auto" getStyleNonce={() => nonce}>

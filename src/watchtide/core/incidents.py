@@ -1,5 +1,6 @@
 """Findings of several streams that belong together, proposed from overlap in time, shared attributes and *fed by*."""
 
+import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
@@ -18,13 +19,15 @@ LAG_NS = 6 * NEAR_NS
 
 @dataclass(frozen=True)
 class Piece:
-    """One finding: closed span in ns, number and key of its stream, and the stream's cadence in ns."""
+    """One finding: closed span in ns, number and key of its stream, the stream's cadence in ns, and its size in sigmas, NaN
+    where it has none."""
 
     start: int
     end: int
     stream: int
     key: str
     step_ns: int = 0
+    size: float = math.nan
 
 
 def propose(

@@ -1,9 +1,9 @@
 """Parameters of a query: each is what it should be and within what can be kept, or the answer (400) names it and the remedy."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter
@@ -13,6 +13,7 @@ from watchtide.server import moments
 from watchtide.server.problems import Problem
 from watchtide.tables import clock
 
+T = TypeVar("T", bound=str)
 # A span, for the document; `moment` reads its ends.
 SPAN = [OpenApiParameter("from", datetime), OpenApiParameter("to", datetime)]
 # Numbers of rows: what MariaDB's BIGINT holds.
@@ -70,6 +71,17 @@ def number(request: Any, name: str, *, least: float = -math.inf, most: float = m
     if not least <= value <= most:
         raise Problem(f"{name} is {value:g}", place=name, remedy=f"take {least:g} to {most:g}")
     return value
+
+
+def choice(request: Any, name: str, choices: Iterable[T]) -> T | None:
+    """One of a few words."""
+    text = request.GET.get(name, "").strip()
+    if not text:
+        return None
+    for known in choices:
+        if text == known:
+            return known
+    raise Problem(f"{text[:40]!r} is no {name}", place=name, remedy=f"take one of {', '.join(choices)}")
 
 
 def moment(request: Any, name: str) -> int | None:

@@ -2773,6 +2773,11 @@ export interface components {
             zone: string;
             /** Format: double */
             score: number | null;
+            /**
+             * Format: double
+             * @description of what is proposed: groups like it to be expected by chance in the time looked at
+             */
+            by_chance: number | null;
             kind: string;
             direction: string;
             bad_side: string;
@@ -2822,6 +2827,11 @@ export interface components {
             zone: string;
             /** Format: double */
             score: number | null;
+            /**
+             * Format: double
+             * @description of what is proposed: groups like it to be expected by chance in the time looked at
+             */
+            by_chance: number | null;
             kind: string;
             direction: string;
             bad_side: string;
@@ -3671,6 +3681,8 @@ export interface components {
             is_demo: boolean;
             full_name: string | null;
             version: string;
+            /** @description that most streams are in */
+            zone: string | null;
         };
         SettlingRequest: {
             verdict: components["schemas"]["VerdictEnum"];
@@ -3794,6 +3806,8 @@ export interface components {
             zone: string;
             bad_side: string;
             samples: number;
+            /** @description whether its values add up over longer periods */
+            is_additive: boolean;
             /** Format: double */
             step_s: number;
             /** Format: date-time */
@@ -4031,6 +4045,8 @@ export interface components {
             histogram?: {
                 [key: string]: number[];
             };
+            /** @description by longer periods: of the time of each, how much was seen, 0 to 1 */
+            share?: (number | null)[];
         };
         /** @description RFC 9457. `errors` names each field, or other place, with what is wrong. */
         Problem: {
@@ -7460,6 +7476,8 @@ export interface operations {
     window: {
         parameters: {
             query?: {
+                /** @description put together by a longer period of the stream's own clock: sums of what adds up, else means */
+                by?: "day" | "hour" | "month" | "week";
                 components?: boolean;
                 from?: number;
                 points?: number;
@@ -7902,6 +7920,8 @@ export interface operations {
     samples: {
         parameters: {
             query?: {
+                /** @description put together by a longer period of the stream's own clock: sums of what adds up, else means */
+                by?: "day" | "hour" | "month" | "week";
                 from?: number;
                 points?: number;
                 to?: number;

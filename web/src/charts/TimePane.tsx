@@ -1,6 +1,8 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
+import { dayOf } from "../parts/words";
+import { ratio } from "./drawing";
 import { type Palette, palette, usePalette } from "./palette";
 import { ticks } from "./ticks";
 
@@ -12,6 +14,10 @@ export interface Line {
   stroke: keyof Palette;
   width?: number;
   dash?: number[];
+  /** Each value holds until the next one: counts and states, not what moves between samples. */
+  isStep?: boolean;
+  /** Samples as points where there is room, and alone between gaps, where no line could show them. */
+  hasPoints?: boolean;
 }
 
 interface Props {
@@ -26,11 +32,13 @@ interface Props {
   hasTimeAxis?: boolean;
   /** Fixed bounds of the vertical axis; otherwise what is in sight, with a margin. */
   bounds?: Range;
+  /** A vertical axis by the logarithm; what is not above 0 is not drawn on it. */
+  isLog?: boolean;
   onRange?: (range: Range) => void;
   /** A drag with Shift: a span to write something about. */
   onSpan?: (range: Range) => void;
   /** A click, by its moment and how much time a finger's width stands for. */
-  onPick?: (moment: number, tolerance: number) => void;
+  onPick?: (moment: number, tolerance: number) => unknown;
   /** A double click. */
   onReset?: () => void;
   onCursor?: (index: number | null, left: number) => void;
@@ -44,7 +52,13 @@ interface Props {
 export const AXIS_WIDTH = 56;
 export const PAD_TOP = 8;
 export const PAD_BOTTOM = 6;
-export const TIME_AXIS = 26;
+const TIME_AXIS = 26;
+/** The axis with the date under the first time of day, where nothing else in sight says it. */
+const DATED_AXIS = 40;
+/** How far apart samples lie that are drawn as points too, in pixels. */
+const POINTS_APART = 14;
+const HALF_A_TICK = 20;
+const LOG_MARGIN = 1.15;
 const SYNC = "watchtide";
 /** How far a wheel zooms: a notch of a mouse by about a quarter, a touchpad by its own small deltas. */
 const WHEEL = 0.002;
@@ -64,7 +78,7 @@ export function TimePane(props: Props) {
   const latest = useRef(props);
   latest.current = props;
   const scheme = usePalette();
-  const shape = props.lines.map((l) => `${l.stroke}${l.width ?? ""}${l.dash ?? ""}`).join();
+  const shape = props.lines.map((l) => `${l.stroke}${l.width ?? ""}${l.dash ?? ""}${l.isStep}`).join();
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: the chart is made anew only when its shape or colours change; data and range follow below
   useEffect(() => {
@@ -100,10 +114,12 @@ export function TimePane(props: Props) {
         scales: {
           x: { time: false, auto: false, range: () => latest.current.range },
           y: {
+            distr: now.isLog ? 3 : 1,
             range: (_, low, high) => {
               const stated = latest.current.bounds;
               if (stated) return stated;
-              if (low === null || high === null) return [0, 1];
+              if (low === null || high === null) return now.isLog ? [1, 10] : [0, 1];
+              if (now.isLog) return [low / LOG_MARGIN, high * LOG_MARGIN];
               const margin = (high - low || Math.abs(high) || 1) * 0.09;
               return [low - margin, high + margin];
             },
@@ -112,15 +128,21 @@ export function TimePane(props: Props) {
         axes: [
           {
             show: now.hasTimeAxis !== false,
-            size: TIME_AXIS,
+            size: () => timeAxis(latest.current),
             font,
             stroke: colours.soft,
             grid: { stroke: colours.hair, width: 1 },
             ticks: { stroke: colours.line, width: 1, size: 5 },
             splits: (u) => ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 62)).at,
             values: (u, at) => {
-              const { step } = ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 62));
-              return at.map((t) => latest.current.tickWords(t, step));
+              // Words that the edge would cut are left out.
+              const hasRoom = (t: number) => u.valToPos(t, "x") < u.over.clientWidth - HALF_A_TICK;
+              const { range, zone, tickWords } = latest.current;
+              const { step } = ticks(...range, zone, Math.max(3, u.width / 62));
+              const words = at.map((t) => (hasRoom(t) ? tickWords(t, step) : ""));
+              const date = at[0] === undefined ? "" : dayOf(at[0], zone);
+              if (hasOwnDate(range) && words[0] !== date) words[0] += `\n${date}`;
+              return words;
             },
           },
           {
@@ -130,7 +152,12 @@ export function TimePane(props: Props) {
             grid: { stroke: colours.hair, width: 1 },
             ticks: { show: false },
             values: (_, at) =>
-              at.map((v) => v.toLocaleString("en-GB", { maximumFractionDigits: 3 }).replace("-", "−")),
+              // On a logarithmic axis only some of the lines have words.
+              at.map((v) =>
+                v === null || (now.isLog && !isRound(v))
+                  ? ""
+                  : v.toLocaleString("en-GB", { maximumFractionDigits: 3 }).replace("-", "−"),
+              ),
           },
         ],
         series: [
@@ -139,7 +166,8 @@ export function TimePane(props: Props) {
             stroke: colours[l.stroke],
             width: l.width ?? 1.2,
             dash: l.dash,
-            points: { show: false },
+            paths: l.isStep ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
+            points: l.hasPoints ? points(colours[l.stroke]) : { show: false },
             spanGaps: false,
           })),
         ],
@@ -159,7 +187,7 @@ export function TimePane(props: Props) {
           ],
         },
       },
-      [now.time, ...now.lines.map((l) => l.data)] as uPlot.AlignedData,
+      columns(now),
       element,
     );
     chart.current = made;
@@ -205,12 +233,12 @@ export function TimePane(props: Props) {
       made.destroy();
       chart.current = null;
     };
-  }, [shape, scheme, props.height, props.hasTimeAxis]);
+  }, [shape, scheme, props.height, props.hasTimeAxis, props.isLog]);
 
   useEffect(() => {
-    chart.current?.setData([props.time, ...props.lines.map((l) => l.data)] as uPlot.AlignedData, false);
+    chart.current?.setData(columns({ time: props.time, lines: props.lines, isLog: props.isLog }), false);
     chart.current?.setScale("x", { min: props.range[0], max: props.range[1] });
-  }, [props.time, props.lines, props.range]);
+  }, [props.time, props.lines, props.range, props.isLog]);
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: redrawOn says when
   useEffect(() => chart.current?.redraw(false, true), [props.redrawOn]);
@@ -218,6 +246,53 @@ export function TimePane(props: Props) {
   return (
     <div ref={box} role="img" aria-label={props.label} style={{ width: "100%", height: props.height }} />
   );
+}
+
+/** 1, 2 or 5 times a power of ten. */
+const isRound = (v: number) =>
+  [1, 2, 5].includes(Number((v / 10 ** Math.floor(Math.log10(v))).toPrecision(6)));
+
+/** What is drawn: on a logarithmic axis nothing that has no logarithm. */
+function columns({ time, lines, isLog }: Pick<Props, "time" | "lines" | "isLog">): uPlot.AlignedData {
+  const drawn = (data: Column) => (isLog ? data.map((v) => (v !== null && v > 0 ? v : null)) : data);
+  return [time, ...lines.map((l) => drawn(l.data))] as uPlot.AlignedData;
+}
+
+const HOURS = 3_600_000;
+/** Within two days no tick need fall on a midnight, whose words would be the date. */
+const hasOwnDate = ([from, to]: Range) => to - from < 48 * HOURS;
+
+/** How high the axis of times is, in pixels. */
+export function timeAxis({ hasTimeAxis, range }: Pick<Props, "hasTimeAxis" | "range">): number {
+  if (hasTimeAxis === false) return TIME_AXIS;
+  return hasOwnDate(range) ? DATED_AXIS : TIME_AXIS;
+}
+
+/** Points of all samples where they lie far enough apart, else of those alone between gaps. */
+function points(colour: string): uPlot.Series.Points {
+  return {
+    size: 5,
+    fill: colour,
+    width: 0,
+    show: (u, series, first, last) => {
+      const room = u.bbox.width / ratio() / POINTS_APART;
+      return last - first < room || alone(u.data[series] ?? [], first, last).length > 0;
+    },
+    filter: (u, series) => {
+      const [first, last] = u.series[series]?.idxs ?? [0, 0];
+      if (last - first < u.bbox.width / ratio() / POINTS_APART) return null;
+      return alone(u.data[series] ?? [], first, last);
+    },
+  };
+}
+
+/** Places of samples with none on either side. */
+export function alone(data: ArrayLike<number | null | undefined>, first: number, last: number): number[] {
+  const found: number[] = [];
+  const isMissing = (i: number) => data[i] === null || data[i] === undefined;
+  for (let i = first; i <= last; i++)
+    if (!isMissing(i) && isMissing(i - 1) && isMissing(i + 1)) found.push(i);
+  return found;
 }
 
 interface Panning {

@@ -1,6 +1,6 @@
-import type { ChartWindow } from "../api/client";
+import type { Drawn } from "./shapes";
 
-type Band = Pick<ChartWindow, "expected" | "spread" | "edges">;
+type Band = Pick<Drawn, "expected" | "spread" | "edges">;
 
 /** The value at which a level is reached on one side of what is expected, or null where nothing is expected.
  *

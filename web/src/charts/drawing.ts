@@ -1,7 +1,7 @@
 import type uPlot from "uplot";
-import type { ChartWindow, Entry, Finding } from "../api/client";
 import { edgeAt } from "./band";
 import type { Palette } from "./palette";
+import type { Drawn, DrawnFinding } from "./shapes";
 
 export interface Levels {
   above: number | null;
@@ -21,12 +21,15 @@ export function drawWash(
 ): void {
   const pen = u.ctx;
   pen.fillStyle = colours.band;
+  // A logarithm has no place for 0: the wash goes down to the edge.
+  const least = u.scales.y?.distr === 3 ? (u.scales.y.min ?? 0) : Number.NEGATIVE_INFINITY;
+  const y = (value: number) => u.valToPos(Math.max(value, least), "y", true);
   let run: { x: number; low: number; high: number }[] = [];
   const flush = () => {
     if (run.length > 1) {
       pen.beginPath();
-      for (const { x, high } of run) pen.lineTo(x, u.valToPos(high, "y", true));
-      for (const { x, low } of run.reverse()) pen.lineTo(x, u.valToPos(low, "y", true));
+      for (const { x, high } of run) pen.lineTo(x, y(high));
+      for (const { x, low } of run.reverse()) pen.lineTo(x, y(low));
       pen.fill();
     }
     run = [];
@@ -40,7 +43,7 @@ export function drawWash(
 }
 
 /** The wash between the values at which the levels are reached; a side that is not watched takes the other's level. */
-export function drawBand(u: uPlot, colours: Palette, w: ChartWindow, levels: Levels): void {
+export function drawBand(u: uPlot, colours: Palette, w: Drawn, levels: Levels): void {
   const upper = levels.above ?? levels.below ?? 0;
   const lower = levels.below ?? levels.above ?? 0;
   drawWash(
@@ -60,6 +63,14 @@ export function sideOf(score: number | null | undefined, levels: Levels): number
   return 0;
 }
 
+/** The place nearest to a moment, null where there is none. */
+export function nearest(time: number[], moment: number): number | null {
+  if (!time.length) return null;
+  const after = Math.min(firstFrom(time, moment), time.length - 1);
+  const isBefore = after > 0 && moment - (time[after - 1] ?? 0) < (time[after] ?? 0) - moment;
+  return isBefore ? after - 1 : after;
+}
+
 /** The first place at or after a moment. */
 function firstFrom(time: number[], moment: number): number {
   let low = 0;
@@ -76,7 +87,7 @@ function firstFrom(time: number[], moment: number): number {
 export function drawFlags(
   u: uPlot,
   colours: Palette,
-  w: ChartWindow,
+  w: Drawn,
   y: (i: number) => number | null,
   levels: Levels,
 ): void {
@@ -91,13 +102,14 @@ export function drawFlags(
       else odd.delete(i);
     }
   }
-  pen.lineWidth = 2.4 * ratio();
   pen.lineJoin = "round";
   for (let i = 0; i < time.length; i++) {
     const side = sideOf(score[i], levels);
     const here = y(i);
     if (!side || here === null) continue;
     pen.strokeStyle = pen.fillStyle = odd.has(i) ? colours.ink : side > 0 ? colours.above : colours.below;
+    // What has no side is in the colour of the line itself: it is told apart by its weight.
+    pen.lineWidth = (odd.has(i) ? 5 : 2.4) * ratio();
     const px = u.valToPos(time[i] ?? 0, "x", true);
     const py = u.valToPos(here, "y", true);
     const before = i > 0 ? y(i - 1) : null;
@@ -115,7 +127,7 @@ export function drawFlags(
 }
 
 /** Stretches without samples, hatched. */
-export function drawGaps(u: uPlot, colours: Palette, w: ChartWindow): void {
+export function drawGaps(u: uPlot, colours: Palette, w: Drawn): void {
   const { time, value } = w;
   const pen = u.ctx;
   const { top, height } = u.bbox;
@@ -145,11 +157,52 @@ export function drawGaps(u: uPlot, colours: Palette, w: ChartWindow): void {
   }
 }
 
+/** Samples that nothing was said about, as in the training of a replay: dots along the bottom edge. */
+export function drawUnjudged(u: uPlot, colours: Palette, w: Drawn): void {
+  const { time, value, score } = w;
+  if (!score) return;
+  const pen = u.ctx;
+  const k = ratio();
+  const y = u.bbox.top + u.bbox.height - 4 * k;
+  pen.strokeStyle = colours.soft;
+  pen.lineWidth = 2 * k;
+  pen.setLineDash([2 * k, 4 * k]);
+  pen.beginPath();
+  for (let i = 1; i < time.length; i++) {
+    if (!isUnjudged(value[i], score[i]) || !isUnjudged(value[i - 1], score[i - 1])) continue;
+    pen.moveTo(u.valToPos(time[i - 1] ?? 0, "x", true), y);
+    pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), y);
+  }
+  pen.stroke();
+  pen.setLineDash([]);
+}
+
+/** Seen, and without a score. */
+export function isUnjudged(value: number | null | undefined, score: number | null | undefined): boolean {
+  return value !== null && value !== undefined && (score === null || score === undefined);
+}
+
+/** A moment held on to, as an upright line. */
+export function drawPin(u: uPlot, colours: Palette, moment: number | null): void {
+  if (moment === null) return;
+  const pen = u.ctx;
+  const { top, height } = u.bbox;
+  const x = u.valToPos(moment, "x", true);
+  pen.strokeStyle = colours.ink;
+  pen.lineWidth = 1.2 * ratio();
+  pen.setLineDash([6 * ratio(), 3 * ratio()]);
+  pen.beginPath();
+  pen.moveTo(x, top);
+  pen.lineTo(x, top + height);
+  pen.stroke();
+  pen.setLineDash([]);
+}
+
 /** Pennants of findings along the top, stepped ticks of shifts, and a wash over the chosen one. */
 export function drawFindings(
   u: uPlot,
   colours: Palette,
-  findings: Finding[],
+  findings: DrawnFinding[],
   chosen: number | null,
   badSide: string,
 ): void {
@@ -221,8 +274,8 @@ export function drawFindings(
   }
 }
 
-/** Entries of the logbook that are worth a lane: reviewed spans lie behind the others. */
-export function laneEntries(entries: Entry[]): Entry[] {
+/** Entries of a logbook in the order they are drawn: reviewed spans lie behind the others. */
+export function laneEntries<E extends { verdict: string }>(entries: E[]): E[] {
   return [...entries].sort((a, b) => Number(b.verdict === "reviewed") - Number(a.verdict === "reviewed"));
 }
 
@@ -245,7 +298,7 @@ export const OVERLAY_DASHES = [
 export function drawOverlay(
   u: uPlot,
   colours: Palette,
-  w: Pick<ChartWindow, "time" | "value">,
+  w: Pick<Drawn, "time" | "value">,
   dash: number[],
   isCommon: boolean,
 ): void {

@@ -1,7 +1,7 @@
-import type { ChartWindow } from "../api/client";
 import { dayTime, figure, utc, zoneName } from "../parts/words";
 import { edgeAt } from "./band";
 import { type Levels, sideOf } from "./drawing";
+import type { Drawn } from "./shapes";
 import { ticks } from "./ticks";
 
 const WIDE = 1200;
@@ -19,17 +19,34 @@ export interface Caption {
   source: string;
 }
 
+export interface Extra {
+  /** A wash between two edges, in place of the band. */
+  wash?: { time: number[]; lower: (number | null)[]; upper: (number | null)[] };
+  /** Upright lines, and level ones, each with its words. */
+  upright?: { at: number; words: string }[];
+  level?: { at: number; words: string }[];
+  /** What the marks are. */
+  key?: string;
+}
+
+const KEY = "Line: observed. Broken: expected. Wash: the band. Triangles: flagged, up above and down below.";
+
 /** The values pane as a picture by itself, black and white safe: title, units, axes, and its source. Only plain shapes and text. */
 export function svgOf(
-  view: ChartWindow,
+  view: Drawn,
   range: [number, number],
   levels: Levels,
   caption: Caption,
   tickWords: (ms: number, step: number) => string,
+  { wash, upright = [], level = [], key = KEY }: Extra = {},
 ): string {
   const { time, value, expected = [], score = [] } = view;
   const inSight = time.flatMap((t, i) => (t >= range[0] && t <= range[1] ? [i] : []));
-  const numbers = inSight.flatMap((i) => [value[i], expected[i]]).filter((v): v is number => v != null);
+  const numbers = [
+    ...inSight.flatMap((i) => [value[i], expected[i]]),
+    ...(wash ? [...wash.lower, ...wash.upper] : []),
+    ...level.map((l) => l.at),
+  ].filter((v): v is number => v != null);
   const low = Math.min(...numbers, Number.POSITIVE_INFINITY);
   const high = Math.max(...numbers, Number.NEGATIVE_INFINITY);
   const margin = (high - low || 1) * 0.09;
@@ -51,16 +68,23 @@ export function svgOf(
     return path;
   };
   const edge = (side: 1 | -1, level: number) => inSight.map((i) => edgeAt(view, i, side, level));
-  const upper = edge(1, levels.above ?? levels.below ?? 0);
-  const lower = edge(-1, levels.below ?? levels.above ?? 0);
-  const band = inSight
+  const {
+    time: at,
+    upper,
+    lower,
+  } = wash ?? {
+    time: inSight.map((i) => time[i] ?? 0),
+    upper: edge(1, levels.above ?? levels.below ?? 0),
+    lower: edge(-1, levels.below ?? levels.above ?? 0),
+  };
+  const band = at
     .slice(1)
-    .flatMap((i, k) => {
+    .flatMap((end, k) => {
       const corners = [upper[k], upper[k + 1], lower[k + 1], lower[k]];
       if (corners.some((v) => v == null)) return [];
-      const [a, b] = [x(time[inSight[k] ?? 0] ?? 0), x(time[i] ?? 0)];
-      const at = [a, b, b, a];
-      return [`M${corners.map((v, c) => `${n(at[c] ?? 0)} ${n(y(v ?? 0))}`).join("L")}Z`];
+      const [a, b] = [x(at[k] ?? 0), x(end)];
+      const places = [a, b, b, a];
+      return [`M${corners.map((v, c) => `${n(places[c] ?? 0)} ${n(y(v ?? 0))}`).join("L")}Z`];
     })
     .join("");
   const marks = inSight
@@ -86,9 +110,28 @@ export function svgOf(
         `<path d="M${LEFT} ${n(y(v))}H${WIDE - RIGHT}" stroke="#d9d2bf"/><text x="${LEFT - 8}" y="${n(y(v) + 4)}" text-anchor="end">${safe(figure(v))}</text>`,
     )
     .join("");
+  const lines = [
+    ...upright.map(({ at, words }) => ({
+      path: `M${n(x(at))} ${TOP}V${TALL - BOTTOM}`,
+      words,
+      x: x(at) + 4,
+      y: TOP + 12,
+    })),
+    ...level.map(({ at, words }) => ({
+      path: `M${LEFT} ${n(y(at))}H${WIDE - RIGHT}`,
+      words,
+      x: LEFT + 4,
+      y: y(at) - 4,
+    })),
+  ]
+    .map(
+      (l) =>
+        `<path d="${l.path}" stroke="#16242e" stroke-dasharray="2 3"/><text x="${n(l.x)}" y="${n(l.y)}">${safe(l.words)}</text>`,
+    )
+    .join("");
   const when = `${dayTime(range[0], caption.zone)} to ${dayTime(range[1], caption.zone)} ${zoneName(range[1], caption.zone)} (${utc(range[0])} to ${utc(range[1])})`;
   const title = safe(caption.title);
-  return `<svg xmlns="http://www.w3.org/2000/svg" width="${WIDE}" height="${TALL}" viewBox="0 0 ${WIDE} ${TALL}" font-family="sans-serif" font-size="13" fill="#16242e"><title>${title}</title><rect width="${WIDE}" height="${TALL}" fill="#ffffff"/><text x="${LEFT}" y="26" font-size="20">${title}</text><text x="${LEFT}" y="${TOP - 12}">${safe(caption.unit || "value")}</text>${scale}${axis}<path d="${band}" fill="#16242e" fill-opacity="0.13"/><path d="${line(expected)}" fill="none" stroke="#5b6a73" stroke-dasharray="5 4"/><path d="${line(value)}" fill="none" stroke="#16242e" stroke-width="1.3"/>${marks}<text x="${LEFT}" y="${TALL - 30}">${safe(when)}</text><text x="${LEFT}" y="${TALL - 12}">Line: observed. Broken: expected. Wash: the band. Triangles: flagged, up above and down below. ${safe(caption.source)}</text></svg>`;
+  return `<svg xmlns="http://www.w3.org/2000/svg" width="${WIDE}" height="${TALL}" viewBox="0 0 ${WIDE} ${TALL}" font-family="sans-serif" font-size="13" fill="#16242e"><title>${title}</title><rect width="${WIDE}" height="${TALL}" fill="#ffffff"/><text x="${LEFT}" y="26" font-size="20">${title}</text><text x="${LEFT}" y="${TOP - 12}">${safe(caption.unit || "value")}</text>${scale}${axis}<path d="${band}" fill="#16242e" fill-opacity="0.13"/><path d="${line(expected)}" fill="none" stroke="#5b6a73" stroke-dasharray="5 4"/><path d="${line(value)}" fill="none" stroke="#16242e" stroke-width="1.3"/>${marks}${lines}<text x="${LEFT}" y="${TALL - 30}">${safe(when)}</text><text x="${LEFT}" y="${TALL - 12}">${safe(key)} ${safe(caption.source)}</text></svg>`;
 }
 
 function safe(text: string): string {

@@ -1,4 +1,5 @@
 import { clock, dayOf, monthOf, seconds, yearOf } from "../parts/words";
+import { shownZone } from "../parts/zones";
 
 const STEPS = [
   1_000, 5_000, 15_000, 60_000, 300_000, 900_000, 3_600_000, 10_800_000, 21_600_000, 43_200_000, 86_400_000,
@@ -12,7 +13,8 @@ const MONDAY = 4 * 86_400_000;
 const formats = new Map<string, Intl.DateTimeFormat>();
 
 /** Offset of a zone's local time at a moment, in ms. */
-export function offsetAt(ms: number, zone: string): number {
+export function offsetAt(ms: number, stated: string): number {
+  const zone = shownZone(stated);
   const format =
     formats.get(zone) ?? new Intl.DateTimeFormat("en-GB", { timeZone: zone, timeZoneName: "longOffset" });
   formats.set(zone, format);

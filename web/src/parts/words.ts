@@ -1,7 +1,6 @@
-/** Figures and times in words. Times are milliseconds since 1970; zones are named wherever they show. */
+import { shownZone } from "./zones";
 
-/** The zone of this browser. */
-export const LOCAL = Intl.DateTimeFormat().resolvedOptions().timeZone;
+/** Figures and times in words. Times are milliseconds since 1970; zones are named wherever they show. */
 
 const SPACE = "\u2009";
 
@@ -17,13 +16,25 @@ export function figure(value: number | null | undefined, digits?: number): strin
     .replace("-", "−");
 }
 
+/** Decimal places that show a hundredth of how far the values are spread: 0.0213 and 0.0208 are not both 0.02. */
+export function digitsFor(values: (number | null)[]): number | undefined {
+  const seen = values.filter((v): v is number => v !== null).sort((a, b) => a - b);
+  const at = (share: number) => seen[Math.floor(share * (seen.length - 1))] ?? 0;
+  // A few odd values say nothing about the rest.
+  const spread = at(0.95) - at(0.05);
+  if (!seen.length || !(spread > 0)) return undefined;
+  if (seen.every(Number.isInteger)) return 0;
+  return Math.min(8, Math.max(0, Math.ceil(2 - Math.log10(spread))));
+}
+
 export function ratio(value: number | null | undefined): string {
   return value === null || value === undefined ? "–" : value.toFixed(2);
 }
 
 const formats = new Map<string, Intl.DateTimeFormat>();
 
-function format(zone: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+function format(stated: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  const zone = shownZone(stated);
   const key = zone + JSON.stringify(options);
   let found = formats.get(key);
   if (!found) {
@@ -95,6 +106,11 @@ export function zoneName(ms: number, zone: string): string {
   );
 }
 
+/** The zone that is shown and its short name at a time, so that no time stands without one. */
+export function zoneWords(ms: number, zone: string): string {
+  return `${shownZone(zone)} (${zoneName(ms, zone)})`;
+}
+
 export function spanWords(from: number, to: number, zone: string): string {
   const year = yearOf(to, zone);
   const first = yearOf(from, zone);
@@ -132,10 +148,4 @@ export function seasonWords(stated: string | number): string {
 /** Words as the beginning of a sentence. */
 export function begun(words: string): string {
   return words.charAt(0).toUpperCase() + words.slice(1);
-}
-
-/** A moment as a local date-and-time field holds it, to the second. */
-export function toLocalField(ms: number): string {
-  const local = new Date(ms - new Date(ms).getTimezoneOffset() * 60_000);
-  return local.toISOString().slice(0, 19);
 }

@@ -197,7 +197,7 @@ describe("a forecast", () => {
     expect(words(null, null, 0.03)).toMatch(/not reached within this span: 3 of 100/);
   });
   it("is saved as the command line writes it", () => {
-    expect(asCsv(made).split("\n")).toEqual([
+    expect(asCsv([made]).split("\n")).toEqual([
       "series,time,expected,lower,upper",
       '"metric=taps,place=quay",2026-08-21T00:00:00Z,10,8,12',
       '"metric=taps,place=quay",2026-08-22T00:00:00Z,,9,13',
@@ -209,11 +209,26 @@ describe("a forecast", () => {
       "POST /api/v1/streams/forecast": () => ({ items: [made] }),
       "GET /api/v1/streams/{id}/samples": () => ({ total: 0, reduced: false, time: [], value: [] }),
     });
-    const stream = { id: 7, zone: "UTC", unit: "taps", step_s: 86_400, last: at(19), title: "quay" } as never;
+    const stream = {
+      id: 7,
+      zone: "UTC",
+      unit: "taps",
+      step_s: 86_400,
+      last: at(19),
+      title: "quay",
+      family: [7],
+    } as never;
     const taken = vi.fn();
-    const ahead = { days: "7", interval: "0.9", skip: 2, side: "none" as const, limit: null };
+    const ahead = {
+      days: "7",
+      interval: "0.9",
+      skip: 2,
+      side: "none" as const,
+      limit: null,
+      isFamily: false,
+    };
     show(<Forecast stream={stream} plan="baseline: {}" ahead={ahead} setAhead={taken} />);
-    await screen.findByText("Save as CSV");
+    await screen.findByRole("button", { name: "CSV" });
     expect(calls.find((c) => c.method === "POST")?.body).toEqual({
       streams: [7],
       plan: "baseline: {}",
@@ -226,7 +241,16 @@ describe("a forecast", () => {
   });
   it("has a limit that keys move", async () => {
     const moved = vi.fn();
-    show(<LimitLine limit={50} setLimit={moved} bounds={[0, 100]} height={240} unit="taps" />);
+    show(
+      <LimitLine
+        range={[0, 7 * DAY]}
+        limit={50}
+        setLimit={moved}
+        bounds={[0, 100]}
+        height={240}
+        unit="taps"
+      />,
+    );
     screen.getByRole("slider").focus();
     await userEvent.keyboard("{ArrowUp}{PageUp}");
     expect(moved.mock.calls).toEqual([[51], [60]]);

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import * as client from "../api/client";
 import { Problem } from "../api/client";
-import { show } from "../test/helper";
+import { show, writeMoment } from "../test/helper";
 import { serve } from "../test/serve";
 import Effect from "./logbook/Effect";
 import { EntryForm } from "./logbook/EntryForm";
@@ -135,11 +135,15 @@ describe("the logbook at work", () => {
     show(<Logbook />);
     await userEvent.click(await screen.findByRole("button", { name: "End it now" }));
     await userEvent.click(screen.getByRole("button", { name: "Quiet until …" }));
-    fireEvent.change(screen.getByLabelText("Until"), { target: { value: "2099-02-01T00:00" } });
+    await writeMoment("Until", "1 Feb 2099", "00:30");
     await userEvent.type(screen.getByLabelText("Because of"), "crane");
     await userEvent.click(screen.getByRole("button", { name: "Keep quiet" }));
     await waitFor(() => expect(calls.filter((c) => c.method === "POST")).toHaveLength(1));
-    expect(calls.find((c) => c.method === "POST")?.body).toMatchObject({ reason: "crane", scope: "" });
+    expect(calls.find((c) => c.method === "POST")?.body).toMatchObject({
+      reason: "crane",
+      scope: "",
+      end: new Date("2099-02-01T00:30").getTime(),
+    });
     expect(calls.some((c) => c.method === "DELETE")).toBe(true);
   });
   it("writes an entry over the span that was drawn, to the second", async () => {

@@ -1,6 +1,7 @@
 import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render } from "@testing-library/react";
+import { fireEvent, render, screen } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import type { Curve, Finding, Preview, Schema } from "../api/client";
@@ -193,4 +194,13 @@ export function aPreview(changes: Partial<Preview> = {}): Preview {
     is_stored: false,
     ...changes,
   };
+}
+
+/** Write a day and a time into a field for a moment. */
+export async function writeMoment(label: string, day: string, time: string) {
+  const field = screen.getByLabelText(`${label}, day`);
+  await userEvent.clear(field);
+  await userEvent.type(field, day);
+  fireEvent.blur(field);
+  fireEvent.change(screen.getByLabelText(`${label}, time`), { target: { value: time } });
 }

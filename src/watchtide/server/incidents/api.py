@@ -30,6 +30,10 @@ class IncidentRowSerializer(serializers.Serializer):
     end = query.MomentField(allow_null=True)
     zone = serializers.CharField()
     score = serializers.FloatField(allow_null=True)
+    by_chance = serializers.FloatField(
+        allow_null=True,
+        help_text="of what is proposed: groups like it to be expected by chance in the time looked at",
+    )
     kind = serializers.CharField(allow_blank=True)
     direction = serializers.CharField(allow_blank=True)
     bad_side = serializers.CharField()

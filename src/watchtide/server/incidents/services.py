@@ -1,5 +1,6 @@
 """What may be done with incidents, and what they hold. Every change is one transaction and is written down."""
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -9,6 +10,8 @@ import numpy as np
 from django.db import transaction
 
 from watchtide.core import incidents
+from watchtide.core.coincidence import Chance
+from watchtide.core.incidents import Piece
 from watchtide.server import moments
 from watchtide.server.incidents.models import APART, CLOSED, OPEN, Change, Incident, Part
 from watchtide.server.jobs import services as jobs
@@ -26,6 +29,8 @@ NEARBY = np.timedelta64(incidents.LAG_NS, "ns")
 MOST_NEARBY = 12
 LONG_AGO = moments.at(clock.EARLIEST_NS)
 MOST_FINDINGS = 2_000
+# A group of which chance would bring about as many is none to look at.
+MOST_BY_CHANCE = 0.5
 
 Row = dict[str, Any]
 
@@ -74,8 +79,28 @@ class Survey:
         return sorted(found, key=lambda at: (self.rows[at]["start"], at))
 
     @cached_property
-    def proposed(self) -> list[list[int]]:
-        """Places of the open findings that go together and lie in no incident; the largest group first."""
+    def pieces(self) -> list[Piece]:
+        """Every finding, judged or not, in the order of `rows`."""
+        return [
+            Piece(
+                moments.ns(r["start"]), moments.ns(r["end"]), r["stream"], self.streams[r["stream"]].key,
+                self.streams[r["stream"]].step_ns, math.nan if r["score"] is None else r["score"],
+            )
+            for r in self.rows
+        ]  # fmt: skip
+
+    @cached_property
+    def fed_by(self) -> set[tuple[int, int]]:
+        return set(Stream.fed_by.through.objects.values_list("from_stream_id", "to_stream_id"))
+
+    @cached_property
+    def chance(self) -> Chance:
+        return Chance(self.pieces, self.fed_by)
+
+    @cached_property
+    def proposed(self) -> list[tuple[list[int], float]]:
+        """Places of the open findings that go together and lie in no incident, and how many groups like each are to be
+        expected by chance; the least likely first, those that chance would bring about too left out."""
         held = {at for pk, (i, _) in self.incidents.items() if i.state != APART for at in self.places[pk]}
         free = [
             at for at, r in enumerate(self.rows) if r["verdict"] is None and not r["quiet"] and at not in held
@@ -86,15 +111,10 @@ class Survey:
             for pk, (i, _) in self.incidents.items()
             if i.state == APART
         ]
-        pieces = [
-            incidents.Piece(
-                moments.ns(self.rows[at]["start"]), moments.ns(self.rows[at]["end"]), self.rows[at]["stream"],
-                self.streams[self.rows[at]["stream"]].key, self.streams[self.rows[at]["stream"]].step_ns,
-            )
-            for at in free
-        ]  # fmt: skip
-        fed_by = set(Stream.fed_by.through.objects.values_list("from_stream_id", "to_stream_id"))
-        return [[free[k] for k in group] for group in incidents.propose(pieces, fed_by, apart)]
+        groups = incidents.propose([self.pieces[at] for at in free], self.fed_by, apart)
+        found = [[free[k] for k in group] for group in groups]
+        rated = [(places, self.chance.of([self.pieces[at] for at in places])) for places in found]
+        return sorted((g for g in rated if g[1] < MOST_BY_CHANCE), key=lambda g: g[1])
 
 
 def survey() -> Survey:
@@ -102,15 +122,14 @@ def survey() -> Survey:
 
 
 def listed(state: str = OPEN) -> list[Row]:
-    """Incidents in this state, newest first; with the open ones those proposed, most streams first."""
+    """Incidents in this state, newest first; with the open ones those proposed, the least likely by chance first."""
     seen = survey()
     out = [
         _row(seen, i, seen.places[pk], parts) for pk, (i, parts) in seen.incidents.items() if i.state == state
     ]
     out.sort(key=lambda r: (LONG_AGO if r["start"] is None else r["start"], r["id"]), reverse=True)
     if state == OPEN:
-        free = [_row(seen, None, places) for places in seen.proposed]
-        out += sorted(free, key=lambda r: (-r["streams"], -(r["score"] or 0.0)))
+        out += [_row(seen, None, places) | {"by_chance": chance} for places, chance in seen.proposed]
     return out
 
 
@@ -125,9 +144,9 @@ def detail(pk: int) -> Row:
 def proposal(finding: int) -> Row:
     """What is proposed around an open finding. Problem where nothing goes with it."""
     seen = survey()
-    for places in seen.proposed:
+    for places, chance in seen.proposed:
         if any(seen.rows[at]["id"] == finding for at in places):
-            return _detail(seen, None, places, ())
+            return _detail(seen, None, places, ()) | {"by_chance": chance}
     raise Problem(
         "nothing is proposed around this finding any more",
         remedy="it was judged, put into an incident, or scanned again: look at the open incidents",
@@ -158,6 +177,7 @@ def _row(seen: Survey, incident: Incident | None, places: Sequence[int], parts: 
         "end": max(ends, default=None),
         "zone": next((s.zone for s in streams.values()), "UTC"),
         "score": strongest["score"] if strongest else None,
+        "by_chance": None,
         "kind": strongest["kind"] if strongest else "",
         "direction": strongest["direction"] if strongest else "",
         "bad_side": seen.streams[strongest["stream"]].bad_side if strongest else "both",
@@ -362,7 +382,7 @@ def _around(finding: Finding) -> tuple[Survey, int | None, list[int]]:
             seen.rows[at]["id"] == finding.pk for at in seen.places[pk]
         ):
             return seen, pk, seen.places[pk]
-    for places in seen.proposed:
+    for places, _ in seen.proposed:
         if any(seen.rows[at]["id"] == finding.pk for at in places):
             return seen, None, places
     return seen, None, []

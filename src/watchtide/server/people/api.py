@@ -23,6 +23,7 @@ from watchtide.server.people.access import ADMIN, make_token, role_of
 from watchtide.server.people.models import SCOPES, AuditEntry, SignIn, Token
 from watchtide.server.people.rights import only_admins, only_people
 from watchtide.server.problems import Problem
+from watchtide.server.streams import catalogue
 
 
 class SessionSerializer(serializers.Serializer):
@@ -32,6 +33,7 @@ class SessionSerializer(serializers.Serializer):
     is_demo = serializers.BooleanField()
     full_name = serializers.CharField(allow_null=True)
     version = serializers.CharField()
+    zone = serializers.CharField(allow_null=True, help_text="that most streams are in")
 
 
 class SignInSerializer(serializers.Serializer):
@@ -50,6 +52,7 @@ def _session(request) -> Response:
             "is_demo": settings.IS_DEMO,
             "full_name": request.user.first_name if known else None,
             "version": __version__,
+            "zone": catalogue.usual_zone() if known else None,
         }
     )
 

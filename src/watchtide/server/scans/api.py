@@ -10,6 +10,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.core import keys
+from watchtide.core.coarser import LEAST_NS
 from watchtide.core.windows import ODD
 from watchtide.engine import reduce
 from watchtide.plan import dump, load
@@ -280,6 +281,7 @@ class StreamScanSerializer(serializers.Serializer):
     zone = serializers.CharField()
     bad_side = serializers.CharField()
     samples = serializers.IntegerField()
+    is_additive = serializers.BooleanField(help_text="whether its values add up over longer periods")
     step_s = serializers.FloatField()
     first = query.MomentField(allow_null=True)
     last = query.MomentField(allow_null=True)
@@ -303,6 +305,7 @@ class StreamView(APIView):
                 "zone": stream.zone,
                 "bad_side": stream.bad_side,
                 "samples": stream.samples,
+                "is_additive": stream.is_additive,
                 "step_s": stream.step_ns / 1e9,
                 "first": moments.at(stream.first_ns),
                 "last": moments.at(stream.last_ns),
@@ -351,6 +354,9 @@ class WindowSerializer(serializers.Serializer):
     histogram = serializers.DictField(
         child=serializers.ListField(child=serializers.IntegerField()), required=False
     )
+    share = NumbersField(
+        required=False, help_text="by longer periods: of the time of each, how much was seen, 0 to 1"
+    )
 
 
 SPAN = [*query.SPAN, OpenApiParameter("points", int)]
@@ -361,11 +367,20 @@ def span_of(request) -> tuple[int | None, int | None, int]:
     return query.moment(request, "from"), query.moment(request, "to"), points or 4_000
 
 
+BY = OpenApiParameter(
+    "by",
+    enum=list(LEAST_NS),
+    description="put together by a longer period of the stream's own clock: sums of what adds up, else means",
+)
+
+
 class SamplesView(APIView):
-    @extend_schema(operation_id="samples", responses=WindowSerializer, parameters=SPAN)
+    @extend_schema(operation_id="samples", responses=WindowSerializer, parameters=[*SPAN, BY])
     def get(self, request, pk: int) -> Response:
         """A stream's samples as stored, without a scan."""
         a, b, points = span_of(request)
+        if by := query.choice(request, "by", LEAST_NS):
+            return Response(charts.by_period(Stream.objects.get(pk=pk), by, (a, b), points))
         times, values = store.read(pk, a, b)
         at = reduce.indices(values, None, np.empty(0, np.int64), points)
         return Response(
@@ -382,7 +397,7 @@ class WindowView(APIView):
     @extend_schema(
         operation_id="window",
         responses=WindowSerializer,
-        parameters=[*SPAN, OpenApiParameter("components", bool)],
+        parameters=[*SPAN, OpenApiParameter("components", bool), BY],
     )
     def get(self, request, pk: int, stream: int) -> Response:
         """Samples, expectation and score of one stream of a scan over a span."""
@@ -429,6 +444,11 @@ class WindowView(APIView):
             "histogram": charts.histogram(scanned, entries),
             "season_hours": [p * base.series.step_ns / 3.6e12 for p, _ in sorted(base.found_seasons)],
         }
+        if by := query.choice(request, "by", LEAST_NS):
+            return Response(
+                {k: v for k, v in body.items() if k not in ("spread", "odd")}
+                | charts.scanned_by_period(row, scanned, by, (a, b), points)
+            )
         if edges := charts.edges(base, at, [row.level_above, row.level_below]):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):

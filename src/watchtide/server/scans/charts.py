@@ -9,11 +9,12 @@ import numpy as np
 
 from watchtide.core import choosing, explaining, keys
 from watchtide.core.cadence import YEAR_NS
+from watchtide.core.coarser import By, Coarse, coarser
 from watchtide.core.frame import LONG_NS, MONDAY_NS, Period
 from watchtide.core.scoring import compare
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.rows import inside_any
-from watchtide.core.series import SECOND_NS
+from watchtide.core.series import SECOND_NS, Floats, Ints, Series
 from watchtide.engine import forms, reduce, stages
 from watchtide.engine.based import Baselined
 from watchtide.server import moments
@@ -22,6 +23,9 @@ from watchtide.server.logbook.models import Entry
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import ScanStream
+from watchtide.server.streams import store
+from watchtide.server.streams.models import Stream
+from watchtide.tables import clock
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 # A season fold shows so many cycles, of so many slots each.
@@ -34,15 +38,23 @@ EDGE_LEVELS = (2.0, 12.0)
 
 
 def histogram(scanned: stages.Scanned, entries: Sequence[Entry]) -> dict[str, list[int]]:
-    """Counts of scores in half-sigma bins from 0 to 12, unlabelled and inside incidents; the last is open."""
+    """Counts of scores in half-sigma bins from 0 to 12, the last one open: unlabelled beside incidents, training beside what
+    came after."""
     size = np.abs(scanned.z)
     seen = ~np.isnan(size)
     spans = [(e.start_ns, e.end_ns) for e in entries if e.verdict == "incident"]
     incident = inside_any(scanned.base.series.times, spans)
+    training = np.arange(len(size)) < scanned.base.train_stop
     bins = np.minimum((size[seen] * 2).astype(np.int64), 24)
+
+    def counts(of: np.ndarray) -> list[int]:
+        return [int(n) for n in np.bincount(bins[of[seen]], minlength=25)]
+
     return {
-        "unlabelled": np.bincount(bins[~incident[seen]], minlength=25).tolist(),
-        "incident": np.bincount(bins[incident[seen]], minlength=25).tolist(),
+        "unlabelled": counts(~incident),
+        "incident": counts(incident),
+        "training": counts(training),
+        "after": counts(~training),
     }
 
 
@@ -220,6 +232,48 @@ def _rounded(values: Any) -> list[float | None]:
 def for_chart(values: np.ndarray) -> list[float | None]:
     """Numbers for JSON: null for what is missing or without end, seven digits for the rest (charts, not figures)."""
     return [float(f"{v:.7g}") if math.isfinite(v) else None for v in values.tolist()]
+
+
+def by_period(stream: Stream, by: By, span: tuple[int | None, int | None], points: int) -> dict[str, Any]:
+    """A stream as stored by longer periods, without a scan. Raises Problem where its samples are further apart."""
+    times, values = store.read(stream.pk)
+    nothing = np.full(len(times), np.nan)
+    series = Series(times, values, stream.step_ns, clock.utc_offsets(times, stream.zone))
+    return _coarse_body(_coarser(series, by, stream, nothing, nothing), span, points)
+
+
+def scanned_by_period(
+    row: ScanStream, scanned: stages.Scanned, by: By, span: tuple[int | None, int | None], points: int
+) -> dict[str, Any]:
+    """A scanned stream by longer periods, with what was expected of each and its score furthest from 0; nothing is fitted
+    anew. Without spreads: those of a sum do not follow from those of its samples."""
+    series = scanned.base.series
+    return _coarse_body(_coarser(series, by, row.stream, scanned.base.expected, scanned.z), span, points)
+
+
+def _coarser(series: Series, by: By, stream: Stream, expected: Floats, z: Floats) -> Coarse:
+    try:
+        return coarser(series, by, is_sum=stream.is_additive, expected=expected, z=z)
+    except ValueError as error:
+        raise Problem(str(error), place="by", remedy="week or month, or leave it out") from error
+
+
+def _coarse_body(got: Coarse, span: tuple[int | None, int | None], points: int) -> dict[str, Any]:
+    first, last = span
+    low = 0 if first is None else max(int(np.searchsorted(got.times, first, side="right")) - 1, 0)
+    high = len(got.times) if last is None else int(np.searchsorted(got.times, last, side="right"))
+    part = slice(low, high)
+    score: Floats = got.score[part]
+    at: Ints = reduce.indices(got.values[part], score, np.empty(0, np.int64), points) + low
+    return {
+        "total": max(high - low, 0),
+        "reduced": len(at) < high - low,
+        "time": moments.each(got.times[at]),
+        "value": for_chart(got.values[at]),
+        "expected": for_chart(got.expected[at]),
+        "score": for_chart(got.score[at]),
+        "share": for_chart(got.share[at]),
+    }
 
 
 def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> dict[str, Any] | None:

@@ -6,7 +6,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from django.db import connection, transaction
-from django.db.models import Max, Q, QuerySet, TextField, Value
+from django.db.models import Count, Max, Q, QuerySet, TextField, Value
 from django.db.models.functions import Concat, Lower
 
 from watchtide.core import keys
@@ -29,6 +29,13 @@ def stream_key(metric: str, attributes: Sequence[tuple[str, str]]) -> str:
 
 def sha(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()
+
+
+def usual_zone() -> str | None:
+    """The zone that most streams are in; None without streams."""
+    rows = Stream.objects.values("zone").annotate(n=Count("pk")).order_by("-n", "zone")
+    first = rows.first()
+    return str(first["zone"]) if first else None
 
 
 Wanted = tuple[str, tuple[tuple[str, str], ...]]

@@ -10,7 +10,8 @@ import { AreaField, Field } from "../../parts/Field";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
 import { type Judgement, VERDICTS, Verdicts, verdictKeys } from "../../parts/Verdicts";
-import { begun, dayTime, duration, figure, LOCAL, plural, zoneName } from "../../parts/words";
+import { begun, dayTime, duration, figure, plural, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { SmallChart } from "../scorecard/SmallChart";
 import { linkTo } from "../tide-table/Strongest";
 import { Lanes } from "./Lanes";
@@ -355,7 +356,7 @@ function History({ incident }: { incident: Data }) {
       <ul className="plain history">
         {incident.changes.map((c) => (
           <li key={`${c.at}${c.action}`} className="small">
-            <span className="figure">{dayTime(c.at, LOCAL)}</span> <strong>{c.by}</strong>{" "}
+            <span className="figure">{dayTime(c.at, fleetZone())}</span> <strong>{c.by}</strong>{" "}
             {DONE[c.action] ?? c.action} {changeWords(c.action, c.content)}
           </li>
         ))}

@@ -9,7 +9,7 @@ import { SelectField } from "../../parts/Field";
 import { Mark } from "../../parts/marks";
 import { PersonName } from "../../parts/person";
 import { figure, plural } from "../../parts/words";
-import { incidentLink, scopeWords, stateWords, whenWords } from "./words";
+import { chanceWords, incidentLink, scopeWords, stateWords, whenWords } from "./words";
 
 type State = "open" | "closed" | "apart";
 
@@ -53,7 +53,8 @@ export default function Incidents() {
         </label>{" "}
         <span className="soft small">
           {incidents.data && plural(incidents.data.length, "incident")}. Proposed are open findings of streams
-          that share an attribute and begin within an hour of one another, or that feed one another.
+          that share an attribute and begin within an hour of one another, or that feed one another; the least
+          likely by chance first, those that chance would bring about too left out.
         </span>
       </p>
       {incidents.isPending && <Waiting what="Reading the incidents" />}
@@ -67,6 +68,12 @@ export default function Incidents() {
               <Table.Th>began</Table.Th>
               <Table.Th>over</Table.Th>
               <Table.Th className="right">strongest</Table.Th>
+              <Table.Th
+                className="right"
+                title="How many groups like it chance would bring about in this history"
+              >
+                by chance
+              </Table.Th>
               <Table.Th className="right">to judge</Table.Th>
               <Table.Th>state</Table.Th>
               <Table.Th>cause</Table.Th>
@@ -95,6 +102,7 @@ function Row({ row, me }: { row: IncidentRow; me: string }) {
       <Table.Td>{whenWords(row)}</Table.Td>
       <Table.Td>{scopeWords(row)}</Table.Td>
       <Table.Td className="figure right">{row.score === null ? "–" : `${figure(row.score, 1)} σ`}</Table.Td>
+      <Table.Td className="figure right">{row.by_chance === null ? "" : chanceWords(row.by_chance)}</Table.Td>
       <Table.Td className="figure right">
         {row.open} of {row.findings}
       </Table.Td>

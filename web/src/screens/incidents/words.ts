@@ -24,3 +24,9 @@ export function stateWords(row: IncidentRow, me: string): string {
   if (row.state !== "open") return row.state;
   return row.taken_by === "" ? "open" : row.taken_by === me ? "yours" : `assigned to ${row.taken_by}`;
 }
+
+/** How many groups like it chance would bring about. */
+export function chanceWords(expected: number): string {
+  if (expected < 1e-4) return "never";
+  return expected < 0.01 ? "under 0.01" : expected.toFixed(2);
+}

@@ -4,7 +4,8 @@ import { useState } from "react";
 import { api, get, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { ended } from "../../parts/jobs";
-import { dayTime, figure, LOCAL, plural } from "../../parts/words";
+import { dayTime, figure, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 
 /** What files brought, the latest first; each can be taken back for some days. */
 export function Batches() {
@@ -45,7 +46,7 @@ export function Batches() {
             <Table.Th className="figure">set aside</Table.Th>
             <Table.Th className="figure">samples</Table.Th>
             <Table.Th>by</Table.Th>
-            <Table.Th>accepted, {LOCAL}</Table.Th>
+            <Table.Th>accepted, {fleetZone()}</Table.Th>
             <Table.Th>
               <span className="visually-hidden">undo</span>
             </Table.Th>
@@ -60,8 +61,8 @@ export function Batches() {
                   <div>
                     <span className="bad-word">in quarantine</span>{" "}
                     <span className="soft">
-                      since {dayTime(b.quarantined_at, LOCAL)}: it cannot be folded, and none of its samples
-                      is in any answer ({b.quarantine_reason}). Undo it, and send it again.
+                      since {dayTime(b.quarantined_at, fleetZone())}: it cannot be folded, and none of its
+                      samples is in any answer ({b.quarantine_reason}). Undo it, and send it again.
                     </span>
                   </div>
                 )}
@@ -79,10 +80,10 @@ export function Batches() {
               </Table.Td>
               <Table.Td className="figure">{figure(b.samples)}</Table.Td>
               <Table.Td className="soft">{b.created_by}</Table.Td>
-              <Table.Td className="soft">{dayTime(b.accepted_at, LOCAL)}</Table.Td>
+              <Table.Td className="soft">{dayTime(b.accepted_at, fleetZone())}</Table.Td>
               <Table.Td>
                 {b.undone_at ? (
-                  <span className="soft">undone {dayTime(b.undone_at, LOCAL)}</span>
+                  <span className="soft">undone {dayTime(b.undone_at, fleetZone())}</span>
                 ) : asking === b.id ? (
                   <>
                     Take back {plural(b.samples, "sample")}?{" "}

@@ -5,7 +5,8 @@ import { api, list, type Schema, sendFile } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
-import { day, dayTime, LOCAL, plural } from "../../parts/words";
+import { day, dayTime, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Tabs } from "./Tabs";
 import "./intake.css";
 
@@ -22,7 +23,7 @@ export default function Calendars() {
   const again = () => client.invalidateQueries({ queryKey: ["calendars"] });
   const take = (chosen: File) =>
     attempt(async () => {
-      const kept = await sendFile<Schema["Calendar"]>("/api/v1/calendars", chosen, { zone: LOCAL });
+      const kept = await sendFile<Schema["Calendar"]>("/api/v1/calendars", chosen, { zone: fleetZone() });
       again();
       return `${kept.name}: ${plural(kept.events ?? 0, "event")} kept.`;
     });
@@ -69,7 +70,7 @@ export default function Calendars() {
               <Table.Th>calendar</Table.Th>
               <Table.Th className="figure">events</Table.Th>
               <Table.Th>zone of its dates</Table.Th>
-              <Table.Th>changed, {LOCAL}</Table.Th>
+              <Table.Th>changed, {fleetZone()}</Table.Th>
               <Table.Th>
                 <span className="visually-hidden">remove</span>
               </Table.Th>
@@ -81,7 +82,7 @@ export default function Calendars() {
                 <Table.Td>{c.name}</Table.Td>
                 <Table.Td className="figure">{c.events}</Table.Td>
                 <Table.Td>{c.zone}</Table.Td>
-                <Table.Td className="soft">{dayTime(c.updated_at, LOCAL)}</Table.Td>
+                <Table.Td className="soft">{dayTime(c.updated_at, fleetZone())}</Table.Td>
                 <Table.Td>
                   <Button aria-label={`Remove ${c.name}`} onClick={() => remove(c.id, c.name)}>
                     Remove
@@ -99,7 +100,7 @@ export default function Calendars() {
           {days.data?.map((d) => (
             <Table.Tr key={`${d.calendar} ${d.name} ${d.start}`}>
               <Table.Td className="figure">
-                {d.is_all_day ? day(d.start, LOCAL) : dayTime(d.start, LOCAL)}
+                {d.is_all_day ? day(d.start, fleetZone()) : dayTime(d.start, fleetZone())}
               </Table.Td>
               <Table.Td>{d.name}</Table.Td>
               <Table.Td className="soft">{d.calendar}</Table.Td>

@@ -5,7 +5,8 @@ import { api, get, list, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
-import { dayTime, figure, LOCAL } from "../../parts/words";
+import { dayTime, figure } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 
 type Feed = Schema["Feed"];
 
@@ -52,7 +53,7 @@ export function Feeds() {
               <Table.Th>name</Table.Th>
               <Table.Th>page</Table.Th>
               <Table.Th className="figure">every</Table.Th>
-              <Table.Th>last fetch, {LOCAL}</Table.Th>
+              <Table.Th>last fetch, {fleetZone()}</Table.Th>
               <Table.Th>next</Table.Th>
               <Table.Th>
                 <span className="visually-hidden">what to do</span>
@@ -69,14 +70,14 @@ export function Feeds() {
                 <Table.Td className="soft">{f.url}</Table.Td>
                 <Table.Td className="figure">{seconds(f.every_s ?? 60)}</Table.Td>
                 <Table.Td>
-                  {f.last_at ? dayTime(f.last_at, LOCAL) : "never"}
+                  {f.last_at ? dayTime(f.last_at, fleetZone()) : "never"}
                   <div className="small">
                     {f.is_fine === false && <span className="bad-word">failed {figure(f.failures)}× · </span>}
                     <span className="soft">{f.last_status}</span>
                   </div>
                 </Table.Td>
                 <Table.Td className="soft">
-                  {!f.is_on ? "off" : f.next_at ? dayTime(f.next_at, LOCAL) : "now"}
+                  {!f.is_on ? "off" : f.next_at ? dayTime(f.next_at, fleetZone()) : "now"}
                 </Table.Td>
                 <Table.Td>
                   <div className="acts">
@@ -128,7 +129,7 @@ function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
       url: String(data.get("url")),
       every_s: Number(data.get("every")),
       timeout_s: Number(data.get("timeout")),
-      zone: LOCAL,
+      zone: fleetZone(),
     });
   };
   return (

@@ -7,7 +7,8 @@ import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
-import { dayTime, LOCAL, plural } from "../../parts/words";
+import { dayTime, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Tabs } from "./Tabs";
 import "./intake.css";
 
@@ -37,7 +38,7 @@ export default function Formulas() {
               .filter(Boolean),
             every: text("every") || null,
             unit: text("unit"),
-            zone: LOCAL,
+            zone: fleetZone(),
           },
         }),
       );
@@ -110,7 +111,7 @@ export default function Formulas() {
               <Table.Th>formula</Table.Th>
               <Table.Th>one for each</Table.Th>
               <Table.Th>unit</Table.Th>
-              <Table.Th>computed, {LOCAL}</Table.Th>
+              <Table.Th>computed, {fleetZone()}</Table.Th>
               <Table.Th>
                 <span className="visually-hidden">what to do</span>
               </Table.Th>
@@ -131,7 +132,7 @@ export default function Formulas() {
                 <Table.Td>{f.by?.join(", ") || <span className="soft">one in all</span>}</Table.Td>
                 <Table.Td>{f.unit}</Table.Td>
                 <Table.Td className="soft">
-                  {f.renewed_at ? dayTime(f.renewed_at, LOCAL) : "being computed"}
+                  {f.renewed_at ? dayTime(f.renewed_at, fleetZone()) : "being computed"}
                 </Table.Td>
                 <Table.Td>
                   <Button aria-label={`Remove ${f.metric}`} onClick={() => remove(f.id, f.metric)}>

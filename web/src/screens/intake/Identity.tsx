@@ -5,7 +5,8 @@ import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useJob } from "../../parts/jobs";
-import { dayTime, LOCAL, plural } from "../../parts/words";
+import { dayTime, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { IdentityEffect } from "./IdentityEffect";
 import { IdentityRule } from "./IdentityRule";
 import { moved, NEW_RULE, type Rule } from "./rules";
@@ -142,10 +143,10 @@ function Versions({ identity, onUndo, isBusy }: VersionsProps) {
       <h2>Changes</h2>
       {identity.versions.map((v) => (
         <p key={v.id}>
-          {dayTime(v.created_at, LOCAL)}, {LOCAL}, by {v.by || "nobody"}:{" "}
+          {dayTime(v.created_at, fleetZone())}, {fleetZone()}, by {v.by || "nobody"}:{" "}
           {plural(v.streams, "series", "series")} went to another stream.{" "}
           {v.undone_at ? (
-            <span className="soft">Undone {dayTime(v.undone_at, LOCAL)}.</span>
+            <span className="soft">Undone {dayTime(v.undone_at, fleetZone())}.</span>
           ) : (
             v.can_undo && (
               <Button disabled={isBusy} onClick={() => onUndo(v.id)}>

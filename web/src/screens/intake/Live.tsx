@@ -2,7 +2,8 @@ import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, list } from "../../api/client";
 import { TopBar } from "../../frame";
-import { dayTime, figure, LOCAL } from "../../parts/words";
+import { dayTime, figure } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Tokens } from "../settings/Tokens";
 import { Feeds } from "./Feeds";
 import { Tabs } from "./Tabs";
@@ -44,7 +45,7 @@ function Doors() {
               <Table.Th className="figure">messages</Table.Th>
               <Table.Th className="figure">samples</Table.Th>
               <Table.Th className="figure">points refused</Table.Th>
-              <Table.Th>latest, {LOCAL}</Table.Th>
+              <Table.Th>latest, {fleetZone()}</Table.Th>
             </Table.Tr>
           </Table.Thead>
           <Table.Tbody>
@@ -55,7 +56,7 @@ function Doors() {
                 <Table.Td className="figure">{figure(d.batches)}</Table.Td>
                 <Table.Td className="figure">{figure(d.samples)}</Table.Td>
                 <Table.Td className="figure">{figure(d.rows_aside)}</Table.Td>
-                <Table.Td className="soft">{dayTime(d.last, LOCAL)}</Table.Td>
+                <Table.Td className="soft">{dayTime(d.last, fleetZone())}</Table.Td>
               </Table.Tr>
             ))}
           </Table.Tbody>

@@ -6,7 +6,8 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { Field } from "../../parts/Field";
 import { worked } from "../../parts/jobs";
-import { dayOf, figure, LOCAL, plural, yearOf } from "../../parts/words";
+import { dayOf, figure, plural, yearOf } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Columns } from "./Columns";
 import { Facts, KeepLayout } from "./Facts";
 import { Becomes, Problems } from "./Problems";
@@ -16,7 +17,7 @@ import { Storing } from "./Storing";
 /** One file before it is stored: how it is read, its columns and rows, what is wrong, what it will become. */
 export function Look({ upload, onAnother }: { upload: number; onAnother: () => void }) {
   const client = useQueryClient();
-  const [choices, setChoices] = useState<Choices>({ zone: LOCAL });
+  const [choices, setChoices] = useState<Choices>({ zone: fleetZone() });
   const [job, setJob] = useState<number | null>(null);
   const [error, setError] = useState<unknown>(null);
   // These change nothing of what is seen in the file.

@@ -5,7 +5,8 @@ import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { counted, ENDED } from "../../parts/jobs";
-import { dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
+import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import type { Events } from "../scorecard/figures";
 import "./logbook.css";
 
@@ -119,7 +120,7 @@ function Row({ row: r, before, after }: { row: Schema["StreamEffect"]; before: n
   const spans = (list: { start: number }[]) =>
     list
       .slice(0, 3)
-      .map((span) => dayTime(span.start, LOCAL))
+      .map((span) => dayTime(span.start, fleetZone()))
       .join("; ");
   return (
     <Table.Tr>

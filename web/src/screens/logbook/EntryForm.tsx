@@ -4,7 +4,8 @@ import { api, Problem, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { LOCAL, toLocalField } from "../../parts/words";
+import { MomentField } from "../../parts/When";
+import { fleetZone, shownZone } from "../../parts/zones";
 import "./logbook.css";
 
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
@@ -16,30 +17,30 @@ export function EntryForm({
   to,
   onDone,
   onForget,
+  zone = fleetZone(),
 }: {
   scope?: string;
+  /** Whose clock the span is written by. */
+  zone?: string;
   from?: number;
   to?: number;
   onDone: () => void;
   onForget?: () => void;
 }) {
   const [error, setError] = useState<unknown>(null);
+  const [start, setStart] = useState<number | null>(from ?? null);
+  const [end, setEnd] = useState<number | null>(to ?? null);
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    const moment = (name: string) => {
-      const local = String(form.get(name) ?? "");
-      return local ? new Date(local).getTime() : null;
-    };
     setError(null);
     try {
-      const start = moment("start");
       if (start === null) throw new Problem(400, "an entry needs a start", "from", "choose a day and a time");
       await api.POST("/api/v1/logbook", {
         body: {
           scope: String(form.get("scope") ?? ""),
           start,
-          end: moment("end") ?? start,
+          end: end ?? start,
           verdict: String(form.get("verdict")) as Verdict,
           cause: String(form.get("cause") ?? ""),
           kind: String(form.get("kind") ?? ""),
@@ -67,28 +68,15 @@ export function EntryForm({
           ))}
         </SelectField>
       </label>
-      <label>
-        From, {LOCAL}
-        <Field
-          className="field"
-          type="datetime-local"
-          step="1"
-          name="start"
-          required
-          defaultValue={from === undefined ? "" : toLocalField(from)}
-        />
-      </label>
-      <label>
+      <div className="labelled">
+        From, {shownZone(zone)}
+        <MomentField label="From" value={start} zone={zone} onChange={setStart} />
+      </div>
+      <div className="labelled">
         To
-        <Field
-          className="field"
-          type="datetime-local"
-          step="1"
-          name="end"
-          defaultValue={to === undefined ? "" : toLocalField(to)}
-        />
-      </label>
-      <label style={{ flex: 1 }}>
+        <MomentField label="To" value={end} zone={zone} onChange={setEnd} />
+      </div>
+      <label className="filler">
         Over (empty: every stream)
         <Field
           className="field"
@@ -101,7 +89,7 @@ export function EntryForm({
         Kind
         <Field className="field" name="kind" placeholder="spike, step, …" w="12ch" />
       </label>
-      <label style={{ flex: 1 }}>
+      <label className="filler">
         Cause
         <Field className="field" name="cause" />
       </label>

@@ -4,7 +4,8 @@ import { api, type Entry, onlyIf, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
-import { dayTime, LOCAL, utc } from "../../parts/words";
+import { dayTime, utc } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { History } from "./History";
 
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
@@ -72,8 +73,8 @@ export function EntryRow({
           </SelectField>
           {error !== null && <Trouble error={error} />}
         </Table.Td>
-        <Table.Td title={utc(from)}>{dayTime(from, LOCAL)}</Table.Td>
-        <Table.Td title={utc(to)}>{dayTime(to, LOCAL)}</Table.Td>
+        <Table.Td title={utc(from)}>{dayTime(from, fleetZone())}</Table.Td>
+        <Table.Td title={utc(to)}>{dayTime(to, fleetZone())}</Table.Td>
         <Table.Td>{scopeWords(entry.scope ?? "")}</Table.Td>
         <Table.Td>{entry.kind}</Table.Td>
         <Table.Td>

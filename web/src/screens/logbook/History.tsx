@@ -4,7 +4,8 @@ import { useState } from "react";
 import { api, type Entry, list, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { dayTime, LOCAL } from "../../parts/words";
+import { dayTime } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 
 const DONE: Record<string, string> = {
   add: "wrote it down",
@@ -41,7 +42,7 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
       <ul className="revisions" aria-label="Revisions">
         {revisions.data.map((r, i) => (
           <li key={r.id} className="small">
-            <span className="figure">{dayTime(r.at, LOCAL)}</span> <strong>{r.by}</strong>{" "}
+            <span className="figure">{dayTime(r.at, fleetZone())}</span> <strong>{r.by}</strong>{" "}
             {DONE[r.action] ?? r.action} {changeWords(r)}{" "}
             {i > 0 && <Button onClick={() => void back(r.id)}>Make it so again</Button>}
           </li>
@@ -61,6 +62,6 @@ function changeWords(revision: Schema["Revision"]): string {
 function valueWords(name: string, value: unknown): string {
   if (value === null || value === undefined || value === "") return "nothing";
   if (name === "verdict") return VERDICT_WORDS[String(value)] ?? String(value);
-  if (name === "start" || name === "end") return dayTime(Date.parse(String(value)), LOCAL);
+  if (name === "start" || name === "end") return dayTime(Date.parse(String(value)), fleetZone());
   return `“${String(value)}”`;
 }

@@ -5,7 +5,8 @@ import { Trouble } from "../../parts/ask";
 import { Field, SelectField } from "../../parts/Field";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
-import { dayTime, figure, LOCAL, plural } from "../../parts/words";
+import { dayTime, figure, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { scopeWords } from "./EntryRow";
 
 const SHOWN = 12;
@@ -21,13 +22,13 @@ const MATCHES = {
 /** A value as it is read: moments in local time, nothing as a dash. */
 function shown(name: string, value: unknown): string {
   const text = String(value ?? "");
-  return name === "start" || name === "end" ? dayTime(Date.parse(text), LOCAL) : text || "–";
+  return name === "start" || name === "end" ? dayTime(Date.parse(text), fleetZone()) : text || "–";
 }
 
 /** A labels file: what it would do first, then all of it or nothing. */
 export function Import({ onDone }: { onDone: (words: string, changes: number | null) => void }) {
   const [file, setFile] = useState<File | null>(null);
-  const [zone, setZone] = useState(LOCAL);
+  const [zone, setZone] = useState(fleetZone());
   const [look, setLook] = useState<Look | null>(null);
   const [matches, setMatches] = useState<keyof typeof MATCHES>("skip");
   const [error, setError] = useState<unknown>(null);
@@ -96,7 +97,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                 <Table.Tr>
                   <Table.Th className="figure">row</Table.Th>
                   <Table.Th>verdict</Table.Th>
-                  <Table.Th>from, {LOCAL}</Table.Th>
+                  <Table.Th>from, {fleetZone()}</Table.Th>
                   <Table.Th>to</Table.Th>
                   <Table.Th>over</Table.Th>
                   <Table.Th>what it does</Table.Th>
@@ -109,8 +110,8 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                     <Table.Td style={{ whiteSpace: "nowrap" }}>
                       <VerdictMark verdict={r.verdict} /> {VERDICT_WORDS[r.verdict]}
                     </Table.Td>
-                    <Table.Td>{dayTime(r.start, LOCAL)}</Table.Td>
-                    <Table.Td>{dayTime(r.end, LOCAL)}</Table.Td>
+                    <Table.Td>{dayTime(r.start, fleetZone())}</Table.Td>
+                    <Table.Td>{dayTime(r.end, fleetZone())}</Table.Td>
                     <Table.Td>{scopeWords(r.scope)}</Table.Td>
                     <Table.Td>
                       {r.state === "new"

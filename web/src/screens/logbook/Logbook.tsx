@@ -9,7 +9,8 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { LOCAL, plural } from "../../parts/words";
+import { plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Bulk } from "./Bulk";
 import { EntryForm } from "./EntryForm";
 import { EntryLanes } from "./EntryLanes";
@@ -174,7 +175,7 @@ export default function Logbook() {
         />
       )}
       <Quiets isOpen={open === "quiet"} onDone={() => setOpen(null)} />
-      <EntryLanes filter={filter} onSpan={(from, to) => set({ from, to })} zone={LOCAL} />
+      <EntryLanes filter={filter} onSpan={(from, to) => set({ from, to })} zone={fleetZone()} />
       {ticked.length > 0 && (
         <Bulk
           entries={ticked}
@@ -206,7 +207,7 @@ export default function Logbook() {
                 />
               </Table.Th>
               <Table.Th>verdict</Table.Th>
-              <Table.Th>from, {LOCAL}</Table.Th>
+              <Table.Th>from, {fleetZone()}</Table.Th>
               <Table.Th>to</Table.Th>
               <Table.Th>over</Table.Th>
               <Table.Th>kind</Table.Th>

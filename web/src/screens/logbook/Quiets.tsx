@@ -1,16 +1,20 @@
 import { Button } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, list } from "../../api/client";
+import { api, list, Problem } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { Field } from "../../parts/Field";
-import { dayTime, LOCAL } from "../../parts/words";
+import { MomentField } from "../../parts/When";
+import { dayTime } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { scopeWords } from "./EntryRow";
 
 /** Planned work: what is quiet and until when, and noting more of it. */
 export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void }) {
   const client = useQueryClient();
   const [error, setError] = useState<unknown>(null);
+  const [from, setFrom] = useState<number | null>(null);
+  const [until, setUntil] = useState<number | null>(null);
   const quiets = useQuery({
     queryKey: ["logbook", "quiet"],
     queryFn: () => list(api.GET("/api/v1/logbook/quiet")),
@@ -28,19 +32,17 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    const moment = (name: string) => {
-      const local = String(form.get(name) ?? "");
-      return local ? new Date(local).getTime() : undefined;
-    };
-    const end = moment("end");
-    if (end === undefined) return;
+    if (until === null) {
+      setError(new Problem(400, "quiet needs an end", "until", "choose a day and a time"));
+      return;
+    }
     setError(null);
     try {
       await api.POST("/api/v1/logbook/quiet", {
         body: {
           scope: String(form.get("scope") ?? ""),
-          start: moment("start"),
-          end,
+          start: from ?? undefined,
+          end: until,
           reason: String(form.get("reason") ?? ""),
         },
       });
@@ -55,19 +57,19 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
     <>
       {isOpen && (
         <form onSubmit={submit} className="new-entry" aria-label="Quiet until">
-          <label style={{ flex: 1 }}>
+          <label className="filler">
             Quiet over (empty: every stream)
             <Field className="field" name="scope" placeholder="metric=cold_hold_temp,hold=2" />
           </label>
-          <label>
-            From, {LOCAL} (empty: now)
-            <Field className="field" type="datetime-local" name="start" />
-          </label>
-          <label>
+          <div className="labelled">
+            From, {fleetZone()} (empty: now)
+            <MomentField label="From" value={from} zone={fleetZone()} onChange={setFrom} />
+          </div>
+          <div className="labelled">
             Until
-            <Field className="field" type="datetime-local" name="end" required />
-          </label>
-          <label style={{ flex: 1 }}>
+            <MomentField label="Until" value={until} zone={fleetZone()} onChange={setUntil} />
+          </div>
+          <label className="filler">
             Because of
             <Field className="field" name="reason" required maxLength={500} placeholder="seal is replaced" />
           </label>
@@ -81,8 +83,8 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
         <ul className="quiets small" aria-label="Planned work">
           {rows.slice(0, 8).map((q) => (
             <li key={q.id}>
-              Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(q.start ?? 0, LOCAL)} to{" "}
-              {dayTime(q.end, LOCAL)}, {q.reason} <span className="soft">({q.by})</span>{" "}
+              Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(q.start ?? 0, fleetZone())} to{" "}
+              {dayTime(q.end, fleetZone())}, {q.reason} <span className="soft">({q.by})</span>{" "}
               <Button onClick={() => end(q.id)}>
                 {(q.start ?? 0) <= Date.now() && Date.now() < q.end ? "End it now" : "Take it away"}
               </Button>

@@ -5,11 +5,13 @@ import { Link, useNavigate } from "react-router";
 import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { msOf } from "../../parts/days";
+import { dayEnd, dayStart } from "../../parts/clock";
 import { Field, SelectField } from "../../parts/Field";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS } from "../../parts/marks";
-import { begun, dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
+import { DayField } from "../../parts/When";
+import { begun, dayTime, figure, plural, ratio } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { agreedWords, KIND_WORDS, type Round } from "./words";
 import "./review.css";
 
@@ -103,8 +105,8 @@ function Begin({ open }: { open: number | null }) {
             kind,
             size,
             metric: metric || undefined,
-            begin: msOf(from, false),
-            end: msOf(to, true),
+            begin: dayStart(from, fleetZone()),
+            end: dayEnd(to, fleetZone()),
             least: kind === "strongest" && least ? Number(least) : undefined,
           },
         }),
@@ -181,8 +183,8 @@ function Begin({ open }: { open: number | null }) {
             </option>
           ))}
         </SelectField>
-        , from <Day label="First day" value={from} onChange={setFrom} /> to{" "}
-        <Day label="Last day" value={to} onChange={setTo} />
+        , from <DayField label="First day" value={from} onChange={setFrom} /> to{" "}
+        <DayField label="Last day" value={to} onChange={setTo} />
         {kind === "strongest" && (
           <>
             , of at least{" "}
@@ -212,19 +214,6 @@ function Begin({ open }: { open: number | null }) {
   );
 }
 
-function Day({ label, value, onChange }: { label: string; value: string; onChange: (day: string) => void }) {
-  return (
-    <Field
-      type="date"
-      className="word"
-      aria-label={label}
-      title="any, where it is empty"
-      value={value}
-      onChange={(e) => onChange(e.target.value)}
-    />
-  );
-}
-
 function RoundsTable({ rounds }: { rounds: Round[] }) {
   return (
     <Table className="rows">
@@ -233,7 +222,7 @@ function RoundsTable({ rounds }: { rounds: Round[] }) {
           <Table.Th>round</Table.Th>
           <Table.Th>what</Table.Th>
           <Table.Th>found by</Table.Th>
-          <Table.Th>begun, {LOCAL}</Table.Th>
+          <Table.Th>begun, {fleetZone()}</Table.Th>
           <Table.Th className="right">judged</Table.Th>
           <Table.Th className="right">real, or missed</Table.Th>
           <Table.Th className="right">share, 95 %</Table.Th>
@@ -254,7 +243,7 @@ function RoundsTable({ rounds }: { rounds: Round[] }) {
             </Table.Td>
             <Table.Td>{r.plan}</Table.Td>
             <Table.Td>
-              {dayTime(r.created_at, LOCAL)} <span className="soft">{r.created_by}</span>
+              {dayTime(r.created_at, fleetZone())} <span className="soft">{r.created_by}</span>
             </Table.Td>
             <Table.Td className="figure right">
               {r.judged} of {r.total - r.passed_over}

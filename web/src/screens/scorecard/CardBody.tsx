@@ -3,7 +3,8 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Curve } from "../../api/client";
 import { kindWords, Whisker } from "../../parts/marks";
-import { dayTime, duration, figure, LOCAL, plural, ratio } from "../../parts/words";
+import { dayTime, duration, figure, plural, ratio } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Calibration } from "./Calibration";
 import { Cuts } from "./Cuts";
 import { Delays } from "./Delays";
@@ -103,9 +104,9 @@ function Locked({ locked }: { locked: Card["locked"] }) {
   const e = locked.events as unknown as Figures["events"];
   return (
     <p className="small">
-      On the locked span, {dayTime(locked.span.start, LOCAL)} to {dayTime(locked.span.end, LOCAL)}: precision{" "}
-      {ratio(e.precision)} ({e.tp_findings} of {e.tp_findings + e.fp_findings}), recall {ratio(e.recall)} (
-      {e.tp_labels} of {e.tp_labels + e.fn_labels}
+      On the locked span, {dayTime(locked.span.start, fleetZone())} to {dayTime(locked.span.end, fleetZone())}
+      : precision {ratio(e.precision)} ({e.tp_findings} of {e.tp_findings + e.fp_findings}), recall{" "}
+      {ratio(e.recall)} ({e.tp_labels} of {e.tp_labels + e.fn_labels}
       ). {locked.broken && <strong className="broken">The lock is broken: {locked.broken}.</strong>}
     </p>
   );
@@ -307,7 +308,7 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
         {missed.slice(0, SHOWN).map((m) => (
           <li key={`${m.title}${m.start}`}>
             <Piece scan={scan} stream={m.stream} start={m.start} end={m.end} title={m.title}>
-              {m.kind || "incident"}, {dayTime(m.start, LOCAL)}
+              {m.kind || "incident"}, {dayTime(m.start, fleetZone())}
               {m.cause ? `: ${m.cause}` : ""}
             </Piece>
           </li>
@@ -330,7 +331,7 @@ function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
         {wrong.slice(0, SHOWN).map((f) => (
           <li key={`${f.stream}${f.kind}${f.start}`}>
             <Piece scan={scan} stream={f.stream} start={f.start} end={f.end} title={f.title}>
-              {kindWords(f)}, {dayTime(f.start, LOCAL)}, {figure(f.score, 1)} σ
+              {kindWords(f)}, {dayTime(f.start, fleetZone())}, {figure(f.score, 1)} σ
             </Piece>
           </li>
         ))}

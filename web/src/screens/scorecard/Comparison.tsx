@@ -6,7 +6,8 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { counted } from "../../parts/jobs";
 import { Whisker } from "../../parts/marks";
-import { begun, duration, figure, LOCAL, plural, ratio, spanWords } from "../../parts/words";
+import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { type Events, partOf, wider } from "./figures";
 import "./scorecard.css";
 
@@ -42,7 +43,7 @@ export default function Comparison() {
         <h1>{plural(d.scans.length, "scan")} beside one another</h1>
         <span style={{ flex: 1 }} />
         <span className="figure small">
-          {spanWords(d.span_from, d.span_to, LOCAL)} · {LOCAL}
+          {spanWords(d.span_from, d.span_to, fleetZone())} · {fleetZone()}
         </span>
       </TopBar>
       <p className="soft small">

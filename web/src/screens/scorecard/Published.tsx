@@ -4,7 +4,8 @@ import { Link, useParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, LOCAL, plural, ratio } from "../../parts/words";
+import { dayTime, plural, ratio } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { CardBody } from "./CardBody";
 import type { Figures } from "./figures";
 import "./scorecard.css";
@@ -35,7 +36,7 @@ export default function Published() {
         <h1>{d.title}</h1>
         <span style={{ flex: 1 }} />
         <span className="small soft">
-          published by {d.author}, {dayTime(d.created_at, LOCAL)} {LOCAL}
+          published by {d.author}, {dayTime(d.created_at, fleetZone())} {fleetZone()}
         </span>
       </TopBar>
       {since.data && <Since since={since.data} then={d.figures as unknown as Figures} scan={d.scan} />}

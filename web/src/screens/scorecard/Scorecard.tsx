@@ -5,10 +5,12 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, get, queryOf, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayOf, msOf } from "../../parts/days";
+import { dayEnd, dayStart, localDay } from "../../parts/clock";
 import { Field, SelectField } from "../../parts/Field";
 import { counted, ENDED, useJob } from "../../parts/jobs";
-import { LOCAL, plural, ratio, spanWords } from "../../parts/words";
+import { DayField } from "../../parts/When";
+import { plural, ratio, spanWords } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { CardBody } from "./CardBody";
 import { type Events, fetchCard, isCounting, type Part, partOf } from "./figures";
 import { LevelChoice } from "./LevelChoice";
@@ -94,7 +96,7 @@ function Counted({
         </h1>
         <span style={{ flex: 1 }} />
         <span className="figure small">
-          {spanWords(answer.span.start, answer.span.end, LOCAL)} · {LOCAL}
+          {spanWords(answer.span.start, answer.span.end, fleetZone())} · {fleetZone()}
         </span>
       </TopBar>
       <CardBody
@@ -147,26 +149,16 @@ function PartWords({
         ))}
       </SelectField>{" "}
       from{" "}
-      <Field
-        type="date"
-        className="word"
-        aria-label="Counted from"
-        defaultValue={dayOf(part.from ?? span.start)}
-        onBlur={(e) => {
-          const from = msOf(e.target.value, false);
-          if (from !== undefined && dayOf(from) !== dayOf(part.from ?? span.start)) setPart({ from });
-        }}
+      <DayField
+        label="Counted from"
+        value={localDay(part.from ?? span.start, fleetZone())}
+        onChange={(day) => setPart({ from: dayStart(day, fleetZone()) ?? 0 })}
       />{" "}
       to{" "}
-      <Field
-        type="date"
-        className="word"
-        aria-label="Counted to"
-        defaultValue={dayOf(part.to ?? span.end)}
-        onBlur={(e) => {
-          const to = msOf(e.target.value, true);
-          if (to !== undefined && dayOf(to) !== dayOf(part.to ?? span.end)) setPart({ to });
-        }}
+      <DayField
+        label="Counted to"
+        value={localDay(part.to ?? span.end, fleetZone())}
+        onChange={(day) => setPart({ to: dayEnd(day, fleetZone()) ?? 0 })}
       />
       {(part.family || part.from || part.to || part.streams) && (
         <>

@@ -5,7 +5,8 @@ import { Link, useNavigate } from "react-router";
 import { api, list, type Scan } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, figure, LOCAL, plural, ratio } from "../../parts/words";
+import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Trend } from "./Trend";
 import "./scorecard.css";
 
@@ -67,7 +68,7 @@ export default function Scorecards() {
                 <Table.Th className="figure">recall</Table.Th>
                 <Table.Th>state</Table.Th>
                 <Table.Th>by</Table.Th>
-                <Table.Th>run, {LOCAL}</Table.Th>
+                <Table.Th>run, {fleetZone()}</Table.Th>
               </Table.Tr>
             </Table.Thead>
             <Table.Tbody>
@@ -92,7 +93,7 @@ export default function Scorecards() {
                 <Table.Th className="figure">precision</Table.Th>
                 <Table.Th className="figure">recall</Table.Th>
                 <Table.Th>by</Table.Th>
-                <Table.Th>on, {LOCAL}</Table.Th>
+                <Table.Th>on, {fleetZone()}</Table.Th>
               </Table.Tr>
             </Table.Thead>
             <Table.Tbody>
@@ -111,7 +112,7 @@ export default function Scorecards() {
                   <Table.Td className="figure">{ratio(p.precision)}</Table.Td>
                   <Table.Td className="figure">{ratio(p.recall)}</Table.Td>
                   <Table.Td className="soft">{p.author}</Table.Td>
-                  <Table.Td className="soft">{dayTime(p.created_at, LOCAL)}</Table.Td>
+                  <Table.Td className="soft">{dayTime(p.created_at, fleetZone())}</Table.Td>
                 </Table.Tr>
               ))}
             </Table.Tbody>
@@ -163,7 +164,7 @@ function Row({ scan: s, isChosen, onChoose }: { scan: Scan; isChosen: boolean; o
           : s.state}
       </Table.Td>
       <Table.Td className="soft">{s.created_by}</Table.Td>
-      <Table.Td className="soft">{dayTime(s.created_at, LOCAL)}</Table.Td>
+      <Table.Td className="soft">{dayTime(s.created_at, fleetZone())}</Table.Td>
     </Table.Tr>
   );
 }

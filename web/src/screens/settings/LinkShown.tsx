@@ -1,6 +1,7 @@
 import { Button, CopyButton, Modal } from "@mantine/core";
 import type { Schema } from "../../api/client";
-import { dayTime, LOCAL, zoneName } from "../../parts/words";
+import { dayTime, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 
 export type MadeLink = Schema["Link"];
 
@@ -14,7 +15,8 @@ export function LinkShown({ made, onClose }: { made: MadeLink; onClose: () => vo
       <div className="dialog">
         <p style={{ margin: 0 }}>
           Hand this to {who}. It sets the password of <strong>{made.person.name}</strong> once
-          {ends ? `, until ${dayTime(ends, LOCAL)} ${zoneName(ends, LOCAL)}` : ""}. It is shown only now.
+          {ends ? `, until ${dayTime(ends, fleetZone())} ${zoneName(ends, fleetZone())}` : ""}. It is shown
+          only now.
         </p>
         <div className="link-text">{address}</div>
         <div className="acts">

@@ -2,7 +2,8 @@ import { Button, NativeSelect, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list, type Schema } from "../../api/client";
-import { dayTime, LOCAL, plural, zoneName } from "../../parts/words";
+import { dayTime, plural, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Invite } from "./Invite";
 import { LinkShown, type MadeLink } from "./LinkShown";
 import { Section } from "./Section";
@@ -43,7 +44,7 @@ export function People({ own }: { own: string }) {
               <Table.Th>name</Table.Th>
               <Table.Th>role</Table.Th>
               <Table.Th>signs in as</Table.Th>
-              <Table.Th>last here, {zoneName(Date.now(), LOCAL)}</Table.Th>
+              <Table.Th>last here, {zoneName(Date.now(), fleetZone())}</Table.Th>
               <Table.Th>
                 <span className="visually-hidden">what can be done</span>
               </Table.Th>
@@ -125,11 +126,14 @@ function summary(rows: Person[]): string {
 
 function whenHere(p: Person, own: string): string {
   if (p.name === own) return "now; this is you";
-  if (p.state === "disabled") return p.disabled_at ? `disabled ${dayTime(p.disabled_at, LOCAL)}` : "disabled";
+  if (p.state === "disabled")
+    return p.disabled_at ? `disabled ${dayTime(p.disabled_at, fleetZone())}` : "disabled";
   if (p.state === "invited") {
     if (!p.link_ends_at) return "invited; the link is over";
     const ends = p.link_ends_at;
-    return ends < Date.now() ? "invited; the link is over" : `invited, link ends ${dayTime(ends, LOCAL)}`;
+    return ends < Date.now()
+      ? "invited; the link is over"
+      : `invited, link ends ${dayTime(ends, fleetZone())}`;
   }
-  return p.last_seen_at ? dayTime(p.last_seen_at, LOCAL) : "never";
+  return p.last_seen_at ? dayTime(p.last_seen_at, fleetZone()) : "never";
 }

@@ -2,7 +2,8 @@ import { Button, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, list } from "../../api/client";
-import { dayTime, LOCAL, zoneName } from "../../parts/words";
+import { dayTime, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Password } from "./Password";
 import { Section } from "./Section";
 import { useChange } from "./useChange";
@@ -29,7 +30,7 @@ export function Sessions() {
           <Table.Tr>
             <Table.Th>browser</Table.Th>
             <Table.Th>address</Table.Th>
-            <Table.Th>last used, {zoneName(Date.now(), LOCAL)}</Table.Th>
+            <Table.Th>last used, {zoneName(Date.now(), fleetZone())}</Table.Th>
             <Table.Th>
               <span className="visually-hidden">end</span>
             </Table.Th>
@@ -44,8 +45,8 @@ export function Sessions() {
               <Table.Td className="login">{r.address}</Table.Td>
               <Table.Td className="soft">
                 {r.is_this
-                  ? `since ${dayTime(r.created_at ?? "", LOCAL)}`
-                  : dayTime(r.last_seen_at ?? "", LOCAL)}
+                  ? `since ${dayTime(r.created_at ?? "", fleetZone())}`
+                  : dayTime(r.last_seen_at ?? "", fleetZone())}
               </Table.Td>
               <Table.Td className="acts-cell">
                 {!r.is_this && (

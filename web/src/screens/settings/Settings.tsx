@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { NavLink, useParams } from "react-router";
 import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
-import { LOCAL } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { People } from "./People";
 import { Section } from "./Section";
 import { Sessions } from "./Sessions";
@@ -75,9 +75,9 @@ function About({ version }: { version?: string }) {
   return (
     <Section title="About">
       <p>
-        Watch Tide {version}. Times on this screen are in {LOCAL}. The interface for scripts is described at{" "}
-        <a href="/api/v1/schema">/api/v1/schema</a>; <a href="/readyz">/readyz</a> names what is missing or
-        fails, and <a href="/metrics">/metrics</a> has the figures about the server itself.
+        Watch Tide {version}. Times on this screen are in {fleetZone()}. The interface for scripts is
+        described at <a href="/api/v1/schema">/api/v1/schema</a>; <a href="/readyz">/readyz</a> names what is
+        missing or fails, and <a href="/metrics">/metrics</a> has the figures about the server itself.
       </p>
     </Section>
   );

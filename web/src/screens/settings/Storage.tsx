@@ -1,7 +1,8 @@
 import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Schema } from "../../api/client";
-import { dayTime, figure, LOCAL, plural, zoneName } from "../../parts/words";
+import { dayTime, figure, plural, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Section } from "./Section";
 
 /** What takes room, and how much is left. */
@@ -32,13 +33,13 @@ export function Storage() {
               <p>
                 {plural(s.samples, "sample")} of {plural(s.streams, "stream")}. Kept stages stay under{" "}
                 {bytes(s.stage_cache_bytes)} and can be deleted at any time. Counted{" "}
-                {dayTime(s.counted_at, LOCAL)} {zoneName(Date.now(), LOCAL)}.
+                {dayTime(s.counted_at, fleetZone())} {zoneName(Date.now(), fleetZone())}.
               </p>
             </>
           )}
           <p>
             {s.last_backup_at
-              ? `Last backup ${dayTime(s.last_backup_at, LOCAL)}, ${bytes(s.last_backup_bytes ?? 0)}.`
+              ? `Last backup ${dayTime(s.last_backup_at, fleetZone())}, ${bytes(s.last_backup_bytes ?? 0)}.`
               : "No backup was made yet: watchtide server backup FOLDER, while everything runs."}
           </p>
         </>

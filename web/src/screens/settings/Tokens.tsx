@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, list, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { day, dayTime, LOCAL, plural, zoneName } from "../../parts/words";
+import { day, dayTime, plural, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Section } from "./Section";
 import { useChange } from "./useChange";
 
@@ -47,7 +48,7 @@ export function Tokens() {
               <Table.Th>begins with</Table.Th>
               <Table.Th>may</Table.Th>
               <Table.Th>of</Table.Th>
-              <Table.Th>last used, {zoneName(Date.now(), LOCAL)}</Table.Th>
+              <Table.Th>last used, {zoneName(Date.now(), fleetZone())}</Table.Th>
               <Table.Th>ends</Table.Th>
               <Table.Th>
                 <span className="visually-hidden">revoke</span>
@@ -77,8 +78,10 @@ function TokenRow({ token: t, onRevoke }: { token: Token; onRevoke: () => void }
       </Table.Td>
       <Table.Td>{t.scopes.map((s) => SCOPES[s]).join(", ")}</Table.Td>
       <Table.Td className="soft">{t.owner}</Table.Td>
-      <Table.Td className="soft nowrap">{t.last_used_at ? dayTime(t.last_used_at, LOCAL) : "never"}</Table.Td>
-      <Table.Td className="soft nowrap">{t.expires_at ? day(t.expires_at, LOCAL) : "never"}</Table.Td>
+      <Table.Td className="soft nowrap">
+        {t.last_used_at ? dayTime(t.last_used_at, fleetZone()) : "never"}
+      </Table.Td>
+      <Table.Td className="soft nowrap">{t.expires_at ? day(t.expires_at, fleetZone()) : "never"}</Table.Td>
       <Table.Td className="acts-cell">
         {t.revoked_at ? (
           <span className="soft">revoked</span>

@@ -1,7 +1,8 @@
 import { Anchor, Button, Table } from "@mantine/core";
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
-import { dayTime, LOCAL, zoneName } from "../../parts/words";
+import { dayTime, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { Section } from "./Section";
 
 /** What was done, by whom and from where. Nothing here can be changed. */
@@ -21,7 +22,7 @@ export function Trail({ most }: { most?: number }) {
   return (
     <Section
       title="Audit trail"
-      sum={`newest first, ${zoneName(Date.now(), LOCAL)}`}
+      sum={`newest first, ${zoneName(Date.now(), fleetZone())}`}
       isPending={trail.isPending}
       error={trail.error}
       action={
@@ -34,7 +35,7 @@ export function Trail({ most }: { most?: number }) {
         <Table.Tbody>
           {rows.map((r) => (
             <Table.Tr key={r.id}>
-              <Table.Td className="login">{dayTime(r.at, LOCAL)}</Table.Td>
+              <Table.Td className="login">{dayTime(r.at, fleetZone())}</Table.Td>
               <Table.Td>{r.by || <span className="soft">nobody</span>}</Table.Td>
               <Table.Td>
                 {r.what}

@@ -4,7 +4,8 @@ import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { Field } from "../../parts/Field";
-import { dayTime, LOCAL, zoneName } from "../../parts/words";
+import { dayTime, zoneName } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 
 /** Where a link of an invitation or for a forgotten password leads: choose a password, and one is in. */
 export function Join() {
@@ -44,7 +45,7 @@ export function Join() {
           <p className="soft" style={{ margin: 0 }}>
             Choose {found.data.purpose === "invitation" ? "a" : "a new"} password for{" "}
             <strong>{found.data.name}</strong>. The link can be used once, until{" "}
-            {dayTime(found.data.ends_at, LOCAL)} {zoneName(found.data.ends_at, LOCAL)}.
+            {dayTime(found.data.ends_at, fleetZone())} {zoneName(found.data.ends_at, fleetZone())}.
           </p>
           <Field type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
           <PasswordInput

@@ -3,7 +3,8 @@ import type { Finding } from "../../api/client";
 import { isBad, Mark } from "../../parts/marks";
 import { Taking } from "../../parts/Taking";
 import { WordSelect } from "../../parts/WordSelect";
-import { dayTime, duration, figure, LOCAL, plural } from "../../parts/words";
+import { dayTime, duration, figure, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import { type Cap, CHOICES } from "./caps";
 
 /** The strongest open findings, so many of a family and of a stream at most. */
@@ -32,7 +33,7 @@ export function Strongest({
           {open === 0
             ? "every finding has a verdict"
             : looked
-              ? `${fresh} new since you last looked, ${dayTime(looked, LOCAL)}`
+              ? `${fresh} new since you last looked, ${dayTime(looked, fleetZone())}`
               : ""}
         </span>
         {open > 0 && (

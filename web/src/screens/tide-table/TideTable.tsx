@@ -9,7 +9,7 @@ import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
 import { Mark } from "../../parts/marks";
 import { hasWords } from "../../parts/streams";
-import { plural, spanWords, utc, zoneName } from "../../parts/words";
+import { plural, spanWords, utc, zoneWords } from "../../parts/words";
 import { Columns, FleetSwitch } from "./Choices";
 import { CAPS, type Cap, type Line, type Span } from "./caps";
 import { OpenIncidents } from "./OpenIncidents";
@@ -73,7 +73,7 @@ export default function TideTable() {
         <span style={{ flex: 1 }} />
         {span_from !== null && (
           <span className="figure small" title={`${utc(span[0])} to ${utc(span[1])}`}>
-            {spanWords(span[0], span[1], zone)} · {zone} ({zoneName(span[1], zone)})
+            {spanWords(span[0], span[1], zone)} · {zoneWords(span[1], zone)}
           </span>
         )}
         {chosen && <Button onClick={() => setSpan(null)}>Whole span</Button>}

@@ -1,17 +1,21 @@
 import { Button } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
-import { save } from "../../charts/picture";
+import { pngOf, save } from "../../charts/picture";
 import { Trouble, Waiting } from "../../parts/ask";
+import { dayEnd, localDay } from "../../parts/clock";
 import { Field } from "../../parts/Field";
 import { useSettled } from "../../parts/useSettled";
+import { DayField } from "../../parts/When";
 import { WordSelect } from "../../parts/WordSelect";
-import { begun, zoneName } from "../../parts/words";
+import { begun, zoneWords } from "../../parts/words";
 import { ForecastPicture } from "./ForecastPicture";
-import { asCsv, type ForecastData, reachedWords } from "./forecastWords";
+import { asCsv, asPicture, type ForecastData, reachedWords } from "./forecastWords";
+import { Together } from "./Together";
 import type { Ahead, StreamFacts } from "./types";
 
 const DAY = 86_400_000;
+const WEEK = 7 * DAY;
 const LENGTHS = [
   ["1", "a day"],
   ["7", "a week"],
@@ -35,7 +39,16 @@ const SIDES = [
 const MOST_STEPS = 20_000;
 const LEAST_STEPS = 4;
 
-type Words = (typeof LENGTHS)[number][0];
+const UNTIL = "until";
+/** As many of a family as are forecast at once. */
+const MOST_TOGETHER = 8;
+const TOGETHER = [
+  ["alone", "this stream alone"],
+  ["family", "its family too"],
+] as const;
+const STEPS_OF_PAST = 91;
+
+type Words = (typeof LENGTHS)[number][0] | typeof UNTIL;
 
 /** The time axis goes on: what the plan expects next, how sure that is, and when a limit is reached. */
 export function Forecast({
@@ -51,22 +64,28 @@ export function Forecast({
 }) {
   const { zone, unit } = stream;
   const [limit, setLimit] = useSettled(ahead.limit, (value) => setAhead({ ...ahead, limit: value }));
+  const last = stream.last ?? 0;
   const fits = LENGTHS.filter(([days]) => {
     const steps = (Number(days) * DAY) / (stream.step_s * 1000);
     return steps >= LEAST_STEPS && steps <= MOST_STEPS;
   });
-  const days = fits.some(([d]) => d === ahead.days) ? ahead.days : (fits.at(-1)?.[0] ?? "365");
-  const steps = Math.max(1, Math.round((Number(days) * DAY) / (stream.step_s * 1000)));
-  const forecast = useQuery<ForecastData>({
+  // Beside a length in days, a date stands for itself.
+  const isUntil = ahead.days.includes("-");
+  const days = isUntil || fits.some(([d]) => d === ahead.days) ? ahead.days : (fits.at(-1)?.[0] ?? "365");
+  const reach = isUntil
+    ? { until: dayEnd(days, zone) ?? last + DAY }
+    : { steps: Math.max(1, Math.round((Number(days) * DAY) / (stream.step_s * 1000))) };
+  const family = ahead.isFamily ? stream.family.filter((id) => id !== stream.id) : [];
+  const forecast = useQuery<ForecastData[]>({
     queryKey: ["forecast", stream.id, plan, { ...ahead, days }],
     placeholderData: keepPreviousData,
     queryFn: async ({ signal }) => {
       const answer = await get(
         api.POST("/api/v1/streams/forecast", {
           body: {
-            streams: [stream.id],
+            streams: [stream.id, ...family.slice(0, MOST_TOGETHER - 1)],
             plan,
-            steps,
+            ...reach,
             skip_last: ahead.skip,
             interval: Number(ahead.interval),
             ...(ahead.side !== "none" && ahead.limit !== null
@@ -76,26 +95,27 @@ export function Forecast({
           signal,
         }),
       );
-      return answer.items[0] as ForecastData;
+      return answer.items;
     },
   });
-  const last = stream.last ?? 0;
+  const first = forecast.data?.[0];
   const past = useQuery({
-    queryKey: ["samples", stream.id, days],
+    queryKey: ["samples", stream.id, "before", days],
     queryFn: ({ signal }) =>
       get(
         api.GET("/api/v1/streams/{id}/samples", {
           params: {
             path: { id: stream.id },
-            query: { from: last - Number(days) * DAY, to: last, points: 4_000 },
+            query: { from: last - (isUntil ? STEPS_OF_PAST : Number(days)) * DAY, to: last, points: 4_000 },
           },
           signal,
         }),
       ),
   });
+  const name = `forecast-${stream.metric}-${stream.id}`;
   const take = (changes: Partial<Ahead>) => setAhead({ ...ahead, ...changes });
   const chooseSide = (side: Ahead["side"]) => {
-    const edge = side === "above" ? forecast.data?.upper : forecast.data?.lower;
+    const edge = side === "above" ? first?.upper : first?.lower;
     const values = (edge ?? []).filter((v): v is number => v !== null);
     const start = values.length ? (side === "above" ? Math.max(...values) : Math.min(...values)) : 0;
     take({ side, limit: side === "none" ? null : (ahead.limit ?? Number(start.toPrecision(3))) });
@@ -106,9 +126,25 @@ export function Forecast({
         Go on for{" "}
         <WordSelect<Words>
           label="How far"
-          value={days as Words}
-          choices={fits}
-          onChange={(d) => take({ days: d })}
+          value={isUntil ? UNTIL : (days as Words)}
+          choices={[...fits, [UNTIL, "until a day"]]}
+          onChange={(d) => take({ days: d === UNTIL ? localDay(last + WEEK, zone) : d })}
+        />{" "}
+        {isUntil && (
+          <>
+            <DayField
+              label="Until which day"
+              value={days}
+              onChange={(day) => day && take({ days: day })}
+            />{" "}
+          </>
+        )}
+        for{" "}
+        <WordSelect
+          label="Which streams"
+          value={ahead.isFamily ? "family" : "alone"}
+          choices={stream.family.length > 1 ? TOGETHER : TOGETHER.slice(0, 1)}
+          onChange={(value) => take({ isFamily: value === "family" })}
         />{" "}
         with an interval of{" "}
         <WordSelect
@@ -148,36 +184,43 @@ export function Forecast({
       </div>
       {forecast.isPending && <Waiting what="Looking ahead" />}
       {forecast.isError && <Trouble error={forecast.error} retry={() => forecast.refetch()} />}
-      {forecast.data && past.data && (
+      {first && past.data && (
         <ForecastPicture
           stream={stream}
           past={past.data}
-          forecast={forecast.data}
+          forecast={first}
           limit={limit}
           setLimit={setLimit}
         />
       )}
-      {forecast.data?.limit && (
+      {first?.limit && (
         <p className="forecast-sentence" role="status">
-          {begun(reachedWords(forecast.data.limit, unit, zone))}{" "}
-          <span className="soft small">
-            {zone} ({zoneName(forecast.data.time[0] ?? 0, zone)})
-          </span>
+          {begun(reachedWords(first.limit, unit, zone))}{" "}
+          <span className="soft small">{zoneWords(first.time[0] ?? 0, zone)}</span>
         </p>
       )}
-      {forecast.data && (
+      {forecast.data && forecast.data.length > 1 && <Together forecasts={forecast.data} />}
+      {ahead.isFamily && stream.family.length > MOST_TOGETHER && (
+        <p className="soft small">
+          {MOST_TOGETHER} of its {stream.family.length} streams; the command line takes all of them.
+        </p>
+      )}
+      {forecast.data && first && (
         <p className="small">
-          <Button
-            onClick={() =>
-              save(
-                `forecast-${stream.metric}-${stream.id}.csv`,
-                new Blob([asCsv(forecast.data)], { type: "text/csv" }),
-              )
-            }
-          >
-            Save as CSV
+          Save:{" "}
+          <Button onClick={() => save(`${name}.csv`, new Blob([asCsv(forecast.data)], { type: "text/csv" }))}>
+            CSV
           </Button>{" "}
-          <span className="soft">{forecast.data.notes.map(begun).join(". ")}</span>
+          {past.data && (
+            <Button
+              onClick={() =>
+                void pngOf(asPicture(stream, past.data, first)).then((b) => save(`${name}.png`, b))
+              }
+            >
+              PNG
+            </Button>
+          )}{" "}
+          <span className="soft">{first.notes.map(begun).join(". ")}</span>
         </p>
       )}
     </section>

@@ -88,7 +88,14 @@ export function ForecastPicture({
         />
         <span />
         {side && limit !== null && (
-          <LimitLine limit={limit} setLimit={setLimit} bounds={bounds} height={HEIGHT} unit={stream.unit} />
+          <LimitLine
+            range={range}
+            limit={limit}
+            setLimit={setLimit}
+            bounds={bounds}
+            height={HEIGHT}
+            unit={stream.unit}
+          />
         )}
       </div>
       {forecast.limit && (

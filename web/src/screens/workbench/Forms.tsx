@@ -1,3 +1,4 @@
+import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, get, type Schema } from "../../api/client";
@@ -6,8 +7,9 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { figure, hours } from "../../parts/words";
 
 type Pane = Pick<Parameters<typeof TimePane>[0], "range" | "zone" | "tickWords" | "onRange" | "onSpan">;
+const SETTLE_MS = 300;
 const FORMS = ["additive", "multiplicative"] as const;
-const WORDS = { additive: "Parts that add", multiplicative: "Parts that multiply" };
+const WORDS = { additive: "Additive", multiplicative: "Multiplicative" };
 
 /** The stream decomposed in both forms over the same span, and the evidence for either. */
 export function Forms({
@@ -21,8 +23,9 @@ export function Forms({
   unit: string;
   pane: Pane;
 }) {
-  const [from, to] = pane.range;
-  const told = useQuery({
+  // Nothing is decomposed while a gesture goes on.
+  const [[from, to]] = useDebouncedValue(pane.range, SETTLE_MS);
+  const answer = useQuery({
     queryKey: ["forms", scanId, streamId, from, to],
     queryFn: () =>
       get(
@@ -32,33 +35,31 @@ export function Forms({
       ),
     placeholderData: keepPreviousData,
   });
-  if (told.isPending) return <Waiting what="Decomposing it both ways" />;
-  if (told.isError) return <Trouble error={told.error} retry={() => told.refetch()} />;
+  if (answer.isPending) return <Waiting what="Decomposing it both ways" />;
+  if (answer.isError) return <Trouble error={answer.error} retry={() => answer.refetch()} />;
   return (
     <div>
-      <p className="small" style={{ margin: "2px 0 6px" }}>
-        {evidenceWords(told.data)}
-      </p>
+      <p className="small">{evidenceWords(answer.data)}</p>
       <div className="forms">
         {FORMS.map((form) => (
           <section key={form} aria-label={WORDS[form]}>
             <h3>
               {WORDS[form]}
-              {told.data.taken === form && <span className="soft small plain"> · the plan takes this</span>}
+              {answer.data.taken === form && <span className="soft small plain"> · the plan takes this</span>}
             </h3>
-            {told.data[form].added !== null && (
-              <p className="soft small" style={{ margin: 0 }}>
-                Zeros have no logarithm: {figure(told.data[form].added ?? 0)} was added to every value.
+            {answer.data[form].added !== null && (
+              <p className="soft small">
+                Zeros have no logarithm: {figure(answer.data[form].added ?? 0)} was added to every value.
               </p>
             )}
-            {told.data[form].why_not ? (
-              <p className="soft small">{told.data[form].why_not}</p>
+            {answer.data[form].why_not ? (
+              <p className="soft small">{answer.data[form].why_not}</p>
             ) : (
               <FormPanes
                 form={form}
                 unit={unit}
-                told={told.data[form]}
-                seasons={told.data.seasons}
+                answer={answer.data[form]}
+                seasons={answer.data.seasons}
                 pane={pane}
               />
             )}
@@ -72,13 +73,13 @@ export function Forms({
 function FormPanes({
   form,
   unit,
-  told,
+  answer,
   seasons,
   pane,
 }: {
   form: (typeof FORMS)[number];
   unit: string;
-  told: Schema["Form"];
+  answer: Schema["Form"];
   seasons: (number | null)[];
   pane: Pane;
 }) {
@@ -86,21 +87,21 @@ function FormPanes({
   const parts = useMemo(
     () =>
       [
-        { name: `trend, ${unit || "units"}`, data: told.trend ?? [] },
-        ...(told.seasons ?? []).map((data, i) => ({
+        { name: `trend, ${unit || "units"}`, data: answer.trend ?? [] },
+        ...(answer.seasons ?? []).map((data, i) => ({
           name: `season ${hours(seasons[i] ?? 0)}, ${factor}`,
           data,
         })),
-        { name: `remainder, ${factor}`, data: told.remainder ?? [] },
+        { name: `remainder, ${factor}`, data: answer.remainder ?? [] },
       ].map((p) => ({ ...p, lines: [{ data: p.data, stroke: "ink", width: 1 }] as Line[] })),
-    [told, seasons, unit, factor],
+    [answer, seasons, unit, factor],
   );
   return parts.map((p) => (
-    <div className="pane narrow" key={p.name} style={{ marginTop: 14 }}>
+    <div className="pane narrow part" key={p.name}>
       <span className="pane-label">{p.name}</span>
       <TimePane
         {...pane}
-        time={told.time ?? []}
+        time={answer.time ?? []}
         lines={p.lines}
         height={84}
         hasTimeAxis={false}
@@ -110,13 +111,13 @@ function FormPanes({
   ));
 }
 
-/** What speaks for either form, in a sentence. */
-export function evidenceWords(told: Pick<Schema["Forms"], "leftover" | "held_out">): string {
-  const { additive: a, multiplicative: m } = told.leftover;
+/** What favours either form, in a sentence. */
+export function evidenceWords(answer: Pick<Schema["Forms"], "leftover" | "held_out">): string {
+  const { additive: a, multiplicative: m } = answer.leftover;
   const leak =
     a === undefined || m === undefined
       ? "Only one form can be had here"
       : `Season left in the size of the remainder: ${figure(a, 2)} added, ${figure(m, 2)} multiplied; the form with less of it fits`;
-  const held = Object.entries(told.held_out).map(([name, loss]) => `${name} ${figure(loss, 3)}`);
-  return `${leak}.${held.length > 1 ? ` Held-out loss, nats a sample: ${held.join("; ")}.` : ""}`;
+  const losses = Object.entries(answer.held_out).map(([name, loss]) => `${name} ${figure(loss, 3)}`);
+  return `${leak}.${losses.length > 1 ? ` Held-out loss, nats a sample: ${losses.join("; ")}.` : ""}`;
 }

@@ -1,4 +1,5 @@
 import type { ChartWindow } from "../../api/client";
+import { isUnjudged } from "../../charts/drawing";
 import type { Range } from "../../charts/TimePane";
 import { isBad, kindWords, Mark } from "../../parts/marks";
 
@@ -20,12 +21,24 @@ function Sample({ dash, band }: { dash?: string; band?: boolean }) {
 }
 
 /** Names the marks that are in sight, and no others. */
-export function Legend({ view, range, badSide }: { view: ChartWindow; range: Range; badSide: string }) {
+export function Legend({
+  view,
+  range,
+  badSide,
+  earlier,
+}: {
+  view: ChartWindow;
+  range: Range;
+  badSide: string;
+  /** The stretch laid under the line, in words. */
+  earlier: string;
+}) {
   const inSight = (view.findings ?? []).filter((f) => f.start <= range[1] && f.end >= range[0]);
   const kinds = new Map(inSight.map((f) => [f.kind === "shift" ? `shift ${f.direction}` : f.direction, f]));
-  const hasGap = view.value.some(
-    (v, i) => v === null && (view.time[i] ?? 0) >= range[0] && (view.time[i] ?? 0) <= range[1],
-  );
+  const has = (is: (i: number) => boolean) =>
+    view.time.some((t, i) => t >= range[0] && t <= range[1] && is(i));
+  const hasGap = has((i) => view.value[i] === null);
+  const hasUnjudged = view.score !== undefined && has((i) => isUnjudged(view.value[i], view.score?.[i]));
   return (
     <p className="small legend" aria-hidden="true">
       <span>
@@ -36,9 +49,11 @@ export function Legend({ view, range, badSide }: { view: ChartWindow; range: Ran
           <span>
             <Sample dash="4 4" /> expected
           </span>
-          <span>
-            <Sample band /> range at the level
-          </span>
+          {view.spread && (
+            <span>
+              <Sample band /> range at the level
+            </span>
+          )}
         </>
       )}
       {[...kinds.values()].map((f) => (
@@ -48,6 +63,12 @@ export function Legend({ view, range, badSide }: { view: ChartWindow; range: Ran
         </span>
       ))}
       {inSight.some((f) => f.verdict) && <span className="soft">pale: has a verdict</span>}
+      {earlier && (
+        <span>
+          <Sample dash="1 3" /> {earlier}
+        </span>
+      )}
+      {hasUnjudged && <span className="soft">dots at the bottom: not judged</span>}
       {hasGap && <span className="soft">hatched: no samples</span>}
     </p>
   );

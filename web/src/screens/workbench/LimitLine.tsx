@@ -1,5 +1,5 @@
 import { useRef } from "react";
-import { PAD_TOP, type Range, TIME_AXIS } from "../../charts/TimePane";
+import { PAD_TOP, type Range, timeAxis } from "../../charts/TimePane";
 import { figure } from "../../parts/words";
 import { DragLine } from "./DragLine";
 
@@ -12,12 +12,15 @@ export function LimitLine({
   setLimit,
   bounds,
   height,
+  range,
   unit,
 }: {
   limit: number;
   setLimit: (limit: number) => void;
   bounds: Range;
   height: number;
+  /** The span of the pane, by which its time axis is high. */
+  range: Range;
   unit: string;
 }) {
   // The scale at the beginning of a drag stays until its end: the axis follows the limit.
@@ -32,7 +35,7 @@ export function LimitLine({
       max={high}
       now={limit}
       words={`${figure(limit)} ${unit}`}
-      tall={height - PAD_TOP - TIME_AXIS}
+      tall={height - PAD_TOP - timeAxis({ range })}
       share={(high - limit) / (high - low || 1)}
       steps={STEPS}
       onStep={(by) => setLimit(rounded(limit + by * (high - low)))}

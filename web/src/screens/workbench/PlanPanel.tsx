@@ -1,6 +1,6 @@
 import { Button } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { api, type ChartWindow, Problem, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { figure, plural } from "../../parts/words";
@@ -24,7 +24,9 @@ interface Props {
   onLevel: (level: number | null) => void;
 }
 
-/** The plan as a sentence, what would change, and what to do with it: try it, replay it, adopt it. */
+/** Another scan starts with its own plan: give each its key.
+ *
+ * The plan as a sentence, what would change, and what to do with it: try it, replay it, adopt it. */
 export function PlanPanel({ stream, scan, level, window, trial, promise, onScan, onLevel }: Props) {
   const client = useQueryClient();
   const [draft, setDraft] = useState<PlanData | null>(null);
@@ -37,8 +39,6 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
     level === null ? plan : { ...plan, flag: { ...plan.flag, level: { sigmas: level } } };
   const isChanged = JSON.stringify(shown) !== JSON.stringify(base);
   const isStanding = scan !== undefined && scan.id === stream.standing_scan;
-  // biome-ignore lint/correctness/useExhaustiveDependencies: another scan starts with its own plan
-  useEffect(() => setDraft(null), [scan?.id]);
 
   const adopt = async (streams?: number[]) => {
     if (!scan) return;

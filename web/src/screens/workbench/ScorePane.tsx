@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import { drawBeyond, drawFlags, drawLevels } from "../../charts/drawing";
+import { drawBeyond, drawFlags, drawLevels, drawPin } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { figure } from "../../parts/words";
 import { Histogram } from "./Histogram";
@@ -15,18 +15,26 @@ export function ScorePane({
   setLevel,
   pane,
   redraw,
-}: StackProps & { pane: PaneProps; redraw: string }) {
+  pin,
+}: StackProps & { pane: PaneProps; redraw: string; pin: number | null }) {
   const sizes = useMemo(() => (view.score ?? []).map((s) => (s === null ? null : Math.abs(s))), [view.score]);
   const tallest = Math.max(levels.above ?? 0, levels.below ?? 0);
   const top = Math.max(8, Math.min(16, Math.ceil(tallest * 1.6))) + 0.5;
   const bounds = useMemo<Range>(() => [0, top], [top]);
-  const lines = useMemo<Line[]>(
-    () => [{ data: sizes.map((s) => (s === null ? null : Math.min(s, top))), stroke: "line", width: 1 }],
-    [sizes, top],
-  );
+  // Both sides on one axis of size, so that one line cuts both; told apart by colour and by dash.
+  const lines = useMemo<Line[]>(() => {
+    const of = (sign: number) =>
+      (view.score ?? []).map((s) => (s === null ? null : Math.min(Math.max(sign * s, 0), top)));
+    return [
+      { data: of(1), stroke: "above", width: 1 },
+      { data: of(-1), stroke: "below", width: 1, dash: [3, 2] },
+    ];
+  }, [view.score, top]);
   return (
-    <div className="pane" style={{ marginTop: 12 }}>
-      <span className="pane-label">score, σ</span>
+    <div className="pane scores">
+      <span className="pane-label">
+        score, σ <span className="above">above</span> <span className="below">below (broken)</span>
+      </span>
       <TimePane
         {...pane}
         lines={lines}
@@ -39,6 +47,7 @@ export function ScorePane({
           drawFlags(u, c, view, (i) => Math.min(sizes[i] ?? 0, top), levels);
           drawLevels(u, c, levels);
           drawBeyond(u, c, view.time, sizes, top, (size) => figure(size, 1));
+          drawPin(u, c, pin);
         }}
       />
       <Histogram counts={view.histogram} top={top} />

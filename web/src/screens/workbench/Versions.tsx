@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list, type Scan, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
-import { dayTime, LOCAL, plural } from "../../parts/words";
+import { dayTime, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
 import type { PlanData } from "./plan";
 
 /** Lines that stay the same are shown so far around a change. */
@@ -36,7 +37,7 @@ export function Versions({ scan, onTake }: { scan: Scan; onTake: (plan: PlanData
             <p>
               <strong>v{v.number}</strong>{" "}
               <span className="soft small">
-                {dayTime(v.created_at, LOCAL)}
+                {dayTime(v.created_at, fleetZone())}
                 {v.author && ` by ${v.author}`}, {plural(v.scans, "scan")},{" "}
                 {v.stands_for ? `stands for ${plural(v.stands_for, "stream")}` : "stands for none"}
               </span>{" "}

@@ -10,7 +10,7 @@ import { serve } from "../../test/serve";
 import { Compare, plain } from "./Compare";
 import { Examination, remedyWords } from "./Examination";
 import { Explain, findingLink, lagWords } from "./Explain";
-import { slotWords } from "./Fold";
+import { slotWords } from "./FoldPicture";
 import { evidenceWords } from "./Forms";
 import { FindingLane } from "./Lanes";
 import { parseOptions } from "./MoreWords";

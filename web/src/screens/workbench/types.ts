@@ -1,9 +1,24 @@
 import type { ChartWindow, Finding, Scan, Schema } from "../../api/client";
 import type { Levels } from "../../charts/drawing";
 import type { Range, TimePane } from "../../charts/TimePane";
+import type { BenchAddress } from "./address";
 
 /** One stream and what stands for it. */
 export type StreamFacts = Schema["StreamScan"];
+
+/** A longer period that samples are put together by. */
+export type By = "hour" | "day" | "week" | "month";
+
+/** Which earlier stretch lies under the line. */
+export type Under = "day" | "week" | "season";
+
+/** How the values are drawn. */
+export interface Look {
+  by: By | "";
+  isLog: boolean;
+  isStep: boolean;
+  under: Under | "";
+}
 
 /** What is forecast, and past what. */
 export interface Ahead {
@@ -12,6 +27,8 @@ export interface Ahead {
   skip: number;
   side: "none" | "above" | "below";
   limit: number | null;
+  /** With the streams of its family beside it. */
+  isFamily: boolean;
 }
 
 /** A scan laid beside the one on show. */
@@ -33,9 +50,19 @@ export type PaneProps = Pick<
   "time" | "range" | "zone" | "tickWords" | "onRange" | "onSpan" | "onCursor" | "onPick" | "onReset"
 >;
 
+/** Where the pointer is: the place of the sample and its distance from the left. */
+export interface Cursor {
+  index: number;
+  left: number;
+}
+
+/** Whether the samples on show are those that were asked for. */
+export type Freshness = "current" | "refreshing" | "offline" | "failed";
+
 export interface StackProps {
   stream: StreamFacts;
   view: ChartWindow;
+  freshness: Freshness;
   overview?: ChartWindow;
   whole: Range;
   range: Range;
@@ -47,24 +74,19 @@ export interface StackProps {
   setLevel: (level: number) => void;
   chosen: number | null;
   choose: (finding: Finding) => void;
-  pick: (moment: number, tolerance: number) => void;
+  /** Choose the finding at a moment; false where there is none. */
+  pick: (moment: number, tolerance: number) => boolean;
   reset: () => void;
-  hasParts: boolean;
-  setParts: (open: boolean) => void;
   scanId: number | null;
   /** Lanes under the logbook: the replay of this plan and the pinned scans, with their letters. */
   lanes: (Pinned & { name: string })[];
-  others: OthersChoice;
-  setOthers: (choice: OthersChoice) => void;
   /** Plan, version and scan, for pictures that are saved. */
   source: string;
   /** Odds of a score, where the stream's tails tell them. */
   odds: (score: number | null) => number | null;
-  open: { fold: boolean; forms: boolean };
-  ahead: Ahead | null;
-  setAhead: (ahead: Ahead | null) => void;
   plan: string;
-  setOpen: (part: "fold" | "forms", open: boolean) => void;
+  address: BenchAddress;
+  change: (changes: Partial<BenchAddress>) => void;
 }
 
 /** Room on the right of the panes. */

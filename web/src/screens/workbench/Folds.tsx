@@ -1,0 +1,56 @@
+import { Fold } from "./Fold";
+import { FoldHead } from "./FoldHead";
+import { Forecast } from "./Forecast";
+import { Forms } from "./Forms";
+import type { Ahead, PaneProps, StackProps } from "./types";
+
+const AHEAD: Ahead = { days: "7", interval: "0.9", skip: 0, side: "none", limit: null, isFamily: false };
+
+/** What lies folded under the panes until it is wanted: what comes next, the seasons over one another, both forms. */
+export function Folds({
+  stream,
+  view,
+  range,
+  scanId,
+  plan,
+  address,
+  change,
+  pane,
+}: StackProps & { pane: Omit<PaneProps, "time"> }) {
+  const seasons = view.season_hours ?? [];
+  return (
+    <>
+      <FoldHead
+        name="Forecast"
+        isOpen={address.ahead !== null}
+        setOpen={(isOpen) => change({ ahead: isOpen ? AHEAD : null })}
+        words="what the plan expects next, how sure, and when a limit is reached"
+      />
+      {address.ahead && (
+        <Forecast stream={stream} plan={plan} ahead={address.ahead} setAhead={(ahead) => change({ ahead })} />
+      )}
+      {scanId !== null && (
+        <FoldHead
+          name="Season fold"
+          isOpen={address.hasFold}
+          setOpen={(hasFold) => change({ hasFold })}
+          words="all seasons over one another"
+        />
+      )}
+      {scanId !== null && address.hasFold && (
+        <Fold stream={stream} scanId={scanId} seasons={seasons} at={(range[0] + range[1]) / 2} />
+      )}
+      {scanId !== null && seasons.length > 0 && (
+        <FoldHead
+          name="Both forms"
+          isOpen={address.hasForms}
+          setOpen={(hasForms) => change({ hasForms })}
+          words="additive beside multiplicative, and what favours either"
+        />
+      )}
+      {scanId !== null && seasons.length > 0 && address.hasForms && (
+        <Forms streamId={stream.id} unit={stream.unit} scanId={scanId} pane={pane} />
+      )}
+    </>
+  );
+}
