@@ -46,7 +46,7 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     page.wait(lambda: "level=" in page.driver.current_url)
     page.button("Put back").click()
     page.button("Replay all 16 weeks").click()
-    page.wait(lambda: page.all("[data-testid=replay-precision]"), 120)
+    page.wait(lambda: page.all(".strip .replay-precision"), 120)
     page.says("As if live", "[aria-label='What would it have said?']")
     page.find("[aria-label*='replayed: ']")
     page.press("p")
@@ -55,7 +55,8 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     page.says("do not add up", ".explain")
     page.button("Plan and figures").click()
     page.button("Try on all 4").click()
-    page.says("Make it standing for 4 streams", seconds=120)
+    page.says("Make it standing …", seconds=120)
+    page.button("Make it standing …").click()
     page.button("Make it standing for 4 streams").click()
     page.says("standing · current", seconds=60)
     stands = {page.fetch(f"/api/v1/streams/{r['id']}")["standing_scan"] for r in page.fetch("/api/v1/tide")["rows"] if r["metric"] == "cold_hold_temp"}  # fmt: skip

@@ -43,8 +43,14 @@ def test_the_whole_walk_by_keyboard_alone(page):
     page.says("which both judged", "[aria-label=Compare]", seconds=60)
     tab_to(page, "Replay all").send_keys(Keys.ENTER)
     page.says("As if live", "[aria-label='What would it have said?']", seconds=120)
+    tab_to(page, "Make it standing …").send_keys(Keys.ENTER)
+    page.says("Leave it", "[aria-label='What would stand']")
     tab_to(page, "Make it standing").send_keys(Keys.ENTER)
     page.says("standing · current", seconds=60)
+    # And back again: what stood before stands once more.
+    now = page.fetch(f"/api/v1/streams/{number}")["standing_scan"]
+    tab_to(page, "Undo: let").send_keys(Keys.ENTER)
+    page.wait(lambda: page.fetch(f"/api/v1/streams/{number}")["standing_scan"] != now)
     assert page.fetch(f"/api/v1/streams/{number}")["standing_scan"]
 
 
@@ -58,6 +64,7 @@ def test_a_worker_that_is_killed_is_told_and_its_scan_is_finished_by_another(pag
     app.replace_worker("bulk")
     page.says("its worker was lost and another took over", seconds=90)
     page.says("trial · current", seconds=120)
+    page.button("Make it standing …").click()
     page.button("Make it standing for 18 streams")
     scan = page.fetch(f"/api/v1/streams/{number}")["standing_scan"]
     assert f"scan={scan}" not in page.driver.current_url
@@ -122,7 +129,8 @@ def test_versions_show_their_differences_and_a_selection_is_tried_and_adopted(pa
     page.wait(lambda: len(page.all(".selection label")) == 1)
     page.find(".selection input[type=checkbox]").click()
     page.button("Try on these 2").click()
-    page.says("Make it standing for 2 streams", seconds=90)
+    page.says("Make it standing …", seconds=90)
+    page.button("Make it standing …").click()
     page.button("Make it standing for 2 streams").click()
     page.says("standing · current", seconds=60)
     stands = {n: page.fetch(f"/api/v1/streams/{n}")["standing_scan"] for n in (number, friend)}

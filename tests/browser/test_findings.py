@@ -153,7 +153,7 @@ def test_a_drag_moves_the_wheel_zooms_with_ctrl_alone_and_back_undoes_it(page, f
 
 
 def test_words_take_a_span_and_a_double_click_the_latest(page, finding):
-    page.button("A week").click()
+    page.button("a week").click()
     page.wait(lambda: abs(span(page)[1] - span(page)[0] - 7 * DAY_MS) < 2)
     ActionChains(page.driver).move_to_element(page.find(".bench-charts .u-over")).double_click().perform()
     last = clock.parse_one(page.fetch(f"/api/v1/streams/{finding['stream']}")["last"]) // 10**6

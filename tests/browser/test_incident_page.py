@@ -19,7 +19,10 @@ def test_a_proposed_incident_is_kept_judged_by_key_taken_back_and_closed(page):
     page.button("Close")
     pk = int(page.driver.current_url.rsplit("/", 1)[1])
     page.says("put together", "[aria-label=History]")
-    # Nothing is judged yet: the key does it for all of them.
+    # Nothing is judged yet: the key says what it would write for all of them, and does it the second time.
+    page.press("f")
+    page.says(f"This writes {proposal['findings']} entries “foreseen”")
+    assert page.fetch(f"/api/v1/incidents/{pk}")["open"] == proposal["findings"]
     page.press("f")
     page.says(f"Foreseen on {proposal['findings']} findings")
     page.wait(lambda: len([s for s in page.all("ol .lane") if "foreseen" in s.text]) == proposal["findings"])

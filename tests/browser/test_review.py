@@ -36,7 +36,7 @@ def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     page.press("[")
     page.press("[")
     page.press("}")
-    page.says("Your span", "[data-testid=edges]")
+    page.says("Your span", ".edges")
     page.press("i")
     judged(page, 1)
     entry = page.fetch("/api/v1/logbook?text=taps%20counted%20twice")["items"][0]
@@ -44,7 +44,7 @@ def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     # A cut: one finding becomes two to judge.
     page.wait(lambda: page.all(".review-chart canvas"))
     page.press("s")
-    page.says("cut at", "[data-testid=edges]")
+    page.says("cut at", ".edges")
     page.press("x")
     judged(page, 2)
     total = page.fetch(f"/api/v1/rounds/{pk}")["total"]

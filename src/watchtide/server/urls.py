@@ -50,6 +50,7 @@ urlpatterns = [
     path(f"{API}scans", scans.ScansView.as_view()),
     path(f"{API}scans/<int:pk>", scans.ScanView.as_view()),
     path(f"{API}scans/<int:pk>/adopt", scans.AdoptView.as_view()),
+    path(f"{API}scans/<int:pk>/adoption", plans.AdoptionView.as_view()),
     path(f"{API}scans/<int:pk>/scorecard", cards.ScorecardView.as_view()),
     path(f"{API}scans/<int:pk>/scorecard.<str:kind>", cards.CardFileView.as_view()),
     path(f"{API}scans/<int:pk>/level", cards.LevelView.as_view()),

@@ -901,7 +901,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description All plans by name, with how many streams each speaks for. */
+        /** @description All plans by name, with how many streams each stands for. */
         get: operations["plans"];
         put?: never;
         post?: never;
@@ -1218,6 +1218,23 @@ export interface paths {
         put?: never;
         /** @description Make a trial's plan the standing plan of some of its streams. */
         post: operations["adopt_scan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/adoption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What adopting a trial would change, for each scan that stands for some of its streams now. */
+        get: operations["adoption"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1852,6 +1869,19 @@ export interface components {
         AdoptRequest: {
             /** @description of the scan's; all where left out */
             streams?: number[];
+        };
+        /** @description What stands for some streams of a trial now, and what making the trial's plan stand for them would change. */
+        Adoption: {
+            /** @description that stands; null where none does */
+            scan: number | null;
+            plan: string;
+            version: number | null;
+            streams: number[];
+            /** @description of the scan that stands, on these streams */
+            findings: number;
+            findings_then: number;
+            /** @description from the plan that stands to that of the trial */
+            changes: components["schemas"]["ChangedLine"][];
         };
         /** @description Two scans of a stream over the span that both judged. */
         Against: {
@@ -3282,7 +3312,7 @@ export interface components {
             /** Format: date-time */
             created_at: number;
             text: string;
-            /** @description streams it speaks for */
+            /** @description streams it stands for */
             stands_for: number;
             scans: number;
             /** @description against the version before; empty for the first */
@@ -7099,6 +7129,33 @@ export interface operations {
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    adoption: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
             503: components["responses"]["Problem503"];
         };
     };

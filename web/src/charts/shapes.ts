@@ -1,6 +1,9 @@
+import type { Palette } from "./palette";
+
 /** What charts draw, by shape: they know nothing of where it comes from. Times are milliseconds since 1970. */
 
-type Column = (number | null)[];
+export type Range = [number, number];
+export type Column = (number | null)[];
 
 export interface DrawnFinding {
   id: number;
@@ -23,4 +26,15 @@ export interface Drawn {
   /** Places whose score has no side. */
   odd?: number[];
   findings?: DrawnFinding[];
+}
+
+export interface Line {
+  data: Column;
+  stroke: keyof Palette;
+  width?: number;
+  dash?: number[];
+  /** Each value holds until the next one: counts and states, not what moves between samples. */
+  isStep?: boolean;
+  /** Samples as points where there is room, and alone between gaps, where no line could show them. */
+  hasPoints?: boolean;
 }

@@ -65,12 +65,14 @@ interface Props {
   chosen: number | null;
   choose: (finding: Finding) => void;
   badSide: string;
+  /** Of several streams: each row names its own, with a link there. */
+  hasStreams?: boolean;
   /** What stands under the chosen one. */
   children?: ReactNode;
 }
 
 /** The findings beside a chart: sorted, narrowed, opened; also their text for a screen reader. */
-export function FindingsList({ findings, chosen, choose, badSide, children }: Props) {
+export function FindingsList({ findings, chosen, choose, badSide, hasStreams, children }: Props) {
   const [filter, setFilter] = useState<Filter>({ order: "newest", state: "all", size: "0", kind: "all" });
   const rows = useMemo(() => ordered(findings, filter), [findings, filter]);
   const shown = rows.slice(0, MOST_SHOWN);
@@ -106,6 +108,11 @@ export function FindingsList({ findings, chosen, choose, badSide, children }: Pr
                 {f.kind === "shift" ? "" : " σ"}
               </strong>
               <span>
+                {hasStreams && (
+                  <>
+                    <strong>{f.title}</strong> <span className="soft">{f.metric}</span>{" "}
+                  </>
+                )}
                 {dayTime(f.start, f.zone)}
                 {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
                 <span className="soft small">

@@ -4,14 +4,14 @@ import { VerdictMark } from "./marks";
 
 export type Judgement = Exclude<Verdict, "reviewed">;
 
-export interface Choice {
-  verdict: Verdict;
+export interface Choice<V extends Verdict = Verdict> {
+  verdict: V;
   key: string;
   words: string;
   help: string;
 }
 
-export const VERDICTS: (Choice & { verdict: Judgement })[] = [
+export const VERDICTS: Choice<Judgement>[] = [
   { verdict: "incident", key: "i", words: "Incident", help: "something was wrong" },
   { verdict: "foreseen", key: "f", words: "Foreseen", help: "a known event, all right" },
   { verdict: "false-alarm", key: "x", words: "False alarm", help: "nothing there" },

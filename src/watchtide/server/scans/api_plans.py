@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import paging
-from watchtide.server.scans.models import Plan, PlanVersion, Scan, Standing
+from watchtide.server.scans.models import Finding, Plan, PlanVersion, Scan, ScanStream, Standing
 
 
 class ChangedLineSerializer(serializers.Serializer):
@@ -26,7 +26,7 @@ class PlanVersionSerializer(serializers.Serializer):
     author = serializers.CharField(allow_blank=True)
     created_at = serializers.DateTimeField()
     text = serializers.CharField()
-    stands_for = serializers.IntegerField(help_text="streams it speaks for")
+    stands_for = serializers.IntegerField(help_text="streams it stands for")
     scans = serializers.IntegerField()
     changes = ChangedLineSerializer(many=True, help_text="against the version before; empty for the first")
 
@@ -50,7 +50,7 @@ class PlansView(APIView):
         operation_id="plans", parameters=paging.PARAMETERS, responses=paging.of(PlanListSerializer)
     )
     def get(self, request) -> Response:
-        """All plans by name, with how many streams each speaks for."""
+        """All plans by name, with how many streams each stands for."""
         held = dict(Standing.objects.values_list("plan_version__plan").annotate(n=Count("pk")))
         found = Plan.objects.annotate(number=Count("versions"))
 
@@ -61,6 +61,52 @@ class PlansView(APIView):
             ]
 
         return paging.rows(request, found, listed, by="name")
+
+
+class AdoptionSerializer(serializers.Serializer):
+    """What stands for some streams of a trial now, and what making the trial's plan stand for them would change."""
+
+    scan = serializers.IntegerField(allow_null=True, help_text="that stands; null where none does")
+    plan = serializers.CharField(allow_blank=True)
+    version = serializers.IntegerField(allow_null=True)
+    streams = serializers.ListField(child=serializers.IntegerField())
+    findings = serializers.IntegerField(help_text="of the scan that stands, on these streams")
+    findings_then = serializers.IntegerField()
+    changes = ChangedLineSerializer(many=True, help_text="from the plan that stands to that of the trial")
+
+
+class AdoptionView(APIView):
+    @extend_schema(operation_id="adoption", responses=AdoptionSerializer(many=True))
+    def get(self, request, pk: int) -> Response:
+        """What adopting a trial would change, for each scan that stands for some of its streams now."""
+        scan = Scan.objects.select_related("plan_version").get(pk=pk)
+        streams = list(ScanStream.objects.filter(scan=scan).order_by("stream").values_list("stream", flat=True))
+        standing = dict(Standing.objects.filter(stream__in=streams).values_list("stream", "scan"))
+        before = Scan.objects.select_related("plan_version__plan").in_bulk(
+            {s for s in standing.values() if s is not None}
+        )
+        groups: dict[int | None, list[int]] = {}
+        for stream in streams:
+            groups.setdefault(standing.get(stream), []).append(stream)
+
+        def found(of: int | None, some: list[int]) -> int:
+            return 0 if of is None else Finding.objects.filter(scan=of, stream__in=some).count()
+
+        return Response(
+            [
+                {
+                    "scan": stands,
+                    "plan": before[stands].plan_version.plan.name if stands else "",
+                    "version": before[stands].plan_version.number if stands else None,
+                    "streams": some,
+                    "findings": found(stands, some),
+                    "findings_then": found(pk, some),
+                    "changes": changes(before[stands].plan_version.text, scan.plan_version.text) if stands else [],
+                }
+                for stands, some in groups.items()
+                if stands != pk
+            ]
+        )
 
 
 class PlanVersionsView(APIView):

@@ -115,7 +115,7 @@ def start_standing(stream_ids: Sequence[int], *, user: Any = None) -> Scan:
 
 @transaction.atomic
 def make_standing(scan: Scan, stream_ids: Sequence[int] | None = None) -> int:
-    """Let a finished scan's plan speak for these of its streams, or for all of them, in place of what stood before."""
+    """Let a finished scan's plan stand for these of its streams, or for all of them, in place of what stood before."""
     if scan.finished_at is None:
         raise Problem("the trial has not finished", remedy="wait for it, then adopt it", code=409)
     if scan.mode != "fit":

@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { ended } from "../../parts/jobs";
 import { dayTime, figure, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -11,31 +12,23 @@ import { fleetZone } from "../../parts/zones";
 export function Batches() {
   const client = useQueryClient();
   const [asking, setAsking] = useState<number | null>(null);
-  const [told, setTold] = useState("");
-  const [error, setError] = useState<unknown>(null);
+  const { report, error, isBusy, attempt } = useAttempt();
   const batches = useQuery({ queryKey: ["batches"], queryFn: () => list(api.GET("/api/v1/batches")) });
   if (!batches.data?.length) return null;
-  const undo = async (id: number, source: string) => {
+  const undo = (id: number, source: string) => {
     setAsking(null);
-    setError(null);
-    try {
+    return attempt(async () => {
       const { id: job } = await get(api.POST("/api/v1/batches/{id}/undo", { params: { path: { id } } }));
-      setTold(`Taking ${source} back`);
       await ended(job);
       const samples = batches.data?.find((b) => b.id === id)?.samples ?? 0;
-      setTold(
-        `${source} is taken back: ${plural(samples, "sample")} went, what they wrote over is there again.`,
-      );
-      client.invalidateQueries({ queryKey: ["batches"] });
-    } catch (problem) {
-      setTold("");
-      setError(problem);
-    }
+      void client.invalidateQueries({ queryKey: ["batches"] });
+      return `${source} is taken back: ${plural(samples, "sample")} went, what they wrote over is there again.`;
+    });
   };
   return (
-    <section style={{ marginTop: 26 }}>
+    <section className="later">
       <h2>Batches</h2>
-      {told && <p role="status">{told}</p>}
+      <p role="status">{isBusy ? "Taking it back" : report}</p>
       {error !== null && <Trouble error={error} />}
       <Table className="rows">
         <Table.Thead>

@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import { sendFile } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Batches } from "./Batches";
 import { Look } from "./Look";
 import { Tabs } from "./Tabs";
@@ -12,22 +13,14 @@ import "./intake.css";
 export default function Intake() {
   const [params, setParams] = useSearchParams();
   const upload = Number(params.get("upload")) || null;
-  const [error, setError] = useState<unknown>(null);
   const [isOver, setOver] = useState(false);
-  const [isSending, setSending] = useState(false);
-  const take = async (file?: File) => {
-    if (!file) return;
-    setError(null);
-    setSending(true);
-    try {
+  const { error, isBusy: isSending, attempt } = useAttempt();
+  const take = (file?: File) =>
+    attempt(async () => {
+      if (!file) return;
       const { id } = await sendFile<{ id: number }>("/api/v1/uploads", file);
       setParams({ upload: String(id) });
-    } catch (problem) {
-      setError(problem);
-    } finally {
-      setSending(false);
-    }
-  };
+    });
   const drop = (event: DragEvent) => {
     event.preventDefault();
     setOver(false);

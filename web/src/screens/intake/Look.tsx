@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, type Choices, csrfToken, get, type Preview, Problem, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
 import { worked } from "../../parts/jobs";
 import { dayOf, figure, plural, yearOf } from "../../parts/words";
@@ -19,7 +20,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
   const client = useQueryClient();
   const [choices, setChoices] = useState<Choices>({ zone: fleetZone() });
   const [job, setJob] = useState<number | null>(null);
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   // These change nothing of what is seen in the file.
   const { save_layout: _layout, unit: _unit, bad_side: _side, ...reading } = choices;
   const preview = useQuery({
@@ -40,8 +41,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
   });
   const set = (changes: Choices) => setChoices({ ...choices, ...changes });
   const store = async (thenScan: boolean) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       const started = await get(
         api.POST("/api/v1/uploads/{id}/store", {
           params: { path: { id: upload } },
@@ -50,9 +50,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
       );
       setJob(started.id);
       client.invalidateQueries({ queryKey: ["jobs"] });
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   const p = preview.data;
   const title = (

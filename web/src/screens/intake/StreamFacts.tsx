@@ -1,7 +1,7 @@
 import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, type Job, onlyIf, Problem, type Schema } from "../../api/client";
+import { api, get, type Job, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
@@ -11,7 +11,7 @@ import { figure, plural } from "../../parts/words";
 type Stream = Schema["CatalogueStream"];
 
 /** What is known of one stream, as a form; deleting asks for its key. */
-export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (told: string) => void }) {
+export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (report: string) => void }) {
   const { error, attempt } = useAttempt();
   const path = { params: { path: { id: stream.id } } };
   const save = (event: FormEvent<HTMLFormElement>) => {
@@ -136,23 +136,19 @@ function Retention({ stream }: { stream: Stream }) {
   );
 }
 
-function Delete({ stream, onDone }: { stream: Stream; onDone: (told: string) => void }) {
+function Delete({ stream, onDone }: { stream: Stream; onDone: (report: string) => void }) {
   const [isAsking, setAsking] = useState(false);
   const [confirm, setConfirm] = useState("");
-  const [error, setError] = useState<unknown>(null);
-  const remove = async () => {
-    setError(null);
-    try {
+  const { error, attempt } = useAttempt();
+  const remove = () =>
+    attempt(async () => {
       const { data } = await api.DELETE("/api/v1/streams/{id}/facts", {
         params: { path: { id: stream.id } },
         body: { confirm },
       } as never);
       await ended((data as unknown as Job).id);
       onDone(`${stream.title} is deleted.`);
-    } catch (problem) {
-      setError(problem instanceof Problem ? problem : null);
-    }
-  };
+    });
   if (!isAsking) return <Button onClick={() => setAsking(true)}>Delete this stream</Button>;
   return (
     <div className="form">

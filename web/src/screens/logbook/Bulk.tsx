@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, get, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { plural } from "../../parts/words";
@@ -21,29 +22,23 @@ export function Bulk({
 }) {
   const navigate = useNavigate();
   const [cause, setCause] = useState("");
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const count = plural(entries.length, "entry", "entries");
   const change = async (body: { verdict?: Verdict; cause?: string; take_out?: boolean }, words: string) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       const done = await get(
         api.POST("/api/v1/logbook/bulk", { body: { take_out: false, ...body, entries } }),
       );
       onDone(`${count} ${words}.`, done.id);
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   const effect = async (asDays: boolean) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       const told = await get(
         api.POST("/api/v1/logbook/effect", { body: { entries, as_known_days: asDays } }),
       );
       navigate(`/logbook/effect?before=${told.before}&after=${told.after}`);
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   return (
     <div className="bulk" role="toolbar" aria-label="Ticked entries">

@@ -2,6 +2,7 @@ import { Button } from "@mantine/core";
 import { type FormEvent, useState } from "react";
 import { api, Problem, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { MomentField } from "../../parts/When";
@@ -27,14 +28,13 @@ export function EntryForm({
   onDone: () => void;
   onForget?: () => void;
 }) {
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const [start, setStart] = useState<number | null>(from ?? null);
   const [end, setEnd] = useState<number | null>(to ?? null);
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    setError(null);
-    try {
+    await attempt(async () => {
       if (start === null) throw new Problem(400, "an entry needs a start", "from", "choose a day and a time");
       await api.POST("/api/v1/logbook", {
         body: {
@@ -47,9 +47,7 @@ export function EntryForm({
         },
       });
       onDone();
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   return (
     <form

@@ -2,6 +2,7 @@ import { Button, Checkbox, Table } from "@mantine/core";
 import { useState } from "react";
 import { api, type Entry, onlyIf, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, utc } from "../../parts/words";
@@ -33,20 +34,17 @@ export function EntryRow({
   onRemove: () => void;
   onSaved: () => void;
 }) {
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const [isOpen, setOpen] = useState(false);
   const save = async (changes: Partial<Entry>) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       await api.PATCH("/api/v1/logbook/{id}", {
         params: { path: { id: entry.id } },
         body: { ...entry, ...changes },
         ...onlyIf(entry),
       });
       onSaved();
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   const from = entry.start;
   const to = entry.end;

@@ -1,8 +1,8 @@
 import { Button } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { api, type Entry, list, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -18,22 +18,19 @@ const DONE: Record<string, string> = {
 /** Every revision of an entry, newest first: who changed what, and the way back. */
 export function History({ entry, onReturned }: { entry: Entry; onReturned: () => void }) {
   const client = useQueryClient();
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const revisions = useQuery({
     queryKey: ["logbook", "revisions", entry.id],
     queryFn: () => list(api.GET("/api/v1/logbook/{id}/revisions", { params: { path: { id: entry.id } } })),
   });
   const back = async (revision: number) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       await api.POST("/api/v1/logbook/{id}/revisions/{revision}/return", {
         params: { path: { id: entry.id, revision } },
       });
       await client.invalidateQueries({ queryKey: ["logbook"] });
       onReturned();
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   if (revisions.isPending) return <Waiting what="Reading its history" />;
   if (revisions.isError) return <Trouble error={revisions.error} retry={() => revisions.refetch()} />;

@@ -2,6 +2,7 @@ import { Button, Table } from "@mantine/core";
 import { useState } from "react";
 import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import { ended } from "../../parts/jobs";
 import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
@@ -31,21 +32,17 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
   const [zone, setZone] = useState(fleetZone());
   const [look, setLook] = useState<Look | null>(null);
   const [matches, setMatches] = useState<keyof typeof MATCHES>("skip");
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const see = async (chosen: File, inZone: string) => {
     setFile(chosen);
     setLook(null);
-    setError(null);
-    try {
+    await attempt(async () => {
       setLook(await sendFile<Look>("/api/v1/logbook/import/look", chosen, { zone: inZone }));
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   const take = async () => {
     if (!file) return;
-    setError(null);
-    try {
+    await attempt(async () => {
       const sent = await sendFile<TakenIn | { job: number }>("/api/v1/logbook/import", file, {
         zone,
         matches,
@@ -58,9 +55,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
         done.skipped && `${figure(done.skipped)} left out`,
       ].filter(Boolean);
       onDone(`From ${file.name}: ${parts.join(", ") || "nothing new"}.`, done.change_set);
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   const nothing = look !== null && look.new === 0 && (look.changes === 0 || matches === "skip");
   return (

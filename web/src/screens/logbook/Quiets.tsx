@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, list, Problem } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
 import { MomentField } from "../../parts/When";
 import { dayTime } from "../../parts/words";
@@ -12,7 +13,7 @@ import { scopeWords } from "./EntryRow";
 /** Planned work: what is quiet and until when, and noting more of it. */
 export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void }) {
   const client = useQueryClient();
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const [from, setFrom] = useState<number | null>(null);
   const [until, setUntil] = useState<number | null>(null);
   const quiets = useQuery({
@@ -21,23 +22,16 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
   });
   const fresh = () => client.invalidateQueries({ queryKey: ["logbook"] });
   const end = async (id: number) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       await api.DELETE("/api/v1/logbook/quiet/{id}", { params: { path: { id } } });
-    } catch (problem) {
-      setError(problem);
-    }
+    });
     void fresh();
   };
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    if (until === null) {
-      setError(new Problem(400, "quiet needs an end", "until", "choose a day and a time"));
-      return;
-    }
-    setError(null);
-    try {
+    await attempt(async () => {
+      if (until === null) throw new Problem(400, "quiet needs an end", "until", "choose a day and a time");
       await api.POST("/api/v1/logbook/quiet", {
         body: {
           scope: String(form.get("scope") ?? ""),
@@ -47,9 +41,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
         },
       });
       onDone();
-    } catch (problem) {
-      setError(problem);
-    }
+    });
     void fresh();
   };
   const rows = quiets.data ?? [];

@@ -12,7 +12,7 @@ import { linkTo } from "../tide-table/Strongest";
 import { Explain } from "../workbench/Explain";
 import { LogbookLane } from "../workbench/LogbookLane";
 import { Before } from "./Before";
-import type { Around, Edges } from "./Review";
+import type { Around, Edges } from "./types";
 import { drawnWords, type Item, itemWords } from "./words";
 
 /** A finding, or a span that nobody flagged, in its surroundings; its edges as they stand. */
@@ -91,7 +91,7 @@ export function OneItem({
       <p style={{ margin: "2px 0 8px" }}>
         {finding && <Mark kind={finding.kind} direction={finding.direction} />} {itemWords(item)}{" "}
         {isMoved && (
-          <strong data-testid="edges">
+          <strong className="edges">
             Your span: {dayTime(edges.start, item.zone)} – {dayTime(edges.end, item.zone)},{" "}
             {duration((edges.end - edges.start) / 1000)}
             {edges.cut !== null &&

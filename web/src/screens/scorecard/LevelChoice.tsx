@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, get, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import { figure, ratio } from "../../parts/words";
 import type { BestLevel, Part } from "./figures";
@@ -50,7 +51,7 @@ export function LevelChoice({
   const want: Want = stated && stated in WANTS ? (stated as Want) : "recall";
   const amount = Number(amountText ?? WANTS[want].usual);
   const [made, setMade] = useState<Scan | null>(null);
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const best = useQuery({
     queryKey: ["scorecard", "level", scan.id, want, amount, part],
     queryFn: () =>
@@ -79,16 +80,13 @@ export function LevelChoice({
     setParams(to, { replace: true });
   };
   const adopt = async (level: number) => {
-    setError(null);
-    try {
+    await attempt(async () => {
       setMade(
         await get(
           api.POST("/api/v1/scans/{id}/level", { params: { path: { id: scan.id } }, body: { level } }),
         ),
       );
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   return (
     <section aria-label="Choose a level" className="level-choice">

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, get, queryOf, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { dayEnd, dayStart, localDay } from "../../parts/clock";
 import { Field, SelectField } from "../../parts/Field";
 import { counted, ENDED, useJob } from "../../parts/jobs";
@@ -174,7 +175,7 @@ function PartWords({
 
 /** In-sample beside the replay of the same plan, over the span that both judged. */
 function Beside({ scan, figures, words }: { scan: Scan; figures?: Events[]; words?: string }) {
-  const [problem, setProblem] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const [isAsked, setAsked] = useState(false);
   if (scan.mode === "replay")
     return <p className="soft small">These figures are of a replay: each sample was judged by its past.</p>;
@@ -187,9 +188,8 @@ function Beside({ scan, figures, words }: { scan: Scan; figures?: Events[]; word
         {ratio(one.recall)}. <span className="soft">{words}.</span>
       </p>
     );
-  const replay = async () => {
-    setProblem(null);
-    try {
+  const replay = () =>
+    attempt(async () => {
       const card = await fetchCard(scan.id, {});
       if (isCounting(card)) return;
       await api.POST("/api/v1/scans", {
@@ -201,10 +201,7 @@ function Beside({ scan, figures, words }: { scan: Scan; figures?: Events[]; word
         },
       });
       setAsked(true);
-    } catch (error) {
-      setProblem(error);
-    }
-  };
+    });
   return (
     <p className="small soft">
       In-sample: each sample was judged by a baseline that had seen it.{" "}
@@ -213,7 +210,7 @@ function Beside({ scan, figures, words }: { scan: Scan; figures?: Events[]; word
       ) : (
         <Button onClick={replay}>Replay it as if live</Button>
       )}
-      {problem !== null && <Trouble error={problem} />}
+      {error !== null && <Trouble error={error} />}
     </p>
   );
 }
@@ -223,13 +220,12 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
   const navigate = useNavigate();
   const [title, setTitle] = useState<string | null>(null);
   const [job, setJob] = useState<number | null>(null);
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const running = useJob(job, (done) =>
     navigate(`/published/${(done.result as { published: number }).published}`),
   );
   const publish = async () => {
-    setError(null);
-    try {
+    await attempt(async () => {
       const started = await get(
         api.POST("/api/v1/scans/{id}/publish", {
           params: { path: { id: scan.id }, query: part },
@@ -237,9 +233,7 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
         }),
       );
       setJob(started.job);
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   const file = (kind: string) => `/api/v1/scans/${scan.id}/scorecard.${kind}?${queryOf({ ...part })}`;
   const state = running?.state;

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
 import { dayTime, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -12,7 +13,7 @@ export function Join() {
   // Behind the # it is never sent with an address, and so in no log.
   const link = window.location.hash.slice(1);
   const [password, setPassword] = useState("");
-  const [error, setError] = useState<unknown>(null);
+  const { error, attempt } = useAttempt();
   const found = useQuery({
     queryKey: ["link", link],
     queryFn: () => get(api.POST("/api/v1/links/look", { body: { link } })),
@@ -20,13 +21,10 @@ export function Join() {
   });
   const send = async (event: FormEvent) => {
     event.preventDefault();
-    setError(null);
-    try {
+    await attempt(async () => {
       await api.POST("/api/v1/links/use", { body: { link, password } });
       window.location.assign("/");
-    } catch (problem) {
-      setError(problem);
-    }
+    });
   };
   return (
     <main style={{ maxWidth: 380, margin: "14vh auto 0", padding: 20 }}>

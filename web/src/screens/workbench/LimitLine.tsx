@@ -1,5 +1,6 @@
 import { useRef } from "react";
-import { PAD_TOP, type Range, timeAxis } from "../../charts/TimePane";
+import { PAD_TOP, timeAxis } from "../../charts/paneOptions";
+import type { Range } from "../../charts/shapes";
 import { figure } from "../../parts/words";
 import { DragLine } from "./DragLine";
 

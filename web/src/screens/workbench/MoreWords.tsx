@@ -25,16 +25,16 @@ const LEAVE: Options = {
 };
 const WINDOWS: Options = {
   auto: {
-    words: "windows speak too",
+    words: "windows count too",
     help: "Ramps, bursts, stuck values and shapes out of place, which hardly show sample by sample.",
   },
-  none: { words: "only samples speak", help: "" },
+  none: { words: "samples only", help: "" },
 };
 const SPREADS: Options = {
   robust: { words: "robust", help: "By medians: outliers in the history do not widen it." },
   sd: { words: "the standard deviation", help: "One wild sample widens it." },
 };
-/** What each kind can be told, for the help; the server checks names and values. */
+/** What each kind takes, for the help; the server checks names and values. */
 const OWN: Record<string, string> = {
   auto: "none; state the baseline first",
   harmonic: "harmonics (a whole number), bends (a duration), robust (true or false)",
@@ -179,7 +179,24 @@ export function MoreWords({
         help="none, or a duration such as 24h: the windows least like any other become findings."
         onDone={(window) => set("discords", { window: window || "none" })}
       />
-      . A replay refits every{" "}
+      . <ReplayWords replay={replay} isWrong={isWrong} set={(values) => set("replay", values)} />
+    </span>
+  );
+}
+
+/** How often a replay refits, and on how much. */
+function ReplayWords({
+  replay,
+  isWrong,
+  set,
+}: {
+  replay: Record<string, unknown>;
+  isWrong: (...places: string[]) => boolean;
+  set: (values: Record<string, unknown>) => void;
+}) {
+  return (
+    <>
+      A replay refits every{" "}
       <TextWord
         words={String(replay.refit ?? "auto")}
         name="refitting"
@@ -187,7 +204,7 @@ export function MoreWords({
         ask="Refit every"
         value={String(replay.refit ?? "auto")}
         help="auto (a day), or a duration such as 7d"
-        onDone={(refit) => set("replay", { refit: refit || "auto" })}
+        onDone={(refit) => set({ refit: refit || "auto" })}
       />{" "}
       on the last{" "}
       <TextWord
@@ -197,10 +214,10 @@ export function MoreWords({
         ask="Fit on the last"
         value={String(replay.window ?? "auto")}
         help="auto (eight weeks), or a duration such as 28d"
-        onDone={(window) => set("replay", { window: window || "auto" })}
+        onDone={(window) => set({ window: window || "auto" })}
       />
       .
-    </span>
+    </>
   );
 }
 

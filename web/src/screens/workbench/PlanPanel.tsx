@@ -1,9 +1,9 @@
 import { Button } from "@mantine/core";
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type ChartWindow, Problem, type Scan } from "../../api/client";
+import { type ChartWindow, Problem, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { figure, plural } from "../../parts/words";
+import { figure } from "../../parts/words";
+import { Adopt, Unadopt } from "./Adopt";
 import { PlanText } from "./PlanText";
 import { type PlanData, standardPlan } from "./plan";
 import { Selection } from "./Selection";
@@ -28,9 +28,7 @@ interface Props {
  *
  * The plan as a sentence, what would change, and what to do with it: try it, replay it, adopt it. */
 export function PlanPanel({ stream, scan, level, window, trial, promise, onScan, onLevel }: Props) {
-  const client = useQueryClient();
   const [draft, setDraft] = useState<PlanData | null>(null);
-  const [error, setError] = useState<unknown>(null);
   const [isText, setText] = useState(false);
   const [hasVersions, setVersions] = useState(false);
   const base = (scan?.plan_data as PlanData | undefined) ?? standardPlan;
@@ -40,32 +38,21 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
   const isChanged = JSON.stringify(shown) !== JSON.stringify(base);
   const isStanding = scan !== undefined && scan.id === stream.standing_scan;
 
-  const adopt = async (streams?: number[]) => {
-    if (!scan) return;
-    setError(null);
-    try {
-      await api.POST("/api/v1/scans/{id}/adopt", { params: { path: { id: scan.id } }, body: { streams } });
-      await client.invalidateQueries();
-      onScan(null);
-    } catch (problem) {
-      setError(problem);
-    }
-  };
   const change = (next: PlanData) => {
     setDraft(next);
     onLevel(null);
   };
-  const problem = error ?? trial.problem;
+  const problem = trial.problem;
   const isBusy = trial.isBusy;
   const isReplay = scan?.mode === "replay";
   const canAdopt = scan !== undefined && !isStanding && !isChanged && !isReplay;
   const wrong = problem instanceof Problem ? placesOf(problem) : [];
   return (
     <section aria-label="Plan">
-      <div style={{ display: "flex", alignItems: "baseline", gap: 8 }}>
+      <div className="heading">
         <h2>Plan</h2>
         <span className="soft small">{scan ? `${scan.plan}, v${scan.version}` : "the standard plan"}</span>
-        <span className="soft small" style={{ marginLeft: "auto" }} role="status">
+        <span className="soft small end" role="status">
           {isBusy
             ? "running"
             : isChanged
@@ -117,7 +104,6 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
           <Button
             onClick={() => {
               setDraft(null);
-              setError(null);
               trial.forget();
               onLevel(null);
               if (!isChanged) onScan(null);
@@ -126,20 +112,14 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
             {isChanged ? "Put back" : "Back to standing"}
           </Button>
         )}
-        {canAdopt && (
-          <Button onClick={() => adopt()}>
-            Make it standing{scan.streams > 1 ? ` for ${plural(scan.streams, "stream")}` : ""}
-          </Button>
-        )}
-        {canAdopt && scan.streams > 1 && (
-          <Button onClick={() => adopt([stream.id])}>for this one only</Button>
-        )}
+        {isStanding && <Unadopt stream={stream.id} onBack={() => onScan(null)} />}
         {scan && (
           <Button aria-expanded={hasVersions} onClick={() => setVersions(!hasVersions)}>
             {hasVersions ? "Hide the versions" : "Versions"}
           </Button>
         )}
       </div>
+      {canAdopt && <Adopt scan={scan} stream={stream.id} onAdopted={() => onScan(null)} />}
       {scan && hasVersions && <Versions scan={scan} onTake={change} />}
     </section>
   );

@@ -2,6 +2,8 @@ import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, get, Problem } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { AreaField } from "../../parts/Field";
 import type { PlanData } from "./plan";
 
@@ -12,21 +14,17 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
     queryFn: () => get(api.POST("/api/v1/plans/check", { body: { text: JSON.stringify(plan) } })),
   });
   const [text, setText] = useState("");
-  const [error, setError] = useState<Problem | null>(null);
+  const { error: refused, attempt } = useAttempt();
+  const error = refused instanceof Problem ? refused : null;
   const canonical = written.data?.text;
   useEffect(() => {
     if (canonical !== undefined) setText(canonical);
   }, [canonical]);
-  const take = async () => {
-    try {
-      const told = await get(api.POST("/api/v1/plans/check", { body: { text } }));
-      setError(null);
-      onChange(told.plan as unknown as PlanData);
-    } catch (problem) {
-      if (!(problem instanceof Problem)) throw problem;
-      setError(problem);
-    }
-  };
+  const take = () =>
+    attempt(async () => {
+      const read = await get(api.POST("/api/v1/plans/check", { body: { text } }));
+      onChange(read.plan as unknown as PlanData);
+    });
   return (
     <div>
       <label>
@@ -39,6 +37,7 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
           onChange={(e) => setText(e.target.value)}
         />
       </label>
+      {refused !== null && error === null && <Trouble error={refused} />}
       {error && (
         <ul className="notes" role="alert">
           {(error.problems.length

@@ -95,18 +95,14 @@ export function ScoreStrip({
       <div className="strip">
         <span>Precision</span>
         <Whisker value={f.precision} low={f.precisionCi[0]} high={f.precisionCi[1]} />
-        <span className="figure" data-testid="precision">
-          {ratio(f.precision)}
-        </span>
+        <span className="figure precision">{ratio(f.precision)}</span>
         <span className="soft">
           {f.precisionOf[0]} of {f.precisionOf[1]}
         </span>
         {then && <Then name="precision" value={then.precision} ci={then.precisionCi} of={then.precisionOf} />}
         <span>Recall</span>
         <Whisker value={f.recall} low={f.recallCi[0]} high={f.recallCi[1]} />
-        <span className="figure" data-testid="recall">
-          {ratio(f.recall)}
-        </span>
+        <span className="figure recall">{ratio(f.recall)}</span>
         <span className="soft">
           {f.recallOf[0]} of {f.recallOf[1]}
         </span>
@@ -160,9 +156,7 @@ function Then({
     <>
       <span className="soft small">in replay</span>
       <Whisker value={value} low={ci[0]} high={ci[1]} isOpen />
-      <span className="figure" data-testid={`replay-${name}`}>
-        {ratio(value)}
-      </span>
+      <span className={`figure replay-${name}`}>{ratio(value)}</span>
       <span className="soft">
         {of[0]} of {of[1]}
       </span>

@@ -2,7 +2,7 @@ import { fireEvent, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import { isUnjudged, nearest } from "../../charts/drawing";
-import { alone } from "../../charts/TimePane";
+import { alone } from "../../charts/paneOptions";
 import { dayEnd, dayStart, localDay, localMs, localTime, shifted } from "../../parts/clock";
 import { dayOfText } from "../../parts/When";
 import { digitsFor, figure } from "../../parts/words";

@@ -3,10 +3,11 @@ import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { describe, expect, it, vi } from "vitest";
 import type { ChartWindow, Schema } from "../../api/client";
+import { pinching } from "../../charts/gestures";
 import { svgOf } from "../../charts/picture";
-import { pinching } from "../../charts/TimePane";
 import { aCurve, aFinding, show } from "../../test/helper";
 import { serve } from "../../test/serve";
+import { nearChanges } from "./Changes";
 import { Compare, plain } from "./Compare";
 import { Examination, remedyWords } from "./Examination";
 import { Explain, findingLink, lagWords } from "./Explain";
@@ -19,7 +20,7 @@ import { standardPlan } from "./plan";
 import { oddsOf, promiseWords, ScoreStrip } from "./ScoreStrip";
 import { cyclesOf } from "./SeasonRuler";
 import { Sentence } from "./Sentence";
-import { nearChanges, Versions } from "./Versions";
+import { Versions } from "./Versions";
 
 const stream = {
   id: 7,
@@ -386,7 +387,7 @@ describe("the rest of the plan", () => {
     ["combining: mean", "median", { prepare: { combine: "p50" } }],
     ["clock: whichever fits", "UTC", { baseline: { clock: "utc" } }],
     ["left out: incidents", "nothing at all", { baseline: { leave_out: [] } }],
-    ["windows: windows speak too", "only samples speak", { flag: { windows: "none" } }],
+    ["windows: windows count too", "samples only", { flag: { windows: "none" } }],
     ["spread: robust", "the standard deviation", { flag: { spread: "sd" } }],
   ])("changes %s to %s in place", async (word, choice, changed) => {
     const change = vi.fn();

@@ -34,11 +34,11 @@ describe("figures at a level", () => {
   });
   it("move in the strip with the level", () => {
     const seen = show(<ScoreStrip curve={aCurve()} level={null} />);
-    expect(screen.getByTestId("precision").textContent).toBe("0.75");
+    expect(document.querySelector(".strip .precision")?.textContent).toBe("0.75");
     expect(screen.getByRole("status").textContent).toContain("12 findings at the level in force");
     seen.unmount();
     show(<ScoreStrip curve={aCurve()} level={4.5} />);
-    expect(screen.getByTestId("precision").textContent).toBe("0.55");
+    expect(document.querySelector(".strip .precision")?.textContent).toBe("0.55");
     expect(screen.getByRole("status").textContent).toContain("950 findings at 4.50 σ");
     expect(screen.getByText("250 of 425")).toBeTruthy();
   });

@@ -1,0 +1,104 @@
+import { Button, Checkbox } from "@mantine/core";
+import type { RefObject } from "react";
+import { Link } from "react-router";
+import { Trouble } from "../../parts/ask";
+import { AreaField, Field } from "../../parts/Field";
+import { type Choice, Verdicts } from "../../parts/Verdicts";
+import { plural } from "../../parts/words";
+import type { RoundWork } from "./useRound";
+import { agreementWords, estimateWords, type Item, type Round } from "./words";
+
+/** What is asked of an item, and where the answer is written. */
+export function ReviewSide({
+  round,
+  work,
+  choices,
+  causeField,
+  noteField,
+}: {
+  round: Round;
+  work: RoundWork;
+  choices: Choice[];
+  causeField: RefObject<HTMLInputElement | null>;
+  noteField: RefObject<HTMLTextAreaElement | null>;
+}) {
+  const { item, isBusy } = work;
+  return (
+    <aside className="review-side">
+      <p className="soft small">
+        {estimateWords(round)} {agreementWords(round)}
+      </p>
+      <h2>{round.kind === "unflagged" ? "Is anything there?" : "What was it?"}</h2>
+      <Verdicts choices={choices} judge={work.judge} isOff={!item || isBusy} />
+      {item?.incident && <Rest incident={item.incident} isOn={work.isForRest} setOn={work.setForRest} />}
+      {work.error !== null && <Trouble error={work.error} />}
+      <label>
+        Cause <kbd>C</kbd>
+        <Field
+          ref={causeField}
+          className="field wide"
+          list="causes"
+          maxLength={500}
+          value={work.cause}
+          onChange={(e) => work.setCause(e.target.value)}
+          onKeyDown={(e) => (e.key === "Enter" || e.key === "Escape") && e.currentTarget.blur()}
+        />
+      </label>
+      <label>
+        Note <kbd>N</kbd>
+        <AreaField
+          ref={noteField}
+          className="field wide"
+          rows={2}
+          value={work.note}
+          onChange={(e) => work.setNote(e.target.value)}
+          onKeyDown={(e) => e.key === "Escape" && e.currentTarget.blur()}
+        />
+      </label>
+      <div className="acts">
+        <Button onClick={() => void work.undo()} disabled={isBusy}>
+          Undo
+        </Button>
+        <Button onClick={work.skip} disabled={!item || isBusy}>
+          Skip
+        </Button>
+        <span className="soft small" role="status">
+          {work.report}
+        </span>
+      </div>
+      <p className="soft small">
+        <kbd>[</kbd> <kbd>]</kbd> start · <kbd>{"{"}</kbd> <kbd>{"}"}</kbd> end · <kbd>S</kbd> cut in two,{" "}
+        <kbd>&lt;</kbd> <kbd>&gt;</kbd> move the cut · <kbd>M</kbd> join the next · <kbd>L</kbd> looked
+        through · <kbd>→</kbd> skip · <kbd>Z</kbd> undo
+      </p>
+    </aside>
+  );
+}
+
+function Rest({
+  incident,
+  isOn,
+  setOn,
+}: {
+  incident: NonNullable<Item["incident"]>;
+  isOn: boolean;
+  setOn: (isOn: boolean) => void;
+}) {
+  return (
+    <label className="rest">
+      <Checkbox size="xs" checked={isOn} onChange={(e) => setOn(e.target.checked)} />
+      <span>
+        <kbd>R</kbd> The same for the other {incident.open} of{" "}
+        <Link
+          to={incident.id === null ? `/incidents/proposed/${incident.finding}` : `/incidents/${incident.id}`}
+        >
+          {incident.title}
+        </Link>
+        <span className="soft small">
+          {" "}
+          {plural(incident.streams, "stream")}, {incident.state}
+        </span>
+      </span>
+    </label>
+  );
+}
