@@ -316,7 +316,7 @@ class TestFiles:
         got = json.loads(api.get(f"{card_url}.json").content)
         assert got["events"] == api.get(card_url).json()["figures"]["events"]
 
-    def test_the_badge_is_a_picture_with_the_interval(self, api, card_url):
+    def test_precision_is_a_picture_with_its_interval(self, api, card_url):
         svg = api.get(f"{card_url}.svg").content.decode()
         ElementTree.fromstring(svg)
         assert "precision" in svg and "0.67 (" in svg and "2 of 3" in svg

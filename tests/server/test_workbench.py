@@ -284,3 +284,30 @@ def test_the_histogram_counts_every_score_by_label_and_by_split(api, stream_of):
     assert not window["reduced"]
     for one, other in (("unlabelled", "incident"), ("training", "after")):
         assert sum(counts[one]) + sum(counts[other]) == scores
+
+
+def test_adopting_a_trial_says_first_what_it_changes_and_can_be_undone(api, stream_of):
+    one, other = stream_of("quay"), stream_of("rock")
+    before = started(api, [one.pk])
+    assert post(api, f"/api/v1/scans/{before.pk}/adopt", {}).status_code == 204
+    changed = {**PLAN, "flag": {"level": {"sigmas": 5}}}
+    answer = post(api, "/api/v1/scans", {"plan": changed, "streams": [one.pk, other.pk]})
+    run_jobs()
+    trial = answer.json()["id"]
+    stood = api.get(f"/api/v1/streams/{other.pk}").json()["standing_scan"]
+    items = api.get(f"/api/v1/scans/{trial}/adoption").json()
+    assert {tuple(a["streams"]): a["scan"] for a in items} == {(one.pk,): before.pk, (other.pk,): stood}
+    now = next(a for a in items if a["scan"] == before.pk)
+    assert now["findings"] == Finding.objects.filter(scan=before, stream=one).count()
+    assert now["findings_then"] == Finding.objects.filter(scan=trial, stream=one).count()
+    kinds = {line["kind"]: line["text"] for line in now["changes"]}
+    assert "6" in kinds["removed"] and "5" in kinds["added"]
+    assert post(api, f"/api/v1/scans/{trial}/adopt", {}).status_code == 204
+    assert api.get(f"/api/v1/scans/{trial}/adoption").json() == []
+    uses = api.get(f"/api/v1/plans/{Scan.objects.get(pk=trial).plan_version.plan_id}/uses").json()["items"]
+    assert {(u["stream"], u["scan"]) for u in uses} >= {(one.pk, trial), (other.pk, trial)}
+    # What stood before can stand again, for the streams that it stood for.
+    back = post(api, f"/api/v1/scans/{before.pk}/adopt", {"streams": now["streams"]})
+    assert back.status_code == 204
+    assert api.get(f"/api/v1/streams/{one.pk}").json()["standing_scan"] == before.pk
+    assert api.get(f"/api/v1/streams/{other.pk}").json()["standing_scan"] == trial

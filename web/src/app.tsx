@@ -28,6 +28,7 @@ const Live = lazy(() => import("./screens/intake/Live"));
 const Identity = lazy(() => import("./screens/intake/Identity"));
 const Streams = lazy(() => import("./screens/intake/Streams"));
 const Formulas = lazy(() => import("./screens/intake/Formulas"));
+const Plans = lazy(() => import("./screens/plans/Plans"));
 const Settings = lazy(() => import("./screens/settings/Settings"));
 const Calendars = lazy(() => import("./screens/intake/Calendars"));
 
@@ -81,6 +82,8 @@ export function App() {
             <Route path="/intake/streams" element={<Streams />} />
             <Route path="/intake/formulas" element={<Formulas />} />
             <Route path="/intake/calendars" element={<Calendars />} />
+            <Route path="/plans" element={<Plans />} />
+            <Route path="/plans/:plan" element={<Plans />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="/settings/:part" element={<Settings />} />
             <Route path="*" element={<NoSuchPage />} />

@@ -10,17 +10,6 @@ import {
 } from "@mantine/core";
 import { Spotlight, spotlight } from "@mantine/spotlight";
 import "@mantine/spotlight/styles.css";
-import {
-  IconAdjustmentsHorizontal,
-  IconBook2,
-  IconChartDots,
-  IconChartLine,
-  IconDownload,
-  IconFlag3,
-  IconMoon,
-  IconRipple,
-  IconStack2,
-} from "@tabler/icons-react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import { createPortal } from "react-dom";
@@ -28,20 +17,34 @@ import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, type Job, list } from "./api/client";
 import type { Connection } from "./api/hints";
 import { hasLetters, setLetters, useKeys } from "./keys/useKeys";
+import { HintsAgain } from "./parts/Hint";
+import {
+  BenchIcon,
+  CardsIcon,
+  DarkIcon,
+  IncidentsIcon,
+  IntakeIcon,
+  LogbookIcon,
+  PlansIcon,
+  ReviewIcon,
+  SettingsIcon,
+  TideIcon,
+} from "./parts/icons";
 import { PersonName } from "./parts/person";
 import { hasWords, useStreams } from "./parts/streams";
 import { clock, plural } from "./parts/words";
 import { BROWSER, fleetZone, hasOwnClock, setOwnClock } from "./parts/zones";
 
 const SCREENS = [
-  { to: "/", words: "Tide table", Icon: IconRipple },
-  { to: "/incidents", words: "Incidents", Icon: IconStack2 },
-  { to: "/workbench", words: "Workbench", Icon: IconChartLine },
-  { to: "/review", words: "Review", Icon: IconFlag3 },
-  { to: "/logbook", words: "Logbook", Icon: IconBook2 },
-  { to: "/scorecards", words: "Scorecards", Icon: IconChartDots },
-  { to: "/intake", words: "Intake", Icon: IconDownload },
-  { to: "/settings", words: "Settings", Icon: IconAdjustmentsHorizontal },
+  { to: "/", words: "Tide table", Icon: TideIcon },
+  { to: "/incidents", words: "Incidents", Icon: IncidentsIcon },
+  { to: "/workbench", words: "Workbench", Icon: BenchIcon },
+  { to: "/review", words: "Review", Icon: ReviewIcon },
+  { to: "/logbook", words: "Logbook", Icon: LogbookIcon },
+  { to: "/scorecards", words: "Scorecards", Icon: CardsIcon },
+  { to: "/plans", words: "Plans", Icon: PlansIcon },
+  { to: "/intake", words: "Intake", Icon: IntakeIcon },
+  { to: "/settings", words: "Settings", Icon: SettingsIcon },
 ];
 
 const Bar = createContext<HTMLElement | null>(null);
@@ -89,13 +92,13 @@ export function Frame({ person, role, connection, children }: FrameProps) {
               to={to === "/workbench" && lastStream ? `/workbench/${lastStream}` : to}
               end={to === "/"}
             >
-              <Icon size={21} stroke={1.5} aria-hidden="true" />
+              <Icon />
               {words}
             </NavLink>
           ))}
-          <span style={{ flex: 1 }} />
+          <span className="filler" />
           <UnstyledButton onClick={() => setColorScheme(isDark ? "light" : "dark")}>
-            <IconMoon size={18} stroke={1.5} aria-hidden="true" />
+            <DarkIcon />
             {isDark ? "Light" : "Dark"}
           </UnstyledButton>
         </nav>
@@ -114,6 +117,7 @@ export function Frame({ person, role, connection, children }: FrameProps) {
       </div>
       <Modal opened={hasKeys} onClose={() => setHasKeys(false)} title="Keys">
         <KeyList />
+        <HintsAgain />
       </Modal>
       <Search />
     </Bar.Provider>
@@ -146,11 +150,8 @@ function Jobs() {
       <Popover.Dropdown>
         <h2>Jobs</h2>
         {(jobs.data ?? []).slice(0, 8).map((j) => (
-          <div
-            key={j.id}
-            style={{ display: "flex", gap: 8, padding: "5px 0", borderTop: "1px solid var(--hair)" }}
-          >
-            <div style={{ flex: 1, minWidth: 0 }}>
+          <div key={j.id} className="job">
+            <div className="filler">
               <div>{j.title}</div>
               <div className="soft small">
                 {j.state}

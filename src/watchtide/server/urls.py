@@ -25,7 +25,7 @@ API = "api/v1/"
 SCREENS = (
     r"^(?:$|workbench(?:/\d+)?$|review(?:/\d+)?$|incidents$|incidents/(?:proposed/)?\d+$|logbook(?:/effect)?$"
     r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$"
-    r"|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
+    r"|plans(?:/\d+)?$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
 )
 
 urlpatterns = [
@@ -73,6 +73,7 @@ urlpatterns = [
     path(f"{API}plans/check", scans.PlanCheckView.as_view()),
     path(f"{API}plans/<int:pk>/trend", cards.TrendView.as_view()),
     path(f"{API}plans/<int:pk>/versions", plans.PlanVersionsView.as_view()),
+    path(f"{API}plans/<int:pk>/uses", plans.PlanUsesView.as_view()),
     path(f"{API}review", scans.ReviewView.as_view()),
     path(f"{API}findings/<int:pk>", scans.FindingView.as_view()),
     path(f"{API}findings/<int:pk>/verdict", scans.VerdictView.as_view()),

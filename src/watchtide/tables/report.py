@@ -160,22 +160,34 @@ def table(figures: dict[str, Any]) -> str:
     return out.getvalue()
 
 
-def badge(events: dict[str, Any], name: str = "precision") -> str:
-    """One figure with its interval and count as a small SVG: dark on light, a pennant before it."""
+def drawn(events: dict[str, Any], name: str = "precision") -> str:
+    """One figure as a picture (SVG): in words, and under them its interval on the line from 0 to 1. Dark on light."""
     value, interval = events[name], wider(events, name)
     hits, misses = ("tp_findings", "fp_findings") if name == "precision" else ("tp_labels", "fn_labels")
     count = f"{events[hits]} of {events[hits] + events[misses]}"
     text = "not known" if value is None else f"{value:.2f}"
     if interval:
         text += f" ({interval[0]:.2f} to {interval[1]:.2f}), {count}"
-    # Seven pixels a letter of a 12 px monospace face; the viewer's own may be a little narrower.
-    left, right = 24 + 7.3 * len(name), 7.3 * len(text) + 16
-    wide = round(left + right + 8)
+    words = f"{name} {text}"
+    # Eight pixels a letter of a 13 px monospace face; the viewer's own may be a little narrower.
+    wide = round(8 * len(words) + 20)
+    line = wide - 20
+
+    def x(share: float) -> str:
+        return f"{10 + line * share:.1f}"
+
+    ticks = "".join(f"M{x(k / 4)} 32v{9 if k % 2 == 0 else 5}" for k in range(5))
+    marks = ""
+    if interval:
+        marks += f'<path d="M{x(interval[0])} 28v8M{x(interval[1])} 28v8M{x(interval[0])} 32H{x(interval[1])}" stroke-width="3"/>'
+    if value is not None:
+        marks += f'<path d="M{x(value)} 26l4 6-4 6-4-6z" fill="#14232e"/>'
     return (
-        f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide}" height="24" viewBox="0 0 {wide} 24" role="img" aria-label="{escape(name)} {escape(text)}">'
-        f'<path d="M0 0.5H{wide}M0 23.5H{wide}" stroke="#14232e"/><rect y="1" width="{wide}" height="22" fill="#f6f1e4"/>'
-        f'<path d="M7 5v14M7 5l9 3.5-9 3.5z" stroke="#14232e" fill="#14232e"/><g font-family="monospace" font-size="12" fill="#14232e">'
-        f'<text x="22" y="16">{escape(name)}</text><text x="{left + 10:.0f}" y="16" font-weight="700">{escape(text)}</text></g></svg>\n'
+        f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide}" height="54" viewBox="0 0 {wide} 54" role="img" aria-label="{escape(words)}">'
+        f'<rect width="{wide}" height="54" fill="#f6f1e4"/><g font-family="monospace" font-size="13" fill="#14232e">'
+        f'<text x="10" y="17">{escape(name)} <tspan font-weight="700">{escape(text)}</tspan></text>'
+        f'<text x="10" y="51" font-size="10">0</text><text x="{wide - 10}" y="51" font-size="10" text-anchor="end">1</text></g>'
+        f'<g fill="none" stroke="#14232e"><path d="M{x(0)} 32H{x(1)}{ticks}"/>{marks}</g></svg>\n'
     )
 
 

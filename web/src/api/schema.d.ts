@@ -928,6 +928,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{id}/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The streams that a plan stands for, by the names of their metrics and titles. */
+        get: operations["plan_uses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{id}/versions": {
         parameters: {
             query?: never;
@@ -1300,7 +1317,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description A scorecard as html, csv, json or a badge (svg). */
+        /** @description A scorecard as html, csv or json, or its precision as a picture (svg). */
         get: operations["scorecard_file"];
         put?: never;
         post?: never;
@@ -3303,6 +3320,18 @@ export interface components {
         };
         PlanListPage: {
             items: components["schemas"]["PlanList"][];
+            next: string | null;
+        };
+        /** @description A stream that a plan stands for, by which version and scan. */
+        PlanUse: {
+            stream: number;
+            metric: string;
+            title: string;
+            version: number;
+            scan: number | null;
+        };
+        PlanUsePage: {
+            items: components["schemas"]["PlanUse"][];
             next: string | null;
         };
         PlanVersion: {
@@ -6530,6 +6559,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrendPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    plan_uses: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanUsePage"];
                 };
             };
             400: components["responses"]["Problem400"];

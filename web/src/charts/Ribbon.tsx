@@ -1,7 +1,7 @@
 import { memo, useEffect, useRef } from "react";
 import { palette, usePalette } from "./palette";
+import { binsOf, QUIET } from "./ribbons";
 
-const QUIET = -128;
 const FAINT = 38; // tenths of a sigma: below this the water is calm
 
 interface Props {
@@ -43,8 +43,7 @@ export const Ribbon = memo(function Ribbon({
       pen.scale(ratio, ratio);
       const colours = palette(element);
       const x = (ms: number) => ((ms - span[0]) / (span[1] - span[0] || 1)) * width;
-      const bytes = Uint8Array.from(atob(ribbon), (c) => c.charCodeAt(0));
-      const bins = new Int8Array(bytes.buffer);
+      const bins = binsOf(ribbon);
       const left = x(from);
       const step = (x(to) - left) / (bins.length || 1);
       const isOpen = (i: number) =>
@@ -93,7 +92,7 @@ export const Ribbon = memo(function Ribbon({
         pen.stroke();
       }
     };
-    // The observer tells the first width too, when it is laid out anyway: asking would lay out the page for every row.
+    // The observer reports the first width too, when it is laid out anyway: asking would lay out the page for every row.
     const watch = new ResizeObserver(([seen]) => draw(seen?.contentRect.width ?? 0));
     watch.observe(element);
     return () => watch.disconnect();

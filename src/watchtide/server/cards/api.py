@@ -229,7 +229,7 @@ def as_file(kind: str, card: dict[str, Any], title: str, about: list[str], name:
     elif kind == "csv":
         body = report.table(figures)
     elif kind == "svg":
-        body = report.badge(figures["events"])
+        body = report.drawn(figures["events"])
     elif kind == "json":
         body = publishing.as_json(figures | {"about": about})
     else:
@@ -244,7 +244,7 @@ class CardFileView(APIView):
         operation_id="scorecard_file", parameters=PART, responses={(200, "text/html"): OpenApiTypes.STR}
     )
     def get(self, request, pk: int, kind: str) -> HttpResponse:
-        """A scorecard as html, csv, json or a badge (svg)."""
+        """A scorecard as html, csv or json, or its precision as a picture (svg)."""
         scan, part = scan_of(pk), part_of(request)
         plan = f"{scan.plan_version.plan.name}, v{scan.plan_version.number}"
         words = "replayed as if live" if scan.mode == "replay" else "in-sample"

@@ -63,6 +63,38 @@ class PlansView(APIView):
         return paging.rows(request, found, listed, by="name")
 
 
+class PlanUseSerializer(serializers.Serializer):
+    """A stream that a plan stands for, by which version and scan."""
+
+    stream = serializers.IntegerField()
+    metric = serializers.CharField()
+    title = serializers.CharField()
+    version = serializers.IntegerField()
+    scan = serializers.IntegerField(allow_null=True)
+
+
+class PlanUsesView(APIView):
+    @extend_schema(
+        operation_id="plan_uses", parameters=paging.PARAMETERS, responses=paging.of(PlanUseSerializer)
+    )
+    def get(self, request, pk: int) -> Response:
+        """The streams that a plan stands for, by the names of their metrics and titles."""
+        found = Standing.objects.filter(plan_version__plan=Plan.objects.get(pk=pk)).select_related(
+            "stream", "plan_version"
+        )
+        return paging.parts(
+            request,
+            [
+                {
+                    "stream": s.stream_id, "metric": s.stream.metric, "title": s.stream.title,
+                    "version": s.plan_version.number, "scan": s.scan_id,
+                }
+                for s in sorted(found, key=lambda s: (s.stream.metric, s.stream.title, s.stream_id))
+            ],
+            list,
+        )  # fmt: skip
+
+
 class AdoptionSerializer(serializers.Serializer):
     """What stands for some streams of a trial now, and what making the trial's plan stand for them would change."""
 
@@ -80,7 +112,9 @@ class AdoptionView(APIView):
     def get(self, request, pk: int) -> Response:
         """What adopting a trial would change, for each scan that stands for some of its streams now."""
         scan = Scan.objects.select_related("plan_version").get(pk=pk)
-        streams = list(ScanStream.objects.filter(scan=scan).order_by("stream").values_list("stream", flat=True))
+        streams = list(
+            ScanStream.objects.filter(scan=scan).order_by("stream").values_list("stream", flat=True)
+        )
         standing = dict(Standing.objects.filter(stream__in=streams).values_list("stream", "scan"))
         before = Scan.objects.select_related("plan_version__plan").in_bulk(
             {s for s in standing.values() if s is not None}
@@ -101,7 +135,9 @@ class AdoptionView(APIView):
                     "streams": some,
                     "findings": found(stands, some),
                     "findings_then": found(pk, some),
-                    "changes": changes(before[stands].plan_version.text, scan.plan_version.text) if stands else [],
+                    "changes": changes(before[stands].plan_version.text, scan.plan_version.text)
+                    if stands
+                    else [],
                 }
                 for stands, some in groups.items()
                 if stands != pk

@@ -34,7 +34,7 @@ export default function Incidents() {
         <h1>Incidents</h1>
         <span className="soft">findings of several streams that belong together</span>
       </TopBar>
-      <p style={{ marginTop: 0 }}>
+      <p className="tight">
         <label>
           Those{" "}
           <SelectField

@@ -93,7 +93,7 @@ export default function Calendars() {
           </Table.Tbody>
         </Table>
       )}
-      <h2 style={{ marginTop: 22 }}>From a month ago to a month ahead</h2>
+      <h2 className="later">From a month ago to a month ahead</h2>
       {days.data?.length === 0 && <p className="soft">No known day in these two months.</p>}
       <Table className="rows">
         <Table.Tbody>

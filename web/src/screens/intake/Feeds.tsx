@@ -41,7 +41,7 @@ export function Feeds() {
       return `${feed.name} is not fetched any more; what it brought stays.`;
     });
   return (
-    <section style={{ marginTop: 22 }}>
+    <section className="later">
       <h2>Feeds</h2>
       {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}

@@ -60,7 +60,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
       </UnstyledButton>
       <span className="soft">›</span>
       <h1>{p?.name ?? "a file"}</h1>
-      <span style={{ flex: 1 }} />
+      <span className="filler" />
       {p && (
         <span className="figure small">
           {figure(p.size / 1e6, 1)} MB · {p.is_whole ? "" : "about "}
@@ -119,7 +119,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
       <KeepLayout preview={p} choices={choices} onChange={set} />
       {error !== null && <Trouble error={error} />}
       {job === null ? (
-        <div className="acts" style={{ alignItems: "center" }}>
+        <div className="acts">
           <Button variant="filled" onClick={() => store(true)} disabled={preview.isFetching}>
             Store {p.is_whole ? plural(p.rows_fit, "row") : "the file"} and scan
           </Button>

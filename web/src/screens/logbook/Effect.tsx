@@ -135,7 +135,7 @@ function Row({ row: r, before, after }: { row: Schema["StreamEffect"]; before: n
         {r.gone.length > 0 && `; gone: ${spans(r.gone)}`}
         {r.new.length > 0 && `; new: ${spans(r.new)}`}
       </Table.Td>
-      <Table.Td style={{ whiteSpace: "nowrap" }}>
+      <Table.Td className="nowrap">
         <Link
           to={`/workbench/${r.stream}?scan=${after}&beside=${before}`}
           aria-label={`See ${r.name} before and after`}

@@ -55,7 +55,7 @@ export function EntryRow({
         <Table.Td>
           <Checkbox size="xs" checked={isTicked} onChange={onTick} aria-label={`Tick ${words}`} />
         </Table.Td>
-        <Table.Td style={{ whiteSpace: "nowrap" }}>
+        <Table.Td className="nowrap">
           <VerdictMark verdict={entry.verdict} />{" "}
           <SelectField
             className="word"
@@ -89,7 +89,7 @@ export function EntryRow({
           {entry.author}
           {entry.origin === "finding" ? ", in review" : ""}
         </Table.Td>
-        <Table.Td style={{ whiteSpace: "nowrap" }}>
+        <Table.Td className="nowrap">
           <Button onClick={() => setOpen(!isOpen)} aria-expanded={isOpen} aria-label={`History of ${words}`}>
             History
           </Button>{" "}

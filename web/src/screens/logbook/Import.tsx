@@ -102,7 +102,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
                 {look.rows.slice(0, SHOWN).map((r) => (
                   <Table.Tr key={r.number}>
                     <Table.Td className="figure">{r.number}</Table.Td>
-                    <Table.Td style={{ whiteSpace: "nowrap" }}>
+                    <Table.Td className="nowrap">
                       <VerdictMark verdict={r.verdict} /> {VERDICT_WORDS[r.verdict]}
                     </Table.Td>
                     <Table.Td>{dayTime(r.start, fleetZone())}</Table.Td>

@@ -84,11 +84,9 @@ export function OneItem({
           {item.metric}
           {item.unit && ` · ${item.unit}`}
         </span>
-        <span className="soft small" style={{ marginLeft: "auto" }}>
-          {drawnWords(item)}
-        </span>
+        <span className="soft small end">{drawnWords(item)}</span>
       </div>
-      <p style={{ margin: "2px 0 8px" }}>
+      <p className="tight">
         {finding && <Mark kind={finding.kind} direction={finding.direction} />} {itemWords(item)}{" "}
         {isMoved && (
           <strong className="edges">
@@ -132,7 +130,7 @@ export function OneItem({
       ) : view.isError ? (
         <Trouble error={view.error} retry={() => view.refetch()} />
       ) : (
-        <div style={{ height: 282 }} />
+        <div className="before-space" />
       )}
       {finding && context.data && (
         <>

@@ -5,6 +5,7 @@ import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { Hint } from "../../parts/Hint";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -27,6 +28,10 @@ export default function Rounds() {
           </span>
         )}
       </TopBar>
+      <Hint name="review">
+        A round brings findings one after another, each with what surrounds it; one key gives the verdict.
+        What is drawn by chance says how precise all findings are; what is not flagged says what is missed.
+      </Hint>
       {unfinished && (
         <p>
           <Link className="act" to={`/review/${unfinished.id}`}>

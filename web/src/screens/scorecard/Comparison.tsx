@@ -41,7 +41,7 @@ export default function Comparison() {
         </Link>
         <span className="soft">›</span>
         <h1>{plural(d.scans.length, "scan")} beside one another</h1>
-        <span style={{ flex: 1 }} />
+        <span className="filler" />
         <span className="figure small">
           {spanWords(d.span_from, d.span_to, fleetZone())} · {fleetZone()}
         </span>

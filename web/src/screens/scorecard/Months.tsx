@@ -34,7 +34,7 @@ export function Months({ months }: { months: Cut[] }) {
           <Table.Tbody>
             {told.map((m) => (
               <Table.Tr key={m.name}>
-                <Table.Td style={{ whiteSpace: "nowrap" }}>{monthWords(m.name)}</Table.Td>
+                <Table.Td className="nowrap">{monthWords(m.name)}</Table.Td>
                 <Table.Td className="small">
                   <Whisker
                     value={m.precision}

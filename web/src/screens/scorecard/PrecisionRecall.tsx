@@ -83,7 +83,7 @@ export function PrecisionRecall({
   const last = replayed[0];
   const whiskers = whiskersOf(events.recall, events.precision, rCi, pCi);
   return (
-    <figure style={{ margin: 0 }}>
+    <figure className="tight">
       <svg
         viewBox={`0 0 ${W} ${H}`}
         width="100%"

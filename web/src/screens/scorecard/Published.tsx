@@ -34,7 +34,7 @@ export default function Published() {
         </Link>
         <span className="soft">›</span>
         <h1>{d.title}</h1>
-        <span style={{ flex: 1 }} />
+        <span className="filler" />
         <span className="small soft">
           published by {d.author}, {dayTime(d.created_at, fleetZone())} {fleetZone()}
         </span>
@@ -53,7 +53,7 @@ export default function Published() {
           </a>
         ))}
         <a className="act" href={file("card.svg")} download>
-          Badge
+          Precision as a picture
         </a>
         <span className="soft">What was counted:</span>
         {["findings.csv", "labels.json", "points.parquet", "plan.yaml"].map((name) => (
@@ -61,7 +61,7 @@ export default function Published() {
             {name}
           </a>
         ))}
-        <span className="soft figure" style={{ marginLeft: "auto" }}>
+        <span className="soft figure end">
           data {d.data_digest.slice(0, 10)} · logbook {d.logbook_version} · code {d.code_version}
         </span>
       </footer>

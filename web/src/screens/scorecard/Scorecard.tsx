@@ -95,7 +95,7 @@ function Counted({
         <h1>
           {scan.plan}, v{scan.version} on {plural(answer.by_stream.length, "stream")}
         </h1>
-        <span style={{ flex: 1 }} />
+        <span className="filler" />
         <span className="figure small">
           {spanWords(answer.span.start, answer.span.end, fleetZone())} · {fleetZone()}
         </span>
@@ -282,9 +282,9 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
           </a>
         ))}
         <a className="act" href={file("svg")} download>
-          Badge
+          Precision as a picture
         </a>
-        <span className="soft figure" style={{ marginLeft: "auto" }}>
+        <span className="soft figure end">
           data {answer.data_digest.slice(0, 10)} · logbook {answer.logbook_version} · {scan.plan} v
           {scan.version} · code {scan.code_version}
         </span>

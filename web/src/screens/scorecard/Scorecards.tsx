@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { api, list, type Scan } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { Hint } from "../../parts/Hint";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Trend } from "./Trend";
@@ -33,6 +34,10 @@ export default function Scorecards() {
         <h1>Scorecards</h1>
         <span className="soft">how each scan fares against the logbook</span>
       </TopBar>
+      <Hint name="cards">
+        Precision: of the findings, how many were incidents. Recall: of the incidents, how many were found.
+        Both with their 95 % interval and count; in-sample figures flatter, those of a replay do not.
+      </Hint>
       {rows.length === 0 ? (
         <div className="empty">
           <h2>Nothing has been scanned</h2>
@@ -80,7 +85,7 @@ export default function Scorecards() {
         </>
       )}
       {published.data && published.data.length > 0 && (
-        <section aria-label="Published" style={{ marginTop: 18 }}>
+        <section aria-label="Published" className="later">
           <h2>
             Published <span className="soft small">frozen, with all that was counted</span>
           </h2>

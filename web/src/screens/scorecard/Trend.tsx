@@ -85,7 +85,7 @@ export function Trend({ plan, name }: { plan: number; name: string }) {
       </svg>
       <p className="small">
         {versions.map((v) => (
-          <span key={v.version} style={{ marginRight: 16 }}>
+          <span key={v.version} className="apart">
             <Link to={`/scorecards/${v.scan}`}>v{v.version}</Link> on {plural(v.streams, "stream")}: precision{" "}
             {ratio(v.precision)}, recall {ratio(v.recall)}
           </span>

@@ -13,7 +13,7 @@ export function LinkShown({ made, onClose }: { made: MadeLink; onClose: () => vo
   return (
     <Modal opened onClose={onClose} title={`A link for ${who}`}>
       <div className="dialog">
-        <p style={{ margin: 0 }}>
+        <p className="tight">
           Hand this to {who}. It sets the password of <strong>{made.person.name}</strong> once
           {ends ? `, until ${dayTime(ends, fleetZone())} ${zoneName(ends, fleetZone())}` : ""}. It is shown
           only now.

@@ -95,7 +95,7 @@ interface ActsProps {
 function Acts({ person: p, onLink, onAlter }: ActsProps) {
   const isDisabled = p.state === "disabled";
   return (
-    <span className="acts" style={{ justifyContent: "flex-end" }}>
+    <span className="acts ends">
       {!isDisabled && (
         <Button onClick={() => onLink(p.id)} aria-label={`New link for ${p.name}`}>
           {p.state === "invited" ? "New invitation" : "New password"}

@@ -48,6 +48,7 @@ export default function Settings() {
             {p.words}
           </NavLink>
         ))}
+        <NavLink to="/intake/calendars">Calendars</NavLink>
       </nav>
       {part ? (
         <div className="settings" data-one>

@@ -4,6 +4,7 @@ import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import "./sign-in.css";
 import { Field } from "../../parts/Field";
 import { dayTime, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -27,8 +28,8 @@ export function Join() {
     });
   };
   return (
-    <main style={{ maxWidth: 380, margin: "14vh auto 0", padding: 20 }}>
-      <h1 style={{ fontSize: 34 }}>Watch Tide</h1>
+    <main className="sign-in">
+      <h1>Watch Tide</h1>
       {found.isPending && <Waiting what="Looking the link up" />}
       {found.isError && (
         <>
@@ -39,8 +40,8 @@ export function Join() {
         </>
       )}
       {found.data && (
-        <form onSubmit={send} style={{ display: "grid", gap: 14, marginTop: 18 }}>
-          <p className="soft" style={{ margin: 0 }}>
+        <form onSubmit={send}>
+          <p className="soft tight">
             Choose {found.data.purpose === "invitation" ? "a" : "a new"} password for{" "}
             <strong>{found.data.name}</strong>. The link can be used once, until{" "}
             {dayTime(found.data.ends_at, fleetZone())} {zoneName(found.data.ends_at, fleetZone())}.

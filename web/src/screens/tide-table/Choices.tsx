@@ -69,7 +69,7 @@ export function Columns({ chosen }: { chosen: string[] }) {
         <fieldset className="plain-set">
           <legend className="soft small">Columns of this table, for you</legend>
           {names.map((name) => (
-            <label key={name} style={{ display: "block" }}>
+            <label key={name} className="block">
               <Checkbox
                 size="xs"
                 checked={chosen.includes(name)}

@@ -7,6 +7,7 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
+import { Hint } from "../../parts/Hint";
 import { Mark } from "../../parts/marks";
 import { hasWords } from "../../parts/streams";
 import { plural, spanWords, utc, zoneWords } from "../../parts/words";
@@ -14,7 +15,7 @@ import { Columns, FleetSwitch } from "./Choices";
 import { CAPS, type Cap, type Line, type Span } from "./caps";
 import { OpenIncidents } from "./OpenIncidents";
 import { Rows } from "./Rows";
-import { Strongest } from "./Strongest";
+import { linkTo, Strongest } from "./Strongest";
 import "./tide-table.css";
 
 export default function TideTable() {
@@ -65,12 +66,13 @@ export default function TideTable() {
       },
       { replace: true },
     );
+  const [first] = tide.data.strongest;
   const badSides = new Map(rows.map((r) => [r.id, r.bad_side]));
   return (
     <div className="tide">
       <TopBar>
         <h1>Tide table</h1>
-        <span style={{ flex: 1 }} />
+        <span className="filler" />
         {span_from !== null && (
           <span className="figure small" title={`${utc(span[0])} to ${utc(span[1])}`}>
             {spanWords(span[0], span[1], zone)} · {zoneWords(span[1], zone)}
@@ -78,6 +80,17 @@ export default function TideTable() {
         )}
         {chosen && <Button onClick={() => setSpan(null)}>Whole span</Button>}
       </TopBar>
+      <Hint name="tide">
+        Each row is a stream, its ribbon how far it was from what was expected: a pennant up is above, down
+        below, and filled is the bad side.{" "}
+        {first ? (
+          <>
+            Next: <Link to={linkTo(first)}>see why the strongest finding is one</Link>, and say what it was.
+          </>
+        ) : (
+          "Open a row to see what was expected of it."
+        )}
+      </Hint>
       <OpenIncidents />
       <Strongest
         findings={tide.data.strongest}
@@ -110,7 +123,7 @@ export default function TideTable() {
           promise={tide.data.fleet_promise}
           onChange={(value) => set("fleet", value === null ? "" : String(value))}
         />
-        <span className="soft small" style={{ marginLeft: "auto" }}>
+        <span className="soft small end">
           {plural(lines.filter((l) => l.kind === "stream").length, "stream")}
         </span>
         <Columns chosen={tide.data.columns} />
@@ -169,7 +182,7 @@ function Legend() {
         <Mark kind="shift" direction="up" /> shift
       </span>
       <span>filled: the bad side</span>
-      <span style={{ marginLeft: "auto" }}>
+      <span className="end">
         <kbd>↑</kbd> <kbd>↓</kbd> row · <kbd>+</kbd> <kbd>−</kbd> zoom · <kbd>Enter</kbd> open · <kbd>?</kbd>{" "}
         keys
       </span>
@@ -185,7 +198,7 @@ function NoStreams() {
         Bring in a file with a time column and a value column. You see what was guessed before anything is
         stored.
       </p>
-      <Link to="/intake" className="primary" style={{ textDecoration: "none", display: "inline-block" }}>
+      <Link to="/intake" className="primary">
         Bring in a file
       </Link>
     </div>

@@ -3,6 +3,7 @@ import type { UseQueryResult } from "@tanstack/react-query";
 import type { ChartWindow, Finding, Scan, Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { FindingsList } from "../../parts/FindingsList";
+import { Hint } from "../../parts/Hint";
 import { begun, figure } from "../../parts/words";
 import type { BenchAddress } from "./address";
 import { ChosenFinding } from "./ChosenFinding";
@@ -46,6 +47,12 @@ export function BenchSide(props: Props) {
       <p className="visually-hidden" role="status">
         {props.announced}
       </p>
+      <Hint name="bench">
+        Ink is what was seen, broken what was expected, the wash what passes at the level. <kbd>N</kbd> goes
+        to the next finding and shows what is behind it; <kbd>I</kbd> <kbd>F</kbd> <kbd>X</kbd> <kbd>U</kbd>{" "}
+        say what it was. Drag the level in the score pane: precision and recall follow. Dotted words change
+        the plan.
+      </Hint>
       <Tabs value={side} onChange={(value) => change({ side: value === "findings" ? value : "plan" })}>
         <Tabs.List>
           <Tabs.Tab value="findings">Findings {figure(findings.length)}</Tabs.Tab>

@@ -43,11 +43,7 @@ export function Compare({
   return (
     <section aria-label="Compare">
       <h2>Compare</h2>
-      {pinned.length > 0 && (
-        <p className="soft small" style={{ margin: "0 0 4px" }}>
-          A is the scan on show.
-        </p>
-      )}
+      {pinned.length > 0 && <p className="soft small tight">A is the scan on show.</p>}
       {pinned.map((p, i) => (
         <Against
           key={p.id}
@@ -76,7 +72,7 @@ export function Compare({
         </label>
       )}
       {left.length === 0 && pinned.length === 0 && (
-        <p className="soft small" style={{ margin: "2px 0" }}>
+        <p className="soft small tight">
           This is the only scan of the stream. Change the plan and run it as a trial to have something to
           compare.
         </p>
@@ -109,10 +105,10 @@ function Against({
   });
   return (
     <div className="against">
-      <div style={{ display: "flex", gap: 8, alignItems: "baseline" }}>
+      <div className="heading">
         <strong>{letter}</strong>
         <span className="small">{scanWords(other)}</span>
-        <Button style={{ marginLeft: "auto" }} onClick={onDrop}>
+        <Button ml="auto" onClick={onDrop}>
           Unpin {letter}
         </Button>
       </div>
@@ -154,22 +150,22 @@ function Sides({ told, letter, zone }: { told: Schema["Against"]; letter: string
           )}
         </Table.Tbody>
       </Table>
-      <p className="small" style={{ margin: "3px 0" }}>
+      <p className="small tight">
         False a week <span className="figure">{figure(sides[0][1].false_per_week.per_stream, 2)}</span> in A,{" "}
         <span className="figure">{figure(sides[1][1].false_per_week.per_stream, 2)}</span> in {letter}; median
         delay <span className="figure">{duration(sides[0][1].delay.median_s)}</span> and{" "}
         <span className="figure">{duration(sides[1][1].delay.median_s)}</span>.
       </p>
-      <p className="small" style={{ margin: "3px 0" }}>
+      <p className="small tight">
         {plural(told.shared, "finding")} of A {told.shared === 1 ? "is" : "are"} in {letter} too;{" "}
         {figure(told.one_only)} only in A, {figure(told.other_only)} only in {letter}.
       </p>
       {[told.precision, told.recall].map((w) => (
-        <p className="soft small" style={{ margin: "2px 0" }} key={(w as unknown as Weighed).words}>
+        <p className="soft small tight" key={(w as unknown as Weighed).words}>
           {plain((w as unknown as Weighed).words, letter)}.
         </p>
       ))}
-      <p className="soft small" style={{ margin: "2px 0" }}>
+      <p className="soft small tight">
         Over {spanWords(told.span_from, told.span_to, zone)}, which both judged.
       </p>
     </>

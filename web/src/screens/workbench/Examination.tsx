@@ -51,7 +51,7 @@ export function Examination({
           <Errors told={told.data} unit={stream.unit} />
           <Smallest told={told.data} unit={stream.unit} />
           {told.data.diagnoses.length === 0 && (
-            <p className="small" style={{ margin: "4px 0" }}>
+            <p className="small tight">
               Nothing speaks against it: no season or trend is left over, and held-out samples fit as well as
               those it learnt from.
             </p>
@@ -86,7 +86,7 @@ function Smallest({ told, unit }: { told: Schema["Examination"]; unit: string })
   ].filter((x) => x !== null);
   if (!sides.length) return null;
   return (
-    <p className="small" style={{ margin: "2px 0 4px" }}>
+    <p className="small tight">
       The smallest deviation of one sample that is flagged is{" "}
       {sides.map((x, i) => (
         <span key={x.side}>
@@ -109,7 +109,7 @@ function Errors({ told, unit }: { told: Schema["Examination"]; unit: string }) {
       </>
     );
   return (
-    <p className="small" style={{ margin: "2px 0 4px" }}>
+    <p className="small tight">
       On average off by <span className="figure">{figure(training.mae)}</span> {unit} in training
       {inside(training)}
       {after && (

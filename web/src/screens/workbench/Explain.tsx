@@ -26,7 +26,7 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
   const { contributors, beside, alike, days } = explained.data;
   return (
     <div className="explain">
-      <p className="small" style={{ gridColumn: "1 / -1", margin: 0 }}>
+      <p className="small across">
         {explained.data.finding.taken_by === "" && "Not assigned: "}
         <Taking finding={explained.data.finding} />
         {days.length > 0 && (
@@ -122,7 +122,7 @@ function Contributors({
   ];
   return (
     <>
-      <p className="small" style={{ margin: "0 0 4px" }}>
+      <p className="small tight">
         {parts.of}: expected <span className="figure">{figure(parts.expected)}</span>, seen{" "}
         <span className="figure">{figure(parts.observed)}</span> {(parts.unit ?? "").split("/")[0]?.trim()}{" "}
         over the finding. By{" "}

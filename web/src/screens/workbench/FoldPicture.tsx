@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 import type { Schema } from "../../api/client";
-import { day, digitsFor, figure, hours, weekdayOf } from "../../parts/words";
+import { day, digitsFor, figure, hours, plural, weekdayOf } from "../../parts/words";
 import { shownZone } from "../../parts/zones";
 import type { StreamFacts } from "./types";
 
@@ -125,8 +125,8 @@ export function FoldPicture({ fold, stream }: { fold: FoldData; stream: StreamFa
       </p>
       <figcaption className="soft small">
         Strong: the season from {day(starts[own] ?? 0, zone)}
-        {alike > 0 && `; less pale: the ${alike} others of its weekday`}; broken, ochre: what was expected of
-        it. {fold.clock === "local" ? `By the clock of ${shownZone(stream.zone)}.` : "In UTC."}
+        {alike > 0 && `; less pale: ${plural(alike, "other")} of its weekday`}; broken, ochre: what was
+        expected of it. {fold.clock === "local" ? `By the clock of ${shownZone(stream.zone)}.` : "In UTC."}
       </figcaption>
     </figure>
   );
@@ -146,7 +146,7 @@ export function slotReading(
     .sort((a, b) => a - b);
   const middle = others[Math.floor((others.length - 1) / 2)] ?? null;
   const rest = others.length
-    ? `; ${others.length} others ${words(others[0] ?? null)} to ${words(others.at(-1) ?? null)}, middle ${words(middle)}`
+    ? `; ${plural(others.length, "other")} ${words(others[0] ?? null)} to ${words(others.at(-1) ?? null)}, middle ${words(middle)}`
     : "";
   const at = slotWords(fold, slot * fold.step_s * 1000);
   return `${at}: ${words(fold.cycles[own]?.[slot] ?? null)}, expected ${words(fold.expected[slot] ?? null)}${rest}`;

@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
 import { drawLimit } from "../../charts/ahead";
 import { drawWash } from "../../charts/drawing";
-import { AXIS_WIDTH, type Line, type Range, TimePane } from "../../charts/TimePane";
+import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { tickWords } from "../../charts/ticks";
 import { dayTime, figure } from "../../parts/words";
 import type { ForecastData } from "./forecastWords";
@@ -121,7 +121,7 @@ export function ForecastPicture({
           <span className="figure soft small">{figure(100 * forecast.limit.chance_by_end, 0)} %</span>
         </div>
       )}
-      <p className="small legend" style={{ marginLeft: AXIS_WIDTH }}>
+      <p className="small legend">
         <span>broken: expected; shaded: its interval; from the upright line on nothing is known yet</span>
       </p>
     </>

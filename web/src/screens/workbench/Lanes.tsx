@@ -27,7 +27,7 @@ export function FindingLane({
   const x = (ms: number) => ((ms - range[0]) / (range[1] - range[0])) * 1000;
   const inSight = findings.filter((f) => f.start <= range[1] && f.end >= range[0]);
   return (
-    <div style={{ position: "relative", marginRight: 108 }}>
+    <div className="lane-row">
       <span className="lane-name">{name}</span>
       <div className="span-lane">
         <svg
@@ -64,11 +64,7 @@ export function FindingLane({
             );
           })}
         </svg>
-        {inSight.length === 0 && (
-          <span className="soft" style={{ left: 0 }}>
-            nothing said here
-          </span>
-        )}
+        {inSight.length === 0 && <span className="soft first">nothing said here</span>}
       </div>
     </div>
   );

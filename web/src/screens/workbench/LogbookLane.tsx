@@ -33,7 +33,7 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
       })),
   );
   return (
-    <div style={{ position: "relative", marginRight: "var(--gutter, 108px)" }}>
+    <div className="lane-row">
       <span className="lane-name">logbook</span>
       <div className="span-lane">
         {inSight.map((e) => {

@@ -77,7 +77,7 @@ export function Others({
   return (
     <div>
       {streams.map(({ row: r, view }, i) => (
-        <div className={isOver ? "over-name" : "pane"} style={{ marginTop: isOver ? 2 : 14 }} key={r.id}>
+        <div className={isOver ? "over-name" : "pane part"} key={r.id}>
           <span className="pane-label">
             {isOver && <Dash dash={OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? []} />}
             {r.metric} · {r.title}, {r.unit || "value"}{" "}

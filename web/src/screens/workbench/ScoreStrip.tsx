@@ -87,7 +87,7 @@ export function ScoreStrip({
   return (
     <section aria-label="Against the logbook">
       <h2>Against the logbook</h2>
-      <p className="small" style={{ margin: "2px 0 6px" }} role="status" aria-label="Findings at this level">
+      <p className="small tight" role="status" aria-label="Findings at this level">
         <strong className="figure">{figure(f.findings)}</strong> {f.findings === 1 ? "finding" : "findings"}{" "}
         at {level === null ? "the level in force" : `${level.toFixed(2)} σ`}
         {f.unjudged > 0 && `, ${f.unjudged} of them outside what was looked through`}
@@ -108,26 +108,20 @@ export function ScoreStrip({
         </span>
         {then && <Then name="recall" value={then.recall} ci={then.recallCi} of={then.recallOf} />}
         <span>False</span>
-        <span className="soft" style={{ textAlign: "left" }}>
-          a week, in {figure(weeks, 0)} weeks
-        </span>
+        <span className="soft left">a week, in {figure(weeks, 0)} weeks</span>
         <span className="figure">{figure(f.falseAWeek, 2)}</span>
         <span />
         <span>Delay</span>
-        <span className="soft" style={{ textAlign: "left" }}>
-          median
-        </span>
-        <span className="figure" style={{ gridColumn: "3 / 5" }}>
-          {duration(f.delay)}
-        </span>
+        <span className="soft left">median</span>
+        <span className="figure delay">{duration(f.delay)}</span>
       </div>
       {then && (
-        <p className="small" style={{ margin: "4px 0 0" }}>
+        <p className="small tight">
           In replay <span className="figure">{figure(then.falseAWeek, 2)}</span> false a week, median delay{" "}
           <span className="figure">{duration(then.delay)}</span>.
         </p>
       )}
-      <p className="soft small" style={{ margin: "6px 0 0" }}>
+      <p className="soft small tight">
         This stream, {scan?.mode === "replay" ? "replayed" : "in-sample"}
         {then && " (■), replayed (□)"}; bars are 95 % intervals.{" "}
         {scan && (

@@ -1,6 +1,5 @@
 import type { ChartWindow } from "../../api/client";
 import type { Range } from "../../charts/TimePane";
-import { GUTTER } from "./types";
 
 /** What was learnt from: the training part filled, what came after open, validation and locked spans named. */
 export function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
@@ -9,7 +8,7 @@ export function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
   const until = view.train_until ?? null;
   if (until === null && Object.keys(split).length === 0) return null;
   return (
-    <div style={{ position: "relative", marginRight: GUTTER }}>
+    <div className="lane-row">
       <span className="lane-name">split</span>
       <div className="span-lane split">
         <div

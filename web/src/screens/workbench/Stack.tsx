@@ -1,6 +1,6 @@
 import { useViewportSize } from "@mantine/hooks";
 import { useCallback, useMemo, useState } from "react";
-import { AXIS_WIDTH, type Range } from "../../charts/TimePane";
+import type { Range } from "../../charts/TimePane";
 import { tickWords } from "../../charts/ticks";
 import { useKeys } from "../../keys/useKeys";
 import { figure } from "../../parts/words";
@@ -113,7 +113,7 @@ export function Stack(props: StackProps) {
       <Legend view={view} range={range} badSide={stream.bad_side} earlier={earlier?.words ?? ""} />
       {hasScan && props.scanId !== null && <Saving {...props} words={words} scanId={props.scanId} />}
       {view.reduced && (
-        <p className="soft small" style={{ margin: `2px 0 0 ${AXIS_WIDTH}px` }}>
+        <p className="soft small">
           {figure(view.total)} samples in reach, drawn with every extreme kept; zoom in for each one.
         </p>
       )}

@@ -11,6 +11,7 @@ import {
   OVERLAY_DASHES,
 } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
+import { plural } from "../../parts/words";
 import { Pennants } from "./Pennants";
 import { Tip } from "./Tip";
 import type { Cursor, PaneProps, StackProps } from "./types";
@@ -77,7 +78,7 @@ export function ValuesPane({
         {...pane}
         lines={values}
         height={tall}
-        label={`${stream.title}: observed, expected and band in ${unit}; ${found} findings in sight`}
+        label={`${stream.title}: observed, expected and band in ${unit}; ${plural(found, "finding")} in sight`}
         redrawOn={redraw}
         bounds={bounds}
         isLog={look.isLog}

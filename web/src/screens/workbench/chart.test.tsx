@@ -173,7 +173,7 @@ describe("the season fold", () => {
   });
   it("says what lies in a slot", () => {
     expect(slotReading(fold, 1, 2, (v) => String(v))).toBe("06:00: 9, expected 3; 2 others 2 to 3, middle 2");
-    expect(slotReading(fold, 2, 2, (v) => String(v))).toBe("12:00: 5, expected 4; 1 others 3 to 3, middle 3");
+    expect(slotReading(fold, 2, 2, (v) => String(v))).toBe("12:00: 5, expected 4; 1 other 3 to 3, middle 3");
   });
   it("is read out with the arrow keys", async () => {
     show(<FoldPicture fold={fold} stream={{ zone: "UTC", unit: "taps" } as never} />);

@@ -55,8 +55,7 @@ function LabelledField({
     <label>
       {label}
       <Field
-        className="field"
-        style={{ width: "100%" }}
+        className="field wide"
         inputMode={mode}
         value={value}
         onChange={(e) => onChange(e.target.value)}
@@ -107,10 +106,10 @@ export function Choice({
 }) {
   const close = useContext(CloseWord);
   return (
-    <fieldset style={{ border: 0, padding: 0, margin: 0 }}>
+    <fieldset className="plain-set">
       <legend className="soft small">{label}</legend>
       {Object.entries(options).map(([name, { words, help }]) => (
-        <div key={name} style={{ padding: "3px 0" }}>
+        <div key={name} className="choice">
           <Button
             aria-pressed={name === value}
             onClick={() => {
@@ -151,8 +150,7 @@ export function LevelControl({
       <label>
         Level, read as
         <SelectField
-          className="field"
-          style={{ width: "100%" }}
+          className="field wide"
           value={kind}
           onChange={(e) => {
             setKind(e.target.value);
