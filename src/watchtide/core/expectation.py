@@ -27,7 +27,8 @@ class Choice:
     """How to expect: every `auto` filled in.
 
     law : how the spread grows (even, size, count, ratio); is_multiplied : parts multiply; unit : of a ratio of
-    whole counts; fold_ns : the least length held out at once; reasons in words.
+    whole counts; fold_ns : the least length held out at once; reasons in words; found : seasons that were found, in samples,
+    with the share each explains.
     """
 
     kind: str
@@ -42,6 +43,7 @@ class Choice:
     fold_ns: int = DAY_NS
     reasons: tuple[str, ...] = ()
     evidence: dict[str, float] = field(default_factory=dict)
+    found: tuple[tuple[float, float], ...] = ()
 
     @property
     def is_log(self) -> bool:

@@ -6,7 +6,7 @@ that is read off the past is read at fixed places of the grid, so that cutting t
 changes nothing before the cut, to the last bit.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -46,13 +46,35 @@ class Rules:
 
 
 @dataclass(frozen=True)
+class Kept:
+    """Where a replay stands at a refit: all that judging the samples from there on rests on, beside the samples themselves.
+
+    at : the first sample that this fit judges, until_ns : the end of its bin, before which all it rests on lies; what was said before it is said for good. said : name -> (at,) or (k, at)
+    arrays of what was said. It can be written down and read back to the last bit (`engine.upkeep`).
+    """
+
+    at: int
+    until_ns: int
+    choice: Choice
+    model: Model
+    watch: windows.Watch | None
+    level: Level
+    levels: tuple[Level, ...]
+    refits: int
+    added: float
+    said: dict[str, np.ndarray]
+    rehearsed: windows.Evidence | None
+    taught: Bools
+
+
+@dataclass(frozen=True)
 class Replayed:
     """Arrays of (n,), NaN where nothing was judged.
 
     expected, spread; evidence; above, below, odd : the level in force at each sample. trend, seasons : parts. held :
     signed scores a level may be read from; heard : the same with windows, and of the first window those that its level was
     read from; clean : which of them may speak. counted : of the samples that a counting law judged, NaN elsewhere. lacking : where the level rests on too little of this stream's own. levels : one a
-    reading; refits : how many fits.
+    reading; refits : how many fits; kept : where it stands, to go on from; None before the first fit.
     """
 
     expected: Floats
@@ -73,6 +95,7 @@ class Replayed:
     refits: int
     notes: tuple[str, ...]
     model: Model | None
+    kept: Kept | None = None
 
 
 def replay(
@@ -84,12 +107,15 @@ def replay(
     usable_at: Callable[[int], Bools] | None = None,
     denominator: Floats | None = None,
     least: float = 0.0,
+    kept: Kept | None = None,
 ) -> Replayed:
     """Judge every sample after the first window as it came.
 
     choose : fills in every `auto`, asked once, on the first window. usable_at : (index) -> (n,) which samples may train
     as far as was known at that index (labels count once they have ended); None takes the frame's.
-    denominator : (n,) of ratios; samples under `least` of it are not judged.
+    denominator : (n,) of ratios; samples under `least` of it are not judged. kept : where an earlier replay of the same
+    samples, or of the first of them, stood: it goes on from there, and the result is the same to the last bit. What was
+    kept of other samples, labels or rules must not be handed in.
     """
     n = len(frame)
     state = _State(n)
@@ -100,12 +126,22 @@ def replay(
     levels: list[Level] = []
     model: Model | None = None
     refits, added = 0, 0.0
+    begun = cadence.first
+    if kept is not None and kept.at < n:
+        choice, model, watch, level = kept.choice, kept.model, kept.watch, kept.level
+        levels, refits, added, begun = list(kept.levels), kept.refits, kept.added, kept.at
+        state.take_up(kept)
+    reached = begun if levels else -1
     # Windows and level are read anew about once a week: they rest on long histories.
     every = max(1, round(WEEK_NS / (cadence.refit * frame.step_ns)))
-    for at in range(cadence.first, n, cadence.refit):
+    for at in range(begun, n, cadence.refit):
         stop = min(at + cadence.refit, n)
         begin = max(0, at - cadence.window)
         usable = frame.usable if usable_at is None else usable_at(at)
+        if reached == at and model is not None and level is not None:
+            # Fitted when it was first reached.
+            _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
+            continue
         part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
         if not part.usable.any():
             continue
@@ -180,7 +216,7 @@ def replay(
             if not levels:
                 state.rehearsed, state.taught = heard, clean
             levels.append(level)
-        state.lacking[at:stop] = level.odds is None or level.per_week is None
+        reached = at
         _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
     if choice is None:
         notes = (
@@ -213,6 +249,19 @@ def replay(
         refits=refits,
         notes=notes,
         model=model,
+        kept=state.kept(
+            reached,
+            int(frame.times[reached]) + round(frame.step_ns),
+            choice,
+            model,
+            watch,
+            level,
+            levels,
+            refits,
+            added,
+        )
+        if choice is not None and model is not None and level is not None
+        else None,
     )
 
 
@@ -227,6 +276,12 @@ def _heard_in_all(state: "_State", evidence: windows.Evidence) -> tuple[windows.
         for name in ("score", "side", "window", "first")
     )
     return windows.Evidence(score, side, window, first), np.r_[state.taught, clean[m:]]
+
+
+# Arrays of a state that belong to what was said.
+_SAID = (
+    "expected", "spread", "z", "score", "above", "below", "odd", "trend", "side", "window", "first", "suspect", "lacking",
+)  # fmt: skip
 
 
 class _State:
@@ -245,6 +300,40 @@ class _State:
         self.lacking = np.zeros(n, np.bool_)
         self.rehearsed: windows.Evidence | None = None
         self.taught: Bools = np.empty(0, np.bool_)
+
+    def kept(
+        self, at: int, until_ns: int, choice: Choice, model: Model, watch: windows.Watch | None, level: Level,
+        levels: Sequence[Level], refits: int, added: float,
+    ) -> Kept:  # fmt: skip
+        said = {name: getattr(self, name)[:at].copy() for name in _SAID}
+        said |= {"event": self.counted.event[:at].copy(), "trials": self.counted.trials[:at].copy()}
+        if self.seasons is not None:
+            said["seasons"] = self.seasons[:, :at].copy()
+        return Kept(
+            at,
+            until_ns,
+            choice,
+            model,
+            watch,
+            level,
+            tuple(levels),
+            refits,
+            added,
+            said,
+            self.rehearsed,
+            self.taught,
+        )
+
+    def take_up(self, kept: Kept) -> None:
+        """What was said before, as it was."""
+        for name in _SAID:
+            getattr(self, name)[: kept.at] = kept.said[name]
+        self.counted.event[: kept.at] = kept.said["event"]
+        self.counted.trials[: kept.at] = kept.said["trials"]
+        if "seasons" in kept.said:
+            self.seasons = np.full((len(kept.said["seasons"]), len(self.z)), np.nan)
+            self.seasons[:, : kept.at] = kept.said["seasons"]
+        self.rehearsed, self.taught = kept.rehearsed, kept.taught
 
 
 def _rehearse(
@@ -347,6 +436,7 @@ def _judge_segment(
     if denominator is not None and least > 0:
         z = np.where(denominator[at:stop] >= least, z, np.nan)
     state.z[at:stop] = z
+    state.lacking[at:stop] = level.odds is None or level.per_week is None
     state.above[at:stop], state.below[at:stop], state.odd[at:stop] = level.above, level.below, level.odd
     view = frame.part(back, stop)
     trees = expectation.isolated_of(model, frame.part(max(0, back - 512), stop))

@@ -101,7 +101,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     prepared = prepare(stream, plan)
     series = prepared.series
     stop = training_stop(series, plan, stream.zone)
-    spans = _left_out(plan, stream.key, labels)
+    spans = left_out_spans(plan, stream.key, labels)
     usable, notes = usable_samples(prepared, plan, spans)
     split = split_spans(series, plan, stop, stream.zone)
     usable &= ~inside_any(series.times, list(split.values()))
@@ -205,7 +205,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     )
 
 
-def _left_out(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:
+def left_out_spans(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:
     return [
         (x.start, x.end)
         for x in labels
@@ -302,14 +302,24 @@ def run_replay(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Basel
     The cadence is that of the first stamps; where it becomes coarser on the way, the rest is judged on the coarser
     grid, from the moment that this could be known.
     """
+    return replay_on(stream, plan, labels, None)[0]
+
+
+def replay_on(
+    stream: Input, plan: Plan, labels: Sequence[Label], kept: replay.Kept | None
+) -> tuple[Baselined, replay.Kept | None]:
+    """The same, gone on with from where an earlier one stood, and where it stands now; None before the first fit, and where
+    the cadence has changed on the way: that is judged anew."""
     changes = following.changes(stream, plan)
     if not changes:
-        return _replayed(stream, plan, labels)
-    parts = [_replayed(s, p, labels) for s, p in following.pieces(stream, plan, changes)]
-    return following.joined(parts, changes)
+        return _replayed(stream, plan, labels, kept)
+    parts = [_replayed(s, p, labels)[0] for s, p in following.pieces(stream, plan, changes)]
+    return following.joined(parts, changes), None
 
 
-def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
+def _replayed(
+    stream: Input, plan: Plan, labels: Sequence[Label], kept: replay.Kept | None = None
+) -> tuple[Baselined, replay.Kept | None]:
     """A replay on one grid."""
     sorted_times = np.sort(stream.times)
     _, way = preparing.cadence_of(stream, plan, sorted_times[:KNOWN_STAMPS])
@@ -327,7 +337,7 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
     series = prepared.series
     if train != "all":
         rhythm = replace(rhythm, first=max(training_stop(series, plan, stream.zone), 1))
-    spans = _left_out(plan, stream.key, labels)
+    spans = left_out_spans(plan, stream.key, labels)
     split = split_spans(series, plan, len(series), stream.zone)
     enough, notes = usable_samples(prepared, plan, [])
     within = enough & (np.arange(len(series)) < rhythm.first)
@@ -338,7 +348,7 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
     def choose(part: Frame) -> Choice:
         choice, found, _ = choice_of(part, prepared, plan)
         chosen.append(found)
-        return choice
+        return replace(choice, found=found)
 
     locked = inside_any(series.times, list(split.values()))
 
@@ -362,7 +372,11 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
         usable_at=usable_at,
         denominator=prepared.denominator,
         least=max(plan.prepare.least, 1e-12),
+        kept=kept,
     )
+    if kept is not None and not chosen:
+        # What was found when it chose is written down with the choice.
+        chosen.append(kept.choice.found)
     expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
     model = got.model
     choice = model.choice if model is not None else Choice("harmonic")
@@ -373,7 +387,7 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
         "window": durations.format_ns(rhythm.window * step), "refits": got.refits,
     }  # fmt: skip
     level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
-    return Baselined(
+    base = Baselined(
         key=stream.key,
         zone=stream.zone,
         series=series,
@@ -395,6 +409,7 @@ def _replayed(stream: Input, plan: Plan, labels: Sequence[Label]) -> Baselined:
         in_force=InForce(got.above, got.below, got.odd, got.lacking),
         mode="replay",
     )
+    return base, got.kept
 
 
 def _rhythm(plan: Plan, step: int) -> replay.Cadence:

@@ -1,0 +1,148 @@
+"""A replay that goes on: its state written down after each tick, and read back to go on from there.
+
+What comes is judged as `scan --mode replay` judges the whole history, to the last bit, but nothing is fitted twice: a tick fits
+only where a refit falls due. The state is arrays and JSON in a zip, so that reading one from a stranger runs nothing.
+"""
+
+import dataclasses
+import hashlib
+import io
+import json
+import zipfile
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from watchtide.core import flagging, quantile, replay, windows
+from watchtide.core.baselines import Fitted
+from watchtide.core.expectation import Choice, Model
+from watchtide.core.frame import Period
+from watchtide.core.innovations import Follower
+from watchtide.core.scoring.rows import Label
+from watchtide.core.spread import SpreadModel
+from watchtide.engine import stages
+from watchtide.engine.preparing import Input
+from watchtide.engine.stages import BASELINE_VERSION, Scanned
+from watchtide.plan import Plan
+
+FORMAT = "watchtide upkeep 1"
+_CLASSES = {
+    c.__name__: c
+    for c in (
+        Choice, Fitted, Follower, Model, Period, SpreadModel, flagging.Level, quantile.Counted, replay.Kept,
+        windows.Evidence, windows.Watch,
+    )
+}  # fmt: skip
+
+
+def write(kept: replay.Kept, key: str) -> bytes:
+    """The state as bytes. key : of the samples, labels and plan that it rests on (`key_of`)."""
+    arrays: list[np.ndarray] = []
+    told = _plain(kept, arrays)
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
+        file.writestr("state.json", json.dumps({"format": FORMAT, "key": key, "kept": told}))
+        for i, values in enumerate(arrays):
+            packed = io.BytesIO()
+            np.lib.format.write_array(packed, values, allow_pickle=False)
+            file.writestr(f"{i}.npy", packed.getvalue())
+    return out.getvalue()
+
+
+def read(data: bytes) -> tuple[replay.Kept, str]:
+    """The state and its key. Raises ValueError for what is none."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as file:
+            head = json.loads(file.read("state.json"))
+            if head.get("format") != FORMAT:
+                raise ValueError(f"no {FORMAT}, but {head.get('format')!r}")
+            arrays = [
+                np.lib.format.read_array(io.BytesIO(file.read(f"{i}.npy")), allow_pickle=False)
+                for i in range(len(file.namelist()) - 1)
+            ]
+        kept = _real(head["kept"], arrays)
+    except (zipfile.BadZipFile, KeyError, TypeError, IndexError, json.JSONDecodeError) as error:
+        raise ValueError(f"the kept state cannot be read: {error}") from error
+    if not isinstance(kept, replay.Kept):
+        raise ValueError("the kept state holds something else")
+    return kept, str(head["key"])
+
+
+def _plain(value: Any, arrays: list[np.ndarray]) -> Any:
+    """As JSON; arrays are put aside and named by their place."""
+    if isinstance(value, np.ndarray):
+        arrays.append(value)
+        return {"array": len(arrays) - 1}
+    if isinstance(value, np.generic):
+        arrays.append(np.asarray(value))
+        return {"scalar": len(arrays) - 1}
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        fields = {f.name: _plain(getattr(value, f.name), arrays) for f in dataclasses.fields(value)}
+        return {"class": type(value).__name__, "fields": fields}
+    if isinstance(value, dict):
+        return {"dict": [[_plain(k, arrays), _plain(v, arrays)] for k, v in value.items()]}
+    if isinstance(value, tuple | list):
+        return {type(value).__name__: [_plain(v, arrays) for v in value]}
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    raise TypeError(f"{type(value).__name__} cannot be written down")
+
+
+def _real(told: Any, arrays: Sequence[np.ndarray]) -> Any:
+    if not isinstance(told, dict):
+        return told
+    if "array" in told:
+        return arrays[told["array"]]
+    if "scalar" in told:
+        return arrays[told["scalar"]][()]
+    if "class" in told:
+        fields = {name: _real(v, arrays) for name, v in told["fields"].items()}
+        return _CLASSES[told["class"]](**fields)
+    if "dict" in told:
+        return {_real(k, arrays): _real(v, arrays) for k, v in told["dict"]}
+    kind, items = next(iter(told.items()))
+    return (tuple if kind == "tuple" else list)(_real(v, arrays) for v in items)
+
+
+def tick(
+    stream: Input, plan: Plan, labels: Sequence[Label] = (), state: bytes | None = None
+) -> tuple[Scanned, bytes | None]:
+    """Judge all samples that are there, and the state to go on from; None before the first fit.
+
+    stream : the whole history, also what was judged before. A state of other samples, labels or another plan, as after a
+    correction of history, is not gone on from: all is judged anew. The answer is that of `stages.scan(…, mode="replay")`.
+    """
+    kept: replay.Kept | None = None
+    if state is not None:
+        found, key = read(state)
+        kept = found if key == key_of(stream, plan, labels, found.until_ns) else None
+    base, now = stages.replay_on(stream, plan, labels, kept)
+    scanned = stages.flag(base, plan)
+    if now is None:
+        return scanned, None
+    if kept is not None and now.at == kept.at:
+        return scanned, state
+    return scanned, write(now, key_of(stream, plan, labels, now.until_ns))
+
+
+def key_of(stream: Input, plan: Plan, labels: Sequence[Label], until: int) -> str:
+    """What a state rests on: the samples before a moment, labels that had ended, the plan and the code."""
+    before = stream.times < until
+    seal = hashlib.sha256()
+    seal.update(
+        json.dumps([BASELINE_VERSION, stream.key, stream.zone, plan.as_data()], sort_keys=True).encode()
+    )
+    columns = [stream.times, stream.values]
+    if stream.denominators is not None:
+        columns.append(stream.denominators)
+    for column in columns:
+        seal.update(np.ascontiguousarray(column[before]).tobytes())
+    for one in sorted(stages.left_out_spans(plan, stream.key, labels)):
+        if one[1] < until:
+            seal.update(repr(one).encode())
+    for beside in stream.covariates:
+        some = beside.times < until
+        seal.update(beside.name.encode() + beside.times[some].tobytes() + beside.values[some].tobytes())
+    seal.update(repr(stream.days).encode())
+    return seal.hexdigest()
