@@ -56,6 +56,7 @@ INSTALLED_APPS = [
     "watchtide.server.incidents",
     "watchtide.server.review",
     "watchtide.server.cards",
+    "watchtide.server.lookouts",
 ]
 MIDDLEWARE = [
     "watchtide.server.logs.Requests",

@@ -9,6 +9,7 @@ from watchtide.server.cards import api as cards
 from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
+from watchtide.server.lookouts import api as lookouts
 from watchtide.server.people import api as people
 from watchtide.server.people import api_people as accounts
 from watchtide.server.review import api as review
@@ -25,7 +26,7 @@ API = "api/v1/"
 SCREENS = (
     r"^(?:$|workbench(?:/\d+)?$|review(?:/\d+)?$|incidents$|incidents/(?:proposed/)?\d+$|logbook(?:/effect)?$"
     r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$"
-    r"|plans(?:/\d+)?$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
+    r"|plans(?:/\d+)?$|lookouts(?:/\d+)?$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
 )
 
 urlpatterns = [
@@ -127,6 +128,11 @@ urlpatterns = [
     path(f"{API}calendars", live.CalendarsView.as_view()),
     path(f"{API}calendars/days", live.DaysView.as_view()),
     path(f"{API}calendars/<int:pk>", live.CalendarView.as_view()),
+    path(f"{API}lookouts", lookouts.LookoutsView.as_view()),
+    path(f"{API}lookouts/<int:pk>", lookouts.LookoutView.as_view()),
+    path(f"{API}lookouts/<int:pk>/streams", lookouts.LookoutStreamsView.as_view()),
+    path(f"{API}lookouts/<int:pk>/findings.csv", lookouts.LookoutFindingsView.as_view()),
+    path(f"{API}lookouts/<int:pk>/points.csv", lookouts.LookoutPointsView.as_view()),
     path(f"{API}storage", storage.StorageView.as_view()),
     path(f"{API}people", accounts.PeopleView.as_view()),
     path(f"{API}people/<int:pk>", accounts.PersonView.as_view()),

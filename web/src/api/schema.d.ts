@@ -825,6 +825,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lookouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Plans that are kept running, by name. */
+        get: operations["lookouts"];
+        put?: never;
+        /** @description Keep a plan running on the streams of a scope. */
+        post: operations["make_lookout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["lookout"];
+        put?: never;
+        post?: never;
+        /** @description End a lookout, with what it has said. */
+        delete: operations["delete_lookout"];
+        options?: never;
+        head?: never;
+        /** @description Change a lookout. Another plan, wait or number of samples left out begins anew; switched on, it goes on. */
+        patch: operations["change_lookout"];
+        trace?: never;
+    };
+    "/api/v1/lookouts/{id}/findings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was raised, as `watchtide scan --mode replay` writes it. */
+        get: operations["lookout_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookouts/{id}/points.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The points of one stream from the first judged sample on, as `watchtide scan --mode replay` writes them. */
+        get: operations["lookout_points"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookouts/{id}/streams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The streams of a lookout: where each stands, since when, and why. */
+        get: operations["lookout_streams"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -3096,6 +3183,65 @@ export interface components {
             /** @description looks through a large file; ask again when it is done */
             job: number;
         };
+        Lookout: {
+            readonly id: number;
+            name: string;
+            readonly plan_name: string;
+            readonly plan_version: number;
+            readonly version: number;
+            scope: components["schemas"]["Scope"];
+            /**
+             * @description auto: with each bin
+             * @default auto
+             */
+            every?: string;
+            /**
+             * @description after a bin's end; auto: the usual lateness
+             * @default auto
+             */
+            wait?: string;
+            /** @default 0 */
+            skip_last?: number;
+            routes?: number[];
+            notify?: components["schemas"]["Notify"];
+            /** @default true */
+            on?: boolean;
+            /** @description how many streams are in which state */
+            readonly states: {
+                [key: string]: number;
+            };
+            /** Format: date-time */
+            readonly looked_at: number | null;
+            readonly created_by: string;
+            /** Format: date-time */
+            readonly created_at: number;
+        };
+        LookoutPage: {
+            items: components["schemas"]["Lookout"][];
+            next: string | null;
+        };
+        LookoutRequest: {
+            name: string;
+            /** @description the plan as text, or {"version": ID} for one that is kept */
+            plan: unknown;
+            scope: components["schemas"]["ScopeRequest"];
+            /**
+             * @description auto: with each bin
+             * @default auto
+             */
+            every?: string;
+            /**
+             * @description after a bin's end; auto: the usual lateness
+             * @default auto
+             */
+            wait?: string;
+            /** @default 0 */
+            skip_last?: number;
+            routes?: number[];
+            notify?: components["schemas"]["NotifyRequest"];
+            /** @default true */
+            on?: boolean;
+        };
         MakeRequest: {
             findings: number[];
             /** @default  */
@@ -3171,6 +3317,28 @@ export interface components {
          * @enum {string}
          */
         ModeEnum: "fit" | "replay";
+        Notify: {
+            /** @default true */
+            began?: boolean;
+            /** @default true */
+            ended?: boolean;
+            /** @default true */
+            silent?: boolean;
+            remind?: string | null;
+            /** @default true */
+            together?: boolean;
+        };
+        NotifyRequest: {
+            /** @default true */
+            began?: boolean;
+            /** @default true */
+            ended?: boolean;
+            /** @default true */
+            silent?: boolean;
+            remind?: string | null;
+            /** @default true */
+            together?: boolean;
+        };
         /** @enum {unknown} */
         NullEnum: null;
         /**
@@ -3243,6 +3411,28 @@ export interface components {
             note?: string;
             state?: components["schemas"]["IncidentChangeStateEnum"];
             take?: boolean;
+        };
+        PatchedLookoutRequest: {
+            name?: string;
+            /** @description the plan as text, or {"version": ID} for one that is kept */
+            plan?: unknown;
+            scope?: components["schemas"]["ScopeRequest"];
+            /**
+             * @description auto: with each bin
+             * @default auto
+             */
+            every?: string;
+            /**
+             * @description after a bin's end; auto: the usual lateness
+             * @default auto
+             */
+            wait?: string;
+            /** @default 0 */
+            skip_last?: number;
+            routes?: number[];
+            notify?: components["schemas"]["NotifyRequest"];
+            /** @default true */
+            on?: boolean;
         };
         PatchedPersonChangeRequest: {
             full_name?: string;
@@ -3690,6 +3880,22 @@ export interface components {
             items: components["schemas"]["Scan"][];
             next: string | null;
         };
+        /** @description Streams by name, or a query: streams that come later and match join by themselves. */
+        Scope: {
+            metric?: string;
+            attributes?: {
+                [key: string]: string;
+            };
+            streams?: number[];
+        };
+        /** @description Streams by name, or a query: streams that come later and match join by themselves. */
+        ScopeRequest: {
+            metric?: string;
+            attributes?: {
+                [key: string]: string;
+            };
+            streams?: number[];
+        };
         /**
          * @description * `push` - push
          *     * `read` - read
@@ -4065,6 +4271,46 @@ export interface components {
             /** Format: date-time */
             end?: number;
         };
+        Watched: {
+            stream: number;
+            metric: string;
+            title: string;
+            key: string;
+            zone: string;
+            state: components["schemas"]["WatchedStateEnum"];
+            /** Format: date-time */
+            since: number;
+            why: string;
+            /** @description what is missing, while learning */
+            needs: string;
+            /**
+             * Format: date-time
+             * @description end of the newest bin that was judged
+             */
+            judged_through: number | null;
+            /**
+             * Format: date-time
+             * @description when the next bin can be judged
+             */
+            expected_next: number | null;
+            findings: number;
+            /** @description samples that came after their bin was judged */
+            late: number;
+        };
+        WatchedPage: {
+            items: components["schemas"]["Watched"][];
+            next: string | null;
+        };
+        /**
+         * @description * `learning` - learning
+         *     * `steady` - steady
+         *     * `adrift` - adrift
+         *     * `silent` - silent
+         *     * `quiet` - quiet
+         *     * `failing` - failing
+         * @enum {string}
+         */
+        WatchedStateEnum: "learning" | "steady" | "adrift" | "silent" | "quiet" | "failing";
         /**
          * @description * `before` - before
          *     * `with` - with
@@ -6349,6 +6595,248 @@ export interface operations {
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookouts: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookoutPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    make_lookout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookoutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lookout"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lookout"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    delete_lookout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    change_lookout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedLookoutRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lookout"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookout_findings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookout_points: {
+        parameters: {
+            query: {
+                stream: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookout_streams: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+                state?: "adrift" | "failing" | "learning" | "quiet" | "silent" | "steady";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
             503: components["responses"]["Problem503"];
         };
     };

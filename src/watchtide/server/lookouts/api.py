@@ -1,0 +1,243 @@
+"""Lookouts over REST: a plan kept running on the streams of a scope, and what it says of each."""
+
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from django.http import HttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.engine import outcome
+from watchtide.server import moments, paging, query
+from watchtide.server.logbook import services as logbook
+from watchtide.server.lookouts import judging, services
+from watchtide.server.lookouts.models import STATES, Lookout, Watched
+from watchtide.server.people import trail
+from watchtide.server.problems import Problem
+from watchtide.server.scans import services as scans
+from watchtide.tables import results
+
+
+class ScopeSerializer(serializers.Serializer):
+    """Streams by name, or a query: streams that come later and match join by themselves."""
+
+    metric = serializers.CharField(required=False, max_length=200, allow_blank=True)
+    attributes = serializers.DictField(child=serializers.CharField(max_length=400), required=False)
+    streams = serializers.ListField(
+        child=serializers.IntegerField(min_value=1), required=False, max_length=services.MOST_STREAMS
+    )
+
+
+class NotifySerializer(serializers.Serializer):
+    began = serializers.BooleanField(default=True)
+    ended = serializers.BooleanField(default=True)
+    silent = serializers.BooleanField(default=True)
+    remind = serializers.CharField(default=None, allow_null=True, max_length=20)
+    together = serializers.BooleanField(default=True)
+
+
+class LookoutSerializer(serializers.Serializer):
+    id = serializers.IntegerField(read_only=True)
+    name = serializers.CharField(max_length=120)
+    plan = serializers.JSONField(
+        write_only=True, help_text='the plan as text, or {"version": ID} for one that is kept'
+    )
+    plan_name = serializers.CharField(source="plan_version.plan.name", read_only=True)
+    plan_version = serializers.IntegerField(source="plan_version.number", read_only=True)
+    version = serializers.IntegerField(source="plan_version_id", read_only=True)
+    scope = ScopeSerializer()
+    every = serializers.CharField(default="auto", max_length=20, help_text="auto: with each bin")
+    wait = serializers.CharField(
+        default="auto", max_length=20, help_text="after a bin's end; auto: the usual lateness"
+    )
+    skip_last = serializers.IntegerField(default=0, min_value=0, max_value=100_000)
+    routes = serializers.ListField(child=serializers.IntegerField(), default=list, max_length=100)
+    notify = NotifySerializer(default=dict)
+    on = serializers.BooleanField(default=True, source="is_on")
+    states = serializers.DictField(
+        child=serializers.IntegerField(), read_only=True, help_text="how many streams are in which state"
+    )
+    looked_at = serializers.DateTimeField(read_only=True, allow_null=True)
+    created_by = serializers.CharField(read_only=True)
+    created_at = serializers.DateTimeField(read_only=True)
+
+    def validate_routes(self, routes: list[int]) -> list[int]:
+        if routes:
+            raise serializers.ValidationError(f"there is no route {routes[0]}; leave the list empty")
+        return routes
+
+    def to_representation(self, instance: Lookout) -> dict[str, Any]:
+        instance.routes = []  # type: ignore[attr-defined]
+        instance.states = services.counts([instance])[instance.pk]  # type: ignore[attr-defined]
+        return dict(super().to_representation(instance))
+
+
+def _facts(data: dict[str, Any]) -> dict[str, Any]:
+    """What is given of a lookout, checked, as its row holds it."""
+    out = {k: data[k] for k in ("skip_last", "is_on") if k in data}
+    if "scope" in data:
+        out["scope"] = services.checked_scope(data["scope"])
+    for name in ("every", "wait"):
+        if name in data:
+            out[name] = services.checked_duration(data[name], name)
+    if "notify" in data:
+        out["notify"] = services.NOTIFY | dict(data["notify"])
+    return out
+
+
+class LookoutsView(APIView):
+    @extend_schema(
+        operation_id="lookouts", parameters=paging.PARAMETERS, responses=paging.of(LookoutSerializer)
+    )
+    def get(self, request) -> Response:
+        """Plans that are kept running, by name."""
+        found = Lookout.objects.select_related("plan_version__plan")
+        return paging.rows(request, found, lambda rows: LookoutSerializer(rows, many=True).data, by="name")
+
+    @extend_schema(operation_id="make_lookout", request=LookoutSerializer, responses={201: LookoutSerializer})
+    def post(self, request) -> Response:
+        """Keep a plan running on the streams of a scope."""
+        given = LookoutSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        by = request.user.get_username()
+        facts = _facts(data)
+        version = services.version_of(data["plan"], data["name"], by)
+        made = services.make(data["name"], version, by, **facts)
+        trail.note(request, "lookout made", made.name)
+        if made.is_on:
+            services.request(made)
+        return Response(LookoutSerializer(made).data, status=201)
+
+
+class LookoutView(APIView):
+    @extend_schema(operation_id="lookout", responses=LookoutSerializer)
+    def get(self, request, pk: int) -> Response:
+        return Response(
+            LookoutSerializer(Lookout.objects.select_related("plan_version__plan").get(pk=pk)).data
+        )
+
+    @extend_schema(operation_id="change_lookout", request=LookoutSerializer, responses=LookoutSerializer)
+    def patch(self, request, pk: int) -> Response:
+        """Change a lookout. Another plan, wait or number of samples left out begins anew; switched on, it goes on."""
+        given = LookoutSerializer(data=request.data, partial=True)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        with transaction.atomic():
+            lookout = Lookout.objects.select_for_update().get(pk=pk)
+            changes = _facts(data)
+            if "name" in data:
+                changes["name"] = data["name"]
+            if "plan" in data:
+                by = request.user.get_username()
+                changes["plan_version"] = services.version_of(data["plan"], lookout.name, by)
+            anew = [
+                n for n in ("plan_version", "scope") if n in changes and changes[n] != getattr(lookout, n)
+            ]
+            for name, value in changes.items():
+                setattr(lookout, name, value)
+            lookout.looked_at = None
+            lookout.save()
+            if anew:
+                services.begin_anew(lookout)
+            trail.note(request, "lookout changed", lookout.name)
+        if lookout.is_on:
+            services.request(lookout)
+        return Response(
+            LookoutSerializer(Lookout.objects.select_related("plan_version__plan").get(pk=pk)).data
+        )
+
+    @extend_schema(operation_id="delete_lookout", responses={204: None})
+    def delete(self, request, pk: int) -> Response:
+        """End a lookout, with what it has said."""
+        lookout = Lookout.objects.get(pk=pk)
+        lookout.delete()
+        trail.note(request, "lookout ended", lookout.name)
+        return Response(status=204)
+
+
+class WatchedSerializer(serializers.Serializer):
+    stream = serializers.IntegerField(source="stream_id")
+    metric = serializers.CharField(source="stream.metric")
+    title = serializers.CharField(source="stream.title")
+    key = serializers.CharField(source="stream.key")
+    zone = serializers.CharField(source="stream.zone")
+    state = serializers.ChoiceField(choices=STATES)
+    since = serializers.DateTimeField()
+    why = serializers.CharField(allow_blank=True)
+    needs = serializers.CharField(allow_blank=True, help_text="what is missing, while learning")
+    judged_through = query.MomentField(allow_null=True, help_text="end of the newest bin that was judged")
+    expected_next = query.MomentField(allow_null=True, help_text="when the next bin can be judged")
+    findings = serializers.IntegerField()
+    late = serializers.IntegerField(help_text="samples that came after their bin was judged")
+
+
+class LookoutStreamsView(APIView):
+    @extend_schema(
+        operation_id="lookout_streams",
+        parameters=[*paging.PARAMETERS, OpenApiParameter("state", enum=[s for s, _ in STATES])],
+        responses=paging.of(WatchedSerializer),
+    )
+    def get(self, request, pk: int) -> Response:
+        """The streams of a lookout: where each stands, since when, and why."""
+        found = Lookout.objects.get(pk=pk).watched.select_related("stream").defer("upkeep")
+        if state := query.choice(request, "state", [s for s, _ in STATES]):
+            found = found.filter(state=state)
+
+        def listed(rows: Any) -> Any:
+            for w in rows:
+                w.judged_through, w.expected_next = moments.at(w.judged_through_ns), moments.at(w.next_ns)
+                w.findings = len(w.findings)
+            return WatchedSerializer(rows, many=True).data
+
+        return paging.rows(request, found, listed, by="pk")
+
+
+class LookoutFindingsView(APIView):
+    @extend_schema(operation_id="lookout_findings", responses={(200, "text/csv"): OpenApiTypes.STR})
+    def get(self, request, pk: int) -> HttpResponse:
+        """What was raised, as `watchtide scan --mode replay` writes it."""
+        rows = Lookout.objects.get(pk=pk).watched.values_list("findings", flat=True)
+        found = [judging.as_finding(f) for row in rows for f in row]
+        found.sort(key=lambda f: (f.start, f.series, f.kind))
+        return _file(results.findings_text(found), f"findings-lookout-{pk}.csv")
+
+
+class LookoutPointsView(APIView):
+    @extend_schema(
+        operation_id="lookout_points",
+        parameters=[OpenApiParameter("stream", int, required=True)],
+        responses={(200, "text/csv"): OpenApiTypes.STR},
+    )
+    def get(self, request, pk: int) -> HttpResponse:
+        """The points of one stream from the first judged sample on, as `watchtide scan --mode replay` writes them."""
+        stream = query.required(request, "stream", least=1)
+        watched = (
+            Watched.objects.select_related("stream", "lookout__plan_version")
+            .filter(lookout=Lookout.objects.get(pk=pk), stream=stream)
+            .first()
+        )
+        if watched is None:
+            raise Problem(
+                "this lookout does not watch that stream", place="stream", remedy="see its streams", code=404
+            )
+        plan = scans.plan_of(watched.lookout.plan_version.text)
+        scanned = judging.points(watched, plan, logbook.labels())
+        columns: dict[str, dict[str, Any]] = {}
+        if scanned is not None:
+            judged = np.flatnonzero(~np.isnan(scanned.base.expected))
+            rows = outcome.points_of(scanned)
+            first = int(judged[0]) if len(judged) else len(rows["time"])
+            columns[watched.stream.key] = {k: v[first:] for k, v in rows.items()}
+        body = results.table_bytes(results.points_table(columns), "points.csv")
+        return _file(body, f"points-lookout-{pk}-{stream}.csv")
+
+
+def _file(body: str | bytes, name: str) -> HttpResponse:
+    answer = HttpResponse(body, content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{name}"'
+    return answer

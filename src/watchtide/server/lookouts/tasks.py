@@ -1,0 +1,48 @@
+"""What runs in the queue for lookouts."""
+
+from typing import Any
+
+from watchtide.server import moments
+from watchtide.server.jobs import services as jobs
+from watchtide.server.logbook import services as logbook
+from watchtide.server.lookouts import judging, services
+from watchtide.server.lookouts.models import Lookout, Watched
+from watchtide.server.scans import services as scans
+
+
+@jobs.handles("watch", lane="bulk")
+def watch(lease: jobs.Lease) -> dict[str, Any]:
+    """Judge what is due on the streams of a lookout, one after another; each is written in one transaction.
+
+    Killed anywhere, the next worker judges what is left: what was written is the state that it goes on from, so nothing is
+    raised twice.
+    """
+    lookout = Lookout.objects.select_related("plan_version").filter(pk=lease.arguments["lookout"]).first()
+    if lookout is None or not lookout.is_on:
+        return {"streams": 0}
+    begun = moments.now()
+    services.join(lookout)
+    plan = scans.plan_of(lookout.plan_version.text)
+    labels = logbook.labels()
+    rows = list(lookout.watched.order_by("pk").values_list("pk", flat=True))
+    changed = 0
+    for i, pk in enumerate(rows):
+        lease.go_on(i, len(rows))
+        watched = Watched.objects.select_related("stream", "lookout").filter(pk=pk).first()
+        if watched is None:
+            continue
+        changes = judging.judge(watched, plan, labels, moments.now_ns())
+        if not _differs(watched, changes):
+            continue
+        with lease.write():
+            Watched.objects.filter(pk=pk).update(**changes)
+        changed += 1
+    with lease.write():
+        Lookout.objects.filter(pk=lookout.pk).update(looked_at=begun)
+    if changed:
+        jobs.tell("lookout", lookout.pk)
+    return {"streams": len(rows), "changed": changed}
+
+
+def _differs(watched: Watched, changes: dict[str, Any]) -> bool:
+    return any(getattr(watched, name) != value for name, value in changes.items())
