@@ -7,6 +7,8 @@ import ts from "typescript";
 const NUMBER = ts.factory.createKeywordTypeNode(ts.SyntaxKind.NumberKeyword);
 const NULL = ts.factory.createLiteralTypeNode(ts.factory.createNull());
 const named = { moment: new Set(), plain: new Set(), free: new Set(), shaped: new Set(), times: new Set() };
+// Parameters go one way only: the name of one may be that of a text elsewhere.
+const requested = new Set();
 
 /** What a field holds: a time, another value, a row of times, a row whose names are free, or one with stated names. */
 function kindOf(schema) {
@@ -20,7 +22,11 @@ function kindOf(schema) {
 
 function transform(schema, { path }) {
   for (const [name, field] of Object.entries(schema.properties ?? {})) named[kindOf(field)].add(name);
-  if (path.includes("/parameters/")) named[kindOf(schema)].add(path.split("/").at(-1));
+  if (path.includes("/parameters/")) {
+    const name = path.split("/").at(-1);
+    if (kindOf(schema) === "moment") requested.add(name);
+    else named[kindOf(schema)].add(name);
+  }
   if (schema.format === "date-time")
     return schema.nullable ? ts.factory.createUnionTypeNode([NUMBER, NULL]) : NUMBER;
 }
@@ -41,8 +47,9 @@ const folder = process.argv[2] ?? "src/api";
 writeFileSync(`${folder}/schema.d.ts`, COMMENT_HEADER + astToString(ast));
 writeFileSync(
   `${folder}/names.ts`,
-  `/** Made by \`./run api\`. Fields that hold a time, a row of times under free names, and rows whose content is free. */\n` +
+  `/** Made by \`./run api\`. Fields that hold a time, parameters that are one, rows of times under free names, and rows whose content is free. */\n` +
     `export const MOMENTS: ReadonlySet<string> = new Set([\n${listed(moment)}]);\n\n` +
+    `export const ASKED: ReadonlySet<string> = new Set([\n${listed(requested)}]);\n\n` +
     `export const TIMES: ReadonlySet<string> = new Set([\n${listed(times)}]);\n\n` +
     `export const FREE: ReadonlySet<string> = new Set([\n${listed(free)}]);\n`,
 );

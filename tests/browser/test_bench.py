@@ -54,8 +54,9 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     page.says("What else moved", ".explain")
     page.says("do not add up", ".explain")
     page.button("Plan and figures").click()
+    single = page.driver.current_url
     page.button("Try on all 4").click()
-    page.says("Make it standing …", seconds=120)
+    page.wait(lambda: page.driver.current_url != single, 120)
     page.button("Make it standing …").click()
     page.button("Make it standing for 4 streams").click()
     page.says("standing · current", seconds=60)

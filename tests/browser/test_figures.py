@@ -171,11 +171,8 @@ def test_a_span_drawn_on_a_chart_becomes_an_entry_and_planned_work_is_quiet(page
     page.open("/logbook")
     page.button("Quiet until").click()
     form = page.find("form[aria-label='Quiet until']")
-    script = (
-        "arguments[0].value = arguments[1]; arguments[0].dispatchEvent(new Event('input', {bubbles: true}))"
-    )
-    page.driver.execute_script(script, form.find_element(By.NAME, "start"), "2026-07-01T00:00")
-    page.driver.execute_script(script, form.find_element(By.NAME, "end"), "2099-01-01T00:00")
+    for label, day in (("From, day", "1 Jul 2026"), ("Until, day", "1 Jan 2099")):
+        page.labelled(label).send_keys(day, Keys.TAB)
     form.find_element(By.NAME, "scope").send_keys("metric=gate_taps")
     form.find_element(By.NAME, "reason").send_keys("gates are renewed", Keys.ENTER)
     page.says("gates are renewed", "[aria-label='Planned work']")

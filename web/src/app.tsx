@@ -28,6 +28,8 @@ const Live = lazy(() => import("./screens/intake/Live"));
 const Identity = lazy(() => import("./screens/intake/Identity"));
 const Streams = lazy(() => import("./screens/intake/Streams"));
 const Formulas = lazy(() => import("./screens/intake/Formulas"));
+const Lookouts = lazy(() => import("./screens/lookouts/Lookouts"));
+const Lookout = lazy(() => import("./screens/lookouts/Lookout"));
 const Plans = lazy(() => import("./screens/plans/Plans"));
 const Settings = lazy(() => import("./screens/settings/Settings"));
 const Calendars = lazy(() => import("./screens/intake/Calendars"));
@@ -82,6 +84,8 @@ export function App() {
             <Route path="/intake/streams" element={<Streams />} />
             <Route path="/intake/formulas" element={<Formulas />} />
             <Route path="/intake/calendars" element={<Calendars />} />
+            <Route path="/lookouts" element={<Lookouts />} />
+            <Route path="/lookouts/:lookout" element={<Lookout />} />
             <Route path="/plans" element={<Plans />} />
             <Route path="/plans/:plan" element={<Plans />} />
             <Route path="/settings" element={<Settings />} />

@@ -25,6 +25,7 @@ import {
   IncidentsIcon,
   IntakeIcon,
   LogbookIcon,
+  LookoutsIcon,
   PlansIcon,
   ReviewIcon,
   SettingsIcon,
@@ -42,6 +43,7 @@ const SCREENS = [
   { to: "/review", words: "Review", Icon: ReviewIcon },
   { to: "/logbook", words: "Logbook", Icon: LogbookIcon },
   { to: "/scorecards", words: "Scorecards", Icon: CardsIcon },
+  { to: "/lookouts", words: "Lookouts", Icon: LookoutsIcon },
   { to: "/plans", words: "Plans", Icon: PlansIcon },
   { to: "/intake", words: "Intake", Icon: IntakeIcon },
   { to: "/settings", words: "Settings", Icon: SettingsIcon },
@@ -107,6 +109,7 @@ export function Frame({ person, role, connection, children }: FrameProps) {
           <UnstyledButton className="tool" onClick={spotlight.open}>
             Search <kbd>Ctrl K</kbd>
           </UnstyledButton>
+          <FailingRoute />
           <Live connection={connection} />
           <Jobs />
           <Person name={person} role={role} />
@@ -132,7 +135,9 @@ function Jobs() {
     // Hints tell of progress; this is for a connection that was lost unnoticed.
     refetchInterval: 15_000,
   });
-  const open = (jobs.data ?? []).filter((j) => j.state === "queued" || j.state === "running");
+  const open = (jobs.data ?? []).filter(
+    (j) => j.kind !== "watch" && (j.state === "queued" || j.state === "running"),
+  );
   const done = open.reduce((sum, j) => sum + (j.total ? (j.done ?? 0) / j.total : 0), 0);
   const cancel = async (job: Job) => {
     await api.DELETE("/api/v1/jobs/{id}", { params: { path: { id: job.id } } });
@@ -149,23 +154,26 @@ function Jobs() {
       </Popover.Target>
       <Popover.Dropdown>
         <h2>Jobs</h2>
-        {(jobs.data ?? []).slice(0, 8).map((j) => (
-          <div key={j.id} className="job">
-            <div className="filler">
-              <div>{j.title}</div>
-              <div className="soft small">
-                {j.state}
-                {j.state === "running" && j.total ? `, ${j.done} of ${j.total}` : ""}
-                {j.message ? `: ${j.message}` : ""}
+        {(jobs.data ?? [])
+          .filter((j) => j.kind !== "watch")
+          .slice(0, 8)
+          .map((j) => (
+            <div key={j.id} className="job">
+              <div className="filler">
+                <div>{j.title}</div>
+                <div className="soft small">
+                  {j.state}
+                  {j.state === "running" && j.total ? `, ${j.done} of ${j.total}` : ""}
+                  {j.message ? `: ${j.message}` : ""}
+                </div>
               </div>
+              {(j.state === "running" || j.state === "queued") && (
+                <Button onClick={() => cancel(j)} disabled={j.is_cancel_asked}>
+                  {j.is_cancel_asked ? "Stopping" : "Cancel"}
+                </Button>
+              )}
             </div>
-            {(j.state === "running" || j.state === "queued") && (
-              <Button onClick={() => cancel(j)} disabled={j.is_cancel_asked}>
-                {j.is_cancel_asked ? "Stopping" : "Cancel"}
-              </Button>
-            )}
-          </div>
-        ))}
+          ))}
         {jobs.data?.length === 0 && <p className="soft">Nothing has run yet.</p>}
       </Popover.Dropdown>
     </Popover>
@@ -261,6 +269,22 @@ function useFocusOnNavigation() {
     before.current = pathname;
   }, [pathname]);
   return work;
+}
+
+/** A route that keeps failing is shown on every screen until it is mended. */
+function FailingRoute() {
+  const routes = useQuery({
+    queryKey: ["routes"],
+    queryFn: () => list(api.GET("/api/v1/routes")),
+    refetchInterval: 60_000,
+  });
+  const failing = (routes.data ?? []).filter((route) => route.failing_since);
+  if (!failing.length) return null;
+  return (
+    <NavLink to="/lookouts" className="small alarm-words">
+      {failing.length === 1 ? `Route ${failing[0]?.name} fails` : `${failing.length} routes fail`}
+    </NavLink>
+  );
 }
 
 /** Says so when what happens on the server no longer shows by itself. */

@@ -19,7 +19,12 @@ def now() -> datetime:
 
 def now_ns() -> int:
     """The same in nanoseconds since 1970."""
-    return int((now() - EPOCH) / timedelta(microseconds=1)) * 1_000
+    return ns_of(now())
+
+
+def ns_of(moment: datetime) -> int:
+    """Nanoseconds since 1970 of a time as rows have it."""
+    return int((moment - EPOCH) / timedelta(microseconds=1)) * 1_000
 
 
 def at(ns: int | None) -> np.datetime64 | None:

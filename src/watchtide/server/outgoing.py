@@ -71,31 +71,56 @@ def is_allowed(address: str, port: int) -> bool:
 
 def fetch(url: str, *, timeout_s: float, most_bytes: int, accept: str = "*/*") -> Answer:
     """GET a page in so many seconds in all, however slowly it comes. Raises NotAllowed, or Failed with what went wrong in words."""
+    return _call("GET", url, b"", {"Accept": accept}, timeout_s, most_bytes, (200, 200))
+
+
+def send(
+    url: str, body: bytes, headers: dict[str, str], *, timeout_s: float, most_bytes: int = 65_536
+) -> Answer:
+    """POST a body; anything from 200 to 299 is a success. Raises NotAllowed, or Failed with what went wrong in words.
+
+    An answer larger than `most_bytes` is cut off there: what counts is that it was taken.
+    """
+    return _call("POST", url, body, headers, timeout_s, most_bytes, (200, 299), is_cut=True)
+
+
+def _call(
+    method: str, url: str, body: bytes, headers: dict[str, str], timeout_s: float, most_bytes: int,
+    good: tuple[int, int], *, is_cut: bool = False,
+) -> Answer:  # fmt: skip
     address, port, host = address_of(url)
     parts = urlsplit(url)
     shown = f"[{address}]" if ":" in address else address
     direct = urlunsplit((parts.scheme, f"{shown}:{port}", parts.path or "/", parts.query, ""))
     default = 443 if parts.scheme == "https" else 80
-    headers = {"Host": host if port == default else f"{host}:{port}", "User-Agent": AGENT, "Accept": accept}
+    own = {"Host": host if port == default else f"{host}:{port}", "User-Agent": AGENT, **headers}
+    request = httpx.Request(method, direct, headers=own, content=body, extensions={"sni_hostname": host})
     try:
-        return asyncio.run(_get(direct, host, headers, timeout_s, most_bytes))
+        return asyncio.run(_answer(request, timeout_s, most_bytes, good, is_cut))
     except (TimeoutError, httpx.TimeoutException) as error:
         raise Failed(f"no whole answer within {timeout_s:g} s") from error
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         raise Failed(f"{type(error).__name__}: {error}"[:200]) from error
 
 
-async def _get(url: str, host: str, headers: dict[str, str], timeout_s: float, most_bytes: int) -> Answer:
+async def _answer(
+    request: httpx.Request, timeout_s: float, most_bytes: int, good: tuple[int, int], is_cut: bool
+) -> Answer:
     async with (
         asyncio.timeout(timeout_s),
         httpx.AsyncClient(timeout=timeout_s, follow_redirects=False, trust_env=False) as client,
-        client.stream("GET", url, headers=headers, extensions={"sni_hostname": host}) as answer,
     ):
-        if answer.status_code != 200:
-            raise Failed(f"answered {answer.status_code} {answer.reason_phrase}".strip())
-        body = bytearray()
-        async for part in answer.aiter_bytes():
-            body += part
-            if len(body) > most_bytes:
-                raise Failed(f"the page is larger than {most_bytes >> 20} MB")
-        return Answer(bytes(body), answer.headers.get("content-type", ""))
+        answer = await client.send(request, stream=True)
+        try:
+            if not good[0] <= answer.status_code <= good[1]:
+                raise Failed(f"answered {answer.status_code} {answer.reason_phrase}".strip())
+            body = bytearray()
+            async for part in answer.aiter_bytes():
+                body += part
+                if len(body) > most_bytes and is_cut:
+                    break
+                if len(body) > most_bytes:
+                    raise Failed(f"the page is larger than {most_bytes >> 20} MB")
+            return Answer(bytes(body[:most_bytes]), answer.headers.get("content-type", ""))
+        finally:
+            await answer.aclose()

@@ -10,6 +10,7 @@ from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.lookouts import api as lookouts
+from watchtide.server.lookouts import api_routes as routes
 from watchtide.server.people import api as people
 from watchtide.server.people import api_people as accounts
 from watchtide.server.review import api as review
@@ -133,6 +134,11 @@ urlpatterns = [
     path(f"{API}lookouts/<int:pk>/streams", lookouts.LookoutStreamsView.as_view()),
     path(f"{API}lookouts/<int:pk>/findings.csv", lookouts.LookoutFindingsView.as_view()),
     path(f"{API}lookouts/<int:pk>/points.csv", lookouts.LookoutPointsView.as_view()),
+    path(f"{API}routes", routes.RoutesView.as_view()),
+    path(f"{API}routes/<int:pk>", routes.RouteView.as_view()),
+    path(f"{API}routes/<int:pk>/test", routes.RouteTestView.as_view()),
+    path(f"{API}outbox", routes.OutboxView.as_view()),
+    path(f"{API}outbox/<int:pk>/resend", routes.ResendView.as_view()),
     path(f"{API}storage", storage.StorageView.as_view()),
     path(f"{API}people", accounts.PeopleView.as_view()),
     path(f"{API}people/<int:pk>", accounts.PersonView.as_view()),

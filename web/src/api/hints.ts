@@ -14,6 +14,8 @@ const STALE: Record<string, string[][]> = {
   catalogue: [["catalogue"], ["tide"]],
   push: [["doors"], ["catalogue"]],
   feed: [["feeds"]],
+  lookout: [["lookouts"]],
+  outbox: [["outbox"], ["routes"]],
   calendar: [["calendars"]],
 };
 

@@ -1,4 +1,4 @@
-/** Made by `./run api`. Fields that hold a time, a row of times under free names, and rows whose content is free. */
+/** Made by `./run api`. Fields that hold a time, parameters that are one, rows of times under free names, and rows whose content is free. */
 export const MOMENTS: ReadonlySet<string> = new Set([
   "accepted_at",
   "at",
@@ -7,6 +7,7 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "counted_at",
   "created_at",
   "disabled_at",
+  "due_at",
   "earliest_at",
   "end",
   "ended_at",
@@ -14,9 +15,9 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "expected_at",
   "expected_next",
   "expires_at",
+  "failing_since",
   "finished_at",
   "first",
-  "from",
   "judged_through",
   "judged_until",
   "last",
@@ -46,11 +47,18 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "stop",
   "time",
   "times",
-  "to",
   "train_until",
   "undone_at",
   "until",
   "updated_at",
+]);
+
+export const ASKED: ReadonlySet<string> = new Set([
+  "at",
+  "begin",
+  "end",
+  "from",
+  "to",
 ]);
 
 export const TIMES: ReadonlySet<string> = new Set([
@@ -59,6 +67,7 @@ export const TIMES: ReadonlySet<string> = new Set([
 
 export const FREE: ReadonlySet<string> = new Set([
   "apparent",
+  "attempts",
   "attributes",
   "baseline",
   "constraint",

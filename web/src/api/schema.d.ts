@@ -912,6 +912,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Notices and what became of them, the latest first: one item a notice and route. */
+        get: operations["outbox"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outbox/{id}/resend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Try a delivery again now; the notice keeps its id. */
+        post: operations["resend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -1271,6 +1305,58 @@ export interface paths {
         put?: never;
         /** @description Take back what this person said last here, step by step to the beginning. */
         post: operations["undo_judgement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where notices go. */
+        get: operations["routes"];
+        put?: never;
+        /** @description Make a route. A hook gets a secret, which is shown only now. */
+        post: operations["make_route"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["route"];
+        put?: never;
+        post?: never;
+        /** @description Take a route away, with its outbox; lookouts go on without it. */
+        delete: operations["delete_route"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Send a notice that is none, to see whether it arrives. */
+        post: operations["test_route"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3115,6 +3201,12 @@ export interface components {
             items: components["schemas"]["KeptLayout"][];
             next: string | null;
         };
+        /**
+         * @description * `hook` - hook
+         *     * `chat` - chat
+         * @enum {string}
+         */
+        KindE84Enum: "hook" | "chat";
         KnownDay: {
             calendar: string;
             name: string;
@@ -3242,6 +3334,29 @@ export interface components {
             /** @default true */
             on?: boolean;
         };
+        MadeRoute: {
+            readonly id: number;
+            kind: components["schemas"]["KindE84Enum"];
+            name: string;
+            /** @description a web address; it is called as feeds are */
+            to: string;
+            /**
+             * @description send the points of the span along, as CSV
+             * @default false
+             */
+            points?: boolean;
+            /** Format: date-time */
+            readonly failing_since: number | null;
+            /** @description in a row */
+            readonly failures: number;
+            /** @description what went wrong last */
+            readonly last_detail: string;
+            readonly created_by: string;
+            /** Format: date-time */
+            readonly created_at: number;
+            /** @description what a hook's messages are signed with; shown only now */
+            secret: string;
+        };
         MakeRequest: {
             findings: number[];
             /** @default  */
@@ -3348,6 +3463,51 @@ export interface components {
          * @enum {string}
          */
         OriginEnum: "independent" | "finding" | "sampled";
+        /** @description One notice on its way to one route. */
+        Outbox: {
+            id: number;
+            /** @description the same in every attempt */
+            notice: string;
+            kind: components["schemas"]["OutboxKindEnum"];
+            title: string;
+            lookout: number | null;
+            stream: number | null;
+            route: number;
+            route_name: string;
+            state: components["schemas"]["OutboxStateEnum"];
+            attempts: {
+                [key: string]: string;
+            }[];
+            /**
+             * Format: date-time
+             * @description of the next try
+             */
+            due_at: number | null;
+            /** Format: date-time */
+            created_at: number;
+        };
+        /**
+         * @description * `began` - began
+         *     * `ended` - ended
+         *     * `reminder` - reminder
+         *     * `silent` - silent
+         *     * `resumed` - resumed
+         *     * `test` - test
+         * @enum {string}
+         */
+        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "test";
+        OutboxPage: {
+            items: components["schemas"]["Outbox"][];
+            next: string | null;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `sent` - sent
+         *     * `failed` - failed
+         *     * `held` - held
+         * @enum {string}
+         */
+        OutboxStateEnum: "waiting" | "sent" | "failed" | "held";
         /** @description One figure of two scans, and the paired interval of its difference. */
         Paired: {
             /** Format: double */
@@ -3823,6 +3983,42 @@ export interface components {
              * @description least score, in sigmas
              */
             least?: number;
+        };
+        Route: {
+            readonly id: number;
+            kind: components["schemas"]["KindE84Enum"];
+            name: string;
+            /** @description a web address; it is called as feeds are */
+            to: string;
+            /**
+             * @description send the points of the span along, as CSV
+             * @default false
+             */
+            points?: boolean;
+            /** Format: date-time */
+            readonly failing_since: number | null;
+            /** @description in a row */
+            readonly failures: number;
+            /** @description what went wrong last */
+            readonly last_detail: string;
+            readonly created_by: string;
+            /** Format: date-time */
+            readonly created_at: number;
+        };
+        RoutePage: {
+            items: components["schemas"]["Route"][];
+            next: string | null;
+        };
+        RouteRequest: {
+            kind: components["schemas"]["KindE84Enum"];
+            name: string;
+            /** @description a web address; it is called as feeds are */
+            to: string;
+            /**
+             * @description send the points of the span along, as CSV
+             * @default false
+             */
+            points?: boolean;
         };
         Row: {
             line: number;
@@ -6840,6 +7036,67 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    outbox: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+                lookout?: number;
+                state?: "failed" | "held" | "sent" | "waiting";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutboxPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    resend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outbox"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     people: {
         parameters: {
             query?: {
@@ -7546,6 +7803,154 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Served"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    routes: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutePage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    make_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeRoute"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    delete_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    test_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outbox"];
                 };
             };
             400: components["responses"]["Problem400"];

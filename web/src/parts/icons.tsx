@@ -47,6 +47,8 @@ export const CardsIcon = mark(
     <path d="M8 6.5v3M15 13.5v3" />
   </>,
 );
+// A tower with its light.
+export const LookoutsIcon = mark(<path d="M8 21l2-13h4l2 13M6 21h12M9 8V5h6v3M12 5V3M3 6l3 .5M21 6l-3 .5" />);
 // A sheet with three lines, one of them marked.
 export const PlansIcon = mark(<path d="M6 3h9l4 4v14H6zM15 3v4h4M9 11h7M9 15h4M15 14l1.5 1.5L19 13" />);
 // A box that takes something in.

@@ -15,7 +15,7 @@ from watchtide.engine import outcome
 from watchtide.server import moments, paging, query
 from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import judging, services
-from watchtide.server.lookouts.models import STATES, Lookout, Watched
+from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
@@ -40,6 +40,16 @@ class NotifySerializer(serializers.Serializer):
     together = serializers.BooleanField(default=True)
 
 
+class RoutesField(serializers.ListField):
+    """Numbers of routes."""
+
+    child = serializers.IntegerField()
+    max_length = 100
+
+    def to_representation(self, data: Any) -> list[int]:
+        return sorted(data.values_list("pk", flat=True))
+
+
 class LookoutSerializer(serializers.Serializer):
     id = serializers.IntegerField(read_only=True)
     name = serializers.CharField(max_length=120)
@@ -55,7 +65,7 @@ class LookoutSerializer(serializers.Serializer):
         default="auto", max_length=20, help_text="after a bin's end; auto: the usual lateness"
     )
     skip_last = serializers.IntegerField(default=0, min_value=0, max_value=100_000)
-    routes = serializers.ListField(child=serializers.IntegerField(), default=list, max_length=100)
+    routes = RoutesField(default=list)
     notify = NotifySerializer(default=dict)
     on = serializers.BooleanField(default=True, source="is_on")
     states = serializers.DictField(
@@ -66,12 +76,12 @@ class LookoutSerializer(serializers.Serializer):
     created_at = serializers.DateTimeField(read_only=True)
 
     def validate_routes(self, routes: list[int]) -> list[int]:
-        if routes:
-            raise serializers.ValidationError(f"there is no route {routes[0]}; leave the list empty")
+        known = set(Route.objects.filter(pk__in=routes).values_list("pk", flat=True))
+        if missing := [pk for pk in routes if pk not in known]:
+            raise serializers.ValidationError(f"there is no route {missing[0]}; see /api/v1/routes")
         return routes
 
     def to_representation(self, instance: Lookout) -> dict[str, Any]:
-        instance.routes = []  # type: ignore[attr-defined]
         instance.states = services.counts([instance])[instance.pk]  # type: ignore[attr-defined]
         return dict(super().to_representation(instance))
 
@@ -107,7 +117,7 @@ class LookoutsView(APIView):
         by = request.user.get_username()
         facts = _facts(data)
         version = services.version_of(data["plan"], data["name"], by)
-        made = services.make(data["name"], version, by, **facts)
+        made = services.make(data["name"], version, by, data["routes"], **facts)
         trail.note(request, "lookout made", made.name)
         if made.is_on:
             services.request(made)
@@ -142,6 +152,8 @@ class LookoutView(APIView):
                 setattr(lookout, name, value)
             lookout.looked_at = None
             lookout.save()
+            if "routes" in data:
+                lookout.routes.set(data["routes"])
             if anew:
                 services.begin_anew(lookout)
             trail.note(request, "lookout changed", lookout.name)

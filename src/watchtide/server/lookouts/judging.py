@@ -185,7 +185,7 @@ def _state(watched: Watched, state: str, why: str, needs: str = "") -> dict[str,
     return changes
 
 
-def points(watched: Watched, plan: Plan, labels: Sequence[Label]) -> Scanned | None:
+def points(watched: Watched, plan: Plan, labels: Sequence[Label] = ()) -> Scanned | None:
     """All that was judged of this stream, again; None where nothing was."""
     if watched.judged_through_ns is None:
         return None

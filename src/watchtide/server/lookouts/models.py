@@ -17,6 +17,33 @@ LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING = (
 STATES = [(s, s) for s in (LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING)]
 
 
+HOOK, CHAT = "hook", "chat"
+KINDS = [(k, k) for k in (HOOK, CHAT)]
+WAITING, SENT, FAILED, HELD = "waiting", "sent", "failed", "held"
+OUTBOX_STATES = [(s, s) for s in (WAITING, SENT, FAILED, HELD)]
+BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST = "began", "ended", "reminder", "silent", "resumed", "test"
+NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST)]
+
+
+class Route(models.Model):
+    """Where notices go. secret : what a hook's notices are signed with, shown once; has_points : whether the points of the
+    span come along; failures : in a row, since it last went well."""
+
+    kind = models.CharField(max_length=8, choices=KINDS)
+    name = models.CharField(max_length=120, unique=True)
+    to = models.CharField(max_length=500)
+    secret = models.CharField(max_length=80, default="", blank=True)
+    has_points = models.BooleanField(default=False)
+    failures = models.IntegerField(default=0)
+    failing_since = models.DateTimeField(null=True)
+    last_detail = models.CharField(max_length=300, default="", blank=True)
+    created_by = models.CharField(max_length=150, default="", blank=True)
+    created_at = models.DateTimeField(db_default=Now())
+
+    class Meta:
+        db_table = "route"
+
+
 class Lookout(models.Model):
     """scope : {"metric", "attributes"} or {"streams"}; every, wait : a duration or "auto"; skip_last : samples left out at the
     end; looked_at : when it was last looked for what is due."""
@@ -28,6 +55,7 @@ class Lookout(models.Model):
     wait = models.CharField(max_length=20, default="auto")
     skip_last = models.IntegerField(default=0)
     notify = models.JSONField(default=dict)
+    routes = models.ManyToManyField(Route, related_name="lookouts", blank=True)
     is_on = models.BooleanField(default=True)
     looked_at = models.DateTimeField(null=True)
     created_by = models.CharField(max_length=150, default="", blank=True)
@@ -55,7 +83,73 @@ class Watched(models.Model):
     newest_at = models.DateTimeField(null=True)
     upkeep = models.BinaryField(default=b"")
     findings = models.JSONField(default=list)
+    # Findings raised up to here were there when the stream joined: nobody is to be woken by them.
+    known_ns = models.BigIntegerField(null=True)
 
     class Meta:
         db_table = "lookout_stream"
         unique_together = [("lookout", "stream")]
+
+
+class Group(models.Model):
+    """What one notice stands for: findings of a lookout that began together. ended_at : when the last of them was over."""
+
+    lookout = models.ForeignKey(Lookout, on_delete=models.CASCADE, related_name="groups")
+    start_ns = models.BigIntegerField()
+    is_quiet = models.BooleanField(default=False)
+    reminded_at = models.DateTimeField(db_default=Now())
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        db_table = "lookout_group"
+
+
+class Raised(models.Model):
+    """A finding that was announced, once: by stream, begin and kind."""
+
+    group = models.ForeignKey(Group, on_delete=models.CASCADE, related_name="raised")
+    stream = models.ForeignKey(Stream, on_delete=models.CASCADE)
+    start_ns = models.BigIntegerField()
+    kind = models.CharField(max_length=8)
+    direction = models.CharField(max_length=8, default="", blank=True)
+    lookout = models.ForeignKey(Lookout, on_delete=models.CASCADE)
+    is_open = models.BooleanField(default=True)
+
+    class Meta:
+        db_table = "lookout_raised"
+        unique_together = [("lookout", "stream", "start_ns", "kind", "direction")]
+
+
+class Notice(models.Model):
+    """One message about a lookout, before it is sent anywhere. uid : its name to the outside, the same in every attempt."""
+
+    uid = models.CharField(max_length=40, unique=True)
+    kind = models.CharField(max_length=10, choices=NOTICE_KINDS)
+    lookout = models.ForeignKey(Lookout, null=True, on_delete=models.CASCADE, related_name="notices")
+    group = models.ForeignKey(Group, null=True, on_delete=models.CASCADE, related_name="notices")
+    stream = models.ForeignKey(Stream, null=True, on_delete=models.SET_NULL)
+    subject = models.CharField(max_length=700, default="", blank=True)
+    title = models.CharField(max_length=300)
+    text = models.TextField(default="", blank=True)
+    finding = models.JSONField(default=dict)
+    created_at = models.DateTimeField(db_default=Now())
+
+    class Meta:
+        db_table = "notice"
+
+
+class Delivery(models.Model):
+    """A notice on its way to one route. attempts : when, with what outcome, and in which words; due_at : the next try."""
+
+    notice = models.ForeignKey(Notice, on_delete=models.CASCADE, related_name="deliveries")
+    route = models.ForeignKey(Route, on_delete=models.CASCADE, related_name="deliveries")
+    state = models.CharField(max_length=8, choices=OUTBOX_STATES, default=WAITING)
+    attempts = models.JSONField(default=list)
+    due_at = models.DateTimeField(db_default=Now(), null=True)
+    claimed_until = models.DateTimeField(null=True)
+    created_at = models.DateTimeField(db_default=Now())
+
+    class Meta:
+        db_table = "delivery"
+        unique_together = [("notice", "route")]
+        indexes = [models.Index(fields=["state", "due_at"])]

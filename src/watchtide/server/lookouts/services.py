@@ -1,5 +1,6 @@
 """What may be done with lookouts: made, changed, ended; and which streams they watch."""
 
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -82,8 +83,9 @@ def version_of(plan: Any, name: str, by: str) -> PlanVersion:
 
 
 @transaction.atomic
-def make(name: str, version: PlanVersion, by: str, **facts: Any) -> Lookout:
+def make(name: str, version: PlanVersion, by: str, routes: Sequence[int] = (), **facts: Any) -> Lookout:
     lookout = Lookout.objects.create(name=name, plan_version=version, created_by=by, **facts)
+    lookout.routes.set(routes)
     join(lookout)
     return lookout
 
@@ -94,9 +96,11 @@ def join(lookout: Lookout) -> int:
     fresh = [
         pk for pk in matching(lookout.scope).values_list("pk", flat=True)[:MOST_STREAMS] if pk not in known
     ]
-    Watched.objects.bulk_create(
-        [Watched(lookout=lookout, stream_id=pk) for pk in fresh], ignore_conflicts=True, batch_size=1_000
-    )
+    # What is there already wakes nobody; a stream that is new since the lookout was made has nothing that is known.
+    is_first = not known and lookout.looked_at is None
+    newest = dict(Stream.objects.filter(pk__in=fresh).values_list("pk", "last_ns")) if is_first else {}
+    rows = [Watched(lookout=lookout, stream_id=pk, known_ns=newest.get(pk)) for pk in fresh]
+    Watched.objects.bulk_create(rows, ignore_conflicts=True, batch_size=1_000)
     return len(fresh)
 
 

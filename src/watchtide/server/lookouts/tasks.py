@@ -5,7 +5,7 @@ from typing import Any
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
-from watchtide.server.lookouts import judging, services
+from watchtide.server.lookouts import judging, notices, services
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.scans import services as scans
 
@@ -35,6 +35,7 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
         if not _differs(watched, changes):
             continue
         with lease.write():
+            notices.note(watched, changes, plan)
             Watched.objects.filter(pk=pk).update(**changes)
         changed += 1
     with lease.write():

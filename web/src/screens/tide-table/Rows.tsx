@@ -73,7 +73,7 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
       navigate(`/workbench/${row.id}?from=${Math.round(ms - AROUND)}&to=${Math.round(ms + AROUND)}`),
     [navigate],
   );
-  return (
+  const table = (
     // A table by its roles: of a thousand rows only those in sight are there.
     <div className="tide-rows" role="table" aria-label="Streams" aria-rowcount={lines.length + 1}>
       <Head {...{ span, setSpan, zone, columns, widths }} />
@@ -102,11 +102,16 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
           })}
         </div>
       </div>
+    </div>
+  );
+  return (
+    <>
+      {table}
       {reading && <Readout reading={reading} />}
       <p className="visually-hidden" role="status">
         {current?.kind === "stream" ? rowWords(current.row) : ""}
       </p>
-    </div>
+    </>
   );
 }
 

@@ -71,7 +71,7 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
   );
   const chosen = address.finding;
   const side = isLevelMoving ? "plan" : (address.side ?? (chosen === null ? "plan" : "findings"));
-  const { overview, view, curve, scan, freshness } = useView(scanId, id, settled, {
+  const { overview, view, shown, curve, scan, freshness } = useView(scanId, id, settled, {
     hasParts: address.hasParts,
     by: address.look.by,
   });
@@ -114,10 +114,9 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
   });
   const levels: Levels = useMemo(() => {
     const flag = (own?.plan_data.flag as { side?: string } | undefined)?.side ?? "both";
-    if (level === null)
-      return { above: view.data?.level_above ?? null, below: view.data?.level_below ?? null };
+    if (level === null) return { above: shown?.level_above ?? null, below: shown?.level_below ?? null };
     return { above: flag === "below" ? null : level, below: flag === "above" ? null : level };
-  }, [level, own, view.data]);
+  }, [level, own, shown]);
   return (
     <PanelGroup direction="horizontal" autoSaveId="watchtide-bench" className="bench">
       <TopBar>
@@ -135,7 +134,7 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
       </TopBar>
       <Panel minSize={100 - MOST_SIDE} order={1}>
         <section className="bench-charts" aria-label="Charts">
-          {view.isError && <Trouble error={view.error} retry={() => view.refetch()} />}
+          {view.isError && !shown && <Trouble error={view.error} retry={() => view.refetch()} />}
           {noted && (
             <EntryForm
               key={noted.join()}
@@ -147,10 +146,10 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
               onDone={() => setNoted(null)}
             />
           )}
-          {view.data && (
+          {shown && (
             <Stack
               stream={stream}
-              view={view.data}
+              view={shown}
               freshness={freshness}
               overview={overview.data}
               whole={whole}
@@ -188,7 +187,7 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
         <BenchSide
           {...{ stream, scanId, level, setLevel, side, findings, chosen, beside, trial, curve, announced }}
           scan={own}
-          view={view.data}
+          view={shown}
           length={whole[1] - whole[0]}
           choose={take}
           change={change}

@@ -9,6 +9,7 @@ import type { BenchAddress } from "./address";
 import { ChosenFinding } from "./ChosenFinding";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
+import { KeepWatch } from "./KeepWatch";
 import { PlanPanel } from "./PlanPanel";
 import { standardPlan } from "./plan";
 import { Replays } from "./Replays";
@@ -101,6 +102,7 @@ function PlanSide(props: Props) {
         onLevel={setLevel}
       />
       {curve.data && <ScoreStrip curve={curve.data} level={level} scan={scan} replay={replayed.data} />}
+      {scan && isFit && scan.id === stream.standing_scan && <KeepWatch scan={scan} stream={stream} />}
       {scan && isFit && (
         <Replays
           scan={scan}

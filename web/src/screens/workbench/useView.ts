@@ -1,6 +1,6 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
-import { api, get } from "../../api/client";
+import { keepPreviousData, type UseQueryResult, useQuery } from "@tanstack/react-query";
+import { useMemo, useRef } from "react";
+import { api, type ChartWindow, get, Problem } from "../../api/client";
 import type { Range } from "../../charts/TimePane";
 import type { By, Freshness } from "./types";
 
@@ -49,6 +49,13 @@ export function askedFor([from, to]: Range): Range {
   return [Math.floor((from - grid) / grid) * grid, Math.ceil((to + grid) / grid) * grid];
 }
 
+function freshnessOf(view: UseQueryResult<ChartWindow>): Freshness {
+  if (view.fetchStatus === "paused") return "offline";
+  // While it is tried again, the last reason says what is wrong.
+  if (view.failureReason) return view.failureReason instanceof Problem ? "failed" : "offline";
+  return view.isPlaceholderData || (view.isFetching && !view.isPending) ? "refreshing" : "current";
+}
+
 /** What the workbench draws: the whole stream in few points, and what is in sight once a gesture has ended. */
 export function useView(
   scanId: number | null,
@@ -68,15 +75,8 @@ export function useView(
     enabled: scanId !== null,
     queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: scanId ?? 0 } } })),
   });
-  const freshness: Freshness =
-    view.fetchStatus === "paused"
-      ? "offline"
-      : view.isError
-        ? navigator.onLine
-          ? "failed"
-          : "offline"
-        : view.isPlaceholderData || (view.isFetching && !view.isPending)
-          ? "refreshing"
-          : "current";
-  return { overview, view, curve, scan, freshness };
+  // What was drawn last stays, also where the next could not be had.
+  const last = useRef(view.data);
+  if (view.data) last.current = view.data;
+  return { overview, view, shown: view.data ?? last.current, curve, scan, freshness: freshnessOf(view) };
 }

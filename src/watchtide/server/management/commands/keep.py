@@ -6,6 +6,7 @@ from django.core.management.base import BaseCommand, CommandParser
 
 from watchtide.server import ourselves
 from watchtide.server.jobs import duties, services
+from watchtide.server.lookouts import sending
 from watchtide.server.lookouts import services as lookouts
 from watchtide.server.streams import keeping
 
@@ -13,6 +14,7 @@ from watchtide.server.streams import keeping
 def of_jobs() -> list[duties.Duty]:
     return [
         duties.Duty("wake workers", services.watch_once),
+        duties.Duty("send notices", sending.Sending()),
         duties.Duty("look for what lookouts can judge", lookouts.look),
         duties.Duty("forget old wake-ups", services.prune, every_s=600),
         duties.Duty("count what is kept", ourselves.tally, every_s=60),

@@ -1,0 +1,160 @@
+"""Routes and the outbox over REST: where notices go, and what became of each."""
+
+import secrets
+from typing import Any
+
+from django.db import transaction
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from watchtide.server import outgoing, paging, query
+from watchtide.server.lookouts import notices, sending
+from watchtide.server.lookouts.models import (
+    HOOK,
+    KINDS,
+    NOTICE_KINDS,
+    OUTBOX_STATES,
+    TEST,
+    Delivery,
+    Notice,
+    Route,
+)
+from watchtide.server.people import trail
+from watchtide.server.problems import Problem
+
+
+class RouteSerializer(serializers.Serializer):
+    id = serializers.IntegerField(read_only=True)
+    kind = serializers.ChoiceField(choices=KINDS)
+    name = serializers.CharField(max_length=120)
+    to = serializers.CharField(max_length=500, help_text="a web address; it is called as feeds are")
+    points = serializers.BooleanField(
+        source="has_points", default=False, help_text="send the points of the span along, as CSV"
+    )
+    failing_since = serializers.DateTimeField(read_only=True, allow_null=True)
+    failures = serializers.IntegerField(read_only=True, help_text="in a row")
+    last_detail = serializers.CharField(read_only=True, help_text="what went wrong last")
+    created_by = serializers.CharField(read_only=True)
+    created_at = serializers.DateTimeField(read_only=True)
+
+
+class MadeRouteSerializer(RouteSerializer):
+    secret = serializers.CharField(help_text="what a hook's messages are signed with; shown only now")
+
+
+def _checked(to: str) -> str:
+    try:
+        outgoing.address_of(to)
+    except (outgoing.NotAllowed, outgoing.Failed) as error:
+        message, _, remedy = str(error).partition("; ")
+        raise Problem(message, place="to", remedy=remedy or "check the address") from error
+    return to
+
+
+class RoutesView(APIView):
+    @extend_schema(operation_id="routes", parameters=paging.PARAMETERS, responses=paging.of(RouteSerializer))
+    def get(self, request) -> Response:
+        """Where notices go."""
+        return paging.rows(
+            request, Route.objects.all(), lambda rows: RouteSerializer(rows, many=True).data, by="name"
+        )
+
+    @extend_schema(operation_id="make_route", request=RouteSerializer, responses={201: MadeRouteSerializer})
+    def post(self, request) -> Response:
+        """Make a route. A hook gets a secret, which is shown only now."""
+        given = RouteSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        if Route.objects.filter(name=data["name"]).exists():
+            raise Problem(
+                f"there is a route {data['name']}", place="name", remedy="take another name", code=409
+            )
+        secret = sending.new_secret() if data["kind"] == HOOK else ""
+        route = Route.objects.create(
+            **data | {"to": _checked(data["to"])}, secret=secret, created_by=request.user.get_username()
+        )
+        trail.note(request, "route made", route.name)
+        return Response(MadeRouteSerializer(route).data, status=201)
+
+
+class RouteView(APIView):
+    @extend_schema(operation_id="route", responses=RouteSerializer)
+    def get(self, request, pk: int) -> Response:
+        return Response(RouteSerializer(Route.objects.get(pk=pk)).data)
+
+    @extend_schema(operation_id="delete_route", responses={204: None})
+    def delete(self, request, pk: int) -> Response:
+        """Take a route away, with its outbox; lookouts go on without it."""
+        route = Route.objects.get(pk=pk)
+        route.delete()
+        trail.note(request, "route taken away", route.name)
+        return Response(status=204)
+
+
+class OutboxSerializer(serializers.Serializer):
+    """One notice on its way to one route."""
+
+    id = serializers.IntegerField()
+    notice = serializers.CharField(source="notice.uid", help_text="the same in every attempt")
+    kind = serializers.ChoiceField(source="notice.kind", choices=NOTICE_KINDS)
+    title = serializers.CharField(source="notice.title")
+    lookout = serializers.IntegerField(source="notice.lookout_id", allow_null=True)
+    stream = serializers.IntegerField(source="notice.stream_id", allow_null=True)
+    route = serializers.IntegerField(source="route_id")
+    route_name = serializers.CharField(source="route.name")
+    state = serializers.ChoiceField(choices=OUTBOX_STATES)
+    attempts = serializers.ListField(
+        child=serializers.DictField(child=serializers.CharField(allow_blank=True))
+    )
+    due_at = serializers.DateTimeField(allow_null=True, help_text="of the next try")
+    created_at = serializers.DateTimeField()
+
+
+class RouteTestView(APIView):
+    @extend_schema(operation_id="test_route", request=None, responses={202: OutboxSerializer})
+    def post(self, request, pk: int) -> Response:
+        """Send a notice that is none, to see whether it arrives."""
+        route = Route.objects.get(pk=pk)
+        with transaction.atomic():
+            notice = Notice.objects.create(
+                uid=f"msg_{secrets.token_hex(12)}", kind=TEST, title=f"A test of the route {route.name}",
+                text=f"Sent by {request.user.get_username()} from Watch Tide. Nothing is wrong.",
+            )  # fmt: skip
+            made = notices.post(notice, [route])[0]
+        return Response(OutboxSerializer(made).data, status=202)
+
+
+class OutboxView(APIView):
+    @extend_schema(
+        operation_id="outbox",
+        parameters=[
+            *paging.PARAMETERS,
+            OpenApiParameter("state", enum=[s for s, _ in OUTBOX_STATES]),
+            OpenApiParameter("lookout", int),
+        ],
+        responses=paging.of(OutboxSerializer),
+    )
+    def get(self, request) -> Response:
+        """Notices and what became of them, the latest first: one item a notice and route."""
+        found = Delivery.objects.select_related("notice", "route")
+        if state := query.choice(request, "state", [s for s, _ in OUTBOX_STATES]):
+            found = found.filter(state=state)
+        if (lookout := query.whole(request, "lookout")) is not None:
+            found = found.filter(notice__lookout=lookout)
+
+        def listed(rows: Any) -> Any:
+            return OutboxSerializer(rows, many=True).data
+
+        return paging.rows(request, found, listed)
+
+
+class ResendView(APIView):
+    @extend_schema(operation_id="resend", request=None, responses={202: OutboxSerializer})
+    def post(self, request, pk: int) -> Response:
+        """Try a delivery again now; the notice keeps its id."""
+        row = Delivery.objects.select_related("notice", "route").get(pk=pk)
+        sending.resend(row)
+        row.refresh_from_db()
+        return Response(OutboxSerializer(row).data, status=202)

@@ -1,0 +1,203 @@
+"""The outbox emptied: each delivery claimed, tried, and its attempt written down; again after growing pauses, for a day."""
+
+import base64
+import hashlib
+import hmac
+import json
+import secrets
+from concurrent.futures import Future, ThreadPoolExecutor
+from datetime import timedelta
+from typing import Any
+
+import structlog
+from django.db import connection, transaction
+from django.db.models import F, Q
+
+from watchtide.engine import outcome
+from watchtide.server import moments, outgoing
+from watchtide.server.jobs import services as jobs
+from watchtide.server.lookouts import judging
+from watchtide.server.lookouts.models import (
+    FAILED,
+    HELD,
+    HOOK,
+    SENT,
+    TEST,
+    WAITING,
+    Delivery,
+    Notice,
+    Route,
+    Watched,
+)  # fmt: skip
+from watchtide.server.scans import services as scans
+from watchtide.tables import clock, results
+
+log = structlog.stdlib.get_logger("watchtide.outbox")
+TIMEOUT_S = 15.0
+# A delivery whose sender was lost is free again after this: longer than any try takes.
+CLAIM = timedelta(seconds=60)
+# Pauses between tries; the last one is repeated until a day is over.
+PAUSES = [timedelta(seconds=s) for s in (10, 30, 120, 600, 1_800, 3_600)]
+GIVE_UP = timedelta(days=1)
+AT_ONCE, MOST_AT_ONCE = 20, 500
+MOST_ATTEMPTS_KEPT = 60
+
+
+class Sending:
+    """Deliveries that are due, each in a thread: a slow receiver holds up neither the others nor what else is to be done."""
+
+    def __init__(self, threads: int = AT_ONCE) -> None:
+        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="outbox")
+        self._running: dict[int, Future[None]] = {}
+
+    def __call__(self) -> None:
+        self._running = {pk: f for pk, f in self._running.items() if not f.done()}
+        for pk in _claim(AT_ONCE - len(self._running)):
+            self._running[pk] = self._pool.submit(_in_thread, pk)
+
+
+def send_due() -> int:
+    """Try everything that is due, one after another. Returns how many were tried."""
+    found = _claim(MOST_AT_ONCE)
+    for pk in found:
+        _attempt(pk)
+    return len(found)
+
+
+def _in_thread(pk: int) -> None:
+    try:
+        _attempt(pk)
+    finally:
+        connection.close()
+
+
+def _claim(most: int) -> list[int]:
+    """Numbers of deliveries that are due and nobody's, now ours for a while."""
+    if most < 1:
+        return []
+    now = moments.now()
+    free = Q(claimed_until=None) | Q(claimed_until__lt=now)
+    with transaction.atomic():
+        rows = Delivery.objects.select_for_update(skip_locked=True).filter(
+            free, state=WAITING, due_at__lte=now
+        )
+        found = list(rows.order_by("due_at").values_list("pk", flat=True)[:most])
+        Delivery.objects.filter(pk__in=found).update(claimed_until=now + CLAIM)
+    return found
+
+
+def _attempt(pk: int) -> None:
+    try:
+        row = Delivery.objects.select_related("notice__lookout", "notice__stream", "route").get(pk=pk)
+        outcome_words, detail = "sent", ""
+        try:
+            deliver(row.notice, row.route)
+        except (outgoing.NotAllowed, outgoing.Failed) as error:
+            outcome_words, detail = "failed", str(error)[:300]
+        _keep(row, outcome_words, detail)
+    except Exception:
+        # The claim runs out, and it is tried again.
+        log.exception("a delivery could not be tried", delivery=pk)
+
+
+def _keep(row: Delivery, outcome_words: str, detail: str) -> None:
+    now = moments.now()
+    attempt = {"at": clock.format_time(moments.now_ns()), "outcome": outcome_words, "detail": detail}
+    attempts = [*row.attempts, attempt][-MOST_ATTEMPTS_KEPT:]
+    changes: dict[str, Any] = {"attempts": attempts, "claimed_until": None}
+    if outcome_words == "sent":
+        changes |= {"state": SENT, "due_at": None}
+    elif now - row.created_at >= GIVE_UP:
+        changes |= {"state": FAILED, "due_at": None}
+    else:
+        changes["due_at"] = now + PAUSES[min(len(row.attempts), len(PAUSES) - 1)]
+    with transaction.atomic():
+        Delivery.objects.filter(pk=row.pk).update(**changes)
+        if outcome_words == "sent":
+            Route.objects.filter(pk=row.route_id).update(failures=0, failing_since=None, last_detail="")
+        else:
+            Route.objects.filter(pk=row.route_id).update(failures=F("failures") + 1, last_detail=detail)
+            Route.objects.filter(pk=row.route_id, failing_since=None).update(failing_since=now)
+    jobs.tell("outbox", row.pk)
+
+
+def deliver(notice: Notice, route: Route) -> None:
+    """One message to one route. Raises outgoing.NotAllowed or outgoing.Failed."""
+    if route.kind == HOOK:
+        body = json.dumps(event_of(notice, route)).encode()
+        headers = {"Content-Type": "application/cloudevents+json"} | signature(route.secret, notice.uid, body)
+    else:
+        body = json.dumps({"text": chat_text(notice)}).encode()
+        headers = {"Content-Type": "application/json"}
+    outgoing.send(route.to, body, headers, timeout_s=TIMEOUT_S)
+
+
+def event_of(notice: Notice, route: Route) -> dict[str, Any]:
+    """A notice as CloudEvents 1.0 in structured mode; the id stays in every attempt."""
+    about = (
+        "notice" if notice.kind == TEST else "stream" if notice.kind in ("silent", "resumed") else "finding"
+    )
+    data: dict[str, Any] = {"title": notice.title, "text": notice.text, **_named(notice.finding)}
+    if route.has_points and (points := points_csv(notice)):
+        data["points_csv"] = points
+    return {
+        "specversion": "1.0",
+        "type": f"watchtide.{about}.{notice.kind}",
+        "source": f"/api/v1/lookouts/{notice.lookout_id}" if notice.lookout_id else "/api/v1/routes",
+        "id": notice.uid,
+        "time": clock.format_time(moments.ns_of(notice.created_at)),
+        "subject": notice.subject or route.name,
+        "datacontenttype": "application/json",
+        "data": data,
+    }
+
+
+def _named(finding: dict[str, Any]) -> dict[str, Any]:
+    """A finding as answers have it: times in ISO 8601."""
+    times = ("start", "end", "peak_time", "raised")
+    return {k: clock.format_time(v) if k in times and v is not None else v for k, v in finding.items()}
+
+
+def chat_text(notice: Notice) -> str:
+    return f"{notice.title}. {notice.text}".strip()
+
+
+def points_csv(notice: Notice) -> str:
+    """The points of a notice's span, as `watchtide scan --points` writes them; empty where there are none."""
+    watched = (
+        Watched.objects.select_related("stream", "lookout__plan_version")
+        .filter(lookout=notice.lookout_id, stream=notice.stream_id)
+        .first()
+    )
+    if watched is None or not notice.finding:
+        return ""
+    plan = scans.plan_of(watched.lookout.plan_version.text)
+    scanned = judging.points(watched, plan)
+    if scanned is None:
+        return ""
+    rows = outcome.points_of(scanned)
+    inside = (rows["time"] >= notice.finding["start"]) & (rows["time"] <= notice.finding["end"])
+    table = results.points_table({watched.stream.key: {k: v[inside] for k, v in rows.items()}})
+    return results.table_bytes(table, "points.csv").decode()
+
+
+def new_secret() -> str:
+    """A key for signing, in the form that Standard Webhooks gives it."""
+    return f"whsec_{base64.b64encode(secrets.token_bytes(32)).decode()}"
+
+
+def signature(secret: str, uid: str, body: bytes) -> dict[str, str]:
+    """The headers by which a receiver knows a hook's message for ours (Standard Webhooks, symmetric)."""
+    stamp = str(moments.now_ns() // 10**9)
+    key = base64.b64decode(secret.removeprefix("whsec_"))
+    signed = hmac.new(key, f"{uid}.{stamp}.".encode() + body, hashlib.sha256).digest()
+    return {
+        "webhook-id": uid, "webhook-timestamp": stamp, "webhook-signature": f"v1,{base64.b64encode(signed).decode()}",
+    }  # fmt: skip
+
+
+def resend(row: Delivery) -> None:
+    """Try it again now, whatever became of it."""
+    Delivery.objects.filter(pk=row.pk, state__in=(FAILED, HELD, WAITING, SENT)).update(
+        state=WAITING, due_at=moments.now(), claimed_until=None
+    )

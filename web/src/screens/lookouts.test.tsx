@@ -1,0 +1,199 @@
+import { screen, waitFor, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { Route, Routes } from "react-router";
+import { describe, expect, it } from "vitest";
+import { Problem } from "../api/client";
+import { show } from "../test/helper";
+import { serve } from "../test/serve";
+import Lookout from "./lookouts/Lookout";
+import Lookouts from "./lookouts/Lookouts";
+import { scopeWords, stateCounts } from "./lookouts/words";
+import { KeepWatch } from "./workbench/KeepWatch";
+
+const one = {
+  id: 4,
+  name: "taps",
+  plan_name: "harbour watch",
+  plan_version: 2,
+  version: 9,
+  scope: { metric: "gate_taps", attributes: { place: "Northquay" } },
+  every: "auto",
+  wait: "auto",
+  skip_last: 0,
+  routes: [],
+  notify: {},
+  on: true,
+  states: { steady: 4, adrift: 1 },
+  looked_at: null,
+  created_by: "ann",
+  created_at: 0,
+};
+const route = {
+  id: 3,
+  kind: "hook",
+  name: "pager",
+  to: "https://pager.example/in",
+  points: false,
+  failing_since: null,
+  failures: 0,
+  last_detail: "",
+  created_by: "ann",
+  created_at: 0,
+};
+const item = {
+  id: 11,
+  notice: "msg_1",
+  kind: "began",
+  title: "gate_taps above",
+  lookout: 4,
+  stream: 7,
+  route: 3,
+  route_name: "pager",
+  state: "failed",
+  attempts: [
+    { at: "2026-05-01T08:00:00Z", outcome: "failed", detail: "answered 503" },
+    { at: "2026-05-01T08:01:00Z", outcome: "failed", detail: "answered 502" },
+  ],
+  due_at: null,
+  created_at: 0,
+};
+const outside = { "GET /api/v1/routes": () => [route], "GET /api/v1/outbox": () => [item] };
+const row = {
+  stream: 7,
+  metric: "gate_taps",
+  title: "Northquay · adult",
+  key: "k",
+  zone: "UTC",
+  state: "steady",
+  since: Date.UTC(2026, 4, 1, 8),
+  why: "judged through 2026-05-01T08:00:00Z",
+  needs: "",
+  judged_through: Date.UTC(2026, 4, 1, 8),
+  expected_next: null,
+  findings: 2,
+  late: 0,
+};
+
+describe("lookouts", () => {
+  it("say over what, and first how many want somebody", async () => {
+    serve({
+      ...outside,
+      "GET /api/v1/lookouts": () => [one, { ...one, id: 5, name: "old", on: false, states: {} }],
+    });
+    show(<Lookouts />);
+    const table = (await screen.findByText(/^last looked/)).closest("table") as HTMLElement;
+    const rows = within(table).getAllByRole("row");
+    expect(rows[1]?.textContent).toContain("gate_taps, place Northquay");
+    expect(rows[1]?.textContent?.replace(/\s+/g, " ")).toMatch(/1 adrift\s?4 steady/);
+    expect(rows[2]?.textContent).toContain("switched off");
+  });
+  it("name where to begin while there is none", async () => {
+    serve({ ...outside, "GET /api/v1/lookouts": () => [] });
+    show(<Lookouts />);
+    expect(await screen.findByText("Nothing keeps watch yet")).toBeTruthy();
+  });
+  it("count states in the order in which they want somebody", () => {
+    expect(stateCounts({ steady: 3, failing: 1, silent: 2 }).map(([s]) => s)).toEqual([
+      "failing",
+      "silent",
+      "steady",
+    ]);
+    expect(scopeWords({ streams: [1] })).toBe("1 named stream");
+    expect(scopeWords({ metric: "a" })).toBe("a");
+  });
+});
+
+describe("one lookout", () => {
+  const open = () =>
+    show(
+      <Routes>
+        <Route path="/" element={<Lookout />} />
+      </Routes>,
+    );
+  it("lists its streams, what is adrift first, and is switched off and ended", async () => {
+    const calls = serve({
+      ...outside,
+      "GET /api/v1/lookouts/{id}": () => one,
+      "GET /api/v1/lookouts/{id}/streams": () => [
+        row,
+        { ...row, stream: 8, title: "Old Pier", state: "adrift", why: "8 sigmas above", late: 3 },
+        { ...row, stream: 9, title: "new", state: "learning", needs: "history", judged_through: null },
+      ],
+      "PATCH /api/v1/lookouts/{id}": () => ({ ...one, on: false }),
+      "DELETE /api/v1/lookouts/{id}": () => undefined,
+    });
+    open();
+    const table = (await screen.findByText("judged through")).closest("table") as HTMLElement;
+    const rows = within(table).getAllByRole("row").slice(1);
+    expect(rows.map((r) => within(r).getByRole("link").textContent)).toEqual([
+      "Old Pier",
+      "new",
+      "Northquay · adult",
+    ]);
+    expect(rows[0]?.textContent).toContain("3 late");
+    expect(rows[1]?.textContent).toContain("Needs history.");
+    expect(rows[1]?.textContent).toContain("nothing yet");
+    await userEvent.click(screen.getByRole("button", { name: "Switch it off" }));
+    await waitFor(() => expect(calls.find((c) => c.method === "PATCH")?.body).toEqual({ on: false }));
+    await userEvent.click(screen.getByRole("button", { name: "End it …" }));
+    expect(calls.some((c) => c.method === "DELETE")).toBe(false);
+    await userEvent.click(screen.getByRole("button", { name: "End it for good" }));
+    await waitFor(() => expect(calls.some((c) => c.method === "DELETE")).toBe(true));
+  });
+});
+
+describe("keeping watch from the workbench", () => {
+  const scan = { plan_text: "watchtide: 1\\n" } as never;
+  const stream = { id: 7, metric: "gate_taps", title: "Northquay", family: [7, 8] } as never;
+  it("takes the plan that stands, for the stream or for its family", async () => {
+    const calls = serve({ "POST /api/v1/lookouts": () => one });
+    show(<KeepWatch scan={scan} stream={stream} />);
+    await userEvent.click(screen.getByRole("button", { name: "On all 2 streams of gate_taps" }));
+    expect(await screen.findByText("its lookout")).toBeTruthy();
+    expect(calls.find((c) => c.method === "POST")?.body).toEqual({
+      name: "gate_taps",
+      plan: "watchtide: 1\\n",
+      scope: { metric: "gate_taps" },
+    });
+  });
+  it("says why it was refused", async () => {
+    serve({
+      "POST /api/v1/lookouts": () => {
+        throw new Problem(403, "only an analyst may do this", "", "request it from an admin");
+      },
+    });
+    show(<KeepWatch scan={scan} stream={stream} />);
+    await userEvent.click(screen.getByRole("button", { name: "On this stream" }));
+    expect((await screen.findByRole("alert")).textContent).toContain("only an analyst");
+  });
+});
+
+describe("routes and the outbox", () => {
+  it("make a route, show its secret once, and send a test", async () => {
+    const calls = serve({
+      ...outside,
+      "GET /api/v1/lookouts": () => [],
+      "POST /api/v1/routes": () => ({ ...route, name: "quay", secret: "whsec_abc" }),
+      "POST /api/v1/routes/{id}/test": () => item,
+      "POST /api/v1/outbox/{id}/resend": () => item,
+    });
+    show(<Lookouts />);
+    await userEvent.click(await screen.findByRole("button", { name: "Make a route" }));
+    await userEvent.type(screen.getByLabelText("Name"), "quay");
+    await userEvent.type(screen.getByLabelText("Web address"), "https://quay.example");
+    await userEvent.click(screen.getByRole("button", { name: "Make the route" }));
+    expect(await screen.findByText("whsec_abc")).toBeTruthy();
+    expect(calls.find((c) => c.method === "POST")?.body).toEqual({
+      kind: "hook",
+      name: "quay",
+      to: "https://quay.example",
+      points: false,
+    });
+    await userEvent.click(screen.getByRole("button", { name: "Send a test" }));
+    expect(await screen.findByText(/A test is on its way to pager/)).toBeTruthy();
+    const line = screen.getByText(/given up/);
+    expect(line.textContent).toContain("2 attempts answered 502");
+    await userEvent.click(screen.getByRole("button", { name: "Send again" }));
+    await waitFor(() => expect(calls.some((c) => c.path.endsWith("/resend"))).toBe(true));
+  });
+});

@@ -1,0 +1,162 @@
+import { Button, Table } from "@mantine/core";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, get, list, type Schema } from "../../api/client";
+import { TopBar } from "../../frame";
+import { Trouble, Waiting } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
+import { dayTime, figure, plural, zoneName } from "../../parts/words";
+import { Outbox } from "./Outbox";
+import { Peg } from "./Peg";
+import { RouteChoice } from "./RouteChoice";
+import { type Lookout as Data, STATE_WORDS, STATES, scopeWords, stateCounts } from "./words";
+import "./lookouts.css";
+
+type Watched = Schema["Watched"];
+/** The latest while somebody looks on. */
+const LOOK_AGAIN_MS = 5_000;
+
+/** One lookout: each of its streams by state, since when, why, and how far it is judged. */
+export default function Lookout() {
+  const id = Number(useParams().lookout);
+  const lookout = useQuery({
+    queryKey: ["lookouts", id],
+    queryFn: () => get(api.GET("/api/v1/lookouts/{id}", { params: { path: { id } } })),
+    refetchInterval: LOOK_AGAIN_MS,
+  });
+  const streams = useQuery({
+    queryKey: ["lookouts", id, "streams"],
+    queryFn: () =>
+      list(api.GET("/api/v1/lookouts/{id}/streams", { params: { path: { id }, query: { limit: 500 } } })),
+    refetchInterval: LOOK_AGAIN_MS,
+  });
+  if (lookout.isPending) return <Waiting what="Reading the lookout" />;
+  if (lookout.isError) return <Trouble error={lookout.error} retry={() => lookout.refetch()} />;
+  const one = lookout.data;
+  return (
+    <div className="padded">
+      <TopBar>
+        <Link to="/lookouts" className="soft">
+          Lookouts
+        </Link>
+        <h1>{one.name}</h1>
+        <span className="soft">
+          {one.on ? "keeps watch over" : "switched off; over"} {scopeWords(one.scope)}
+        </span>
+      </TopBar>
+      <p className="tight">
+        {stateCounts(one.states).map(([state, n]) => (
+          <span key={state} className="state-count" title={STATE_WORDS[state]}>
+            <Peg state={state} /> <strong>{figure(n)}</strong> {state}
+          </span>
+        ))}
+        {Object.keys(one.states).length === 0 && <span className="soft">No stream matches yet.</span>}
+      </p>
+      <p className="soft small tight">
+        By the plan{" "}
+        <Link to="/plans">
+          {one.plan_name}, v{one.plan_version}
+        </Link>
+        ; a bin is judged{" "}
+        {one.wait === "auto" ? "when its samples have usually come" : `${one.wait} after its end`}
+        {one.skip_last ? `, the last ${plural(one.skip_last, "sample")} left out` : ""}. What it says is what
+        a replay of the same samples says.
+      </p>
+      <RouteChoice lookout={one} />
+      <Acts lookout={one} />
+      {streams.isError && <Trouble error={streams.error} retry={() => streams.refetch()} />}
+      {streams.data && <Streams rows={streams.data} />}
+      <Outbox lookout={id} />
+    </div>
+  );
+}
+
+function Acts({ lookout }: { lookout: Data }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const { error, isBusy, attempt } = useAttempt();
+  const [isEnding, setEnding] = useState(false);
+  const path = { id: lookout.id };
+  const turn = () =>
+    attempt(async () => {
+      await api.PATCH("/api/v1/lookouts/{id}", { params: { path }, body: { on: !lookout.on } as never });
+      await client.invalidateQueries({ queryKey: ["lookouts"] });
+    });
+  const end = () =>
+    attempt(async () => {
+      await api.DELETE("/api/v1/lookouts/{id}", { params: { path } });
+      await client.invalidateQueries({ queryKey: ["lookouts"] });
+      navigate("/lookouts");
+    });
+  return (
+    <div className="acts">
+      <Button disabled={isBusy} onClick={() => void turn()}>
+        {lookout.on ? "Switch it off" : "Switch it on"}
+      </Button>
+      {isEnding ? (
+        <span role="alert">
+          What it has raised goes with it.{" "}
+          <Button disabled={isBusy} onClick={() => void end()}>
+            End it for good
+          </Button>{" "}
+          <Button onClick={() => setEnding(false)}>Keep it</Button>
+        </span>
+      ) : (
+        <Button onClick={() => setEnding(true)}>End it …</Button>
+      )}
+      <a className="act" download href={`/api/v1/lookouts/${lookout.id}/findings.csv`}>
+        Findings as CSV
+      </a>
+      {error !== null && <Trouble error={error} />}
+    </div>
+  );
+}
+
+function Streams({ rows }: { rows: Watched[] }) {
+  const ordered = [...rows].sort((a, b) => STATES.indexOf(a.state) - STATES.indexOf(b.state));
+  return (
+    <Table className="rows">
+      <Table.Thead>
+        <Table.Tr>
+          <Table.Th>stream</Table.Th>
+          <Table.Th>state</Table.Th>
+          <Table.Th>since</Table.Th>
+          <Table.Th>why</Table.Th>
+          <Table.Th>judged through</Table.Th>
+          <Table.Th className="right">raised</Table.Th>
+        </Table.Tr>
+      </Table.Thead>
+      <Table.Tbody>
+        {ordered.map((w) => (
+          <Table.Tr key={w.stream}>
+            <Table.Td>
+              <Link to={`/workbench/${w.stream}`}>{w.title}</Link> <span className="soft">{w.metric}</span>
+            </Table.Td>
+            <Table.Td className="nowrap">
+              <span className="state-count">
+                <Peg state={w.state} /> {w.state}
+              </span>
+            </Table.Td>
+            <Table.Td className="nowrap">
+              {dayTime(w.since, w.zone)} {zoneName(w.since, w.zone)}
+            </Table.Td>
+            <Table.Td>
+              {w.why}
+              {w.needs && <span className="soft"> Needs {w.needs}.</span>}
+            </Table.Td>
+            <Table.Td className="nowrap">
+              {w.judged_through === null
+                ? "nothing yet"
+                : `${dayTime(w.judged_through, w.zone)} ${zoneName(w.judged_through, w.zone)}`}
+            </Table.Td>
+            <Table.Td className="figure right">
+              {figure(w.findings)}
+              {w.late > 0 && <span className="soft small"> {w.late} late</span>}
+            </Table.Td>
+          </Table.Tr>
+        ))}
+      </Table.Tbody>
+    </Table>
+  );
+}

@@ -1,0 +1,138 @@
+import { Button, Checkbox, Table } from "@mantine/core";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { api, get, list, type Schema } from "../../api/client";
+import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
+import { Field, SelectField } from "../../parts/Field";
+import { dayTime, plural } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
+
+type Route = Schema["Route"];
+
+export const routesQuery = {
+  queryKey: ["routes"],
+  queryFn: () => list(api.GET("/api/v1/routes")),
+};
+
+/** Where notices go: made, tested, taken away. */
+export function Routes() {
+  const client = useQueryClient();
+  const routes = useQuery(routesQuery);
+  const [isOpen, setOpen] = useState(false);
+  const [secret, setSecret] = useState("");
+  const { report, error, isBusy, attempt } = useAttempt();
+  const doing = (work: () => Promise<string>) =>
+    attempt(async () => {
+      const words = await work();
+      await client.invalidateQueries({ queryKey: ["routes"] });
+      await client.invalidateQueries({ queryKey: ["outbox"] });
+      return words;
+    });
+  const make = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    void doing(async () => {
+      const made = await get(
+        api.POST("/api/v1/routes", {
+          body: {
+            kind: String(form.get("kind")) as Route["kind"],
+            name: String(form.get("name") ?? ""),
+            to: String(form.get("to") ?? ""),
+            points: form.get("points") === "on",
+          },
+        }),
+      );
+      setSecret(made.secret);
+      setOpen(false);
+      return `${made.name} is made.`;
+    });
+  };
+  const test = (route: Route) =>
+    doing(async () => {
+      await api.POST("/api/v1/routes/{id}/test", { params: { path: { id: route.id } } });
+      return `A test is on its way to ${route.name}; the outbox says what becomes of it.`;
+    });
+  const remove = (route: Route) =>
+    doing(async () => {
+      await api.DELETE("/api/v1/routes/{id}", { params: { path: { id: route.id } } });
+      return `${route.name} is taken away.`;
+    });
+  return (
+    <section aria-label="Routes" className="later">
+      <h2>
+        Routes <span className="soft small plain">where notices go</span>
+      </h2>
+      {routes.isError && <Trouble error={routes.error} retry={() => routes.refetch()} />}
+      {routes.data && routes.data.length > 0 && (
+        <Table className="rows">
+          <Table.Tbody>
+            {routes.data.map((route) => (
+              <Table.Tr key={route.id}>
+                <Table.Td>
+                  <strong>{route.name}</strong> <span className="soft">{route.kind}</span>
+                </Table.Td>
+                <Table.Td>{route.to}</Table.Td>
+                <Table.Td>
+                  {route.failing_since ? (
+                    <span className="alarm-words">
+                      failing since {dayTime(route.failing_since, fleetZone())},{" "}
+                      {plural(route.failures, "time")}: {route.last_detail}
+                    </span>
+                  ) : (
+                    <span className="soft">nothing went wrong</span>
+                  )}
+                </Table.Td>
+                <Table.Td className="acts ends">
+                  <Button disabled={isBusy} onClick={() => void test(route)}>
+                    Send a test
+                  </Button>
+                  <Button disabled={isBusy} onClick={() => void remove(route)}>
+                    Take away
+                  </Button>
+                </Table.Td>
+              </Table.Tr>
+            ))}
+          </Table.Tbody>
+        </Table>
+      )}
+      {isOpen ? (
+        <form className="new-entry" aria-label="New route" onSubmit={make}>
+          <label>
+            Kind
+            <SelectField name="kind" className="field">
+              <option value="hook">hook: CloudEvents, signed</option>
+              <option value="chat">chat: one line of text</option>
+            </SelectField>
+          </label>
+          <label>
+            Name
+            <Field name="name" className="field" required maxLength={120} />
+          </label>
+          <label className="filler">
+            Web address
+            <Field name="to" className="field wide" required placeholder="https://pager.example/in" />
+          </label>
+          <label>
+            <Checkbox name="points" size="xs" /> with the points of the span, as CSV
+          </label>
+          <Button type="submit" variant="filled" disabled={isBusy}>
+            Make the route
+          </Button>
+          <Button onClick={() => setOpen(false)}>Leave it</Button>
+        </form>
+      ) : (
+        <Button onClick={() => setOpen(true)}>Make a route</Button>
+      )}
+      {secret && (
+        <p role="status">
+          Its messages are signed with <code>{secret}</code>. It is shown only now.
+        </p>
+      )}
+      <p role="status" className="small">
+        {report}
+      </p>
+      {error !== null && <Trouble error={error} />}
+    </section>
+  );
+}

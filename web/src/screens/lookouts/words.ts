@@ -1,0 +1,29 @@
+import type { Schema } from "../../api/client";
+
+export type Lookout = Schema["Lookout"];
+export type State = Schema["Watched"]["state"];
+
+/** States in the order in which they want somebody. */
+export const STATES: State[] = ["failing", "adrift", "silent", "learning", "quiet", "steady"];
+
+export const STATE_WORDS: Record<State, string> = {
+  failing: "cannot be judged: the plan does not fit, or something went wrong",
+  adrift: "a finding goes on",
+  silent: "nothing has come for longer than usual",
+  learning: "too little history to judge yet",
+  quiet: "a finding goes on within planned work",
+  steady: "as expected",
+};
+
+/** What a lookout watches, in words. */
+export function scopeWords(scope: Lookout["scope"]): string {
+  if (scope.streams)
+    return `${scope.streams.length} named ${scope.streams.length === 1 ? "stream" : "streams"}`;
+  const attributes = Object.entries(scope.attributes ?? {}).map(([name, value]) => `${name} ${value}`);
+  return [scope.metric, ...attributes].filter(Boolean).join(", ");
+}
+
+/** How many streams are in which state, those that want somebody first. */
+export function stateCounts(states: Record<string, number>): [State, number][] {
+  return STATES.flatMap((state) => (states[state] ? [[state, states[state]] as [State, number]] : []));
+}
