@@ -135,7 +135,7 @@ def measure() -> dict[str, Any]:
     with tempfile.TemporaryDirectory() as data:
         environment = {
             **env, "WATCHTIDE_DB_NAME": NAME, "WATCHTIDE_DATA": data, "WATCHTIDE_PORT": str(port),
-            "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
+            "DJANGO_SETTINGS_MODULE": "watchtide.server.settings", "WATCHTIDE_DEMO": "1",
         }  # fmt: skip
         children = []
         try:

@@ -142,7 +142,7 @@ function Streams({ rows }: { rows: Watched[] }) {
               {dayTime(w.since, w.zone)} {zoneName(w.since, w.zone)}
             </Table.Td>
             <Table.Td>
-              {w.why}
+              {w.why || (w.judged_through === null ? "waits to be judged for the first time" : "")}
               {w.needs && <span className="soft"> Needs {w.needs}.</span>}
             </Table.Td>
             <Table.Td className="nowrap">

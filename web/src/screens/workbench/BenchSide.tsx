@@ -114,7 +114,7 @@ function PlanSide(props: Props) {
           onOpen={(value) => change({ scan: value, finding: null })}
         />
       )}
-      {scanId !== null && isFit && (
+      {scanId !== null && isFit && view && (
         <Examination
           stream={stream}
           scanId={scanId}

@@ -64,12 +64,14 @@ export function useView(
   look: { hasParts: boolean; by: By | "" },
 ) {
   const asked = useMemo(() => askedFor(settled), [settled]);
-  const overview = useQuery(windowQuery(scanId, id, null, OVERVIEW_POINTS));
   const view = useQuery({
     ...windowQuery(scanId, id, asked, POINTS, look),
     placeholderData: keepPreviousData,
   });
-  const curve = useQuery(curveQuery(scanId, id));
+  // The chart first: what stands beside it would share the server with it.
+  const isDrawn = view.data !== undefined || view.isError;
+  const overview = useQuery({ ...windowQuery(scanId, id, null, OVERVIEW_POINTS), enabled: isDrawn });
+  const curve = useQuery({ ...curveQuery(scanId, id), enabled: isDrawn && scanId !== null });
   const scan = useQuery({
     queryKey: ["scan", scanId],
     enabled: scanId !== null,
