@@ -57,8 +57,10 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     single = page.driver.current_url
     page.button("Try on all 4").click()
     page.wait(lambda: page.driver.current_url != single, 120)
-    page.button("Make it standing …").click()
-    page.button("Make it standing for 4 streams").click()
+    # The panel is made anew with the scan: the button is pressed until what it opens stands there.
+    opened = lambda: [b for b in page.all("button") if b.text == "Make it standing for 4 streams"]
+    press = lambda: [b.click() for b in page.all("button") if b.text == "Make it standing …"] and None
+    page.wait(lambda: opened() or press(), 90)[0].click()
     page.says("standing · current", seconds=60)
     stands = {page.fetch(f"/api/v1/streams/{r['id']}")["standing_scan"] for r in page.fetch("/api/v1/tide")["rows"] if r["metric"] == "cold_hold_temp"}  # fmt: skip
     assert len(stands) == 1 and standing not in stands

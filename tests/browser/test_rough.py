@@ -40,6 +40,7 @@ def test_without_a_connection_the_pane_says_so_and_goes_on_when_there_is_one(ben
     bench.wait(lambda: state(bench) == "no connection: as it was")
     # A verdict that cannot be written says so, and nothing pretends that it was.
     bench.press("n")
+    bench.wait(lambda: bench.all("[data-chosen] .chosen-finding"))
     bench.press("i")
     bench.wait(lambda: "server cannot be reached" in bench.text(".bench-side"))
     network(bench)
@@ -55,6 +56,8 @@ def test_on_a_slow_connection_what_is_old_is_named(bench):
 
 
 def test_a_stream_by_the_day_keeps_its_findings_and_its_plan(bench):
+    # The promise of the level comes after the chart.
+    bench.says("promised", ".sentence")
     said = bench.text(".sentence")
     Select(bench.labelled("How coarse")).select_by_value("day")
     bench.wait(lambda: "by the day" in bench.find(".pane-label").text)

@@ -6,6 +6,7 @@ import { Problem } from "../api/client";
 import { aCurve, show } from "../test/helper";
 import { serve } from "../test/serve";
 import Rounds from "./review/Rounds";
+import { Falses } from "./scorecard/CardBody";
 import Comparison from "./scorecard/Comparison";
 import Published from "./scorecard/Published";
 import Scorecard from "./scorecard/Scorecard";
@@ -366,5 +367,24 @@ describe("a round of review", () => {
     fireEvent.click(screen.getByLabelText(/A fair sample/));
     expect(screen.queryByLabelText("Least strength, sigmas")).toBeNull();
     expect(screen.getByText(/for the chosen family and days alone/)).toBeTruthy();
+  });
+});
+
+describe("the false ones", () => {
+  it("are a few at first, and all of them on request", async () => {
+    const wrong = Array.from({ length: 9 }, (_, i) => ({
+      stream: null,
+      title: `stream ${i}`,
+      start: i,
+      end: i,
+      kind: "outlier",
+      direction: "above",
+      score: 9 - i,
+    }));
+    show(<Falses wrong={wrong as never} scan={null} />);
+    expect(screen.getAllByRole("listitem")).toHaveLength(4);
+    await userEvent.click(screen.getByRole("button", { name: "Show all 9" }));
+    expect(screen.getAllByRole("listitem")).toHaveLength(9);
+    expect(screen.queryByRole("button")).toBeNull();
   });
 });

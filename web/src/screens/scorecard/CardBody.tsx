@@ -1,5 +1,5 @@
-import { Table } from "@mantine/core";
-import type { ReactNode } from "react";
+import { Button, Table } from "@mantine/core";
+import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import type { Curve } from "../../api/client";
 import { kindWords, Whisker } from "../../parts/marks";
@@ -295,7 +295,17 @@ export function chartLink(stream: number, scan: number, start: number, end: numb
 
 const SHOWN = 4;
 
+/** The first few of a list, and a button for the rest of them. */
+function useFirst<T>(all: T[]): { shown: T[]; more: ReactNode } {
+  const [isAll, setAll] = useState(false);
+  const more = !isAll && all.length > SHOWN && (
+    <Button onClick={() => setAll(true)}>Show all {figure(all.length)}</Button>
+  );
+  return { shown: isAll ? all : all.slice(0, SHOWN), more };
+}
+
 function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
+  const { shown, more } = useFirst(missed);
   return (
     <section aria-label="Missed">
       <h2>
@@ -305,7 +315,7 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
         </span>
       </h2>
       <ul className="charts">
-        {missed.slice(0, SHOWN).map((m) => (
+        {shown.map((m) => (
           <li key={`${m.title}${m.start}`}>
             <Piece scan={scan} stream={m.stream} start={m.start} end={m.end} title={m.title}>
               {m.kind || "incident"}, {dayTime(m.start, fleetZone())}
@@ -314,11 +324,13 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
           </li>
         ))}
       </ul>
+      {more}
     </section>
   );
 }
 
-function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
+export function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
+  const { shown, more } = useFirst(wrong);
   return (
     <section aria-label="False">
       <h2>
@@ -328,7 +340,7 @@ function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
         </span>
       </h2>
       <ul className="charts">
-        {wrong.slice(0, SHOWN).map((f) => (
+        {shown.map((f) => (
           <li key={`${f.stream}${f.kind}${f.start}`}>
             <Piece scan={scan} stream={f.stream} start={f.start} end={f.end} title={f.title}>
               {kindWords(f)}, {dayTime(f.start, fleetZone())}, {figure(f.score, 1)} σ
@@ -336,6 +348,7 @@ function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
           </li>
         ))}
       </ul>
+      {more}
     </section>
   );
 }
