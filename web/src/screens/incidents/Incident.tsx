@@ -76,7 +76,7 @@ function Known({ incident }: { incident: Data }) {
         <p className="incident-words">
           {sentence(incident)}
           {incident.by_chance !== null &&
-            ` By chance so many so strong would begin together ${chanceWords(incident.by_chance)} times in this history.`}
+            ` Begun together by chance, in a history as long: ${chanceWords(incident.by_chance)}${incident.by_chance < 1e-4 ? "" : " times"}.`}
         </p>
         <Lanes incident={incident} move={id === null ? undefined : (f) => void work.move(f, true)} />
         {incident.bare.length > 0 && (
