@@ -12,9 +12,16 @@ DAY_MS = 86_400_000
 
 @pytest.fixture
 def finding(page):
-    """The strongest open finding of an outlier's kind, and the workbench open a few days around it, none chosen."""
-    found = next(f for f in page.fetch("/api/v1/tide")["strongest"] if f["kind"] == "outlier")
-    at = clock.parse_one(found["start"]) // 10**6
+    """The strongest open outlier with days of data on both sides, and the workbench open around it, none chosen."""
+    for found in page.fetch("/api/v1/tide?most=50&family=50&stream=5")["strongest"]:
+        at = clock.parse_one(found["start"]) // 10**6
+        facts = page.fetch(f"/api/v1/streams/{found['stream']}")
+        first, last = (clock.parse_one(facts[end]) // 10**6 for end in ("first", "last"))
+        # A week: what is drawn aside has somewhere to go.
+        if found["kind"] == "outlier" and first < at - 7 * DAY_MS and at + 7 * DAY_MS < last:
+            break
+    else:
+        raise AssertionError("no outlier with a week of data on both sides")
     page.open(f"/workbench/{found['stream']}?from={at - 3 * DAY_MS}&to={at + 3 * DAY_MS}")
     page.find(".pennants button")
     return found
@@ -63,16 +70,16 @@ def test_a_pennant_is_opened_by_keyboard_and_n_and_p_never_leave_the_data(page, 
     page.wait(lambda: is_chosen(page, finding))
     facts = page.fetch(f"/api/v1/streams/{finding['stream']}")
     first, last = (clock.parse_one(facts[end]) // 10**6 for end in ("first", "last"))
-    said = lambda: page.driver.execute_script(
+    announced = lambda: page.driver.execute_script(
         "return document.querySelector('.bench-side .visually-hidden[role=status]').textContent"
     )
     for _ in range(60):
         page.press("n")
         low, high = span(page)
         assert first - 1 <= low < high <= last + 1
-        if said().startswith("That was the last"):
+        if announced().startswith("That was the last"):
             break
-        assert said().startswith("Finding ")
+        assert announced().startswith("Finding ")
     else:
         raise AssertionError("the end is never reached")
 

@@ -57,7 +57,6 @@ export function ChosenFinding({ finding }: { finding: Finding }) {
           </>
         )}
       </p>
-      <Explain finding={finding.id} zone={finding.zone} />
       <h3>What was it?</h3>
       <Verdicts
         choices={VERDICTS}
@@ -73,6 +72,8 @@ export function ChosenFinding({ finding }: { finding: Finding }) {
         )}
       </p>
       {error !== null && <Trouble error={error} />}
+      {/* Below what is pressed: it comes later, and would move that away under the hand. */}
+      <Explain finding={finding.id} zone={finding.zone} />
     </div>
   );
 }
