@@ -97,7 +97,7 @@ def test_sums_lose_nothing_and_periods_hold_their_bins(n, minutes, by):
     got = coarser(series, by, is_sum=True, expected=values, z=values)
     assert np.isclose(np.nansum(got.values), np.nansum(values))
     np.testing.assert_allclose(got.expected, got.values)
-    held = periods(series, by)
-    last = np.r_[held.first[1:], n] - 1
-    assert np.all(times[held.first] >= held.starts) and np.all(times[last] < held.ends)
+    bins = periods(series, by)
+    last = np.r_[bins.first[1:], n] - 1
+    assert np.all(times[bins.first] >= bins.starts) and np.all(times[last] < bins.ends)
     assert np.nanmax(np.abs(got.score), initial=0) == np.nanmax(np.abs(values), initial=0)

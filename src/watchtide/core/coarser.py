@@ -1,4 +1,4 @@
-"""The same series by the hour, day, week or month of its own clock, without another plan.
+"""The same series by the hour, day, week or month of its time zone, with the plan unchanged.
 
 Nothing is fitted anew: what was seen and what was expected are put together over the same samples, so that the two stay
 comparable where some are missing.
@@ -9,14 +9,13 @@ from typing import Literal
 
 import numpy as np
 
+from watchtide.core.cadence import DAY_NS, MONDAY_NS, WEEK_NS
 from watchtide.core.series import SECOND_NS, Floats, Ints, Series
 
 By = Literal["hour", "day", "week", "month"]
-HOUR_NS, DAY_NS = 3_600 * SECOND_NS, 86_400 * SECOND_NS
-# 1970-01-05 00:00, a Monday.
-MONDAY_NS = 4 * DAY_NS
+HOUR_NS = 3_600 * SECOND_NS
 # The shortest length of each period: a series whose steps are longer says nothing by it.
-LEAST_NS: dict[By, int] = {"hour": HOUR_NS, "day": DAY_NS, "week": 7 * DAY_NS, "month": 28 * DAY_NS}
+LEAST_NS: dict[By, int] = {"hour": HOUR_NS, "day": DAY_NS, "week": WEEK_NS, "month": 28 * DAY_NS}
 
 
 @dataclass(frozen=True)
@@ -32,7 +31,7 @@ class Periods:
 
 
 def periods(series: Series, by: By) -> Periods:
-    """Hours, days, weeks (from Monday) or months of the series' own clock. O(n).
+    """Hours, days, weeks (from Monday) or months in the series' time zone. O(n).
 
     Raises ValueError where a step is longer than the period.
     """

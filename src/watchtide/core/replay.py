@@ -6,7 +6,7 @@ that is read off the past is read at fixed places of the grid, so that cutting t
 changes nothing before the cut, to the last bit.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -49,8 +49,9 @@ class Rules:
 class Kept:
     """Where a replay stands at a refit: all that judging the samples from there on rests on, beside the samples themselves.
 
-    at : the first sample that this fit judges, until_ns : the end of its bin, before which all it rests on lies; what was said before it is said for good. said : name -> (at,) or (k, at)
-    arrays of what was said. It can be written down and read back to the last bit (`engine.upkeep`).
+    at : the first sample that this fit judges, until_ns : the end of its bin, before which all it rests on lies. judged :
+    name -> (at,) or (k, at) arrays of the samples before it, which stay as they are. It can be written down and read back
+    to the last bit (`engine.upkeep`).
     """
 
     at: int
@@ -62,7 +63,7 @@ class Kept:
     levels: tuple[Level, ...]
     refits: int
     added: float
-    said: dict[str, np.ndarray]
+    judged: dict[str, np.ndarray]
     rehearsed: windows.Evidence | None
     taught: Bools
 
@@ -225,6 +226,22 @@ def replay(
         )
     else:
         notes = choice.reasons
+    kept = None
+    if choice is not None and model is not None and level is not None:
+        kept = Kept(
+            at=reached,
+            until_ns=int(frame.times[reached]) + round(frame.step_ns),
+            choice=choice,
+            model=model,
+            watch=watch,
+            level=level,
+            levels=tuple(levels),
+            refits=refits,
+            added=added,
+            judged=state.judged(reached),
+            rehearsed=state.rehearsed,
+            taught=state.taught,
+        )
     # What was expected of the first window was never a judgement.
     expected = state.expected.copy()
     expected[: cadence.first] = np.nan
@@ -249,19 +266,7 @@ def replay(
         refits=refits,
         notes=notes,
         model=model,
-        kept=state.kept(
-            reached,
-            int(frame.times[reached]) + round(frame.step_ns),
-            choice,
-            model,
-            watch,
-            level,
-            levels,
-            refits,
-            added,
-        )
-        if choice is not None and model is not None and level is not None
-        else None,
+        kept=kept,
     )
 
 
@@ -278,10 +283,10 @@ def _heard_in_all(state: "_State", evidence: windows.Evidence) -> tuple[windows.
     return windows.Evidence(score, side, window, first), np.r_[state.taught, clean[m:]]
 
 
-# Arrays of a state that belong to what was said.
-_SAID = (
-    "expected", "spread", "z", "score", "above", "below", "odd", "trend", "side", "window", "first", "suspect", "lacking",
-)  # fmt: skip
+# Arrays of a state that belong to what was judged, and those of its counts.
+_JUDGED = ["expected", "spread", "z", "score", "above", "below", "odd", "trend", "side", "window", "first"]
+_JUDGED += ["suspect", "lacking"]
+_COUNTED = ["event", "trials"]
 
 
 class _State:
@@ -301,38 +306,22 @@ class _State:
         self.rehearsed: windows.Evidence | None = None
         self.taught: Bools = np.empty(0, np.bool_)
 
-    def kept(
-        self, at: int, until_ns: int, choice: Choice, model: Model, watch: windows.Watch | None, level: Level,
-        levels: Sequence[Level], refits: int, added: float,
-    ) -> Kept:  # fmt: skip
-        said = {name: getattr(self, name)[:at].copy() for name in _SAID}
-        said |= {"event": self.counted.event[:at].copy(), "trials": self.counted.trials[:at].copy()}
-        if self.seasons is not None:
-            said["seasons"] = self.seasons[:, :at].copy()
-        return Kept(
-            at,
-            until_ns,
-            choice,
-            model,
-            watch,
-            level,
-            tuple(levels),
-            refits,
-            added,
-            said,
-            self.rehearsed,
-            self.taught,
-        )
+    def judged(self, at: int) -> dict[str, np.ndarray]:
+        """What was judged before a sample."""
+        out = {name: getattr(self, name)[:at] for name in _JUDGED}
+        out |= {name: getattr(self.counted, name)[:at] for name in _COUNTED}
+        return out if self.seasons is None else out | {"seasons": self.seasons[:, :at]}
 
     def take_up(self, kept: Kept) -> None:
-        """What was said before, as it was."""
-        for name in _SAID:
-            getattr(self, name)[: kept.at] = kept.said[name]
-        self.counted.event[: kept.at] = kept.said["event"]
-        self.counted.trials[: kept.at] = kept.said["trials"]
-        if "seasons" in kept.said:
-            self.seasons = np.full((len(kept.said["seasons"]), len(self.z)), np.nan)
-            self.seasons[:, : kept.at] = kept.said["seasons"]
+        """What was judged before, as it was."""
+        at = kept.at
+        for name in _JUDGED:
+            getattr(self, name)[:at] = kept.judged[name]
+        for name in _COUNTED:
+            getattr(self.counted, name)[:at] = kept.judged[name]
+        if "seasons" in kept.judged:
+            self.seasons = np.full((len(kept.judged["seasons"]), len(self.z)), np.nan)
+            self.seasons[:, :at] = kept.judged["seasons"]
         self.rehearsed, self.taught = kept.rehearsed, kept.taught
 
 

@@ -321,22 +321,9 @@ def _replayed(
     stream: Input, plan: Plan, labels: Sequence[Label], kept: replay.Kept | None = None
 ) -> tuple[Baselined, replay.Kept | None]:
     """A replay on one grid."""
-    sorted_times = np.sort(stream.times)
-    _, way = preparing.cadence_of(stream, plan, sorted_times[:KNOWN_STAMPS])
-    step = way.step_ns
-    rhythm = _rhythm(plan, step)
-    begin = int(sorted_times[0]) if len(sorted_times) else 0
-    until = int(np.searchsorted(sorted_times, begin + rhythm.first * step))
-    if not way.is_even:
-        # The length of a step is a mean one there: the count of samples is what is known.
-        until = min(until, rhythm.first)
-    train = plan.baseline.train
-    if train != "all" and train.until is not None:
-        until = int(np.searchsorted(sorted_times, clock.parse_one(train.until, stream.zone)))
-    prepared = prepare(stream, plan, until=max(until, 2))
+    prepared, rhythm = replay_grid(stream, plan)
     series = prepared.series
-    if train != "all":
-        rhythm = replace(rhythm, first=max(training_stop(series, plan, stream.zone), 1))
+    step = prepared.cadence.step_ns
     spans = left_out_spans(plan, stream.key, labels)
     split = split_spans(series, plan, len(series), stream.zone)
     enough, notes = usable_samples(prepared, plan, [])
@@ -410,6 +397,26 @@ def _replayed(
         mode="replay",
     )
     return base, got.kept
+
+
+def replay_grid(stream: Input, plan: Plan) -> tuple[preparing.Prepared, replay.Cadence]:
+    """A stream on the grid that a replay judges it on, resolved from its first window alone; and the replay's rhythm."""
+    sorted_times = np.sort(stream.times)
+    _, way = preparing.cadence_of(stream, plan, sorted_times[:KNOWN_STAMPS])
+    step = way.step_ns
+    rhythm = _rhythm(plan, step)
+    begin = int(sorted_times[0]) if len(sorted_times) else 0
+    until = int(np.searchsorted(sorted_times, begin + rhythm.first * step))
+    if not way.is_even:
+        # The length of a step is a mean one there: the count of samples is what is known.
+        until = min(until, rhythm.first)
+    train = plan.baseline.train
+    if train != "all" and train.until is not None:
+        until = int(np.searchsorted(sorted_times, clock.parse_one(train.until, stream.zone)))
+    prepared = prepare(stream, plan, until=max(until, 2))
+    if train != "all":
+        rhythm = replace(rhythm, first=max(training_stop(prepared.series, plan, stream.zone), 1))
+    return prepared, rhythm
 
 
 def _rhythm(plan: Plan, step: int) -> replay.Cadence:

@@ -27,27 +27,101 @@ from watchtide.engine.stages import BASELINE_VERSION, Scanned
 from watchtide.plan import Plan
 
 FORMAT = "watchtide upkeep 1"
-_CLASSES = {
-    c.__name__: c
-    for c in (
-        Choice, Fitted, Follower, Model, Period, SpreadModel, flagging.Level, quantile.Counted, replay.Kept,
-        windows.Evidence, windows.Watch,
+# Every part of a state has the same stamp: the same state is the same bytes.
+STAMP = (2026, 1, 1, 0, 0, 0)
+STATE_CLASSES = (
+    Choice,
+    Fitted,
+    Follower,
+    Model,
+    Period,
+    SpreadModel,
+    flagging.Level,
+    quantile.Counted,
+    replay.Kept,
+    windows.Evidence,
+    windows.Watch,
+)
+_CLASSES = {c.__name__: c for c in STATE_CLASSES}
+
+
+@dataclasses.dataclass(frozen=True)
+class Complete:
+    """How far a stream can be judged: until_ns, the end of its newest complete bin; step_ns, the length of a bin."""
+
+    until_ns: int
+    step_ns: int
+
+
+def complete(stream: Input, plan: Plan, now_ns: int, wait_ns: int, skip_last: int = 0) -> Complete | None:
+    """The bins, on the replay's own grid, that ended so long ago that their samples have come; None where there is none.
+
+    Bins without a sample after the newest one are not counted, nor the last `skip_last` before it.
+    """
+    if not len(stream.times):
+        return None
+    prepared, _ = stages.replay_grid(stream, plan)
+    ends = prepared.series.ends[: len(prepared.series) - skip_last]
+    ended = int(np.searchsorted(ends, now_ns - wait_ns, side="right"))
+    return Complete(int(ends[ended - 1]), prepared.cadence.step_ns) if ended else None
+
+
+def tick(
+    stream: Input, plan: Plan, labels: Sequence[Label] = (), state: bytes | None = None
+) -> tuple[Scanned, bytes | None]:
+    """Judge all samples that are there, and the state to go on from; None before the first fit.
+
+    stream : the whole history, also what was judged before. A state of other samples, labels or another plan, as after a
+    correction of history, is not gone on from: all is judged anew. The answer is that of `stages.scan(…, mode="replay")`.
+    """
+    kept: replay.Kept | None = None
+    if state is not None:
+        found, key = read(state)
+        kept = found if key == key_of(stream, plan, labels, found.until_ns) else None
+    base, now = stages.replay_on(stream, plan, labels, kept)
+    scanned = stages.flag(base, plan)
+    if now is None:
+        return scanned, None
+    if kept is not None and now.at == kept.at:
+        return scanned, state
+    return scanned, write(now, key_of(stream, plan, labels, now.until_ns))
+
+
+def key_of(stream: Input, plan: Plan, labels: Sequence[Label], until_ns: int) -> str:
+    """What a state rests on: the samples before a moment, labels that had ended, the plan and the code."""
+    seal = hashlib.sha256()
+    seal.update(
+        json.dumps([BASELINE_VERSION, stream.key, stream.zone, plan.as_data()], sort_keys=True).encode()
     )
-}  # fmt: skip
+    columns = [stream.values] if stream.denominators is None else [stream.values, stream.denominators]
+    for column in (stream.times, *columns):
+        seal.update(np.ascontiguousarray(column[stream.times < until_ns]).tobytes())
+    for span in sorted(stages.left_out_spans(plan, stream.key, labels)):
+        if span[1] < until_ns:
+            seal.update(repr(span).encode())
+    for beside in stream.covariates:
+        before = beside.times < until_ns
+        seal.update(beside.name.encode() + beside.times[before].tobytes() + beside.values[before].tobytes())
+    seal.update(repr(stream.days).encode())
+    return seal.hexdigest()
 
 
 def write(kept: replay.Kept, key: str) -> bytes:
     """The state as bytes. key : of the samples, labels and plan that it rests on (`key_of`)."""
     arrays: list[np.ndarray] = []
-    told = _plain(kept, arrays)
+    head = {"format": FORMAT, "key": key, "kept": _plain(kept, arrays)}
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
-        file.writestr("state.json", json.dumps({"format": FORMAT, "key": key, "kept": told}))
+        _put(file, "state.json", json.dumps(head).encode())
         for i, values in enumerate(arrays):
             packed = io.BytesIO()
             np.lib.format.write_array(packed, values, allow_pickle=False)
-            file.writestr(f"{i}.npy", packed.getvalue())
+            _put(file, f"{i}.npy", packed.getvalue())
     return out.getvalue()
+
+
+def _put(file: zipfile.ZipFile, name: str, body: bytes) -> None:
+    file.writestr(zipfile.ZipInfo(name, STAMP), body, zipfile.ZIP_DEFLATED)
 
 
 def read(data: bytes) -> tuple[replay.Kept, str]:
@@ -89,60 +163,17 @@ def _plain(value: Any, arrays: list[np.ndarray]) -> Any:
     raise TypeError(f"{type(value).__name__} cannot be written down")
 
 
-def _real(told: Any, arrays: Sequence[np.ndarray]) -> Any:
-    if not isinstance(told, dict):
-        return told
-    if "array" in told:
-        return arrays[told["array"]]
-    if "scalar" in told:
-        return arrays[told["scalar"]][()]
-    if "class" in told:
-        fields = {name: _real(v, arrays) for name, v in told["fields"].items()}
-        return _CLASSES[told["class"]](**fields)
-    if "dict" in told:
-        return {_real(k, arrays): _real(v, arrays) for k, v in told["dict"]}
-    kind, items = next(iter(told.items()))
+def _real(plain: Any, arrays: Sequence[np.ndarray]) -> Any:
+    if not isinstance(plain, dict):
+        return plain
+    if "array" in plain:
+        return arrays[plain["array"]]
+    if "scalar" in plain:
+        return arrays[plain["scalar"]][()]
+    if "class" in plain:
+        fields = {name: _real(v, arrays) for name, v in plain["fields"].items()}
+        return _CLASSES[plain["class"]](**fields)
+    if "dict" in plain:
+        return {_real(k, arrays): _real(v, arrays) for k, v in plain["dict"]}
+    kind, items = next(iter(plain.items()))
     return (tuple if kind == "tuple" else list)(_real(v, arrays) for v in items)
-
-
-def tick(
-    stream: Input, plan: Plan, labels: Sequence[Label] = (), state: bytes | None = None
-) -> tuple[Scanned, bytes | None]:
-    """Judge all samples that are there, and the state to go on from; None before the first fit.
-
-    stream : the whole history, also what was judged before. A state of other samples, labels or another plan, as after a
-    correction of history, is not gone on from: all is judged anew. The answer is that of `stages.scan(…, mode="replay")`.
-    """
-    kept: replay.Kept | None = None
-    if state is not None:
-        found, key = read(state)
-        kept = found if key == key_of(stream, plan, labels, found.until_ns) else None
-    base, now = stages.replay_on(stream, plan, labels, kept)
-    scanned = stages.flag(base, plan)
-    if now is None:
-        return scanned, None
-    if kept is not None and now.at == kept.at:
-        return scanned, state
-    return scanned, write(now, key_of(stream, plan, labels, now.until_ns))
-
-
-def key_of(stream: Input, plan: Plan, labels: Sequence[Label], until: int) -> str:
-    """What a state rests on: the samples before a moment, labels that had ended, the plan and the code."""
-    before = stream.times < until
-    seal = hashlib.sha256()
-    seal.update(
-        json.dumps([BASELINE_VERSION, stream.key, stream.zone, plan.as_data()], sort_keys=True).encode()
-    )
-    columns = [stream.times, stream.values]
-    if stream.denominators is not None:
-        columns.append(stream.denominators)
-    for column in columns:
-        seal.update(np.ascontiguousarray(column[before]).tobytes())
-    for one in sorted(stages.left_out_spans(plan, stream.key, labels)):
-        if one[1] < until:
-            seal.update(repr(one).encode())
-    for beside in stream.covariates:
-        some = beside.times < until
-        seal.update(beside.name.encode() + beside.times[some].tobytes() + beside.values[some].tobytes())
-    seal.update(repr(stream.days).encode())
-    return seal.hexdigest()
