@@ -49,7 +49,7 @@ writeFileSync(
   `${folder}/names.ts`,
   `/** Made by \`./run api\`. Fields that hold a time, parameters that are one, rows of times under free names, and rows whose content is free. */\n` +
     `export const MOMENTS: ReadonlySet<string> = new Set([\n${listed(moment)}]);\n\n` +
-    `export const ASKED: ReadonlySet<string> = new Set([\n${listed(requested)}]);\n\n` +
+    `export const MOMENT_PARAMETERS: ReadonlySet<string> = new Set([\n${listed(requested)}]);\n\n` +
     `export const TIMES: ReadonlySet<string> = new Set([\n${listed(times)}]);\n\n` +
     `export const FREE: ReadonlySet<string> = new Set([\n${listed(free)}]);\n`,
 );

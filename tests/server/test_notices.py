@@ -17,6 +17,7 @@ from watchtide.server import moments
 from watchtide.server.logbook.models import Quiet
 from watchtide.server.lookouts import sending, services
 from watchtide.server.lookouts.models import Delivery, Lookout, Notice, Route, Watched
+from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
 
@@ -101,7 +102,7 @@ def test_began_and_ended_are_sent_once_each_and_signed(api, sender, receiver):
         and began["data"]["direction"] == "above"
     )
     points = began["data"]["points_csv"].splitlines()
-    assert points[0].startswith('"series","time"') or points[0].startswith("series,time")
+    assert points[0].startswith("series,time,value,expected")
     assert len(points) == 1 + 3 and clock.format_time(int(times[at + 1])) in points[1]
     assert ended["data"]["end"] == clock.format_time(int(times[at + 6]))
     # As the receiver of Standard Webhooks checks it.
@@ -145,6 +146,40 @@ def test_findings_that_begin_together_make_one_notice(api, sender, receiver):
     assert group.raised.count() == 3 and group.ended_at is not None
 
 
+def test_what_goes_with_nothing_is_announced_by_itself(api, sender, receiver):
+    """Two places of one family begin together; a stream that shares nothing with them is no part of that."""
+    times, values = history()
+    at = len(times) - 101
+    for place in ("lock", "weir"):
+        push(sender, times[:at], values[:at], place=place)
+    push(sender, times[:at], values[:at], place="far", metric="wind")
+    found = Stream.objects.filter(metric__in=("flow", "wind")).values_list("pk", flat=True)
+    pk = made(api, routes=[route(api, receiver)["id"]], scope={"streams": list(found)})
+    judge()
+    for place, metric in (("lock", "flow"), ("weir", "flow"), ("far", "wind")):
+        push(sender, times[at : at + 5], values[at : at + 5], place=place, metric=metric)
+    judge()
+    sending.send_due()
+    assert sorted(e["subject"] for e in receiver.events())[-1] == "metric=wind,place=far"
+    assert len(receiver.events()) == 2 and Lookout.objects.get(pk=pk).groups.count() == 2
+
+
+def test_what_joins_late_is_over_before_the_end_is_announced(api, sender, receiver):
+    _, _, (times, values, at) = before_the_spike(sender, api, receiver, places=("lock", "weir"))
+    push(sender, times[at:], values[at:], place="lock")
+    judge()
+    sending.send_due()
+    # The first is over in one go, and so is its group; another that began with it reopens it.
+    push(sender, times[at : at + 5], values[at : at + 5], place="weir")
+    judge()
+    sending.send_due()
+    assert [e["type"].rsplit(".", 1)[1] for e in receiver.events()] == ["began"]
+    push(sender, times[at + 5 :], values[at + 5 :], place="weir")
+    judge()
+    sending.send_due()
+    assert [e["type"].rsplit(".", 1)[1] for e in receiver.events()] == ["began", "ended"]
+
+
 def test_apart_each_finding_has_its_own(api, sender, receiver):
     _, _, (times, values, at) = before_the_spike(
         sender, api, receiver, places=("lock", "weir"), notify={"together": False, "ended": False}
@@ -165,9 +200,9 @@ def test_planned_work_holds_what_would_be_sent_and_counts_it(api, sender, receiv
     push(sender, times[at : at + 4], values[at : at + 4])
     judge()
     assert sending.send_due() == 0 and not receiver.got
-    held = outbox(api, state="held")
-    assert [x["kind"] for x in held] == ["began"]
-    assert api.post(f"/api/v1/outbox/{held[0]['id']}/resend").status_code == 202
+    kept_back = outbox(api, state="held")
+    assert [x["kind"] for x in kept_back] == ["began"]
+    assert api.post(f"/api/v1/outbox/{kept_back[0]['id']}/resend").status_code == 202
     sending.send_due()
     assert len(receiver.got) == 1
 

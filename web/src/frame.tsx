@@ -31,7 +31,9 @@ import {
   SettingsIcon,
   TideIcon,
 } from "./parts/icons";
+import { ENDED } from "./parts/jobs";
 import { PersonName } from "./parts/person";
+import { routesQuery } from "./parts/routes";
 import { hasWords, useStreams } from "./parts/streams";
 import { clock, plural } from "./parts/words";
 import { BROWSER, fleetZone, hasOwnClock, setOwnClock } from "./parts/zones";
@@ -135,9 +137,9 @@ function Jobs() {
     // Hints tell of progress; this is for a connection that was lost unnoticed.
     refetchInterval: 15_000,
   });
-  const open = (jobs.data ?? []).filter(
-    (j) => j.kind !== "watch" && (j.state === "queued" || j.state === "running"),
-  );
+  // Lookouts judge every few minutes; their own page has how that went.
+  const listed = jobs.data?.filter((j) => j.kind !== "watch");
+  const open = (listed ?? []).filter((j) => !ENDED.includes(j.state));
   const done = open.reduce((sum, j) => sum + (j.total ? (j.done ?? 0) / j.total : 0), 0);
   const cancel = async (job: Job) => {
     await api.DELETE("/api/v1/jobs/{id}", { params: { path: { id: job.id } } });
@@ -154,27 +156,24 @@ function Jobs() {
       </Popover.Target>
       <Popover.Dropdown>
         <h2>Jobs</h2>
-        {(jobs.data ?? [])
-          .filter((j) => j.kind !== "watch")
-          .slice(0, 8)
-          .map((j) => (
-            <div key={j.id} className="job">
-              <div className="filler">
-                <div>{j.title}</div>
-                <div className="soft small">
-                  {j.state}
-                  {j.state === "running" && j.total ? `, ${j.done} of ${j.total}` : ""}
-                  {j.message ? `: ${j.message}` : ""}
-                </div>
+        {(listed ?? []).slice(0, 8).map((j) => (
+          <div key={j.id} className="job">
+            <div className="filler">
+              <div>{j.title}</div>
+              <div className="soft small">
+                {j.state}
+                {j.state === "running" && j.total ? `, ${j.done} of ${j.total}` : ""}
+                {j.message ? `: ${j.message}` : ""}
               </div>
-              {(j.state === "running" || j.state === "queued") && (
-                <Button onClick={() => cancel(j)} disabled={j.is_cancel_asked}>
-                  {j.is_cancel_asked ? "Stopping" : "Cancel"}
-                </Button>
-              )}
             </div>
-          ))}
-        {jobs.data?.length === 0 && <p className="soft">Nothing has run yet.</p>}
+            {!ENDED.includes(j.state) && (
+              <Button onClick={() => cancel(j)} disabled={j.is_cancel_asked}>
+                {j.is_cancel_asked ? "Stopping" : "Cancel"}
+              </Button>
+            )}
+          </div>
+        ))}
+        {listed?.length === 0 && <p className="soft">Nothing has run yet.</p>}
       </Popover.Dropdown>
     </Popover>
   );
@@ -271,13 +270,9 @@ function useFocusOnNavigation() {
   return work;
 }
 
-/** A route that keeps failing is shown on every screen until it is mended. */
+/** A route that keeps failing is shown on every screen until it works again. */
 function FailingRoute() {
-  const routes = useQuery({
-    queryKey: ["routes"],
-    queryFn: () => list(api.GET("/api/v1/routes")),
-    refetchInterval: 60_000,
-  });
+  const routes = useQuery({ ...routesQuery, refetchInterval: 60_000 });
   const failing = (routes.data ?? []).filter((route) => route.failing_since);
   if (!failing.length) return null;
   return (

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable
+from datetime import timedelta
 
 from watchtide.core import cadence
 from watchtide.core.cadence import MONTH_NS, YEAR_NS, Cadence
@@ -40,6 +41,11 @@ def parse_ns(text: str | int | float, *, step_ns: int | None = None) -> int:
             raise ValueError(f"{text!r} needs a unit here; write for example {text}m")
         return round(number * step_ns)
     return round(number * _UNITS_NS[unit])
+
+
+def parse_timedelta(text: str | int | float) -> timedelta:
+    """The same as a `timedelta`, to the microsecond."""
+    return timedelta(microseconds=parse_ns(text) // 1_000)
 
 
 def format_ns(ns: int) -> str:

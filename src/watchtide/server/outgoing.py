@@ -9,6 +9,8 @@ from urllib.parse import urlsplit, urlunsplit
 import httpx
 from django.conf import settings
 
+from watchtide.server.problems import Problem
+
 AGENT = "watchtide"
 
 
@@ -50,6 +52,16 @@ def address_of(url: str) -> tuple[str, int, str]:
     return addresses[0], port, parts.hostname
 
 
+def checked(url: str, place: str) -> str:
+    """A URL that may be called. Raises Problem, naming the place it was given in, for one that may not."""
+    try:
+        address_of(url)
+    except (NotAllowed, Failed) as error:
+        message, _, remedy = str(error).partition("; ")
+        raise Problem(message, place=place, remedy=remedy or "check the address") from error
+    return url
+
+
 def is_allowed(address: str, port: int) -> bool:
     """Whether an address is in a network named in the settings; `10.0.0.5:9100` allows one port only."""
     ip = ipaddress.ip_address(address.partition("%")[0])
@@ -85,9 +97,16 @@ def send(
 
 
 def _call(
-    method: str, url: str, body: bytes, headers: dict[str, str], timeout_s: float, most_bytes: int,
-    good: tuple[int, int], *, is_cut: bool = False,
-) -> Answer:  # fmt: skip
+    method: str,
+    url: str,
+    body: bytes,
+    headers: dict[str, str],
+    timeout_s: float,
+    most_bytes: int,
+    good: tuple[int, int],
+    *,
+    is_cut: bool = False,
+) -> Answer:
     address, port, host = address_of(url)
     parts = urlsplit(url)
     shown = f"[{address}]" if ":" in address else address

@@ -19,7 +19,7 @@ describe("errors of the server", () => {
       "must be above 0; take 4",
     ]);
   });
-  it("are told in words even when the answer is no document", async () => {
+  it("are in words even when the answer is no document", async () => {
     const problem = await problemOf(new Response("<html>", { status: 502 }));
     expect(problem.title).toContain("502");
     expect(problem.remedy).toBeTruthy();

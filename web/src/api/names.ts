@@ -53,7 +53,7 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "updated_at",
 ]);
 
-export const ASKED: ReadonlySet<string> = new Set([
+export const MOMENT_PARAMETERS: ReadonlySet<string> = new Set([
   "at",
   "begin",
   "end",

@@ -853,11 +853,11 @@ export interface paths {
         get: operations["lookout"];
         put?: never;
         post?: never;
-        /** @description End a lookout, with what it has said. */
+        /** @description End a lookout, with its findings. */
         delete: operations["delete_lookout"];
         options?: never;
         head?: never;
-        /** @description Change a lookout. Another plan, wait or number of samples left out begins anew; switched on, it goes on. */
+        /** @description Change a lookout. With another plan or scope it begins anew; switched on again, it goes on. */
         patch: operations["change_lookout"];
         trace?: never;
     };
@@ -8487,7 +8487,7 @@ export interface operations {
     window: {
         parameters: {
             query?: {
-                /** @description put together by a longer period of the stream's own clock: sums of what adds up, else means */
+                /** @description put together by a longer period in the stream's time zone: sums of what adds up, else means */
                 by?: "day" | "hour" | "month" | "week";
                 components?: boolean;
                 from?: number;
@@ -8931,7 +8931,7 @@ export interface operations {
     samples: {
         parameters: {
             query?: {
-                /** @description put together by a longer period of the stream's own clock: sums of what adds up, else means */
+                /** @description put together by a longer period in the stream's time zone: sums of what adds up, else means */
                 by?: "day" | "hour" | "month" | "week";
                 from?: number;
                 points?: number;

@@ -1,6 +1,6 @@
 /** Times on the wire are ISO 8601 in UTC, those of the page milliseconds since 1970: one is turned into the other here. */
 
-import { ASKED, FREE, MOMENTS, TIMES } from "./names";
+import { FREE, MOMENT_PARAMETERS, MOMENTS, TIMES } from "./names";
 
 /** Any of the fields that hold a time: what a row of times has under each of its names. */
 const A_MOMENT = "at";
@@ -35,7 +35,7 @@ export function iso(ms: number): string {
 
 /** What the page sends, times in ISO 8601; what is given stays as it is. */
 export function toWire(value: unknown, name = ""): unknown {
-  if (typeof value === "number") return MOMENTS.has(name) || ASKED.has(name) ? iso(value) : value;
+  if (typeof value === "number") return MOMENTS.has(name) || MOMENT_PARAMETERS.has(name) ? iso(value) : value;
   if (value === null || typeof value !== "object" || FREE.has(name)) return value;
   if (Array.isArray(value)) return value.map((part) => toWire(part, name));
   if (value instanceof Blob || value instanceof FormData) return value;

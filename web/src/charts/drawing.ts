@@ -108,7 +108,7 @@ export function drawFlags(
     const here = y(i);
     if (!side || here === null) continue;
     pen.strokeStyle = pen.fillStyle = odd.has(i) ? colours.ink : side > 0 ? colours.above : colours.below;
-    // What has no side is in the colour of the line itself: it is told apart by its weight.
+    // What has no side is in the colour of the line itself, and thicker.
     pen.lineWidth = (odd.has(i) ? 5 : 2.4) * ratio();
     const px = u.valToPos(time[i] ?? 0, "x", true);
     const py = u.valToPos(here, "y", true);
@@ -157,7 +157,7 @@ export function drawGaps(u: uPlot, colours: Palette, w: Drawn): void {
   }
 }
 
-/** Samples that nothing was said about, as in the training of a replay: dots along the bottom edge. */
+/** Samples that were not judged, as in the training of a replay: dots along the bottom edge. */
 export function drawUnjudged(u: uPlot, colours: Palette, w: Drawn): void {
   const { time, value, score } = w;
   if (!score) return;
@@ -182,7 +182,7 @@ export function isUnjudged(value: number | null | undefined, score: number | nul
   return value !== null && value !== undefined && (score === null || score === undefined);
 }
 
-/** A moment held on to, as an upright line. */
+/** A pinned moment, as an upright line. */
 export function drawPin(u: uPlot, colours: Palette, moment: number | null): void {
   if (moment === null) return;
   const pen = u.ctx;
@@ -286,7 +286,7 @@ export function endsOf(values: (number | null)[]): [number, number] | null {
   return [seen.reduce((a, b) => Math.min(a, b)), seen.reduce((a, b) => Math.max(a, b))];
 }
 
-/** How streams laid over the first one are told apart: by dash, never by colour alone. */
+/** How streams laid over the first one differ: by dash, never by colour alone. */
 export const OVERLAY_DASHES = [
   [7, 3],
   [2, 3],

@@ -47,7 +47,7 @@ const LOG_MARGIN = 1.15;
 const SYNC = "watchtide";
 
 /** How a pane looks and what it does by itself. latest : its properties as they are; wasShift : whether the drag that marked a
- * span began with Shift held. */
+ * span began with Shift down. */
 export function optionsOf(
   latest: { current: PaneProps },
   element: HTMLElement,

@@ -12,7 +12,7 @@ describe("ticks at round local times", () => {
     expect(at.map((t) => new Date(t).getUTCHours())).toContain(23);
     expect(at.map((t) => new Date(t).getUTCHours())).toContain(0);
   });
-  it("start weeks on Monday and keep to the count asked for", () => {
+  it("start weeks on Monday and keep to the count wanted", () => {
     const { at } = ticks(Date.UTC(2026, 6, 27), Date.UTC(2026, 10, 16), "UTC", 20);
     expect(at.length).toBeLessThanOrEqual(20);
     expect(new Set(at.map((t) => new Date(t).getUTCDay()))).toEqual(new Set([1]));

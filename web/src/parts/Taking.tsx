@@ -1,30 +1,25 @@
 import { UnstyledButton } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
-import { useContext, useState } from "react";
-import { api, type Finding, get } from "../api/client";
+import { useContext } from "react";
+import { api, type Finding } from "../api/client";
+import { useAttempt } from "./attempt";
 import { PersonName } from "./person";
 
 /** Whom a finding is assigned to; take it on, or give it back. */
 export function Taking({ finding }: { finding: Finding }) {
   const client = useQueryClient();
-  const [problem, setProblem] = useState("");
+  const { error, attempt } = useAttempt();
   const me = useContext(PersonName);
   const isMine = finding.taken_by !== "" && finding.taken_by === me;
-  const ask = async (take: boolean) => {
-    try {
-      await get(
-        api.POST("/api/v1/findings/{id}/take", { params: { path: { id: finding.id } }, body: { take } }),
-      );
-      setProblem("");
+  const assign = (take: boolean) =>
+    attempt(async () => {
+      await api.POST("/api/v1/findings/{id}/take", { params: { path: { id: finding.id } }, body: { take } });
       await client.invalidateQueries();
-    } catch (error) {
-      setProblem(error instanceof Error ? error.message : "it could not be taken; try again");
-    }
-  };
-  if (problem)
+    });
+  if (error !== null)
     return (
       <span className="small taking" role="alert">
-        {problem}
+        {error instanceof Error ? error.message : "it could not be taken; try again"}
       </span>
     );
   if (finding.taken_by && !isMine)
@@ -33,7 +28,7 @@ export function Taking({ finding }: { finding: Finding }) {
     <UnstyledButton
       className="word small taking"
       aria-label={`${isMine ? "Give back" : "Assign to me"} the finding of ${finding.metric} ${finding.title}`}
-      onClick={() => void ask(!isMine)}
+      onClick={() => void assign(!isMine)}
     >
       {isMine ? "yours · give back" : "assign to me"}
     </UnstyledButton>

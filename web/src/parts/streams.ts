@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type TideRow } from "../api/client";
 
-/** Every stream with its standing scan, as the tide table has them; asked for only when somebody reaches for a list. */
+/** Every stream with its standing scan, as the tide table has them; fetched only when somebody reaches for a list. */
 export function useStreams(isAsked = true) {
   return useQuery({
     queryKey: ["tide", {}],

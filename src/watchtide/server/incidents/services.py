@@ -83,11 +83,15 @@ class Survey:
         """Every finding, judged or not, in the order of `rows`."""
         return [
             Piece(
-                moments.ns(r["start"]), moments.ns(r["end"]), r["stream"], self.streams[r["stream"]].key,
-                self.streams[r["stream"]].step_ns, math.nan if r["score"] is None else r["score"],
+                moments.ns(r["start"]),
+                moments.ns(r["end"]),
+                r["stream"],
+                self.streams[r["stream"]].key,
+                self.streams[r["stream"]].step_ns,
+                math.nan if r["score"] is None else r["score"],
             )
             for r in self.rows
-        ]  # fmt: skip
+        ]
 
     @cached_property
     def fed_by(self) -> set[tuple[int, int]]:
@@ -213,7 +217,8 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
         "created_by": incident.created_by if incident else "",
         "created_at": incident.created_at if incident else None,
         "shared": [
-            f"{name}={value}" for name, value in incidents.shared([seen.streams[s].key for s in sorted(streams)])
+            f"{name}={value}"
+            for name, value in incidents.shared([seen.streams[s].key for s in sorted(streams)])
         ],
         "fed_by": [
             list(pair)
@@ -224,14 +229,20 @@ def _detail(seen: Survey, incident: Incident | None, places: Sequence[int], part
         "members": [seen.rows[at] for at in places],
         # Spans kept from a scan whose findings no longer touch them.
         "bare": [
-            {"stream": p.stream_id, "metric": p.stream.metric, "title": p.stream.title, "start": moments.at(p.start_ns), "end": moments.at(p.end_ns)}
+            {
+                "stream": p.stream_id,
+                "metric": p.stream.metric,
+                "title": p.stream.title,
+                "start": moments.at(p.start_ns),
+                "end": moments.at(p.end_ns),
+            }
             for p in parts
             if not seen.touched([p])
         ],
         "nearby": near[:MOST_NEARBY],
         "entries": list(entries),
         "changes": [{"action": c.action, "content": _content(c), "by": c.by, "at": c.at} for c in changes],
-    }  # fmt: skip
+    }
 
 
 def _content(change: Change) -> dict[str, Any]:

@@ -11,15 +11,14 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.engine import outcome
 from watchtide.server import moments, paging, query
-from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import judging, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
-from watchtide.server.scans import services as scans
 from watchtide.tables import results
+
+LOOKOUTS = Lookout.objects.select_related("plan_version__plan").prefetch_related("routes")
 
 
 class ScopeSerializer(serializers.Serializer):
@@ -47,7 +46,7 @@ class RoutesField(serializers.ListField):
     max_length = 100
 
     def to_representation(self, data: Any) -> list[int]:
-        return sorted(data.values_list("pk", flat=True))
+        return sorted(route.pk for route in data.all())
 
 
 class LookoutSerializer(serializers.Serializer):
@@ -81,21 +80,23 @@ class LookoutSerializer(serializers.Serializer):
             raise serializers.ValidationError(f"there is no route {missing[0]}; see /api/v1/routes")
         return routes
 
-    def to_representation(self, instance: Lookout) -> dict[str, Any]:
-        instance.states = services.counts([instance])[instance.pk]  # type: ignore[attr-defined]
-        return dict(super().to_representation(instance))
+
+def _one(pk: int) -> Response:
+    return Response(LookoutSerializer(services.counted([LOOKOUTS.get(pk=pk)])[0]).data)
 
 
-def _facts(data: dict[str, Any]) -> dict[str, Any]:
-    """What is given of a lookout, checked, as its row holds it."""
+def _facts(data: dict[str, Any], before: dict[str, Any]) -> dict[str, Any]:
+    """What is given of a lookout, checked, as its row holds it. before : what it announces now."""
     out = {k: data[k] for k in ("skip_last", "is_on") if k in data}
     if "scope" in data:
         out["scope"] = services.checked_scope(data["scope"])
     for name in ("every", "wait"):
         if name in data:
-            out[name] = services.checked_duration(data[name], name)
+            out[name] = data[name] if data[name] == "auto" else services.checked_duration(data[name], name)
     if "notify" in data:
-        out["notify"] = services.NOTIFY | dict(data["notify"])
+        out["notify"] = before | dict(data["notify"])
+        if (remind := out["notify"]["remind"]) is not None:
+            services.checked_duration(remind, "notify.remind")
     return out
 
 
@@ -105,8 +106,11 @@ class LookoutsView(APIView):
     )
     def get(self, request) -> Response:
         """Plans that are kept running, by name."""
-        found = Lookout.objects.select_related("plan_version__plan")
-        return paging.rows(request, found, lambda rows: LookoutSerializer(rows, many=True).data, by="name")
+
+        def listed(rows: Any) -> Any:
+            return LookoutSerializer(services.counted(rows), many=True).data
+
+        return paging.rows(request, LOOKOUTS.all(), listed, by="name")
 
     @extend_schema(operation_id="make_lookout", request=LookoutSerializer, responses={201: LookoutSerializer})
     def post(self, request) -> Response:
@@ -115,31 +119,31 @@ class LookoutsView(APIView):
         given.is_valid(raise_exception=True)
         data = given.validated_data
         by = request.user.get_username()
-        facts = _facts(data)
+        facts = _facts(data, services.NOTIFY)
         version = services.version_of(data["plan"], data["name"], by)
         made = services.make(data["name"], version, by, data["routes"], **facts)
         trail.note(request, "lookout made", made.name)
         if made.is_on:
             services.request(made)
-        return Response(LookoutSerializer(made).data, status=201)
+        answer = _one(made.pk)
+        answer.status_code = 201
+        return answer
 
 
 class LookoutView(APIView):
     @extend_schema(operation_id="lookout", responses=LookoutSerializer)
     def get(self, request, pk: int) -> Response:
-        return Response(
-            LookoutSerializer(Lookout.objects.select_related("plan_version__plan").get(pk=pk)).data
-        )
+        return _one(pk)
 
     @extend_schema(operation_id="change_lookout", request=LookoutSerializer, responses=LookoutSerializer)
     def patch(self, request, pk: int) -> Response:
-        """Change a lookout. Another plan, wait or number of samples left out begins anew; switched on, it goes on."""
+        """Change a lookout. With another plan or scope it begins anew; switched on again, it goes on."""
         given = LookoutSerializer(data=request.data, partial=True)
         given.is_valid(raise_exception=True)
         data = given.validated_data
         with transaction.atomic():
             lookout = Lookout.objects.select_for_update().get(pk=pk)
-            changes = _facts(data)
+            changes = _facts(data, services.NOTIFY | lookout.notify)
             if "name" in data:
                 changes["name"] = data["name"]
             if "plan" in data:
@@ -156,16 +160,16 @@ class LookoutView(APIView):
                 lookout.routes.set(data["routes"])
             if anew:
                 services.begin_anew(lookout)
+            # Another wait makes other bins complete.
+            lookout.watched.update(next_ns=None)
             trail.note(request, "lookout changed", lookout.name)
         if lookout.is_on:
             services.request(lookout)
-        return Response(
-            LookoutSerializer(Lookout.objects.select_related("plan_version__plan").get(pk=pk)).data
-        )
+        return _one(pk)
 
     @extend_schema(operation_id="delete_lookout", responses={204: None})
     def delete(self, request, pk: int) -> Response:
-        """End a lookout, with what it has said."""
+        """End a lookout, with its findings."""
         lookout = Lookout.objects.get(pk=pk)
         lookout.delete()
         trail.note(request, "lookout ended", lookout.name)
@@ -237,19 +241,17 @@ class LookoutPointsView(APIView):
             raise Problem(
                 "this lookout does not watch that stream", place="stream", remedy="see its streams", code=404
             )
-        plan = scans.plan_of(watched.lookout.plan_version.text)
-        scanned = judging.points(watched, plan, logbook.labels())
-        columns: dict[str, dict[str, Any]] = {}
-        if scanned is not None:
+        scanned = judging.rejudged(watched)
+        if scanned is None:
+            body = results.table_bytes(results.points_table({}), "points.csv").decode()
+        else:
             judged = np.flatnonzero(~np.isnan(scanned.base.expected))
-            rows = outcome.points_of(scanned)
-            first = int(judged[0]) if len(judged) else len(rows["time"])
-            columns[watched.stream.key] = {k: v[first:] for k, v in rows.items()}
-        body = results.table_bytes(results.points_table(columns), "points.csv")
+            first = scanned.base.series.times[judged[0]] if len(judged) else watched.judged_through_ns
+            body = judging.points_csv(scanned, watched.stream.key, int(first))
         return _file(body, f"points-lookout-{pk}-{stream}.csv")
 
 
-def _file(body: str | bytes, name: str) -> HttpResponse:
+def _file(body: str, name: str) -> HttpResponse:
     answer = HttpResponse(body, content_type="text/csv; charset=utf-8")
     answer["Content-Disposition"] = f'attachment; filename="{name}"'
     return answer

@@ -1,6 +1,5 @@
 """Routes and the outbox over REST: where notices go, and what became of each."""
 
-import secrets
 from typing import Any
 
 from django.db import transaction
@@ -16,9 +15,7 @@ from watchtide.server.lookouts.models import (
     KINDS,
     NOTICE_KINDS,
     OUTBOX_STATES,
-    TEST,
     Delivery,
-    Notice,
     Route,
 )
 from watchtide.server.people import trail
@@ -44,15 +41,6 @@ class MadeRouteSerializer(RouteSerializer):
     secret = serializers.CharField(help_text="what a hook's messages are signed with; shown only now")
 
 
-def _checked(to: str) -> str:
-    try:
-        outgoing.address_of(to)
-    except (outgoing.NotAllowed, outgoing.Failed) as error:
-        message, _, remedy = str(error).partition("; ")
-        raise Problem(message, place="to", remedy=remedy or "check the address") from error
-    return to
-
-
 class RoutesView(APIView):
     @extend_schema(operation_id="routes", parameters=paging.PARAMETERS, responses=paging.of(RouteSerializer))
     def get(self, request) -> Response:
@@ -73,7 +61,9 @@ class RoutesView(APIView):
             )
         secret = sending.new_secret() if data["kind"] == HOOK else ""
         route = Route.objects.create(
-            **data | {"to": _checked(data["to"])}, secret=secret, created_by=request.user.get_username()
+            **data | {"to": outgoing.checked(data["to"], "to")},
+            secret=secret,
+            created_by=request.user.get_username(),
         )
         trail.note(request, "route made", route.name)
         return Response(MadeRouteSerializer(route).data, status=201)
@@ -118,11 +108,7 @@ class RouteTestView(APIView):
         """Send a notice that is none, to see whether it arrives."""
         route = Route.objects.get(pk=pk)
         with transaction.atomic():
-            notice = Notice.objects.create(
-                uid=f"msg_{secrets.token_hex(12)}", kind=TEST, title=f"A test of the route {route.name}",
-                text=f"Sent by {request.user.get_username()} from Watch Tide. Nothing is wrong.",
-            )  # fmt: skip
-            made = notices.post(notice, [route])[0]
+            made = notices.test_of(route, request.user.get_username())
         return Response(OutboxSerializer(made).data, status=202)
 
 

@@ -121,17 +121,18 @@ class Raised(models.Model):
 
 
 class Notice(models.Model):
-    """One message about a lookout, before it is sent anywhere. uid : its name to the outside, the same in every attempt."""
+    """One message about a lookout, before it is sent anywhere. uid : its name to the outside, the same in every attempt; points : of the finding's span, as CSV, where a route sends them."""
 
     uid = models.CharField(max_length=40, unique=True)
     kind = models.CharField(max_length=10, choices=NOTICE_KINDS)
     lookout = models.ForeignKey(Lookout, null=True, on_delete=models.CASCADE, related_name="notices")
     group = models.ForeignKey(Group, null=True, on_delete=models.CASCADE, related_name="notices")
     stream = models.ForeignKey(Stream, null=True, on_delete=models.SET_NULL)
-    subject = models.CharField(max_length=700, default="", blank=True)
+    subject = models.TextField(default="", blank=True)
     title = models.CharField(max_length=300)
     text = models.TextField(default="", blank=True)
     finding = models.JSONField(default=dict)
+    points = models.TextField(default="", blank=True)
     created_at = models.DateTimeField(db_default=Now())
 
     class Meta:

@@ -2,34 +2,20 @@
 before it is a message, written in the transaction that writes what was judged."""
 
 import secrets
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
-from watchtide.core import incidents, keys
+from watchtide.core import incidents
 from watchtide.core.incidents import Piece
-from watchtide.plan import Plan, durations
+from watchtide.plan import durations
 from watchtide.server import moments
-from watchtide.server.logbook.models import Quiet
-from watchtide.server.lookouts.models import (
-    BEGAN,
-    ENDED,
-    HELD,
-    REMINDER,
-    RESUMED,
-    SILENCE,
-    SILENT,
-    WAITING,
-    Delivery,
-    Group,
-    Lookout,
-    Notice,
-    Raised,
-    Route,
-    Watched,
-)  # fmt: skip
+from watchtide.server.lookouts import models
+from watchtide.server.lookouts.judging import Judged, Rules
+from watchtide.server.lookouts.models import Delivery, Group, Lookout, Notice, Raised, Route, Watched
 from watchtide.server.lookouts.services import NOTIFY
+from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
 Row = dict[str, Any]
@@ -48,157 +34,174 @@ class Wishes:
     @classmethod
     def of(cls, lookout: Lookout) -> "Wishes":
         given = NOTIFY | lookout.notify
-        text = given["remind"]
-        remind = timedelta(microseconds=durations.parse_ns(text) // 1_000) if text else None
+        remind = None if given["remind"] is None else durations.parse_timedelta(given["remind"])
         return cls(given["began"], given["ended"], given["silent"], given["together"], remind)
 
 
-def note(watched: Watched, changes: Row, plan: Plan) -> None:
-    """Put down what of a judged stream's changes is to be announced. Within the transaction that writes them."""
-    wishes = Wishes.of(watched.lookout)
-    if "findings" in changes:
-        through = changes["judged_through_ns"]
-        step = max((changes.get("next_ns") or through) - through, 1)
-        merge = durations.parse_ns(plan.group.merge, step_ns=step) + step
-        known = watched.known_ns
-        for finding in changes["findings"]:
-            if known is None or (finding["raised"] or finding["end"]) > known:
-                _one(watched, finding, wishes, is_over=finding["end"] + merge < through)
-    before, now = watched.state, changes.get("state", watched.state)
-    if before != now and wishes.silent and watched.judged_through_ns is not None:
-        if now == SILENT:
-            _announce(watched, SILENCE, f"{watched.stream.name} is silent", changes["why"])
-        elif before == SILENT:
-            _announce(watched, RESUMED, f"{watched.stream.name} sends again", changes.get("why", ""))
+@dataclass(frozen=True)
+class Case:
+    """A judged stream of a lookout, and by which rules and wishes its notices are written."""
+
+    watched: Watched
+    judged: Judged
+    rules: Rules
+    wishes: Wishes
 
 
-def _one(watched: Watched, finding: Row, wishes: Wishes, *, is_over: bool) -> None:
-    lookout, stream = watched.lookout, watched.stream
-    place = {
-        "lookout": lookout, "stream": stream, "start_ns": finding["start"], "kind": finding["kind"],
-        "direction": finding["direction"],
-    }  # fmt: skip
-    raised = Raised.objects.select_related("group").filter(**place).first()
-    if raised is None:
-        group, is_new = _group(watched, finding, wishes)
-        # What lasts no longer, as a change point, is not open; what began and ended within a tick is announced once.
-        raised = Raised.objects.create(
-            group=group, is_open=finding["kind"] == "outlier" and not is_over, **place
-        )
-        if is_new and wishes.began:
-            _announce(watched, BEGAN, title_of(watched, finding), text_of(watched, finding), finding, group)
-        if not raised.is_open:
-            _over(group)
-        return
+def note(watched: Watched, judged: Judged, rules: Rules) -> None:
+    """Write notices of what was judged of a stream. Within the transaction that writes the rest of it."""
+    case = Case(watched, judged, rules, Wishes.of(watched.lookout))
+    if judged.reach is not None:
+        raised = {(r.start_ns, r.kind, r.direction): r for r in _raised(watched)}
+        for finding in judged.findings:
+            known = raised.get((finding["start"], finding["kind"], finding["direction"]))
+            is_open = rules.is_open(finding, judged.reach)
+            if known is not None:
+                _go_on(case, finding, known, is_open=is_open)
+            elif watched.known_ns is None or (finding["raised"] or finding["end"]) > watched.known_ns:
+                _begin(case, finding, is_open=is_open)
+    before, now = watched.state, judged.changes["state"]
+    if before != now and case.wishes.silent and watched.judged_through_ns is not None:
+        if now == models.SILENT:
+            _announce(watched, models.SILENCE, "is silent", judged.changes["why"])
+        elif before == models.SILENT:
+            _announce(watched, models.RESUMED, "sends again", judged.changes["why"])
+
+
+def _raised(watched: Watched) -> Sequence[Raised]:
+    found = Raised.objects.filter(lookout=watched.lookout, stream=watched.stream)
+    return list(found.select_related("group"))
+
+
+def _begin(case: Case, finding: Row, *, is_open: bool) -> None:
+    """A finding that is new: it joins a group, or is announced. One that began and ended within a tick is announced once."""
+    watched = case.watched
+    group = _group_of(watched, finding) if case.wishes.together else None
+    if group is None:
+        is_quiet = case.rules.is_quiet(watched.stream.key, finding)
+        group = Group.objects.create(lookout=watched.lookout, start_ns=finding["start"], is_quiet=is_quiet)
+        if case.wishes.began:
+            _announce_finding(case, models.BEGAN, finding, group)
+    elif is_open:
+        # The end of what it joins is announced when this one is over too.
+        Group.objects.filter(pk=group.pk).update(ended_at=None)
+    Raised.objects.create(
+        group=group,
+        lookout=watched.lookout,
+        stream=watched.stream,
+        start_ns=finding["start"],
+        kind=finding["kind"],
+        direction=finding["direction"],
+        is_open=is_open,
+    )
+    if not is_open:
+        _end(group)
+
+
+def _go_on(case: Case, finding: Row, raised: Raised, *, is_open: bool) -> None:
+    """A finding that was announced: over now, or lasting, with a reminder when one is due."""
+    group, remind = raised.group, case.wishes.remind
     if not raised.is_open:
         return
-    group = raised.group
-    if is_over:
-        raised.is_open = False
-        raised.save(update_fields=["is_open"])
-        if _over(group) and wishes.ended:
-            _announce(
-                watched,
-                ENDED,
-                f"Over: {title_of(watched, finding)}",
-                text_of(watched, finding),
-                finding,
-                group,
-            )
-    elif wishes.remind is not None and moments.now() - group.reminded_at >= wishes.remind:
+    if not is_open:
+        Raised.objects.filter(pk=raised.pk).update(is_open=False)
+        if _end(group) and case.wishes.ended:
+            _announce_finding(case, models.ENDED, finding, group)
+    elif remind is not None and moments.now() - group.reminded_at >= remind:
         Group.objects.filter(pk=group.pk).update(reminded_at=moments.now())
-        _announce(
-            watched,
-            REMINDER,
-            f"Still: {title_of(watched, finding)}",
-            text_of(watched, finding),
-            finding,
-            group,
-        )
+        _announce_finding(case, models.REMINDER, finding, group)
 
 
-def _over(group: Group) -> bool:
-    """Whether the last finding of a group is over; it is then ended."""
+def _end(group: Group) -> bool:
+    """End a group whose findings are all over; whether that was so now."""
     if group.raised.filter(is_open=True).exists():
         return False
     return bool(Group.objects.filter(pk=group.pk, ended_at=None).update(ended_at=moments.now()))
 
 
-def _group(watched: Watched, finding: Row, wishes: Wishes) -> tuple[Group, bool]:
-    """The group that a finding joins, or a new one: of those that began near it, on a stream that goes with its own."""
-    if wishes.together:
-        near = watched.lookout.groups.filter(
-            start_ns__gte=finding["start"] - incidents.LAG_NS,
-            start_ns__lte=finding["start"] + incidents.LAG_NS,
-        )
-        mine = _piece(watched.stream, finding["start"], finding["end"])
-        for group in near.order_by("start_ns"):
-            others = [_piece(r.stream, r.start_ns, r.start_ns) for r in group.raised.select_related("stream")]
-            if incidents.propose([mine, *others], _fed_by([watched.stream_id, *(p.stream for p in others)])):
-                return group, False
-    return (
-        Group.objects.create(
-            lookout=watched.lookout, start_ns=finding["start"], is_quiet=_is_quiet(watched, finding)
-        ),
-        True,
-    )
+def _group_of(watched: Watched, finding: Row) -> Group | None:
+    """The group that a finding joins: one that began near it, on a stream that goes with its own."""
+    reach = (finding["start"] - incidents.LAG_NS, finding["start"] + incidents.LAG_NS)
+    near = watched.lookout.groups.filter(start_ns__range=reach).prefetch_related("raised__stream")
+    mine = _piece(watched.stream, finding["start"], finding["end"])
+    for group in near.order_by("start_ns"):
+        others = [_piece(r.stream, r.start_ns, r.start_ns) for r in group.raised.all()]
+        pieces = [mine, *others]
+        fed_by = Stream.fed_by.through.objects.filter(from_stream__in=[p.stream for p in pieces])
+        links = set(fed_by.values_list("from_stream_id", "to_stream_id"))
+        if any(0 in together for together in incidents.propose(pieces, links)):
+            return group
+    return None
 
 
-def _piece(stream: Any, start: int, end: int) -> Piece:
+def _piece(stream: Stream, start: int, end: int) -> Piece:
     return Piece(start, end, stream.pk, stream.key, stream.step_ns)
 
 
-def _fed_by(ids: Iterable[int]) -> set[tuple[int, int]]:
-    from watchtide.server.streams.models import Stream
-
-    some = list(ids)
-    rows = Stream.fed_by.through.objects.filter(from_stream_id__in=some, to_stream_id__in=some)
-    return set(rows.values_list("from_stream_id", "to_stream_id"))
+BEFORE = {models.BEGAN: "", models.ENDED: "Over: ", models.REMINDER: "Still: "}
 
 
-def _is_quiet(watched: Watched, finding: Row) -> bool:
-    quiet = Quiet.objects.filter(start_ns__lte=finding["end"], end_ns__gte=finding["start"])
-    return any(keys.covers(q.scope, watched.stream.key) for q in quiet)
+def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None:
+    stream, lookout = case.watched.stream, case.watched.lookout
+    points = ""
+    if lookout.routes.filter(has_points=True).exists():
+        points = case.judged.points_csv(stream.key, finding["start"], finding["end"])
+    notice = Notice(
+        kind=kind,
+        lookout=lookout,
+        group=group,
+        stream=stream,
+        title=f"{BEFORE[kind]}{stream.name} {_what(finding)}",
+        text=_text(stream, finding),
+        finding=finding,
+        points=points,
+    )
+    # Planned work wakes nobody; what was not sent is there to be counted.
+    _put(notice, models.HELD if group.is_quiet else models.WAITING)
 
 
-def title_of(watched: Watched, finding: Row) -> str:
-    """What is off, in a line: stream, side and size."""
+def _announce(watched: Watched, kind: str, words: str, why: str) -> None:
+    title = f"{watched.stream.name} {words}"
+    _put(Notice(kind=kind, lookout=watched.lookout, stream=watched.stream, title=title, text=why))
+
+
+def _what(finding: Row) -> str:
+    """What is off, in a few words: side and size."""
     if finding["kind"] == "shift":
-        return f"{watched.stream.name} stepped {finding['direction']}"
-    side = finding["direction"] or "odd"
+        return f"stepped {finding['direction']}"
     size = "" if finding["score"] is None else f", {finding['score']:.1f} sigmas"
-    return f"{watched.stream.name} {side}{size}"
+    return f"{finding['direction'] or 'odd'}{size}"
 
 
-def text_of(watched: Watched, finding: Row) -> str:
+def _text(stream: Stream, finding: Row) -> str:
     """Since when, and how far from what was expected."""
-    unit = watched.stream.unit
+    unit = f" {stream.unit}" if stream.unit else ""
     words = [f"Since {clock.format_time(finding['start'])}, until now {clock.format_time(finding['end'])}."]
     if finding["peak_value"] is not None and finding["expected"] is not None:
-        words.append(
-            f"{finding['peak_value']:g} {unit} at its peak, {finding['expected']:g} {unit} expected.".replace(
-                "  ", " "
-            )
-        )
+        words.append(f"{finding['peak_value']:g}{unit} at its peak, {finding['expected']:g}{unit} expected.")
     if finding["size"] is not None:
-        words.append(f"By {finding['size']:g} {unit}.".replace(" .", "."))
+        words.append(f"By {finding['size']:g}{unit}.")
     return " ".join(words)
 
 
-def _announce(
-    watched: Watched, kind: str, title: str, text: str, finding: Row | None = None, group: Group | None = None
-) -> None:
-    notice = Notice.objects.create(
-        uid=f"msg_{secrets.token_hex(12)}", kind=kind, lookout=watched.lookout, group=group, stream=watched.stream,
-        subject=watched.stream.key[:700], title=title[:300], text=text, finding=finding or {},
-    )  # fmt: skip
-    # Planned work wakes nobody; what was not sent is there to be counted.
-    state = HELD if group is not None and group.is_quiet else WAITING
-    post(notice, list(watched.lookout.routes.all()), state)
+def _put(notice: Notice, state: str = models.WAITING) -> None:
+    """Write a notice, and that it is to go to each route of its lookout."""
+    save(notice)
+    routes = notice.lookout.routes.all() if notice.lookout is not None else ()
+    Delivery.objects.bulk_create([Delivery(notice=notice, route=route, state=state) for route in routes])
 
 
-def post(notice: Notice, routes: Sequence[Route], state: str = WAITING) -> list[Delivery]:
-    """The notice to each of these routes, once."""
-    for route in routes:
-        Delivery.objects.get_or_create(notice=notice, route=route, defaults={"state": state})
-    return list(notice.deliveries.all())
+def save(notice: Notice) -> Notice:
+    """Write a notice under a new name."""
+    notice.uid = f"msg_{secrets.token_hex(12)}"
+    notice.title = notice.title[:300]
+    notice.subject = notice.stream.key if notice.stream is not None else ""
+    notice.save()
+    return notice
+
+
+def test_of(route: Route, by: str) -> Delivery:
+    """A notice that is none, on its way to a route."""
+    text = f"Sent by {by} from Watch Tide. Nothing is wrong."
+    notice = save(Notice(kind=models.TEST, title=f"A test of the route {route.name}", text=text))
+    return Delivery.objects.create(notice=notice, route=route)

@@ -13,24 +13,21 @@ import structlog
 from django.db import connection, transaction
 from django.db.models import F, Q
 
-from watchtide.engine import outcome
 from watchtide.server import moments, outgoing
 from watchtide.server.jobs import services as jobs
-from watchtide.server.lookouts import judging
 from watchtide.server.lookouts.models import (
     FAILED,
-    HELD,
     HOOK,
+    RESUMED,
     SENT,
+    SILENCE,
     TEST,
     WAITING,
     Delivery,
     Notice,
     Route,
-    Watched,
-)  # fmt: skip
-from watchtide.server.scans import services as scans
-from watchtide.tables import clock, results
+)
+from watchtide.tables import clock
 
 log = structlog.stdlib.get_logger("watchtide.outbox")
 TIMEOUT_S = 15.0
@@ -41,6 +38,8 @@ PAUSES = [timedelta(seconds=s) for s in (10, 30, 120, 600, 1_800, 3_600)]
 GIVE_UP = timedelta(days=1)
 AT_ONCE, MOST_AT_ONCE = 20, 500
 MOST_ATTEMPTS_KEPT = 60
+# What a notice is about, where it is about no finding.
+ABOUT = {TEST: "notice", SILENCE: "stream", RESUMED: "stream"}
 
 
 class Sending:
@@ -88,24 +87,29 @@ def _claim(most: int) -> list[int]:
 
 def _attempt(pk: int) -> None:
     try:
-        row = Delivery.objects.select_related("notice__lookout", "notice__stream", "route").get(pk=pk)
-        outcome_words, detail = "sent", ""
+        row = Delivery.objects.select_related("notice", "route").get(pk=pk)
+        failure = None
         try:
             deliver(row.notice, row.route)
         except (outgoing.NotAllowed, outgoing.Failed) as error:
-            outcome_words, detail = "failed", str(error)[:300]
-        _keep(row, outcome_words, detail)
+            failure = str(error)[:300]
+        _keep(row, failure)
     except Exception:
         # The claim runs out, and it is tried again.
         log.exception("a delivery could not be tried", delivery=pk)
 
 
-def _keep(row: Delivery, outcome_words: str, detail: str) -> None:
+def _keep(row: Delivery, failure: str | None) -> None:
+    """Write an attempt down, and when the next one is due. failure : what went wrong, None where nothing did."""
     now = moments.now()
-    attempt = {"at": clock.format_time(moments.now_ns()), "outcome": outcome_words, "detail": detail}
+    attempt = {
+        "at": clock.format_time(moments.ns_of(now)),
+        "outcome": "sent" if failure is None else "failed",
+        "detail": failure or "",
+    }
     attempts = [*row.attempts, attempt][-MOST_ATTEMPTS_KEPT:]
     changes: dict[str, Any] = {"attempts": attempts, "claimed_until": None}
-    if outcome_words == "sent":
+    if failure is None:
         changes |= {"state": SENT, "due_at": None}
     elif now - row.created_at >= GIVE_UP:
         changes |= {"state": FAILED, "due_at": None}
@@ -113,10 +117,10 @@ def _keep(row: Delivery, outcome_words: str, detail: str) -> None:
         changes["due_at"] = now + PAUSES[min(len(row.attempts), len(PAUSES) - 1)]
     with transaction.atomic():
         Delivery.objects.filter(pk=row.pk).update(**changes)
-        if outcome_words == "sent":
+        if failure is None:
             Route.objects.filter(pk=row.route_id).update(failures=0, failing_since=None, last_detail="")
         else:
-            Route.objects.filter(pk=row.route_id).update(failures=F("failures") + 1, last_detail=detail)
+            Route.objects.filter(pk=row.route_id).update(failures=F("failures") + 1, last_detail=failure)
             Route.objects.filter(pk=row.route_id, failing_since=None).update(failing_since=now)
     jobs.tell("outbox", row.pk)
 
@@ -134,12 +138,10 @@ def deliver(notice: Notice, route: Route) -> None:
 
 def event_of(notice: Notice, route: Route) -> dict[str, Any]:
     """A notice as CloudEvents 1.0 in structured mode; the id stays in every attempt."""
-    about = (
-        "notice" if notice.kind == TEST else "stream" if notice.kind in ("silent", "resumed") else "finding"
-    )
+    about = ABOUT.get(notice.kind, "finding")
     data: dict[str, Any] = {"title": notice.title, "text": notice.text, **_named(notice.finding)}
-    if route.has_points and (points := points_csv(notice)):
-        data["points_csv"] = points
+    if route.has_points and notice.points:
+        data["points_csv"] = notice.points
     return {
         "specversion": "1.0",
         "type": f"watchtide.{about}.{notice.kind}",
@@ -162,25 +164,6 @@ def chat_text(notice: Notice) -> str:
     return f"{notice.title}. {notice.text}".strip()
 
 
-def points_csv(notice: Notice) -> str:
-    """The points of a notice's span, as `watchtide scan --points` writes them; empty where there are none."""
-    watched = (
-        Watched.objects.select_related("stream", "lookout__plan_version")
-        .filter(lookout=notice.lookout_id, stream=notice.stream_id)
-        .first()
-    )
-    if watched is None or not notice.finding:
-        return ""
-    plan = scans.plan_of(watched.lookout.plan_version.text)
-    scanned = judging.points(watched, plan)
-    if scanned is None:
-        return ""
-    rows = outcome.points_of(scanned)
-    inside = (rows["time"] >= notice.finding["start"]) & (rows["time"] <= notice.finding["end"])
-    table = results.points_table({watched.stream.key: {k: v[inside] for k, v in rows.items()}})
-    return results.table_bytes(table, "points.csv").decode()
-
-
 def new_secret() -> str:
     """A key for signing, in the form that Standard Webhooks gives it."""
     return f"whsec_{base64.b64encode(secrets.token_bytes(32)).decode()}"
@@ -191,13 +174,11 @@ def signature(secret: str, uid: str, body: bytes) -> dict[str, str]:
     stamp = str(moments.now_ns() // 10**9)
     key = base64.b64decode(secret.removeprefix("whsec_"))
     signed = hmac.new(key, f"{uid}.{stamp}.".encode() + body, hashlib.sha256).digest()
-    return {
-        "webhook-id": uid, "webhook-timestamp": stamp, "webhook-signature": f"v1,{base64.b64encode(signed).decode()}",
-    }  # fmt: skip
+    proof = f"v1,{base64.b64encode(signed).decode()}"
+    return {"webhook-id": uid, "webhook-timestamp": stamp, "webhook-signature": proof}
 
 
 def resend(row: Delivery) -> None:
     """Try it again now, whatever became of it."""
-    Delivery.objects.filter(pk=row.pk, state__in=(FAILED, HELD, WAITING, SENT)).update(
-        state=WAITING, due_at=moments.now(), claimed_until=None
-    )
+    # Whoever is just at it keeps it: its outcome then counts.
+    Delivery.objects.filter(pk=row.pk).update(state=WAITING, due_at=moments.now())

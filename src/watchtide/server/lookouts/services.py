@@ -59,14 +59,11 @@ def checked_scope(scope: dict[str, Any]) -> dict[str, Any]:
 
 
 def checked_duration(text: str, place: str) -> str:
-    if text == "auto":
-        return text
+    """A duration as it is kept. Raises Problem for what is none."""
     try:
         durations.parse_ns(text)
     except ValueError as error:
-        raise Problem(
-            f"{text[:40]!r} is no duration", place=place, remedy="write auto, or for example 5m"
-        ) from error
+        raise Problem(f"{text[:40]!r} is no duration", place=place, remedy="write for example 5m") from error
     return text
 
 
@@ -106,7 +103,7 @@ def join(lookout: Lookout) -> int:
 
 @transaction.atomic
 def begin_anew(lookout: Lookout) -> None:
-    """Forget what was judged: another plan would not have said it."""
+    """Delete what was judged: it is of another plan or scope."""
     lookout.watched.all().delete()
     join(lookout)
 
@@ -133,17 +130,23 @@ def pause_of(lookout: Lookout) -> timedelta:
     """The least time from one look to the next."""
     if lookout.every == "auto":
         return timedelta(0)
-    return timedelta(microseconds=durations.parse_ns(lookout.every) // 1_000)
+    return durations.parse_timedelta(lookout.every)
 
 
 def request(lookout: Lookout) -> Job:
     return jobs.enqueue("watch", f"Lookout {lookout.name}", {"lookout": lookout.pk}, about=lookout.pk)
 
 
-def counts(lookouts: list[Lookout]) -> dict[int, dict[str, int]]:
-    """How many streams of each lookout are in which state."""
-    out: dict[int, dict[str, int]] = {lookout.pk: {} for lookout in lookouts}
-    rows = Watched.objects.filter(lookout__in=lookouts).values("lookout", "state").annotate(n=Count("pk"))
-    for row in rows:
-        out[row["lookout"]][row["state"]] = row["n"]
-    return out
+def due_now(lookout: Lookout) -> list[int]:
+    """Numbers of the streams of a lookout whose next bin may be complete."""
+    due = Q(next_ns=None) | Q(next_ns__lte=moments.now_ns())
+    return list(lookout.watched.filter(due).order_by("pk").values_list("pk", flat=True))
+
+
+def counted(lookouts: Sequence[Lookout]) -> Sequence[Lookout]:
+    """The same, each with how many of its streams are in which state."""
+    found = Watched.objects.filter(lookout__in=lookouts).values("lookout", "state").annotate(n=Count("pk"))
+    rows = list(found)
+    for lookout in lookouts:
+        lookout.states = {r["state"]: r["n"] for r in rows if r["lookout"] == lookout.pk}  # type: ignore[attr-defined]
+    return lookouts

@@ -4,7 +4,6 @@ from typing import Any
 
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
-from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import judging, notices, services
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.scans import services as scans
@@ -22,21 +21,20 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
         return {"streams": 0}
     begun = moments.now()
     services.join(lookout)
-    plan = scans.plan_of(lookout.plan_version.text)
-    labels = logbook.labels()
-    rows = list(lookout.watched.order_by("pk").values_list("pk", flat=True))
+    rules = judging.Rules.now(scans.plan_of(lookout.plan_version.text))
+    rows = services.due_now(lookout)
     changed = 0
     for i, pk in enumerate(rows):
         lease.go_on(i, len(rows))
         watched = Watched.objects.select_related("stream", "lookout").filter(pk=pk).first()
         if watched is None:
             continue
-        changes = judging.judge(watched, plan, labels, moments.now_ns())
-        if not _differs(watched, changes):
+        judged = judging.judge(watched, rules)
+        if not _differs(watched, judged.changes):
             continue
         with lease.write():
-            notices.note(watched, changes, plan)
-            Watched.objects.filter(pk=pk).update(**changes)
+            notices.note(watched, judged, rules)
+            Watched.objects.filter(pk=pk).update(**judged.changes)
         changed += 1
     with lease.write():
         Lookout.objects.filter(pk=lookout.pk).update(looked_at=begun)

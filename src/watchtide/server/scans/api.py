@@ -370,7 +370,7 @@ def span_of(request) -> tuple[int | None, int | None, int]:
 BY = OpenApiParameter(
     "by",
     enum=list(LEAST_NS),
-    description="put together by a longer period of the stream's own clock: sums of what adds up, else means",
+    description="put together by a longer period in the stream's time zone: sums of what adds up, else means",
 )
 
 
@@ -415,22 +415,11 @@ class WindowView(APIView):
             f for f in Finding.objects.filter(scan_id=pk, stream_id=stream).order_by("start_ns")
             if f.start_ns <= span[1] and f.end_ns >= span[0]
         ]  # fmt: skip
-        peaks = np.searchsorted(times, [f.peak_ns for f in findings if f.peak_ns is not None]) - low
-        keep = peaks[(peaks >= 0) & (peaks < high - low)].astype(np.int64)
-        at = reduce.indices(base.series.values[low:high], scanned.z[low:high], keep, points) + low
         entries = [
             e for e in logbook.live().filter(start_ns__lte=span[1], end_ns__gte=span[0]).order_by("start_ns")
             if keys.covers(e.scope, base.key)
         ]  # fmt: skip
         body = {
-            "total": high - low,
-            "reduced": len(at) < high - low,
-            "time": moments.each(times[at]),
-            "value": charts.for_chart(base.series.values[at]),
-            "expected": charts.for_chart(base.expected[at]),
-            "spread": charts.for_chart(base.spread[at]),
-            "score": charts.for_chart(scanned.z[at]),
-            "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
             "train_until": moments.at(times[base.train_stop - 1])
             if 0 < base.train_stop < len(times)
             else None,
@@ -445,10 +434,20 @@ class WindowView(APIView):
             "season_hours": [p * base.series.step_ns / 3.6e12 for p, _ in sorted(base.found_seasons)],
         }
         if by := query.choice(request, "by", LEAST_NS):
-            return Response(
-                {k: v for k, v in body.items() if k not in ("spread", "odd")}
-                | charts.scanned_by_period(row, scanned, by, (a, b), points)
-            )
+            return Response(body | charts.scanned_by_period(row, scanned, by, (a, b), points))
+        peaks = np.searchsorted(times, [f.peak_ns for f in findings if f.peak_ns is not None]) - low
+        keep = peaks[(peaks >= 0) & (peaks < high - low)].astype(np.int64)
+        at = reduce.indices(base.series.values[low:high], scanned.z[low:high], keep, points) + low
+        body |= {
+            "total": high - low,
+            "reduced": len(at) < high - low,
+            "time": moments.each(times[at]),
+            "value": charts.for_chart(base.series.values[at]),
+            "expected": charts.for_chart(base.expected[at]),
+            "spread": charts.for_chart(base.spread[at]),
+            "score": charts.for_chart(scanned.z[at]),
+            "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
+        }
         if edges := charts.edges(base, at, [row.level_above, row.level_below]):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):

@@ -234,7 +234,10 @@ def for_chart(values: np.ndarray) -> list[float | None]:
     return [float(f"{v:.7g}") if math.isfinite(v) else None for v in values.tolist()]
 
 
-def by_period(stream: Stream, by: By, span: tuple[int | None, int | None], points: int) -> dict[str, Any]:
+Span = tuple[int | None, int | None]
+
+
+def by_period(stream: Stream, by: By, span: Span, points: int) -> dict[str, Any]:
     """A stream as stored by longer periods, without a scan. Raises Problem where its samples are further apart."""
     times, values = store.read(stream.pk)
     nothing = np.full(len(times), np.nan)
@@ -243,7 +246,7 @@ def by_period(stream: Stream, by: By, span: tuple[int | None, int | None], point
 
 
 def scanned_by_period(
-    row: ScanStream, scanned: stages.Scanned, by: By, span: tuple[int | None, int | None], points: int
+    row: ScanStream, scanned: stages.Scanned, by: By, span: Span, points: int
 ) -> dict[str, Any]:
     """A scanned stream by longer periods, with what was expected of each and its score furthest from 0; nothing is fitted
     anew. Without spreads: those of a sum do not follow from those of its samples."""
@@ -258,7 +261,7 @@ def _coarser(series: Series, by: By, stream: Stream, expected: Floats, z: Floats
         raise Problem(str(error), place="by", remedy="week or month, or leave it out") from error
 
 
-def _coarse_body(got: Coarse, span: tuple[int | None, int | None], points: int) -> dict[str, Any]:
+def _coarse_body(got: Coarse, span: Span, points: int) -> dict[str, Any]:
     first, last = span
     low = 0 if first is None else max(int(np.searchsorted(got.times, first, side="right")) - 1, 0)
     high = len(got.times) if last is None else int(np.searchsorted(got.times, last, side="right"))

@@ -14,6 +14,7 @@ from watchtide.plan.model import Fleet
 from watchtide.server.moments import at, ns
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import ScanStream, Standing
+from watchtide.server.streams import catalogue
 from watchtide.server.streams.models import HIDDEN, Stream
 
 HOUR_NS = 3_600 * SECOND_NS
@@ -93,12 +94,11 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
         last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
     )
     ends = [(r["ribbon_from"], r["ribbon_to"]) for r in rows if r["ribbon_from"] is not None]
-    zones = [r["zone"] for r in rows]
     return {
         "rows": rows,
         "span_from": min((a for a, _ in ends), default=None),
         "span_to": max((b for _, b in ends), default=None),
-        "zone": max(set(zones), key=zones.count) if zones else "UTC",
+        "zone": catalogue.usual_zone() or "UTC",
         "open": len(unjudged_all),
         "held_back": held_back,
         "quiet": sum(f["quiet"] and f["verdict"] is None for f in findings),

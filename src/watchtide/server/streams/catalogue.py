@@ -33,7 +33,7 @@ def sha(text: str) -> str:
 
 def usual_zone() -> str | None:
     """The zone that most streams are in; None without streams."""
-    rows = Stream.objects.values("zone").annotate(n=Count("pk")).order_by("-n", "zone")
+    rows = visible().order_by().values("zone").annotate(n=Count("pk")).order_by("-n", "zone")
     first = rows.first()
     return str(first["zone"]) if first else None
 

@@ -29,11 +29,7 @@ def check(data: dict[str, Any]) -> None:
     if not 1 <= data["timeout_s"] <= 60:
         raise Problem(f"a timeout of {data['timeout_s']} s", place="timeout_s", remedy="take 1 to 60 s")
     clock.zone(data.get("zone") or "UTC")
-    try:
-        outgoing.address_of(data["url"])
-    except (outgoing.NotAllowed, outgoing.Failed) as error:
-        message, _, remedy = str(error).partition("; ")
-        raise Problem(message, place="url", remedy=remedy or "check the address") from error
+    outgoing.checked(data["url"], "url")
 
 
 def due() -> list[Feed]:

@@ -20,7 +20,7 @@ export function IncidentSide({
   work: IncidentWork;
   causeField: RefObject<HTMLInputElement | null>;
 }) {
-  const { error, isBusy, given, asked, cause } = work;
+  const { error, isBusy, given, pending, cause } = work;
   const id = incident.id;
   return (
     <aside className="review-side">
@@ -32,11 +32,11 @@ export function IncidentSide({
           : "Every finding has its verdict; the logbook changes them."}
       </p>
       <Verdicts choices={VERDICTS} judge={work.judge} isOff={isBusy || incident.open === 0} />
-      {asked && (
+      {pending && (
         <p role="alert">
-          This writes {plural(incident.open, "entry", "entries")} “{VERDICT_WORDS[asked.verdict]}” into the
+          This writes {plural(incident.open, "entry", "entries")} “{VERDICT_WORDS[pending.verdict]}” into the
           logbook, one over each finding's span{cause && `, with the cause “${cause}”`}.{" "}
-          <Button variant="filled" onClick={() => work.judge(asked)} disabled={isBusy}>
+          <Button variant="filled" onClick={() => work.judge(pending)} disabled={isBusy}>
             Write {plural(incident.open, "entry", "entries")}
           </Button>{" "}
           <Button onClick={work.leave}>Leave it</Button>

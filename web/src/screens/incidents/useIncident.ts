@@ -28,7 +28,7 @@ export function useIncident(incident: Incident) {
   // A verdict that kept a proposal comes along to the page of what it became, to be taken back there.
   const [given, setGiven] = useState<Given | null>((useLocation().state as Given | null) ?? null);
   // A verdict over several findings is shown before it is written.
-  const [asked, setAsked] = useState<Choice<Judgement> | null>(null);
+  const [pending, setPending] = useState<Choice<Judgement> | null>(null);
   const [cause, setCause] = useState(incident.cause);
   const id = incident.id;
 
@@ -69,7 +69,7 @@ export function useIncident(incident: Incident) {
     );
   const write = ({ verdict }: Choice<Judgement>) =>
     doing(async () => {
-      setAsked(null);
+      setPending(null);
       // A verdict on what was proposed keeps it.
       const kept = id ?? (await makeOf("open")).id ?? 0;
       const { entries } = await get(
@@ -84,8 +84,8 @@ export function useIncident(incident: Incident) {
     });
   /** Over one finding it is written at once; over several, when it was given a second time. */
   const judge = (choice: Choice<Judgement>) => {
-    if (incident.open < 2 || asked?.verdict === choice.verdict) void write(choice);
-    else setAsked(choice);
+    if (incident.open < 2 || pending?.verdict === choice.verdict) void write(choice);
+    else setPending(choice);
   };
   const undo = () =>
     given &&
@@ -96,8 +96,8 @@ export function useIncident(incident: Incident) {
       });
       setGiven(null);
     });
-  const leave = () => setAsked(null);
-  return { error, isBusy, given, asked, leave, cause, setCause, keep, setApart, change, move, judge, undo };
+  const leave = () => setPending(null);
+  return { error, isBusy, given, pending, leave, cause, setCause, keep, setApart, change, move, judge, undo };
 }
 
 export type IncidentWork = ReturnType<typeof useIncident>;

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
-import { routesQuery } from "./Routes";
+import { routesQuery } from "../../parts/routes";
 import type { Lookout } from "./words";
 
 /** Which routes a lookout's notices take. */

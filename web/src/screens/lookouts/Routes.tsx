@@ -1,19 +1,15 @@
 import { Button, Checkbox, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, list, type Schema } from "../../api/client";
+import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
+import { routesQuery } from "../../parts/routes";
 import { dayTime, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 
 type Route = Schema["Route"];
-
-export const routesQuery = {
-  queryKey: ["routes"],
-  queryFn: () => list(api.GET("/api/v1/routes")),
-};
 
 /** Where notices go: made, tested, taken away. */
 export function Routes() {

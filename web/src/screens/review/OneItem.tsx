@@ -73,7 +73,7 @@ export function OneItem({
       (data?.findings ?? []).filter((f) => f.start > after).sort((a, b) => a.start - b.start)[0]?.end ?? null,
   };
   const levels = { above: data?.level_above ?? null, below: data?.level_below ?? null };
-  // A second look must not be told what the first one said.
+  // A second look must not see the verdict of the first.
   const entries = (item.is_second ? [] : (data?.entries ?? [])).filter((e) => e.verdict !== "reviewed");
   const isMoved = edges.start !== item.start || edges.end !== item.end || edges.cut !== null;
   return (

@@ -8,7 +8,7 @@ import { plural } from "../../parts/words";
 import type { RoundWork } from "./useRound";
 import { agreementWords, estimateWords, type Item, type Round } from "./words";
 
-/** What is asked of an item, and where the answer is written. */
+/** The question on an item, and where the answer is written. */
 export function ReviewSide({
   round,
   work,

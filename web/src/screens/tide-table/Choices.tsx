@@ -1,13 +1,13 @@
 import { Button, Checkbox, Popover } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { useAttempt } from "../../parts/attempt";
 import { SelectField } from "../../parts/Field";
 import { begun, plural } from "../../parts/words";
 import { COLUMNS, FLEET } from "./caps";
 
-/** Of a thousand streams some always look odd: hold the share of false ones among those shown. */
+/** Of a thousand streams some always look odd: limit the share of false ones among those shown. */
 export function FleetSwitch({
   rate,
   heldBack,
@@ -49,16 +49,12 @@ export function FleetSwitch({
 /** Which columns this person's table has; kept on the server, so that they come along to another machine. */
 export function Columns({ chosen }: { chosen: string[] }) {
   const client = useQueryClient();
-  const [problem, setProblem] = useState<unknown>(null);
-  const keep = async (columns: string[]) => {
-    setProblem(null);
-    try {
+  const { error, attempt } = useAttempt();
+  const keep = (columns: string[]) =>
+    attempt(async () => {
       await api.PUT("/api/v1/tide/columns", { body: { columns: columns as never } });
       await client.invalidateQueries({ queryKey: ["tide"] });
-    } catch (error) {
-      setProblem(error);
-    }
-  };
+    });
   const names = Object.keys(COLUMNS);
   return (
     <Popover position="bottom-end" withinPortal trapFocus>
@@ -80,7 +76,7 @@ export function Columns({ chosen }: { chosen: string[] }) {
               {COLUMNS[name]}
             </label>
           ))}
-          {problem != null && <Trouble error={problem} />}
+          {error !== null && <Trouble error={error} />}
         </fieldset>
       </Popover.Dropdown>
     </Popover>

@@ -23,14 +23,14 @@ export default function TideTable() {
   const caps = capsOf(params);
   const chosen = spanOf(params);
   const fleet = Number(params.get("fleet")) || null;
-  const asked = {
+  const query = {
     ...caps,
     ...(chosen ? { begin: chosen[0], end: chosen[1] } : {}),
     ...(fleet ? { fleet } : {}),
   };
   const tide = useQuery({
-    queryKey: ["tide", asked],
-    queryFn: () => get(api.GET("/api/v1/tide", { params: { query: asked } })),
+    queryKey: ["tide", query],
+    queryFn: () => get(api.GET("/api/v1/tide", { params: { query } })),
     placeholderData: keepPreviousData,
   });
   const sort = params.get("sort") ?? "strongest";

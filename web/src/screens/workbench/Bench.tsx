@@ -77,7 +77,7 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
   });
   const own = scan.data;
   const beside = useBeside(id, scanId, own, address.beside);
-  // A span to write an entry over, drawn on a chart with Shift held or taken from what is in sight.
+  // A span to write an entry over, drawn on a chart with Shift down or taken from what is in sight.
   const [noted, setNoted] = useState<Range | null>(null);
   const client = useQueryClient();
   const trial = useTrial((done) => {

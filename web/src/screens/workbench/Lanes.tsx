@@ -64,7 +64,7 @@ export function FindingLane({
             );
           })}
         </svg>
-        {inSight.length === 0 && <span className="soft first">nothing said here</span>}
+        {inSight.length === 0 && <span className="soft first">no findings in sight</span>}
       </div>
     </div>
   );

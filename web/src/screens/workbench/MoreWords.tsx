@@ -221,7 +221,7 @@ function ReplayWords({
   );
 }
 
-/** `centre: mean, previous: 4` as options; numbers, yes and no are told from words. */
+/** `centre: mean, previous: 4` as options; numbers, yes and no are no words. */
 export function parseOptions(text: string): Record<string, unknown> {
   const out: Record<string, unknown> = {};
   for (const part of text.split(",")) {

@@ -21,7 +21,7 @@ export function ScorePane({
   const tallest = Math.max(levels.above ?? 0, levels.below ?? 0);
   const top = Math.max(8, Math.min(16, Math.ceil(tallest * 1.6))) + 0.5;
   const bounds = useMemo<Range>(() => [0, top], [top]);
-  // Both sides on one axis of size, so that one line cuts both; told apart by colour and by dash.
+  // Both sides on one axis of size, so that one line cuts both; they differ in colour and in dash.
   const lines = useMemo<Line[]>(() => {
     const of = (sign: number) =>
       (view.score ?? []).map((s) => (s === null ? null : Math.min(Math.max(sign * s, 0), top)));

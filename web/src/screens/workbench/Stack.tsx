@@ -26,7 +26,7 @@ function useTall(): number {
   return Math.min(620, Math.max(240, height - 496));
 }
 
-/** The moment held on to: a press where nothing was found, or a key, takes one and lets go of it. */
+/** The pinned moment: a press where nothing was found, or a key, takes one and lets go of it. */
 function usePin(pick: StackProps["pick"], under: number | null) {
   const [pin, setPin] = useState<number | null>(null);
   const unpin = () => setPin(null);

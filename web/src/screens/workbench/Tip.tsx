@@ -10,7 +10,7 @@ import type { Earlier } from "./useUnder";
 
 interface Props {
   cursor: Cursor | null;
-  /** The moment held on to. */
+  /** The pinned moment. */
   pin: number | null;
   unpin: () => void;
   view: ChartWindow;
@@ -35,7 +35,7 @@ export function Tip({ cursor, pin, unpin, view, earlier, stream, levels, odds }:
           <Button onClick={unpin}>Unpin</Button>
         </div>
       )}
-      {cursor && <Under {...{ cursor, view, earlier, stream, levels, odds, words }} />}
+      {cursor && <Reading {...{ cursor, view, earlier, stream, levels, odds, words }} />}
     </>
   );
 }
@@ -69,7 +69,7 @@ function Apart({
   );
 }
 
-function Under({
+function Reading({
   cursor,
   view,
   earlier,
@@ -107,7 +107,7 @@ function Under({
         <dd>{seen === null ? "missing" : words(seen)}</dd>
         {share < 1 && (
           <>
-            <dt>of its time</dt>
+            <dt>bin filled</dt>
             <dd>{figure(100 * share, 0)} %</dd>
           </>
         )}

@@ -138,11 +138,11 @@ describe("explaining", () => {
   it("links to the finding in its own scan with room around it", () => {
     expect(findingLink(aFinding())).toContain("/workbench/7?scan=3&finding=1&from=");
   });
-  it("shows parts that sum to the whole, and changes what they are told by", async () => {
-    const asked: string[] = [];
+  it("shows parts that sum to the whole, and changes what they are split by", async () => {
+    const requested: string[] = [];
     serve({
       "GET /api/v1/findings/{id}/explain": ({ params }) => {
-        asked.push(String(params?.query?.by ?? ""));
+        requested.push(String(params?.query?.by ?? ""));
         return {
           finding: aFinding(),
           contributors: {
@@ -168,7 +168,7 @@ describe("explaining", () => {
     expect(screen.getByRole("row", { name: /unaccounted/ })).toBeTruthy();
     expect(screen.getByText(/likeness 0.91, foreseen/)).toBeTruthy();
     await userEvent.selectOptions(screen.getByRole("combobox"), "fare");
-    await vi.waitFor(() => expect(asked).toEqual(["", "fare"]));
+    await vi.waitFor(() => expect(requested).toEqual(["", "fare"]));
   });
 });
 
@@ -336,7 +336,7 @@ describe("other streams below", () => {
     expect(boundsOf([{ value: [0, null, 10] }, { value: [50, 100] }])).toEqual([-6, 106]);
     expect(boundsOf([{ value: [null] }])).toBeUndefined();
   });
-  it("are asked for when somebody reaches for the list, and added by their number", async () => {
+  it("are fetched when somebody reaches for the list, and added by their number", async () => {
     const row = (id: number, metric: string) => ({
       id,
       metric,
@@ -373,7 +373,7 @@ describe("other streams below", () => {
 });
 
 describe("the rest of the plan", () => {
-  it("reads settings as written, numbers and yes or no told from words", () => {
+  it("reads settings as written, numbers and yes or no not as words", () => {
     expect(parseOptions("centre: mean, previous: 4, robust: true,, bends: 7d")).toEqual({
       centre: "mean",
       previous: 4,

@@ -56,7 +56,7 @@ export interface Cursor {
   left: number;
 }
 
-/** Whether the samples on show are those that were asked for. */
+/** Whether the samples on show are those that were requested. */
 export type Freshness = "current" | "refreshing" | "offline" | "failed";
 
 export interface StackProps {

@@ -23,10 +23,10 @@ export function backOf(under: Look["under"], seasons: number[]): { back: number;
 }
 
 /** The same hours of an earlier day, week or season, moved to where the line is now: by the stream's clock. */
-export function useUnder(stream: StreamFacts, look: Look, seasons: number[], asked: Range): Earlier | null {
+export function useUnder(stream: StreamFacts, look: Look, seasons: number[], shown: Range): Earlier | null {
   const { id, zone } = stream;
   const { back, words } = backOf(look.under, seasons);
-  const [from, to] = asked;
+  const [from, to] = shown;
   const before = useQuery({
     queryKey: ["samples", id, from - back, to - back, look.by],
     enabled: back > 0,

@@ -44,7 +44,7 @@ export function windowQuery(
 }
 
 /** Half a window more on both sides, on a coarse grid: panning a little needs nothing new. */
-export function askedFor([from, to]: Range): Range {
+export function aroundOf([from, to]: Range): Range {
   const grid = (to - from) / 2;
   return [Math.floor((from - grid) / grid) * grid, Math.ceil((to + grid) / grid) * grid];
 }
@@ -63,9 +63,9 @@ export function useView(
   settled: Range,
   look: { hasParts: boolean; by: By | "" },
 ) {
-  const asked = useMemo(() => askedFor(settled), [settled]);
+  const around = useMemo(() => aroundOf(settled), [settled]);
   const view = useQuery({
-    ...windowQuery(scanId, id, asked, POINTS, look),
+    ...windowQuery(scanId, id, around, POINTS, look),
     placeholderData: keepPreviousData,
   });
   // The chart first: what stands beside it would share the server with it.
