@@ -108,9 +108,13 @@ class Config(BaseSettings):
     log_format: Literal["console", "json"] = "console"
     log_level: Literal["debug", "info", "warning", "error"] = "info"
 
-    # Accepted and not used yet: clusters, and the mail of lookouts.
+    # Accepted and not used yet: clusters.
     dask: str = ""
+
+    # Where people reach the application, as links in mail have it; and the server that takes its mail.
+    address: str = ""
     mail_from: str = ""
+    demo_mail: str = ""
     smtp_host: str = ""
     smtp_port: Annotated[int, Field(ge=1, le=65535)] = 25
     smtp_user: str = ""

@@ -35,6 +35,18 @@ PUSHES_A_MINUTE = _stated.pushes_a_minute
 POINTS_A_MINUTE = _stated.points_a_minute
 # Networks and addresses that feeds may be fetched from; none unless named.
 OUTGOING = _stated.outgoing
+# Links in mail begin with it.
+ADDRESS = (_stated.address or next(iter(_stated.origins), f"http://127.0.0.1:{_stated.port or 8400}")).rstrip(
+    "/"
+)
+MAIL_FROM = _stated.mail_from or "Watch Tide <watchtide@localhost>"
+# Where the demo's own mail can be read.
+DEMO_MAIL = _stated.demo_mail
+SMTP_HOST = _stated.smtp_host
+SMTP_PORT = _stated.smtp_port
+SMTP_USER = _stated.smtp_user
+SMTP_PASSWORD = _stated.smtp_password.get_secret_value()
+SMTP_TLS = _stated.smtp_tls
 JOB_LEASE_SECONDS = _stated.job_lease_seconds
 SCAN_PROCESSES = _stated.scan_processes
 

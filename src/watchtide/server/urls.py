@@ -11,6 +11,7 @@ from watchtide.server.jobs import api as jobs
 from watchtide.server.logbook import api as logbook
 from watchtide.server.lookouts import api as lookouts
 from watchtide.server.lookouts import api_routes as routes
+from watchtide.server.lookouts import pages as mail_pages
 from watchtide.server.people import api as people
 from watchtide.server.people import api_people as accounts
 from watchtide.server.review import api as review
@@ -133,10 +134,12 @@ urlpatterns = [
     path(f"{API}lookouts/<int:pk>", lookouts.LookoutView.as_view()),
     path(f"{API}lookouts/<int:pk>/streams", lookouts.LookoutStreamsView.as_view()),
     path(f"{API}lookouts/<int:pk>/findings.csv", lookouts.LookoutFindingsView.as_view()),
+    path(f"{API}lookouts/<int:pk>/feed.atom", lookouts.LookoutFeedView.as_view()),
     path(f"{API}lookouts/<int:pk>/points.csv", lookouts.LookoutPointsView.as_view()),
     path(f"{API}routes", routes.RoutesView.as_view()),
     path(f"{API}routes/<int:pk>", routes.RouteView.as_view()),
     path(f"{API}routes/<int:pk>/test", routes.RouteTestView.as_view()),
+    path(f"{API}routes/<int:pk>/ask", routes.RouteAskView.as_view()),
     path(f"{API}outbox", routes.OutboxView.as_view()),
     path(f"{API}outbox/<int:pk>/resend", routes.ResendView.as_view()),
     path(f"{API}storage", storage.StorageView.as_view()),
@@ -154,6 +157,8 @@ urlpatterns = [
     path(f"{API}tokens", people.TokensView.as_view()),
     path(f"{API}tokens/<int:pk>", people.TokenView.as_view()),
     path("metrics", pages.metrics),
+    path("confirm/<str:text>", mail_pages.confirm),
+    path("verdict/<str:text>", mail_pages.verdict),
     re_path(SCREENS, pages.shell),
     # Every other address gets the page too, which says that there is none; the API's and the static files' say so themselves.
     re_path(r"^(?!api/|static/|v1/).*$", pages.no_such_screen),

@@ -12,9 +12,9 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import moments, paging, query
-from watchtide.server.lookouts import judging, services
+from watchtide.server.lookouts import feed, judging, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
-from watchtide.server.people import trail
+from watchtide.server.people import access, trail
 from watchtide.server.problems import Problem
 from watchtide.tables import results
 
@@ -249,6 +249,24 @@ class LookoutPointsView(APIView):
             first = scanned.base.series.times[judged[0]] if len(judged) else watched.judged_through_ns
             body = judging.points_csv(scanned, watched.stream.key, int(first))
         return _file(body, f"points-lookout-{pk}-{stream}.csv")
+
+
+class LookoutFeedView(APIView):
+    authentication_classes = (access.Session, access.Bearer, access.InAddress)
+
+    @extend_schema(
+        operation_id="lookout_feed",
+        parameters=[
+            OpenApiParameter("token", str, description="a token that may read, where there is no session")
+        ],
+        responses={(200, "application/atom+xml"): OpenApiTypes.STR},
+    )
+    def get(self, request, pk: int) -> HttpResponse:
+        """The latest notices of a lookout, as an Atom feed."""
+        answer = HttpResponse(feed.atom(Lookout.objects.get(pk=pk)), content_type=feed.CONTENT_TYPE)
+        # The token stands in the address.
+        answer["Referrer-Policy"] = "no-referrer"
+        return answer
 
 
 def _file(body: str, name: str) -> HttpResponse:

@@ -1,6 +1,6 @@
 """Routes and the outbox over REST: where notices go, and what became of each."""
 
-from typing import Any
+from typing import Any, Literal
 
 from django.db import transaction
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -9,10 +9,11 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import outgoing, paging, query
-from watchtide.server.lookouts import notices, sending
+from watchtide.server.lookouts import mail, notices, sending
 from watchtide.server.lookouts.models import (
     HOOK,
     KINDS,
+    MAIL,
     NOTICE_KINDS,
     OUTBOX_STATES,
     Delivery,
@@ -26,7 +27,12 @@ class RouteSerializer(serializers.Serializer):
     id = serializers.IntegerField(read_only=True)
     kind = serializers.ChoiceField(choices=KINDS)
     name = serializers.CharField(max_length=120)
-    to = serializers.CharField(max_length=500, help_text="a web address; it is called as feeds are")
+    to = serializers.CharField(
+        max_length=500, help_text="a web address, called as feeds are; for mail the address to write to"
+    )
+    state = serializers.SerializerMethodField(
+        help_text="unconfirmed: a mail address whose link was not opened yet; ready: notices go there"
+    )
     points = serializers.BooleanField(
         source="has_points", default=False, help_text="send the points of the span along, as CSV"
     )
@@ -35,6 +41,9 @@ class RouteSerializer(serializers.Serializer):
     last_detail = serializers.CharField(read_only=True, help_text="what went wrong last")
     created_by = serializers.CharField(read_only=True)
     created_at = serializers.DateTimeField(read_only=True)
+
+    def get_state(self, route: Route) -> Literal["unconfirmed", "ready"]:
+        return "ready" if route.is_open else "unconfirmed"
 
 
 class MadeRouteSerializer(RouteSerializer):
@@ -51,7 +60,8 @@ class RoutesView(APIView):
 
     @extend_schema(operation_id="make_route", request=RouteSerializer, responses={201: MadeRouteSerializer})
     def post(self, request) -> Response:
-        """Make a route. A hook gets a secret, which is shown only now."""
+        """Make a route. A hook gets a secret, which is shown only now; a mail address gets a letter that asks whether it wants
+        notices."""
         given = RouteSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
@@ -59,13 +69,15 @@ class RoutesView(APIView):
             raise Problem(
                 f"there is a route {data['name']}", place="name", remedy="take another name", code=409
             )
+        checked = mail.checked if data["kind"] == MAIL else outgoing.checked
+        by = request.user.get_username()
+        data["to"] = checked(data["to"], "to")
         secret = sending.new_secret() if data["kind"] == HOOK else ""
-        route = Route.objects.create(
-            **data | {"to": outgoing.checked(data["to"], "to")},
-            secret=secret,
-            created_by=request.user.get_username(),
-        )
-        trail.note(request, "route made", route.name)
+        with transaction.atomic():
+            route = Route.objects.create(**data, secret=secret, created_by=by)
+            if route.kind == MAIL:
+                notices.ask(route, by)
+            trail.note(request, "route made", route.name)
         return Response(MadeRouteSerializer(route).data, status=201)
 
 
@@ -110,6 +122,20 @@ class RouteTestView(APIView):
         with transaction.atomic():
             made = notices.test_of(route, request.user.get_username())
         return Response(OutboxSerializer(made).data, status=202)
+
+
+class RouteAskView(APIView):
+    @extend_schema(operation_id="ask_route", request=None, responses={202: OutboxSerializer})
+    def post(self, request, pk: int) -> Response:
+        """Write to a mail address again, asking whether it wants notices."""
+        route = Route.objects.get(pk=pk)
+        if route.is_open:
+            raise Problem(
+                f"{route.to} is confirmed already", remedy="nothing is to be done", place="id", code=409
+            )
+        with transaction.atomic():
+            asked = notices.ask(route, request.user.get_username())
+        return Response(OutboxSerializer(asked).data, status=202)
 
 
 class OutboxView(APIView):

@@ -15,25 +15,27 @@ LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING = (
     "failing",
 )
 STATES = [(s, s) for s in (LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING)]
-
-
-HOOK, CHAT = "hook", "chat"
-KINDS = [(k, k) for k in (HOOK, CHAT)]
+HOOK, CHAT, MAIL = "hook", "chat", "mail"
+KINDS = [(k, k) for k in (HOOK, CHAT, MAIL)]
 WAITING, SENT, FAILED, HELD = "waiting", "sent", "failed", "held"
 OUTBOX_STATES = [(s, s) for s in (WAITING, SENT, FAILED, HELD)]
 BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST = "began", "ended", "reminder", "silent", "resumed", "test"
-NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST)]
+# A letter that asks whether an address wants mail; no notice of anything.
+CONFIRM = "confirm"
+NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST, CONFIRM)]
 
 
 class Route(models.Model):
     """Where notices go. secret : what a hook's notices are signed with, shown once; has_points : whether the points of the
-    span come along; failures : in a row, since it last went well."""
+    span come along; confirmed_at : when somebody at a mail address said that it wants them; failures : in a row, since it
+    last went well."""
 
     kind = models.CharField(max_length=8, choices=KINDS)
     name = models.CharField(max_length=120, unique=True)
     to = models.CharField(max_length=500)
     secret = models.CharField(max_length=80, default="", blank=True)
     has_points = models.BooleanField(default=False)
+    confirmed_at = models.DateTimeField(null=True)
     failures = models.IntegerField(default=0)
     failing_since = models.DateTimeField(null=True)
     last_detail = models.CharField(max_length=300, default="", blank=True)
@@ -42,6 +44,11 @@ class Route(models.Model):
 
     class Meta:
         db_table = "route"
+
+    @property
+    def is_open(self) -> bool:
+        """Whether notices may go there: a mail address has to be confirmed first."""
+        return self.kind != MAIL or self.confirmed_at is not None
 
 
 class Lookout(models.Model):
@@ -92,24 +99,34 @@ class Watched(models.Model):
 
 
 class Group(models.Model):
-    """What one notice stands for: findings of a lookout that began together. ended_at : when the last of them was over."""
+    """What one notice stands for: findings of a lookout that began together. ended_at : when the last of them was over.
+
+    judged_at, judged_by, verdict, entries : the verdict that was given from a notice, and the logbook entries it wrote;
+    opened_at : when a link of a notice was first opened.
+    """
 
     lookout = models.ForeignKey(Lookout, on_delete=models.CASCADE, related_name="groups")
     start_ns = models.BigIntegerField()
     is_quiet = models.BooleanField(default=False)
     reminded_at = models.DateTimeField(db_default=Now())
     ended_at = models.DateTimeField(null=True)
+    opened_at = models.DateTimeField(null=True)
+    judged_at = models.DateTimeField(null=True)
+    judged_by = models.CharField(max_length=150, default="", blank=True)
+    verdict = models.CharField(max_length=10, default="", blank=True)
+    entries = models.JSONField(default=list)
 
     class Meta:
         db_table = "lookout_group"
 
 
 class Raised(models.Model):
-    """A finding that was announced, once: by stream, begin and kind."""
+    """A finding that was announced, once: by stream, begin and kind. end_ns : of the last flagged sample so far."""
 
     group = models.ForeignKey(Group, on_delete=models.CASCADE, related_name="raised")
     stream = models.ForeignKey(Stream, on_delete=models.CASCADE)
     start_ns = models.BigIntegerField()
+    end_ns = models.BigIntegerField(default=0)
     kind = models.CharField(max_length=8)
     direction = models.CharField(max_length=8, default="", blank=True)
     lookout = models.ForeignKey(Lookout, on_delete=models.CASCADE)
@@ -121,7 +138,9 @@ class Raised(models.Model):
 
 
 class Notice(models.Model):
-    """One message about a lookout, before it is sent anywhere. uid : its name to the outside, the same in every attempt; points : of the finding's span, as CSV, where a route sends them."""
+    """One message about a lookout, before it is sent anywhere. uid : its name to the outside, the same in every attempt;
+    points : of the finding's span, as CSV, where a route sends them; around : of that and what lies beside it, for a
+    picture; facts : `facts.Facts` as JSON."""
 
     uid = models.CharField(max_length=40, unique=True)
     kind = models.CharField(max_length=10, choices=NOTICE_KINDS)
@@ -133,10 +152,25 @@ class Notice(models.Model):
     text = models.TextField(default="", blank=True)
     finding = models.JSONField(default=dict)
     points = models.TextField(default="", blank=True)
+    around = models.TextField(default="", blank=True)
+    facts = models.JSONField(default=dict)
     created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
         db_table = "notice"
+
+
+class Link(models.Model):
+    """An address in a mail that does one thing without signing anybody in. Only its digest is kept. route, group : whose
+    address it confirms, or which incident it gives a verdict on, as whom."""
+
+    digest = models.CharField(max_length=64, unique=True)
+    route = models.ForeignKey(Route, on_delete=models.CASCADE, related_name="links")
+    group = models.ForeignKey(Group, null=True, on_delete=models.CASCADE, related_name="links")
+    expires_at = models.DateTimeField()
+
+    class Meta:
+        db_table = "mail_link"
 
 
 class Delivery(models.Model):

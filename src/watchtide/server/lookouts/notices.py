@@ -11,7 +11,9 @@ from watchtide.core import incidents
 from watchtide.core.incidents import Piece
 from watchtide.plan import durations
 from watchtide.server import moments
-from watchtide.server.lookouts import models
+from watchtide.server.logbook import services as logbook
+from watchtide.server.logbook.models import Entry
+from watchtide.server.lookouts import facts, models
 from watchtide.server.lookouts.judging import Judged, Rules
 from watchtide.server.lookouts.models import Delivery, Group, Lookout, Notice, Raised, Route, Watched
 from watchtide.server.lookouts.services import NOTIFY
@@ -19,6 +21,8 @@ from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
 Row = dict[str, Any]
+# A mail about something that has begun waits so long for other streams that are part of it.
+JOIN = timedelta(seconds=2)
 
 
 @dataclass(frozen=True)
@@ -90,6 +94,7 @@ def _begin(case: Case, finding: Row, *, is_open: bool) -> None:
         lookout=watched.lookout,
         stream=watched.stream,
         start_ns=finding["start"],
+        end_ns=finding["end"],
         kind=finding["kind"],
         direction=finding["direction"],
         is_open=is_open,
@@ -103,6 +108,8 @@ def _go_on(case: Case, finding: Row, raised: Raised, *, is_open: bool) -> None:
     group, remind = raised.group, case.wishes.remind
     if not raised.is_open:
         return
+    if raised.end_ns != finding["end"]:
+        Raised.objects.filter(pk=raised.pk).update(end_ns=finding["end"])
     if not is_open:
         Raised.objects.filter(pk=raised.pk).update(is_open=False)
         if _end(group) and case.wishes.ended:
@@ -116,7 +123,19 @@ def _end(group: Group) -> bool:
     """End a group whose findings are all over; whether that was so now."""
     if group.raised.filter(is_open=True).exists():
         return False
-    return bool(Group.objects.filter(pk=group.pk, ended_at=None).update(ended_at=moments.now()))
+    is_over = Group.objects.filter(pk=group.pk, ended_at=None).update(ended_at=moments.now())
+    if is_over and group.entries:
+        _stretch(group)
+    return bool(is_over)
+
+
+def _stretch(group: Group) -> None:
+    """A verdict that was given while it lasted holds until its end."""
+    ends = {(r.stream.key, r.start_ns): r.end_ns for r in group.raised.select_related("stream")}
+    for entry in Entry.objects.filter(pk__in=group.entries, deleted_at=None):
+        end = ends.get((entry.scope, entry.start_ns), entry.end_ns)
+        if end > entry.end_ns:
+            logbook.change(entry, {"end_ns": end}, group.judged_by)
 
 
 def _group_of(watched: Watched, finding: Row) -> Group | None:
@@ -143,9 +162,14 @@ BEFORE = {models.BEGAN: "", models.ENDED: "Over: ", models.REMINDER: "Still: "}
 
 def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None:
     stream, lookout = case.watched.stream, case.watched.lookout
-    points = ""
-    if lookout.routes.filter(has_points=True).exists():
+    points = around = ""
+    known: Row = {}
+    has_mail = lookout.routes.filter(kind=models.MAIL).exists()
+    if has_mail or lookout.routes.filter(has_points=True).exists():
         points = case.judged.points_csv(stream.key, finding["start"], finding["end"])
+    if has_mail and case.judged.scanned is not None:
+        around = case.judged.points_csv(stream.key, *facts.beside(case.judged.scanned, finding))
+        known = facts.of(stream, case.judged.scanned, finding).as_data()
     notice = Notice(
         kind=kind,
         lookout=lookout,
@@ -155,6 +179,8 @@ def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None
         text=_text(stream, finding),
         finding=finding,
         points=points,
+        around=around,
+        facts=known,
     )
     # Planned work wakes nobody; what was not sent is there to be counted.
     _put(notice, models.HELD if group.is_quiet else models.WAITING)
@@ -187,8 +213,19 @@ def _text(stream: Stream, finding: Row) -> str:
 def _put(notice: Notice, state: str = models.WAITING) -> None:
     """Write a notice, and that it is to go to each route of its lookout."""
     save(notice)
-    routes = notice.lookout.routes.all() if notice.lookout is not None else ()
-    Delivery.objects.bulk_create([Delivery(notice=notice, route=route, state=state) for route in routes])
+    for route in notice.lookout.routes.all() if notice.lookout is not None else ():
+        _deliver(notice, route, state)
+
+
+def _deliver(notice: Notice, route: Route, state: str = models.WAITING) -> Delivery:
+    """A notice on its way to a route. It is held where an address is not confirmed; a mail waits for what joins it."""
+    if not route.is_open and notice.kind != models.CONFIRM:
+        state = models.HELD
+    row = Delivery(notice=notice, route=route, state=state)
+    if route.kind == models.MAIL and notice.kind == models.BEGAN:
+        row.due_at = moments.now() + JOIN
+    row.save()
+    return row
 
 
 def save(notice: Notice) -> Notice:
@@ -204,4 +241,16 @@ def test_of(route: Route, by: str) -> Delivery:
     """A notice that is none, on its way to a route."""
     text = f"Sent by {by} from Watch Tide. Nothing is wrong."
     notice = save(Notice(kind=models.TEST, title=f"A test of the route {route.name}", text=text))
-    return Delivery.objects.create(notice=notice, route=route)
+    return _deliver(notice, route)
+
+
+def ask(route: Route, by: str) -> Delivery:
+    """The mail that asks an address whether it wants notices."""
+    return _deliver(save(Notice(kind=models.CONFIRM, title="Asks for the address", text=by)), route)
+
+
+def confirm(route: Route) -> None:
+    """Notices may go to an address; those go now that were held for it, of incidents that still last."""
+    Route.objects.filter(pk=route.pk, confirmed_at=None).update(confirmed_at=moments.now())
+    held = Delivery.objects.filter(route=route, state=models.HELD, notice__group__ended_at=None)
+    held.filter(notice__group__is_quiet=False).update(state=models.WAITING, due_at=moments.now())

@@ -15,9 +15,11 @@ from django.db.models import F, Q
 
 from watchtide.server import moments, outgoing
 from watchtide.server.jobs import services as jobs
+from watchtide.server.lookouts import mail
 from watchtide.server.lookouts.models import (
     FAILED,
     HOOK,
+    MAIL,
     RESUMED,
     SENT,
     SILENCE,
@@ -127,6 +129,9 @@ def _keep(row: Delivery, failure: str | None) -> None:
 
 def deliver(notice: Notice, route: Route) -> None:
     """One message to one route. Raises outgoing.NotAllowed or outgoing.Failed."""
+    if route.kind == MAIL:
+        mail.send(notice, route)
+        return
     if route.kind == HOOK:
         body = json.dumps(event_of(notice, route)).encode()
         headers = {"Content-Type": "application/cloudevents+json"} | signature(route.secret, notice.uid, body)

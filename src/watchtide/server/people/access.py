@@ -54,8 +54,8 @@ class Bearer(BaseAuthentication):
     """`Authorization: Bearer wt_…`: the owner's rights, as far as the token's scopes go."""
 
     def authenticate(self, request) -> tuple[Any, Token] | None:
-        kind, _, text = request.headers.get("Authorization", "").partition(" ")
-        if kind.lower() != "bearer":
+        text = self.text_of(request)
+        if text is None:
             return None
         found = Token.objects.select_related("owner").filter(digest=digest_of(text.strip()), revoked_at=None)
         token = found.filter(Q(expires_at=None) | Q(expires_at__gt=Now())).annotate(now=Now()).first()
@@ -67,8 +67,20 @@ class Bearer(BaseAuthentication):
             Token.objects.filter(pk=token.pk).update(last_used_at=token.now)
         return token.owner, token
 
+    def text_of(self, request) -> str | None:
+        """The token that a request brings, None where it brings none."""
+        kind, _, text = request.headers.get("Authorization", "").partition(" ")
+        return text if kind.lower() == "bearer" else None
+
     def authenticate_header(self, request) -> str:
         return "Bearer"
+
+
+class InAddress(Bearer):
+    """`?token=wt_…`, for feed readers, which send no headers. Only for what may do no more than read one feed."""
+
+    def text_of(self, request) -> str | None:
+        return request.GET.get("token")
 
 
 class ByRole(BasePermission):

@@ -76,7 +76,7 @@ def _standing_rows(streams: Sequence[Stream]) -> dict[int, ScanStream]:
     return {r.stream_id: r for r in rows if held[r.stream_id] == r.scan_id}
 
 
-def _parts_of(stream: Stream) -> tuple[list[Stream], bool]:
+def parts_of(stream: Stream) -> tuple[list[Stream], bool]:
     """The streams that make up a total, and True; or the family a stream belongs to, and False."""
     mine = dict(stream.attributes)
     formula = Derived.objects.filter(metric=stream.metric).first() if stream.kind == "derived" else None
@@ -88,7 +88,7 @@ def _parts_of(stream: Stream) -> tuple[list[Stream], bool]:
 
 
 def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> dict[str, Any]:
-    parts, is_total = _parts_of(finding.stream)
+    parts, is_total = parts_of(finding.stream)
     told = {name for p in parts for name, _ in p.attributes}
     varied = [name for name in sorted(told) if len({dict(p.attributes).get(name) for p in parts}) > 1]
     empty: dict[str, Any] = {"attributes": varied, "attribute": None, "of": "", "rows": [], "why": ""}

@@ -1,0 +1,304 @@
+"""A notice as a mail: plain text and HTML, with the picture of the span, its points, and links that need no session."""
+
+import smtplib
+import ssl
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from email.message import EmailMessage
+from email.policy import SMTP
+from email.utils import format_datetime, formataddr, parseaddr
+from zoneinfo import ZoneInfo
+
+from django.conf import settings
+from django.core.exceptions import ValidationError
+from django.core.validators import validate_email
+from django.template.loader import render_to_string
+
+from watchtide.core.series import SECOND_NS
+from watchtide.plan import durations
+from watchtide.server import outgoing
+from watchtide.server.lookouts import links, models, pictures
+from watchtide.server.lookouts.facts import Facts
+from watchtide.server.lookouts.models import Notice, Route
+from watchtide.server.problems import Problem
+
+PICTURE = "picture"
+TIMEOUT_S = 15.0
+WORDS = {
+    models.BEGAN: "Began", models.ENDED: "Over", models.REMINDER: "Still", models.SILENCE: "Silent",
+    models.RESUMED: "Sends again", models.TEST: "Test",
+}  # fmt: skip
+
+
+def checked(address: str, place: str) -> str:
+    """A mail address as it is kept. Raises Problem for what is none, and where no mail can be sent."""
+    try:
+        validate_email(address)
+    except ValidationError as error:
+        raise Problem(
+            f"{address[:80]!r} is no mail address", place=place, remedy="write name@host.example"
+        ) from error
+    if not settings.SMTP_HOST:
+        raise Problem(
+            "no mail server is set, so nothing could be sent there",
+            place=place,
+            remedy="an admin sets WATCHTIDE_SMTP_HOST",
+            code=409,
+        )
+    return address
+
+
+def send(notice: Notice, route: Route) -> None:
+    """Hand one mail to the mail server. Raises outgoing.Failed with what went wrong in words."""
+    if not settings.SMTP_HOST:
+        raise outgoing.Failed("no mail server is set; an admin sets WATCHTIDE_SMTP_HOST")
+    message = message_of(notice, route)
+    try:
+        with _server() as server:
+            server.send_message(message, to_addrs=[route.to])
+    except smtplib.SMTPRecipientsRefused as error:
+        code, words = next(iter(error.recipients.values()))
+        raise outgoing.Failed(f"the address was refused: {code} {_text(words)}"[:300]) from error
+    except smtplib.SMTPResponseException as error:
+        words = _text(error.smtp_error)
+        raise outgoing.Failed(f"the mail server answered {error.smtp_code} {words}"[:300]) from error
+    except (smtplib.SMTPException, OSError) as error:
+        raise outgoing.Failed(f"the mail server did not take it: {error}"[:300]) from error
+
+
+def _server() -> smtplib.SMTP:
+    """A connection to the mail server, encrypted and signed in as the settings say."""
+    where = (settings.SMTP_HOST, settings.SMTP_PORT)
+    safe = ssl.create_default_context()
+    if settings.SMTP_TLS == "tls":
+        server: smtplib.SMTP = smtplib.SMTP_SSL(*where, timeout=TIMEOUT_S, context=safe)
+    else:
+        server = smtplib.SMTP(*where, timeout=TIMEOUT_S)
+    try:
+        if settings.SMTP_TLS == "starttls":
+            server.starttls(context=safe)
+        if settings.SMTP_USER:
+            server.login(settings.SMTP_USER, settings.SMTP_PASSWORD)
+    except BaseException:
+        server.close()
+        raise
+    return server
+
+
+def _text(words: bytes | str) -> str:
+    return words.decode(errors="replace") if isinstance(words, bytes) else words
+
+
+def message_of(notice: Notice, route: Route) -> EmailMessage:
+    """The mail of a notice to a route."""
+    if notice.kind == models.CONFIRM:
+        context = {"link": links.make(route), "name": route.name, "by": notice.text}
+        return _message(notice, route, "Shall Watch Tide write to this address?", "confirm", context)
+    letter = Letter.of(notice, route)
+    message = _message(notice, route, letter.subject, "notice", {"letter": letter, "picture": PICTURE})
+    if letter.image:
+        html = message.get_body(("html",))
+        assert html is not None
+        html.add_related(
+            letter.image, "image", "png", cid=f"<{PICTURE}>", disposition="inline", filename="picture.png"
+        )
+    if notice.points:
+        message.add_attachment(notice.points, subtype="csv", filename=f"points-{notice.uid}.csv")
+    return message
+
+
+def _message(
+    notice: Notice, route: Route, subject: str, template: str, context: dict[str, object]
+) -> EmailMessage:
+    message = EmailMessage(policy=SMTP)
+    message["From"] = settings.MAIL_FROM
+    message["To"] = formataddr((route.name, route.to))
+    message["Subject"] = " ".join(subject.split())
+    message["Date"] = format_datetime(notice.created_at)
+    message["Message-ID"] = message_id(notice, route)
+    message["Auto-Submitted"] = "auto-generated"
+    if (first := _first_of(notice)) is not None:
+        message["In-Reply-To"] = message["References"] = message_id(first, route)
+    message.set_content(render_to_string(f"mail/{template}.txt", context))
+    message.add_alternative(render_to_string(f"mail/{template}.html", context), subtype="html")
+    return message
+
+
+def message_id(notice: Notice, route: Route) -> str:
+    """The same in every attempt; another for each route."""
+    host = parseaddr(settings.MAIL_FROM)[1].rpartition("@")[2] or "localhost"
+    return f"<{notice.uid}.{route.pk}@{host}>"
+
+
+def _first_of(notice: Notice) -> Notice | None:
+    """The notice that a later one of the same incident, or of the same silence, answers."""
+    if notice.kind in (models.ENDED, models.REMINDER) and notice.group_id is not None:
+        return Notice.objects.filter(group=notice.group_id, kind=models.BEGAN).first()
+    if notice.kind == models.RESUMED:
+        before = Notice.objects.filter(
+            kind=models.SILENCE, lookout=notice.lookout_id, stream=notice.stream_id, pk__lt=notice.pk
+        )
+        return before.order_by("-pk").first()
+    return None
+
+
+@dataclass(frozen=True)
+class Row:
+    """A part that pushed, as the mail writes it. share : of the largest push, in per cent, for its bar."""
+
+    name: str
+    seen: str
+    usual: str
+    more: str
+    share: int
+    is_up: bool
+
+
+@dataclass(frozen=True)
+class Letter:
+    """What stands in a mail, in words and figures. lines : name and value."""
+
+    subject: str
+    heading: str
+    text: str
+    lines: tuple[tuple[str, str], ...]
+    rows: tuple[Row, ...]
+    weeks: int
+    whole: str
+    image: bytes
+    verdict: str
+    chart: str
+    lookout: str
+    lookout_link: str
+    points: int
+
+    @property
+    def ups(self) -> list[Row]:
+        return [r for r in self.rows if r.is_up]
+
+    @property
+    def downs(self) -> list[Row]:
+        return [r for r in self.rows if not r.is_up]
+
+    @classmethod
+    def of(cls, notice: Notice, route: Route) -> "Letter":
+        stream, finding, group = notice.stream, notice.finding, notice.group
+        lookout = notice.lookout
+        facts = Facts.of_data(notice.facts)
+        zone, unit = (stream.zone, stream.unit) if stream is not None else ("UTC", "")
+        heading, subject = notice.title, notice.title
+        lines: list[tuple[str, str]] = []
+        if finding:
+            heading, lines = sentence(notice), lines_of(notice)
+            subject = f"{WORDS[notice.kind]}: {heading.rstrip('.')}, since {_clock(finding['start'], zone)}"
+        elif notice.kind in WORDS:
+            subject = notice.title if notice.kind == models.TEST else f"{WORDS[notice.kind]}: {notice.title}"
+        most = max((abs(p.seen - p.usual) for p in facts.pushes), default=0.0) or 1.0
+        return cls(
+            subject=subject,
+            heading=heading,
+            text="" if finding else notice.text,
+            lines=tuple(lines),
+            rows=tuple(
+                Row(
+                    p.name,
+                    f"{p.seen:,.6g}",
+                    f"{p.usual:,.4g}",
+                    f"{p.seen - p.usual:+,.4g}",
+                    max(round(100 * abs(p.seen - p.usual) / most), 1),
+                    p.seen >= p.usual,
+                )
+                for p in facts.pushes
+            ),
+            weeks=facts.weeks,
+            whole=facts.whole,
+            image=pictures.drawn(notice.around, zone, finding["start"], finding["end"], unit)
+            if finding
+            else b"",
+            verdict=links.make(route, group) if group is not None else "",
+            chart=chart_of(notice),
+            lookout=lookout.name if lookout is not None else "",
+            lookout_link=f"{settings.ADDRESS}/lookouts/{lookout.pk}" if lookout is not None else "",
+            points=max(notice.points.count("\n") - 1, 0),
+        )
+
+
+def sentence(notice: Notice) -> str:
+    """What is off, and by how much."""
+    facts = Facts.of_data(notice.facts)
+    name = notice.stream.name if notice.stream is not None else notice.subject
+    finding, streams = notice.finding, _streams(notice)
+    others = f", and {streams - 1} more" if streams > 1 else ""
+    if finding["kind"] == "shift":
+        return f"{name}{others}: the level stepped {finding['direction']}."
+    seen, expected = facts.seen, facts.expected
+    if seen is not None and expected and expected > 0 and seen >= 1.5 * expected:
+        return f"{name}{others}: {seen / expected:.2g} times what was expected."
+    if seen is not None and expected and expected > 0 and 0 <= seen <= expected / 1.5:
+        return f"{name}{others}: {100 * seen / expected:.0f} % of what was expected."
+    size = "" if finding["score"] is None else f"{finding['score']:.1f} sigmas "
+    side = f"{finding['direction']} what was expected" if finding["direction"] else "off what was expected"
+    return f"{name}{others}: {size}{side}."
+
+
+def _streams(notice: Notice) -> int:
+    """How many streams are in it by now."""
+    group = notice.group
+    return 1 if group is None else group.raised.values("stream").distinct().count()
+
+
+def lines_of(notice: Notice) -> list[tuple[str, str]]:
+    """What is known of a finding, by name: since when, what was seen and what expected, how large, and what to do."""
+    facts, finding, stream = Facts.of_data(notice.facts), notice.finding, notice.stream
+    zone, unit = (stream.zone, stream.unit) if stream is not None else ("UTC", "")
+    goes_on = "" if notice.kind == models.ENDED else "; still going on"
+    lasted = durations.format_ns(finding["end"] - finding["start"])
+    of = f" {unit}" if unit else ""
+    lines = [("Since", f"{_moment(finding['start'], zone)}{goes_on}")]
+    if notice.kind == models.ENDED:
+        lines.append(("Until", f"{_moment(finding['end'], zone)}, {lasted} in all"))
+    over = f" in {lasted}" if facts.is_sum else ""
+    if facts.seen is not None:
+        lines.append(("Seen", f"{facts.seen:,.6g}{of}{over}{'' if facts.is_sum else ' at its peak'}"))
+    if facts.expected is not None:
+        limits = (
+            ""
+            if facts.lower is None or facts.upper is None
+            else f", {facts.lower:,.4g} to {facts.upper:,.4g}"
+        )
+        lines.append(("Expected", f"{facts.expected:,.6g}{of}{limits}"))
+    if finding["size"] is not None:
+        lines.append(("Step", f"{finding['size']:+,.4g}{of}"))
+    streams = _streams(notice)
+    many = f"; {streams} streams, one incident" if streams > 1 else ""
+    if finding["score"] is not None:
+        lines.append(("Size", f"{finding['score']:.1f} sigmas{many}"))
+    elif many:
+        lines.append(("Streams", str(streams)))
+    if stream is not None and stream.runbook:
+        lines.append(("What to do", stream.runbook))
+    return lines
+
+
+def _local(moment_ns: int, zone: str) -> datetime:
+    return datetime.fromtimestamp(moment_ns / SECOND_NS, UTC).astimezone(ZoneInfo(zone))
+
+
+def _moment(moment_ns: int, zone: str) -> str:
+    return f"{_local(moment_ns, zone):%a %-d %b %Y, %H:%M %Z}"
+
+
+def _clock(moment_ns: int, zone: str) -> str:
+    return f"{_local(moment_ns, zone):%H:%M}"
+
+
+def chart_of(notice: Notice) -> str:
+    """The address of the stream's chart, at the finding where there is one."""
+    if notice.stream_id is None:
+        return ""
+    link = f"{settings.ADDRESS}/workbench/{notice.stream_id}"
+    if not notice.finding:
+        return link
+    first, last = (notice.finding[end] // 10**6 for end in ("start", "end"))
+    margin = max(2 * (last - first), 36 * 3_600_000)
+    return f"{link}?from={first - margin}&to={last + margin}"
