@@ -24,13 +24,14 @@ def app(tmp_path_factory):
 def _running(environment, tmp_path_factory):
     from watchtide.server import supervise
 
-    port, relay = supervise._free_port(), supervise._free_port()
+    port, relay, smtp = (supervise._free_port() for _ in range(3))
     folder = tmp_path_factory.mktemp("relay")
     environment |= {
         "WATCHTIDE_DEMO": "1", "WATCHTIDE_PORT": str(port),
         "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("app")), "WATCHTIDE_JOB_LEASE_SECONDS": "8",
         "WATCHTIDE_OUTGOING": f"127.0.0.1:{relay}",
     }  # fmt: skip
+    environment |= supervise.demo_mail(smtp, relay)
     children = []
     try:
         supervise._do(environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0")
@@ -47,20 +48,12 @@ def _running(environment, tmp_path_factory):
         supervise._do(environment, "-m", "watchtide.demo.load", str(folder), f"http://127.0.0.1:{relay}")
         children.append(supervise._web(environment, port))
         supervise._wait_ready(port, children[-1])
-        play = (
-            "--port",
-            str(relay),
-            "--to",
-            f"http://127.0.0.1:{port}",
-            "--token-file",
-            str(folder / "relay.token"),
+        children.append(supervise._standins(environment, folder, relay, port, 120, smtp))
+        yield SimpleNamespace(
+            base=f"http://127.0.0.1:{port}",
+            harbour=f"http://127.0.0.1:{relay}",
+            replace_worker=replace_worker,
         )
-        children.append(
-            supervise.Child(
-                "live streams", environment, "-m", "watchtide.demo.standins", *play, "--pace", "120"
-            )
-        )
-        yield SimpleNamespace(base=f"http://127.0.0.1:{port}", replace_worker=replace_worker)
     finally:
         supervise._end(children)
 
@@ -84,7 +77,11 @@ class Page:
         return self
 
     def wait(self, condition, seconds=25):
-        return browser.wait_for(self.driver, lambda _: condition(), seconds)
+        try:
+            return browser.wait_for(self.driver, lambda _: condition(), seconds)
+        except TimeoutException as error:
+            shown = self.driver.find_element(By.TAG_NAME, "body").text
+            raise TimeoutException(f"at {self.driver.current_url}, which shows:\n{shown}") from error
 
     def find(self, css):
         return self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, css))[0]

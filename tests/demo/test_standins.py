@@ -1,13 +1,16 @@
 """The stand-ins: they play the harbour on from where the history ends, and can be told to misbehave."""
 
+import smtplib
 import threading
 import urllib.error
 import urllib.request
+from email.message import EmailMessage
 from http.server import ThreadingHTTPServer
 
 import pytest
 
-from watchtide.demo import more, standins, world
+from watchtide.demo import more, postbox, standins, world
+from watchtide.server import supervise
 from watchtide.tables import calendars, chunks, clock, openmetrics, otlp, shape
 
 
@@ -45,12 +48,87 @@ def test_told_to_misbehave_every_tap_is_counted_twice(harbour):
         return [v for c, v in pairs if found.series[c].metric == "gate_taps"]
 
     once = taps()
-    harbour.wild_until = float("inf")
+    harbour.misbehave("double", 60)
     assert taps() == [2 * v for v in once]
 
 
-def test_its_pages_are_sound_and_it_takes_orders(harbour):
-    server = ThreadingHTTPServer(("127.0.0.1", 0), standins.handler(harbour))
+@pytest.mark.parametrize(
+    ("fault", "metric", "pick"),
+    [
+        (
+            "storm",
+            "berth_level",
+            lambda before, now: all(b - a > 0.9 for a, b in zip(before, now, strict=True)),
+        ),
+        ("storm", "gate_taps", lambda before, now: sum(now) < 0.3 * sum(before)),
+        ("silent", "gate_taps", lambda before, now: len(now) == len(before) - len(world.FARES)),
+    ],
+)
+def test_what_goes_wrong_shows_and_ends(harbour, fault, metric, pick):
+    at = standins.END_S + 12 * 3_600
+
+    def seen():
+        found = otlp.points_of(standins.message(harbour, at))
+        pairs = zip(found.codes, found.values, strict=True)
+        return [v for c, v in pairs if found.series[c].metric == metric]
+
+    before = seen()
+    harbour.misbehave(fault, 60)
+    assert pick(before, seen())
+    harbour.now_s += 3_601
+    assert seen() == before
+
+
+def test_a_stuck_gauge_repeats_its_level(harbour):
+    def level(at):
+        found = otlp.points_of(standins.message(harbour, at))
+        pairs = zip(found.codes, found.values, strict=True)
+        return next(v for c, v in pairs if found.series[c].metric == "berth_level")
+
+    harbour.misbehave("stuck", 60)
+    assert len({level(standins.END_S + 600 * k) for k in range(6)}) == 1
+
+
+def test_mail_is_taken_and_read_on_a_page_and_the_hook_answers_as_it_is_told(harbour, tmp_path):
+    box, port = postbox.Postbox(tmp_path / "mail"), supervise._free_port()
+    box.serve(port)
+    server = ThreadingHTTPServer(("127.0.0.1", 0), standins.handler(harbour, box))
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
+    base = f"http://127.0.0.1:{server.server_port}"
+    read = lambda path: urllib.request.urlopen(base + path).read()
+    try:
+        letter = EmailMessage()
+        letter["From"], letter["To"], letter["Subject"] = "a@b.example", "c@d.example", "<b>Began</b>"
+        letter.set_content("since 13:15")
+        letter.add_alternative('<html><head></head><img src="cid:picture"></html>', subtype="html")
+        letter.get_payload()[1].add_related(b"\x89PNG", "image", "png", cid="<picture>")
+        letter.add_attachment("a,b", subtype="csv", filename="points.csv")
+        with smtplib.SMTP("127.0.0.1", port) as sender:
+            sender.send_message(letter)
+        assert b"&lt;b&gt;Began&lt;/b&gt;" in read("/mail") and b"<b>" not in read("/mail")
+        assert b"since 13:15" in read("/mail/1") and read("/mail/1/points.csv").strip() == b"a,b"
+        assert b'src="picture"' in read("/mail/1/html") and read("/mail/1/picture") == b"\x89PNG"
+        for missing in ("/mail/2", "/mail/x", "/mail/1/none", "/mail/1/2/3"):
+            with pytest.raises(urllib.error.HTTPError):
+                read(missing)
+        post = lambda path, body=b"": urllib.request.urlopen(
+            urllib.request.Request(base + path, body, headers={"webhook-id": "msg_1"}, method="POST")
+        )
+        assert post("/hook", b'{"id": 1}').status == 204
+        post("/hook-status?of=503")
+        with pytest.raises(urllib.error.HTTPError) as refused:
+            post("/hook", b"{}")
+        assert refused.value.code == 503 and [h.status for h in box.hooked] == [503, 204]
+        assert b"msg_1" in read("/hook") and b"storm" in read("/")
+        with pytest.raises(urllib.error.HTTPError):
+            post("/hook-status?of=99")
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def test_its_pages_are_sound_and_it_takes_orders(harbour, tmp_path):
+    server = ThreadingHTTPServer(("127.0.0.1", 0), standins.handler(harbour, postbox.Postbox(tmp_path)))
     threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     base = f"http://127.0.0.1:{server.server_port}"
     try:
@@ -67,8 +145,10 @@ def test_its_pages_are_sound_and_it_takes_orders(harbour):
         )  # fmt: skip
         assert {"Islanders' market", "Bank holiday", "Fire drill"} <= {d.name for d in days}
         urllib.request.urlopen(urllib.request.Request(f"{base}/pace?of=600", method="POST"))
-        urllib.request.urlopen(urllib.request.Request(f"{base}/misbehave?minutes=1", method="POST"))
-        assert harbour.pace == 600 and harbour.is_wild
+        urllib.request.urlopen(
+            urllib.request.Request(f"{base}/misbehave?how=double&minutes=1", method="POST")
+        )
+        assert harbour.pace == 600 and harbour.has("double")
         for wrong in ("/pace", "/pace?of=fast", "/nothing"):
             with pytest.raises(urllib.error.HTTPError):
                 urllib.request.urlopen(urllib.request.Request(base + wrong, method="POST"))

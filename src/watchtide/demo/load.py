@@ -136,12 +136,50 @@ def live(folder: Path, address: str) -> None:
             },
         )  # fmt: skip
 
+    watch(address)
+
+
+# Two lookouts from the start, each with its scope.
+LOOKOUTS = (
+    ("Gate watch", {"metric": "gate_taps", "attributes": {}}),
+    ("Berth watch", {"metric": "berth_level", "attributes": {}}),
+)
+DUTY = "duty@skerrymoor.example"
+
+
+def watch(address: str) -> None:
+    """Routes to the stand-ins' mail server and hook, and the lookouts of the harbour; once."""
+    from django.utils import timezone
+
+    from watchtide.server.lookouts import sending, services
+    from watchtide.server.lookouts.models import HOOK, MAIL, Lookout, Route
+    from watchtide.server.scans.models import Standing
+
+    # The stand-ins listen elsewhere at each start.
+    Route.objects.filter(name="Harbour hook", created_by="demo").update(to=f"{address}/hook")
+    Lookout.objects.filter(name__in=[name for name, _ in LOOKOUTS], created_by="demo").update(is_on=True)
+    if Lookout.objects.exists() or Route.objects.exists():
+        return
+    mail = Route.objects.create(
+        kind=MAIL, name="Duty desk", to=DUTY, confirmed_at=timezone.now(), created_by="demo"
+    )
+    hook = Route.objects.create(
+        kind=HOOK, name="Harbour hook", to=f"{address}/hook", secret=sending.new_secret(), has_points=True,
+        created_by="demo",
+    )  # fmt: skip
+    version = Standing.objects.select_related("plan_version").order_by("pk").first()
+    assert version is not None
+    for name, scope in LOOKOUTS:
+        services.make(name, version.plan_version, "demo", [mail.pk, hook.pk], scope=scope)
+
 
 def still() -> None:
-    """Without live streams nobody answers the feeds of an earlier start: they are turned off."""
+    """Without live streams nobody answers the feeds of an earlier start: they are turned off, and nothing is sent."""
+    from watchtide.server.lookouts.models import Lookout
     from watchtide.server.streams.models import Feed
 
     Feed.objects.filter(name__in=FEEDS, created_by__username="demo").update(is_on=False)
+    Lookout.objects.filter(name__in=[name for name, _ in LOOKOUTS], created_by="demo").update(is_on=False)
 
 
 def _wait(waiting: list, say: Callable[[str], None]) -> None:

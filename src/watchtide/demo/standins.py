@@ -1,8 +1,9 @@
-"""Simulated outside services: an OTLP sender, an OpenMetrics page and a calendar that play the harbour on.
+"""Simulated outside services: an OTLP sender, an OpenMetrics page and a calendar that play the harbour on; a mail server
+and a hook that take what is announced.
 
-`python -m watchtide.demo.standins --port N --to URL --token-file F [--pace 60]`. Simulated time goes on from the end
-of the history, `pace` times as fast as the clock on the wall. `POST /misbehave?minutes=10` counts every tap twice for
-so long, as after the restart of the feed; `POST /pace?of=600` changes the pace.
+`python -m watchtide.demo.standins --port N --to URL --token-file F [--pace 60] [--smtp-port M]`. Simulated time goes on
+from the end of the history, `pace` times as fast as the clock on the wall. On port N: `/` says what there is, `/mail` shows
+the mail that came, `/hook` takes notices and shows them.
 """
 
 import argparse
@@ -19,7 +20,7 @@ import httpx
 import numpy as np
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
-from watchtide.demo import more, world
+from watchtide.demo import more, postbox, world
 from watchtide.tables import clock
 
 END_S = int(world.START.timestamp()) + world.WEEKS * 7 * world.DAY
@@ -27,6 +28,13 @@ STEP_S = 300
 HOUR = 3_600
 # A pause longer than this is not made up for: a sender that was off has nothing to tell.
 MOST_STEPS = 200
+# What can go wrong in the harbour, by a click or `POST /misbehave?how=…&minutes=…` of simulated time.
+FAULTS = {
+    "double": "every tap is counted twice, as after the restart of the feed",
+    "storm": "ferries stay in port: few taps, and water a metre higher",
+    "stuck": "the gauge at Northquay repeats its last level",
+    "silent": "nothing comes from the gates of Gullhaven",
+}
 
 
 @dataclass
@@ -36,7 +44,9 @@ class Harbour:
     pace: float
     state_file: Path
     now_s: float = field(default=float(END_S))
-    wild_until: float = 0.0
+    fault: str = ""
+    fault_until_s: float = 0.0
+    stuck_at: float | None = None
     pages: dict[str, int] = field(default_factory=lambda: {"web": 0, "counter": 0})
     lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -53,9 +63,13 @@ class Harbour:
             self.state_file.write_text(json.dumps({"now_s": self.now_s}))
         return [k * STEP_S for k in range(max(before, after - MOST_STEPS), after)]
 
-    @property
-    def is_wild(self) -> bool:
-        return time.monotonic() < self.wild_until
+    def misbehave(self, fault: str, minutes: float) -> None:
+        """Let something go wrong for so long, in simulated time. Raises KeyError for a fault that there is not."""
+        FAULTS[fault]
+        self.fault, self.fault_until_s, self.stuck_at = fault, self.now_s + 60 * minutes, None
+
+    def has(self, fault: str) -> bool:
+        return self.fault == fault and self.now_s < self.fault_until_s
 
 
 def _local(at: int) -> tuple[np.ndarray, np.ndarray]:
@@ -74,19 +88,21 @@ def message(harbour: Harbour, at: int) -> ExportMetricsServiceRequest:
         taps = metrics.add(name="gate_taps").sum
         taps.aggregation_temporality = 1
         for place, size in zip(world.PLACES, world.PLACE_SIZE, strict=True):
+            if place == "Gullhaven" and harbour.has("silent"):
+                continue
             for fare, share in zip(world.FARES, world.FARE_SIZE, strict=True):
                 mean = 240 * size * share * float(world.gate_profile(hour, day, fare)[0])
-                _point(
-                    taps.data_points,
-                    at,
-                    int(rng.poisson(mean)) * (2 if harbour.is_wild else 1),
-                    place=place,
-                    fare=fare,
-                )
+                mean *= 0.1 if harbour.has("storm") else 1
+                seen = int(rng.poisson(mean)) * (2 if harbour.has("double") else 1)
+                _point(taps.data_points, at, seen, place=place, fare=fare)
     if at % 600 == 0:
         level = metrics.add(name="berth_level").gauge
         for i, place in enumerate(world.PLACES):
             value = 2.9 - 0.12 * i + float(world.tide(np.array([at / HOUR]), i)[0]) + rng.normal(0, 0.025)
+            value += 1.0 if harbour.has("storm") else 0.0
+            if i == 0 and harbour.has("stuck"):
+                harbour.stuck_at = value if harbour.stuck_at is None else harbour.stuck_at
+                value = harbour.stuck_at
             _point(level.data_points, at, round(value, 2), place=place)
     seen = metrics.add(name="berth_messages").sum
     seen.aggregation_temporality = 1
@@ -142,7 +158,7 @@ def page(harbour: Harbour) -> str:
     with harbour.lock:
         for channel, size in (("web", 160), ("counter", 25)):
             busy = 0.08 + float((world._bump(hour, 10.5, 2.6) + 0.7 * world._bump(hour, 15, 2))[0])
-            harbour.pages[channel] += int(rng.poisson(size * busy * (2 if harbour.is_wild else 1)))
+            harbour.pages[channel] += int(rng.poisson(size * busy * (2 if harbour.has("double") else 1)))
         counts = dict(harbour.pages)
     lines = ["# TYPE ticket_requests counter", "# HELP ticket_requests Requests served since the start."]
     lines += [f'ticket_requests_total{{channel="{c}"}} {n}' for c, n in counts.items()]
@@ -151,34 +167,50 @@ def page(harbour: Harbour) -> str:
     return "\n".join(lines) + "\n"
 
 
-def handler(harbour: Harbour) -> type[BaseHTTPRequestHandler]:
+def handler(harbour: Harbour, box: postbox.Postbox) -> type[BaseHTTPRequestHandler]:
     class Handler(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
-            match urlsplit(self.path).path:
-                case "/metrics":
-                    self._answer(
-                        page(harbour).encode(), "application/openmetrics-text; version=1.0.0; charset=utf-8"
-                    )
-                case "/calendar.ics":
-                    self._answer(more.calendar_ics(), "text/calendar; charset=utf-8")
-                case _:
-                    self._answer((__doc__ or "").encode(), "text/plain; charset=utf-8")
+            path = urlsplit(self.path).path
+            if path == "/metrics":
+                self._answer(
+                    page(harbour).encode(), "application/openmetrics-text; version=1.0.0; charset=utf-8"
+                )
+            elif path == "/calendar.ics":
+                self._answer(more.calendar_ics(), "text/calendar; charset=utf-8")
+            elif (found := postbox.page(box, path)) is not None:
+                self._answer(*found)
+            elif path == "/":
+                self._answer(start_page(harbour).encode(), postbox.HTML)
+            else:
+                self.send_error(404)
 
         def do_POST(self) -> None:
             parts = urlsplit(self.path)
-            given = parse_qs(parts.query)
+            body = self.rfile.read(min(int(self.headers.get("Content-Length") or 0), postbox.MOST_BYTES))
+            if parts.path == "/hook":
+                self.send_response(box.take_hook(dict(self.headers), body))
+                self.send_header("Content-Length", "0")
+                self.end_headers()
+                return
+            given = parse_qs(parts.query) | parse_qs(body.decode(errors="replace"))
             try:
                 if parts.path == "/misbehave":
-                    harbour.wild_until = time.monotonic() + 60 * float(given.get("minutes", ["10"])[0])
+                    harbour.misbehave(given.get("how", ["double"])[0], float(given.get("minutes", ["60"])[0]))
                 elif parts.path == "/pace":
                     harbour.pace = min(max(float(given["of"][0]), 0.0), 36_000.0)
+                elif parts.path == "/hook-status":
+                    box.answer_hooks(int(given["of"][0]))
                 else:
                     self.send_error(404)
                     return
             except (KeyError, ValueError):
                 self.send_error(400)
                 return
-            self._answer(b"done\n", "text/plain")
+            # Back to where the button was; a script gets the same.
+            self.send_response(303)
+            self.send_header("Location", "/")
+            self.send_header("Content-Length", "0")
+            self.end_headers()
 
         def _answer(self, body: bytes, kind: str) -> None:
             self.send_response(200)
@@ -193,16 +225,37 @@ def handler(harbour: Harbour) -> type[BaseHTTPRequestHandler]:
     return Handler
 
 
+def start_page(harbour: Harbour) -> str:
+    """What there is here: the mail, the hook, and what can go wrong."""
+    now = clock.format_time(int(harbour.now_s) * 10**9)
+    buttons = "".join(
+        f'<p><button name="how" value="{fault}">{fault}</button> {words}</p>'
+        for fault, words in FAULTS.items()
+    )
+    state = f"Now: {FAULTS[harbour.fault]}." if harbour.fault and harbour.has(harbour.fault) else ""
+    return postbox.framed(
+        "The harbour of the demo",
+        f"""<p>It is {now} in the harbour, where a second takes {harbour.pace:g}. {state}</p>
+        <p><a href="/mail">Read the mail</a> · <a href="/hook">What the hook took</a></p>
+        <h2>Let something go wrong for an hour of the harbour</h2>
+        <form method="post" action="/misbehave?minutes=60">{buttons}</form>""",
+    )
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--port", type=int, required=True)
     parser.add_argument("--to", required=True)
     parser.add_argument("--token-file", type=Path, required=True)
     parser.add_argument("--pace", type=float, default=60.0)
+    parser.add_argument("--smtp-port", type=int, help="of the mail server; without it there is none")
     options = parser.parse_args()
     harbour = Harbour(options.pace, options.token_file.with_name("harbour.json"))
     harbour.load()
-    server = ThreadingHTTPServer(("127.0.0.1", options.port), handler(harbour))
+    box = postbox.Postbox(options.token_file.with_name("mail"))
+    if options.smtp_port:
+        box.serve(options.smtp_port)
+    server = ThreadingHTTPServer(("127.0.0.1", options.port), handler(harbour, box))
     threading.Thread(target=server.serve_forever, daemon=True).start()
     play(harbour, options.to, options.token_file.read_text().strip())
 

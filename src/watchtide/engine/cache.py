@@ -14,6 +14,7 @@ import numpy as np
 from watchtide.core import windows
 from watchtide.core.quantile import Counted
 from watchtide.core.series import Series
+from watchtide.engine import arrays
 from watchtide.engine.based import Baselined, InForce
 
 _ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates")
@@ -34,22 +35,22 @@ def load(folder: Path, digest: str) -> Baselined | None:
     """The kept stage, or None where there is none or it cannot be read."""
     path = folder / f"{digest}.npz"
     try:
-        with np.load(path, allow_pickle=False) as kept:
-            small: dict[str, Any] = json.loads(str(kept["small"]))
-            axis, ends = (kept.get(name) for name in ("axis_ns", "ends_ns"))
-            series = Series(
-                kept["times"], kept["values"], int(small.pop("step_ns")), kept["offsets_ns"], axis, ends
-            )
-            arrays = {name: kept[name] for name in _ARRAYS}
-            for name, kind in _RECORDS.items():
-                arrays[name] = kind(**{f.name: kept[f"{name}.{f.name}"] for f in fields(kind)})
+        kept = arrays.load(path)
+        small: dict[str, Any] = json.loads(str(kept["small"]))
+        axis, ends = (kept.get(name) for name in ("axis_ns", "ends_ns"))
+        series = Series(
+            kept["times"], kept["values"], int(small.pop("step_ns")), kept["offsets_ns"], axis, ends
+        )
+        parts = {name: kept[name] for name in _ARRAYS}
+        for name, kind in _RECORDS.items():
+            parts[name] = kind(**{f.name: kept[f"{name}.{f.name}"] for f in fields(kind)})
     except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
         return None
     with contextlib.suppress(OSError):
         os.utime(path)
     small["found_seasons"] = tuple((float(p), float(s)) for p, s in small["found_seasons"])
     small["notes"] = tuple(small["notes"])
-    return Baselined(series=series, **arrays, **small)
+    return Baselined(series=series, **parts, **small)
 
 
 def keep(folder: Path, digest: str, base: Baselined, *, most_bytes: int) -> None:

@@ -24,6 +24,7 @@ from watchtide.core.series import Floats, Series
 from watchtide.core.spread import LAWS, SpreadModel
 from watchtide.core.transforms import Transform
 from watchtide.engine import preparing, stages
+from watchtide.engine.arrays import read_array
 from watchtide.engine.preparing import Input
 from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, PlanError
@@ -151,7 +152,7 @@ def read(path: str) -> list[Saved]:
             for name in file.namelist():
                 if name.endswith(".npy"):
                     with file.open(name) as member:
-                        values = np.lib.format.read_array(member, allow_pickle=False)
+                        values = read_array(member)
                     if values.dtype != np.float64:
                         raise refuse(f"{name} holds {values.dtype}, not numbers")
                     arrays[name[:-4]] = values

@@ -22,6 +22,7 @@ from watchtide.core.innovations import Follower
 from watchtide.core.scoring.rows import Label
 from watchtide.core.spread import SpreadModel
 from watchtide.engine import stages
+from watchtide.engine.arrays import read_array
 from watchtide.engine.preparing import Input
 from watchtide.engine.stages import BASELINE_VERSION, Scanned
 from watchtide.plan import Plan
@@ -131,11 +132,9 @@ def read(data: bytes) -> tuple[replay.Kept, str]:
             head = json.loads(file.read("state.json"))
             if head.get("format") != FORMAT:
                 raise ValueError(f"no {FORMAT}, but {head.get('format')!r}")
-            arrays = [
-                np.lib.format.read_array(io.BytesIO(file.read(f"{i}.npy")), allow_pickle=False)
-                for i in range(len(file.namelist()) - 1)
-            ]
-        kept = _real(head["kept"], arrays)
+            count = len(file.namelist()) - 1
+            parts = [read_array(io.BytesIO(file.read(f"{i}.npy"))) for i in range(count)]
+        kept = _real(head["kept"], parts)
     except (zipfile.BadZipFile, KeyError, TypeError, IndexError, json.JSONDecodeError) as error:
         raise ValueError(f"the kept state cannot be read: {error}") from error
     if not isinstance(kept, replay.Kept):

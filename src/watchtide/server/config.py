@@ -114,7 +114,7 @@ class Config(BaseSettings):
     # Where people reach the application, as links in mail have it; and the server that takes its mail.
     address: str = ""
     mail_from: str = ""
-    demo_mail: str = ""
+    demo_page: str = ""
     smtp_host: str = ""
     smtp_port: Annotated[int, Field(ge=1, le=65535)] = 25
     smtp_user: str = ""

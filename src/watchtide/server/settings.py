@@ -41,7 +41,7 @@ ADDRESS = (_stated.address or next(iter(_stated.origins), f"http://127.0.0.1:{_s
 )
 MAIL_FROM = _stated.mail_from or "Watch Tide <watchtide@localhost>"
 # Where the demo's own mail can be read.
-DEMO_MAIL = _stated.demo_mail
+DEMO_PAGE = _stated.demo_page
 SMTP_HOST = _stated.smtp_host
 SMTP_PORT = _stated.smtp_port
 SMTP_USER = _stated.smtp_user

@@ -126,9 +126,11 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         # The terminal shows progress and what goes wrong.
         environment.setdefault("WATCHTIDE_LOG_LEVEL", "warning")
         if pace is not None:
-            standins = _free_port()
+            standins, smtp = _free_port(), 0 if stated.smtp_host else _free_port()
             allowed = [*stated.outgoing, f"127.0.0.1:{standins}"]
             environment["WATCHTIDE_OUTGOING"] = ",".join(allowed)
+            if smtp:
+                environment |= demo_mail(smtp, standins)
     elif not config.is_secret_enough(stated):
         say(config.no_secret())
         return 2
@@ -160,20 +162,10 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         children.append(web)
         _wait_ready(port, web)
         if pace is not None:
-            relay = (
-                "--port",
-                str(standins),
-                "--to",
-                f"http://127.0.0.1:{port}",
-                "--token-file",
-                str(folder / "relay.token"),
-            )
-            children.append(
-                Child(
-                    "live streams", environment, "-m", "watchtide.demo.standins", *relay, "--pace", str(pace)
-                )
-            )
+            children.append(_standins(environment, folder, standins, port, pace, smtp))
         words = "  sign in as demo / demo" if is_demo else ""
+        if pace is not None:
+            print(f"the harbour and its mail: http://127.0.0.1:{standins}/", flush=True)
         print(f"Watch Tide is ready: http://127.0.0.1:{port}/{words}", flush=True)
         return _watch(children, database)
 
@@ -238,6 +230,35 @@ def _workers(environment: dict[str, str]) -> list[Child]:
 
 def _web(environment: dict[str, str], port: int) -> Child:
     return Child(WEB, environment, *MANAGE, "web", "--port", str(port))
+
+
+def demo_mail(smtp_port: int, page_port: int) -> dict[str, str]:
+    """What the environment says of the demo's own mail server, and of the page where its mail can be read."""
+    return {
+        "WATCHTIDE_SMTP_HOST": "127.0.0.1",
+        "WATCHTIDE_SMTP_PORT": str(smtp_port),
+        "WATCHTIDE_SMTP_TLS": "off",
+        "WATCHTIDE_MAIL_FROM": "Watch Tide <watch@skerrymoor.example>",
+        "WATCHTIDE_DEMO_PAGE": f"http://127.0.0.1:{page_port}/",
+    }
+
+
+def _standins(
+    environment: dict[str, str], folder: Path, own_port: int, port: int, pace: float, smtp: int
+) -> Child:
+    """The simulated services of the demo. own_port : of their page; smtp : of their mail server, 0 for none."""
+    to = (
+        "--port",
+        str(own_port),
+        "--to",
+        f"http://127.0.0.1:{port}",
+        "--token-file",
+        str(folder / "relay.token"),
+    )
+    mail = ("--smtp-port", str(smtp)) if smtp else ()
+    return Child(
+        "live streams", environment, "-m", "watchtide.demo.standins", *to, "--pace", str(pace), *mail
+    )
 
 
 def _do(environment: dict[str, str], *arguments: str) -> None:

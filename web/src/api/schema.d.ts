@@ -861,6 +861,23 @@ export interface paths {
         patch: operations["change_lookout"];
         trace?: never;
     };
+    "/api/v1/lookouts/{id}/feed.atom": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The latest notices of a lookout, as an Atom feed. */
+        get: operations["lookout_feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lookouts/{id}/findings.csv": {
         parameters: {
             query?: never;
@@ -1321,7 +1338,10 @@ export interface paths {
         /** @description Where notices go. */
         get: operations["routes"];
         put?: never;
-        /** @description Make a route. A hook gets a secret, which is shown only now. */
+        /**
+         * @description Make a route. A hook gets a secret, which is shown only now; a mail address gets a letter that asks whether it wants
+         *     notices.
+         */
         post: operations["make_route"];
         delete?: never;
         options?: never;
@@ -1341,6 +1361,23 @@ export interface paths {
         post?: never;
         /** @description Take a route away, with its outbox; lookouts go on without it. */
         delete: operations["delete_route"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes/{id}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Write to a mail address again, asking whether it wants notices. */
+        post: operations["ask_route"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3204,9 +3241,10 @@ export interface components {
         /**
          * @description * `hook` - hook
          *     * `chat` - chat
+         *     * `mail` - mail
          * @enum {string}
          */
-        KindE84Enum: "hook" | "chat";
+        Kind015Enum: "hook" | "chat" | "mail";
         KnownDay: {
             calendar: string;
             name: string;
@@ -3336,10 +3374,12 @@ export interface components {
         };
         MadeRoute: {
             readonly id: number;
-            kind: components["schemas"]["KindE84Enum"];
+            kind: components["schemas"]["Kind015Enum"];
             name: string;
-            /** @description a web address; it is called as feeds are */
+            /** @description a web address, called as feeds are; for mail the address to write to */
             to: string;
+            /** @description unconfirmed: a mail address whose link was not opened yet; ready: notices go there */
+            readonly state: components["schemas"]["State68dEnum"];
             /**
              * @description send the points of the span along, as CSV
              * @default false
@@ -3493,9 +3533,10 @@ export interface components {
          *     * `silent` - silent
          *     * `resumed` - resumed
          *     * `test` - test
+         *     * `confirm` - confirm
          * @enum {string}
          */
-        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "test";
+        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "test" | "confirm";
         OutboxPage: {
             items: components["schemas"]["Outbox"][];
             next: string | null;
@@ -3986,10 +4027,12 @@ export interface components {
         };
         Route: {
             readonly id: number;
-            kind: components["schemas"]["KindE84Enum"];
+            kind: components["schemas"]["Kind015Enum"];
             name: string;
-            /** @description a web address; it is called as feeds are */
+            /** @description a web address, called as feeds are; for mail the address to write to */
             to: string;
+            /** @description unconfirmed: a mail address whose link was not opened yet; ready: notices go there */
+            readonly state: components["schemas"]["State68dEnum"];
             /**
              * @description send the points of the span along, as CSV
              * @default false
@@ -4010,9 +4053,9 @@ export interface components {
             next: string | null;
         };
         RouteRequest: {
-            kind: components["schemas"]["KindE84Enum"];
+            kind: components["schemas"]["Kind015Enum"];
             name: string;
-            /** @description a web address; it is called as feeds are */
+            /** @description a web address, called as feeds are; for mail the address to write to */
             to: string;
             /**
              * @description send the points of the span along, as CSV
@@ -4140,6 +4183,8 @@ export interface components {
             role: string | null;
             csrf_cookie: string;
             is_demo: boolean;
+            /** @description where the demo's own mail can be read, and things let go wrong */
+            demo_page: string;
             full_name: string | null;
             version: string;
             /** @description that most streams are in */
@@ -4210,6 +4255,8 @@ export interface components {
             /** Format: date-time */
             end: number;
         };
+        /** @enum {string} */
+        State68dEnum: "unconfirmed" | "ready";
         Storage: {
             /** Format: date-time */
             counted_at: number | null;
@@ -6947,6 +6994,36 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    lookout_feed: {
+        parameters: {
+            query?: {
+                /** @description a token that may read, where there is no session */
+                token?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/atom+xml": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     lookout_findings: {
         parameters: {
             query?: never;
@@ -7928,6 +8005,36 @@ export interface operations {
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
             412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    ask_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outbox"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             422: components["responses"]["Problem422"];

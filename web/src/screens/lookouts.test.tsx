@@ -169,6 +169,39 @@ describe("keeping watch from the workbench", () => {
 });
 
 describe("routes and the outbox", () => {
+  it("make a route to a mail address, which is asked, and asked again", async () => {
+    const asked = {
+      ...route,
+      kind: "mail",
+      name: "Duty desk",
+      to: "duty@quay.example",
+      state: "unconfirmed",
+    };
+    const calls = serve({
+      ...outside,
+      "GET /api/v1/routes": () => [asked],
+      "GET /api/v1/lookouts": () => [],
+      "POST /api/v1/routes": () => ({ ...asked, secret: "" }),
+      "POST /api/v1/routes/{id}/ask": () => item,
+    });
+    show(<Lookouts />);
+    expect(await screen.findByText("waits for its yes: notices are held")).toBeTruthy();
+    expect(screen.queryByRole("button", { name: "Send a test" })).toBeNull();
+    await userEvent.click(screen.getByRole("button", { name: "Make a route" }));
+    await userEvent.type(screen.getByLabelText("Name"), "Duty desk");
+    await userEvent.type(screen.getByLabelText("Mail address"), "duty@quay.example");
+    await userEvent.click(screen.getByRole("button", { name: "Make the route" }));
+    expect(await screen.findByText(/gets a mail that asks/)).toBeTruthy();
+    expect(calls.find((c) => c.method === "POST")?.body).toEqual({
+      kind: "mail",
+      name: "Duty desk",
+      to: "duty@quay.example",
+      points: false,
+    });
+    await userEvent.click(screen.getByRole("button", { name: "Ask again" }));
+    expect(await screen.findByText(/is asked again/)).toBeTruthy();
+  });
+
   it("make a route, show its secret once, and send a test", async () => {
     const calls = serve({
       ...outside,
@@ -179,6 +212,7 @@ describe("routes and the outbox", () => {
     });
     show(<Lookouts />);
     await userEvent.click(await screen.findByRole("button", { name: "Make a route" }));
+    await userEvent.selectOptions(screen.getByLabelText("Kind"), "hook");
     await userEvent.type(screen.getByLabelText("Name"), "quay");
     await userEvent.type(screen.getByLabelText("Web address"), "https://quay.example");
     await userEvent.click(screen.getByRole("button", { name: "Make the route" }));

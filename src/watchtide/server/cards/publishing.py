@@ -14,6 +14,7 @@ from django.db.models import Max
 
 from watchtide.core.cadence import step_of
 from watchtide.core.scoring.rows import Label, Points
+from watchtide.engine import arrays
 from watchtide.plan import Plan
 from watchtide.server.cards import counting
 from watchtide.server.cards.counting import Selection
@@ -78,9 +79,9 @@ def pack(p: Points) -> bytes:
 
 
 def unpack(data: bytes) -> Points:
-    with np.load(io.BytesIO(bytes(data)), allow_pickle=False) as held:
-        times = np.cumsum(np.r_[held["begin"], held["steps"]]).astype(np.int64)
-        return Points(times, held["score"], np.unpackbits(held["flagged"], count=len(times)).astype(np.bool_))
+    kept = arrays.load(io.BytesIO(bytes(data)))
+    times = np.cumsum(np.r_[kept["begin"], kept["steps"]]).astype(np.int64)
+    return Points(times, kept["score"], np.unpackbits(kept["flagged"], count=len(times)).astype(np.bool_))
 
 
 def findings_csv(row: Published) -> bytes:

@@ -31,6 +31,9 @@ class SessionSerializer(serializers.Serializer):
     role = serializers.CharField(allow_null=True)
     csrf_cookie = serializers.CharField()
     is_demo = serializers.BooleanField()
+    demo_page = serializers.CharField(
+        allow_blank=True, help_text="where the demo's own mail can be read, and things let go wrong"
+    )
     full_name = serializers.CharField(allow_null=True)
     version = serializers.CharField()
     zone = serializers.CharField(allow_null=True, help_text="that most streams are in")
@@ -50,6 +53,7 @@ def _session(request) -> Response:
             "role": role_of(request.user) if known else None,
             "csrf_cookie": settings.CSRF_COOKIE_NAME,
             "is_demo": settings.IS_DEMO,
+            "demo_page": settings.DEMO_PAGE if known else "",
             "full_name": request.user.first_name if known else None,
             "version": __version__,
             "zone": catalogue.usual_zone() if known else None,

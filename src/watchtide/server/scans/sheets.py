@@ -18,7 +18,7 @@ from django.conf import settings
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points, inside_any, touches
 from watchtide.core.windows import ODD
-from watchtide.engine import cache, stages
+from watchtide.engine import arrays, cache, stages
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
 from watchtide.server.scans.models import Scan, ScanStream
@@ -123,9 +123,9 @@ def of_scan(
 def _load(scan: Scan) -> dict[int, Sheet] | None:
     path = folder() / f"{scan.pk}.npz"
     try:
-        with np.load(path, allow_pickle=False) as held:
-            bounds, times, z, marks = (held[k] for k in ("bounds", "times", "z", "marks"))
-            streams = held["streams"].tolist()
+        kept = arrays.load(path)
+        bounds, times, z, marks = (kept[k] for k in ("bounds", "times", "z", "marks"))
+        streams = kept["streams"].tolist()
     except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
         return None
     with contextlib.suppress(OSError):

@@ -1,9 +1,10 @@
 import { Button, Table, UnstyledButton } from "@mantine/core";
 import { keepPreviousData, useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
+import { useAddress, withNames } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
 import { FilterField } from "../../parts/FilterField";
 import { dayTime, figure, plural } from "../../parts/words";
@@ -14,7 +15,7 @@ import "./intake.css";
 /** The catalogue: find a stream by name and attribute, see what is known of it, change or delete it. */
 export default function Streams() {
   const client = useQueryClient();
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const [told, setTold] = useState("");
   const q = params.get("q") ?? "";
   const open = Number(params.get("open")) || null;
@@ -30,12 +31,8 @@ export default function Streams() {
     getNextPageParam: (page) => page.next,
     placeholderData: keepPreviousData,
   });
-  const set = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
+  const set = (name: string, value: string) =>
+    setAddress((old) => withNames(old, { [name]: value }), { replace: true });
   const done = (words: string) => {
     setTold(words);
     client.invalidateQueries({ queryKey: ["catalogue"] });

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { api, type Entry, get, type Verdict } from "../../api/client";
+import { useAddress, withNames } from "../../parts/address";
 import { useAttempt } from "../../parts/attempt";
 import { plural } from "../../parts/words";
 
@@ -16,7 +16,7 @@ export interface Filter {
 /** The entries that fit, what was just done with them, and the way back from it. */
 export function useLogbook() {
   const client = useQueryClient();
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const [undo, setUndo] = useState<number | null>(null);
   const [gone, setGone] = useState<Entry | null>(null);
   const { report, error, attempt } = useAttempt();
@@ -33,14 +33,8 @@ export function useLogbook() {
     initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });
-  const narrow = (changes: Record<string, string | number | null>) => {
-    const next = new URLSearchParams(params);
-    for (const [name, value] of Object.entries(changes)) {
-      if (value) next.set(name, String(value));
-      else next.delete(name);
-    }
-    setParams(next, { replace: true });
-  };
+  const narrow = (changes: Record<string, string | number | null>) =>
+    setAddress((old) => withNames(old, changes), { replace: true });
   const fresh = () => client.invalidateQueries({ queryKey: ["logbook"] });
   const doing = async (work: () => Promise<string>) => {
     setUndo(null);

@@ -1,7 +1,7 @@
 import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, list } from "../../api/client";
+import { api, get, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayTime, figure } from "../../parts/words";
@@ -14,12 +14,18 @@ import "./lookouts.css";
 
 /** Plans that are kept running, one a line: over what, and how many streams are in which state. */
 export default function Lookouts() {
+  const session = useQuery({ queryKey: ["session"], queryFn: () => get(api.GET("/api/v1/session")) });
   const lookouts = useQuery({ queryKey: ["lookouts"], queryFn: () => list(api.GET("/api/v1/lookouts")) });
   return (
     <div className="padded">
       <TopBar>
         <h1>Lookouts</h1>
         <span className="soft">plans kept running on live streams</span>
+        {session.data?.demo_page && (
+          <a className="end" href={session.data.demo_page} target="_blank" rel="noreferrer">
+            The harbour and its mail
+          </a>
+        )}
       </TopBar>
       {lookouts.isPending && <Waiting what="Reading the lookouts" />}
       {lookouts.isError && <Trouble error={lookouts.error} retry={() => lookouts.refetch()} />}

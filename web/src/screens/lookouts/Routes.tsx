@@ -16,6 +16,7 @@ export function Routes() {
   const client = useQueryClient();
   const routes = useQuery(routesQuery);
   const [isOpen, setOpen] = useState(false);
+  const [kind, setKind] = useState<Route["kind"]>("mail");
   const [secret, setSecret] = useState("");
   const { report, error, isBusy, attempt } = useAttempt();
   const doing = (work: () => Promise<string>) =>
@@ -41,13 +42,20 @@ export function Routes() {
       );
       setSecret(made.secret);
       setOpen(false);
-      return `${made.name} is made.`;
+      return made.kind === "mail"
+        ? `${made.to} gets a mail that asks whether it wants notices; until then they are held.`
+        : `${made.name} is made.`;
     });
   };
   const test = (route: Route) =>
     doing(async () => {
       await api.POST("/api/v1/routes/{id}/test", { params: { path: { id: route.id } } });
       return `A test is on its way to ${route.name}; the outbox says what becomes of it.`;
+    });
+  const ask = (route: Route) =>
+    doing(async () => {
+      await api.POST("/api/v1/routes/{id}/ask", { params: { path: { id: route.id } } });
+      return `${route.to} is asked again.`;
     });
   const remove = (route: Route) =>
     doing(async () => {
@@ -70,19 +78,18 @@ export function Routes() {
                 </Table.Td>
                 <Table.Td>{route.to}</Table.Td>
                 <Table.Td>
-                  {route.failing_since ? (
-                    <span className="alarm-words">
-                      failing since {dayTime(route.failing_since, fleetZone())},{" "}
-                      {plural(route.failures, "time")}: {route.last_detail}
-                    </span>
-                  ) : (
-                    <span className="soft">nothing went wrong</span>
-                  )}
+                  <Standing route={route} />
                 </Table.Td>
                 <Table.Td className="acts ends">
-                  <Button disabled={isBusy} onClick={() => void test(route)}>
-                    Send a test
-                  </Button>
+                  {route.state === "unconfirmed" ? (
+                    <Button disabled={isBusy} onClick={() => void ask(route)}>
+                      Ask again
+                    </Button>
+                  ) : (
+                    <Button disabled={isBusy} onClick={() => void test(route)}>
+                      Send a test
+                    </Button>
+                  )}
                   <Button disabled={isBusy} onClick={() => void remove(route)}>
                     Take away
                   </Button>
@@ -96,7 +103,13 @@ export function Routes() {
         <form className="new-entry" aria-label="New route" onSubmit={make}>
           <label>
             Kind
-            <SelectField name="kind" className="field">
+            <SelectField
+              name="kind"
+              className="field"
+              value={kind}
+              onChange={(event) => setKind(event.currentTarget.value as Route["kind"])}
+            >
+              <option value="mail">mail: with picture, points and a link for the verdict</option>
               <option value="hook">hook: CloudEvents, signed</option>
               <option value="chat">chat: one line of text</option>
             </SelectField>
@@ -106,12 +119,18 @@ export function Routes() {
             <Field name="name" className="field" required maxLength={120} />
           </label>
           <label className="filler">
-            Web address
-            <Field name="to" className="field wide" required placeholder="https://pager.example/in" />
+            {kind === "mail" ? "Mail address" : "Web address"}
+            <Field
+              name="to"
+              type={kind === "mail" ? "email" : "url"}
+              className="field wide"
+              required
+              placeholder={kind === "mail" ? "duty@harbour.example" : "https://pager.example/in"}
+            />
           </label>
-          <label>
-            <Checkbox name="points" size="xs" /> with the points of the span, as CSV
-          </label>
+          {kind === "hook" && (
+            <Checkbox name="points" size="xs" label="with the points of the span, as CSV" />
+          )}
           <Button type="submit" variant="filled" disabled={isBusy}>
             Make the route
           </Button>
@@ -130,5 +149,17 @@ export function Routes() {
       </p>
       {error !== null && <Trouble error={error} />}
     </section>
+  );
+}
+
+/** What stands in the way of a route, if anything. */
+function Standing({ route }: { route: Route }) {
+  if (route.state === "unconfirmed") return <strong>waits for its yes: notices are held</strong>;
+  if (!route.failing_since) return <span className="soft">nothing went wrong</span>;
+  return (
+    <span className="alarm-words">
+      failing since {dayTime(route.failing_since, fleetZone())}, {plural(route.failures, "time")}:{" "}
+      {route.last_detail}
+    </span>
   );
 }

@@ -1,8 +1,9 @@
 import { Button, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, get, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
+import { useAddress, withNames } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
 import { counted } from "../../parts/jobs";
 import { Whisker } from "../../parts/marks";
@@ -15,7 +16,7 @@ type One = Schema["Compared"];
 
 /** Two to six scans on the same streams, span and entries, each against the first. */
 export default function Comparison() {
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const scans = params.get("scans") ?? "";
   const part = partOf(params);
   const told = useQuery({
@@ -29,9 +30,8 @@ export default function Comparison() {
   const first = d.scans[0];
   // The one that others are set against comes first.
   const lead = (scan: number) => {
-    const next = new URLSearchParams(params);
-    next.set("scans", [scan, ...d.scans.map((s) => s.scan).filter((s) => s !== scan)].join(","));
-    setParams(next);
+    const order = [scan, ...d.scans.map((s) => s.scan).filter((s) => s !== scan)];
+    setAddress((old) => withNames(old, { scans: order.join(",") }));
   };
   return (
     <div className="padded card">

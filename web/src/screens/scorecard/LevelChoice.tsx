@@ -1,8 +1,9 @@
 import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, get, type Scan } from "../../api/client";
+import { useAddress, withNames } from "../../parts/address";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
@@ -46,7 +47,7 @@ export function LevelChoice({
   part: Part;
   onMarked: (marked: Marked | null) => void;
 }) {
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const [stated, amountText] = (params.get("want") ?? "recall").split(":");
   const want: Want = stated && stated in WANTS ? (stated as Want) : "recall";
   const amount = Number(amountText ?? WANTS[want].usual);
@@ -74,11 +75,8 @@ export function LevelChoice({
         : null,
     );
   }, [b, want, amount, onMarked]);
-  const state = (next: Want, value: number) => {
-    const to = new URLSearchParams(params);
-    to.set("want", `${next}:${value}`);
-    setParams(to, { replace: true });
-  };
+  const state = (next: Want, value: number) =>
+    setAddress((old) => withNames(old, { want: `${next}:${value}` }), { replace: true });
   const adopt = async (level: number) => {
     await attempt(async () => {
       setMade(

@@ -1,9 +1,10 @@
 import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, get, queryOf, type Scan, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
+import { useAddress, withNames } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { dayEnd, dayStart, localDay } from "../../parts/clock";
@@ -21,22 +22,14 @@ import "./scorecard.css";
 /** How a scan fares against the logbook as it is now. */
 export default function Scorecard() {
   const id = Number(useParams().scan);
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const part = partOf(params);
   const card = useQuery({ queryKey: ["scorecard", id, part], queryFn: () => fetchCard(id, part) });
   if (card.isPending) return <Waiting what="Counting against the logbook" />;
   if (card.isError) return <Trouble error={card.error} retry={() => card.refetch()} />;
   if (isCounting(card.data))
     return <Counting job={card.data.counting_job} onDone={() => void card.refetch()} />;
-  const set = (changes: Part) => {
-    const next = new URLSearchParams(params);
-    for (const name of ["family", "streams", "from", "to"] as const) {
-      if (!(name in changes)) continue;
-      if (changes[name]) next.set(name, String(changes[name]));
-      else next.delete(name);
-    }
-    setParams(next);
-  };
+  const set = (changes: Part) => setAddress((old) => withNames(old, { ...changes }));
   return <Counted answer={card.data} part={part} setPart={set} />;
 }
 

@@ -1,9 +1,10 @@
 import { Button } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, get, type TideRow } from "../../api/client";
 import { TopBar } from "../../frame";
+import { useAddress, withNames } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
 import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
@@ -19,7 +20,7 @@ import { linkTo, Strongest } from "./Strongest";
 import "./tide-table.css";
 
 export default function TideTable() {
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const caps = capsOf(params);
   const chosen = spanOf(params);
   const fleet = Number(params.get("fleet")) || null;
@@ -35,12 +36,8 @@ export default function TideTable() {
   });
   const sort = params.get("sort") ?? "strongest";
   const text = params.get("filter") ?? "";
-  const set = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
+  const set = (name: string, value: string) =>
+    setAddress((old) => withNames(old, { [name]: value }), { replace: true });
   // Seen: what comes after this is new the next time.
   const isThere = Boolean(tide.data);
   useEffect(() => {
@@ -55,16 +52,11 @@ export default function TideTable() {
   const whole: Span = [span_from ?? 0, span_to ?? 1];
   const span = chosen ?? whole;
   const setSpan = (next: Span | null) =>
-    setParams(
-      (old) => {
-        const changed = new URLSearchParams(old);
-        for (const [i, name] of ["from", "to"].entries()) {
-          if (next === null) changed.delete(name);
-          else changed.set(name, String(Math.round(next[i] ?? 0)));
-        }
-        return changed;
+    setAddress(
+      (old) => withNames(old, { from: next && Math.round(next[0]), to: next && Math.round(next[1]) }),
+      {
+        replace: true,
       },
-      { replace: true },
     );
   const [first] = tide.data.strongest;
   const badSides = new Map(rows.map((r) => [r.id, r.bad_side]));

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { useParams } from "react-router";
 import { api, get } from "../../api/client";
+import { useAddress } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
 import { type BenchAddress, readAddress, writeAddress } from "./address";
 import { Bench } from "./Bench";
@@ -9,7 +10,7 @@ import "./workbench.css";
 
 export default function Workbench() {
   const id = Number(useParams().stream);
-  const [params, setParams] = useSearchParams();
+  const [params, setAddress] = useAddress();
   const stream = useQuery({
     queryKey: ["stream", id],
     queryFn: () => get(api.GET("/api/v1/streams/{id}", { params: { path: { id } } })),
@@ -18,7 +19,7 @@ export default function Workbench() {
   const address = readAddress(params);
   // Where one looks is a step that Back takes back; how it is looked at is none.
   const change = (changes: Partial<BenchAddress>, isStep = false) =>
-    setParams((old) => writeAddress(old, changes), { replace: !isStep });
+    setAddress((old) => writeAddress(old, changes), { replace: !isStep });
   if (stream.isPending) return <Waiting what="Opening the stream" />;
   if (stream.isError) return <Trouble error={stream.error} retry={() => stream.refetch()} />;
   const scanId = address.scan ?? stream.data.standing_scan ?? null;

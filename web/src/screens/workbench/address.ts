@@ -1,4 +1,5 @@
 import type { Range } from "../../charts/TimePane";
+import { withNames } from "../../parts/address";
 import type { Ahead, By, Look, OthersChoice, Under } from "./types";
 
 /** What the address of the workbench says: with it, the screen is as it was. */
@@ -82,7 +83,7 @@ export function readAddress(params: URLSearchParams): BenchAddress {
   };
 }
 
-type Texts = Record<string, string | number | null>;
+type Texts = Parameters<typeof withNames>[1];
 
 const flag = (isOn: boolean) => (isOn ? 1 : null);
 
@@ -119,13 +120,8 @@ const WRITERS: { [K in keyof BenchAddress]: (value: BenchAddress[K]) => Texts } 
 
 /** The address with some of its parts changed; what it says beside them stays. */
 export function writeAddress(old: URLSearchParams, changes: Partial<BenchAddress>): URLSearchParams {
-  const next = new URLSearchParams(old);
-  for (const name of Object.keys(changes) as (keyof BenchAddress)[]) {
+  return (Object.keys(changes) as (keyof BenchAddress)[]).reduce((next, name) => {
     const write = WRITERS[name] as (value: unknown) => Texts;
-    for (const [key, value] of Object.entries(write(changes[name]))) {
-      if (value === null) next.delete(key);
-      else next.set(key, String(value));
-    }
-  }
-  return next;
+    return withNames(next, write(changes[name]));
+  }, old);
 }
