@@ -58,7 +58,7 @@ def test_told_to_misbehave_every_tap_is_counted_twice(harbour):
         (
             "storm",
             "berth_level",
-            lambda before, now: all(b - a > 0.9 for a, b in zip(before, now, strict=True)),
+            lambda before, now: all(b - a > 0.8 for a, b in zip(before, now, strict=True)),
         ),
         ("storm", "gate_taps", lambda before, now: sum(now) < 0.3 * sum(before)),
         ("silent", "gate_taps", lambda before, now: len(now) == len(before) - len(world.FARES)),

@@ -190,6 +190,8 @@ SPECTACULAR_SETTINGS = {
         "VerdictEnum": "watchtide.server.logbook.models.VERDICT_CHOICES",
         "JudgementEnum": "watchtide.server.logbook.models.JUDGEMENT_CHOICES",
         "RoundKindEnum": "watchtide.server.review.models.KINDS",
+        "RouteKindEnum": "watchtide.server.lookouts.models.KINDS",
+        "RouteStateEnum": "watchtide.server.lookouts.models.ROUTE_STATES",
         "JobStateEnum": "watchtide.server.jobs.models.STATE_CHOICES",
     },
 }

@@ -3238,13 +3238,6 @@ export interface components {
             items: components["schemas"]["KeptLayout"][];
             next: string | null;
         };
-        /**
-         * @description * `hook` - hook
-         *     * `chat` - chat
-         *     * `mail` - mail
-         * @enum {string}
-         */
-        Kind015Enum: "hook" | "chat" | "mail";
         KnownDay: {
             calendar: string;
             name: string;
@@ -3374,12 +3367,17 @@ export interface components {
         };
         MadeRoute: {
             readonly id: number;
-            kind: components["schemas"]["Kind015Enum"];
+            kind: components["schemas"]["RouteKindEnum"];
             name: string;
             /** @description a web address, called as feeds are; for mail the address to write to */
             to: string;
-            /** @description unconfirmed: a mail address whose link was not opened yet; ready: notices go there */
-            readonly state: components["schemas"]["State68dEnum"];
+            /**
+             * @description unconfirmed: a mail address whose link was not opened yet; ready: notices go there
+             *
+             *     * `unconfirmed` - unconfirmed
+             *     * `ready` - ready
+             */
+            readonly state: components["schemas"]["RouteStateEnum"];
             /**
              * @description send the points of the span along, as CSV
              * @default false
@@ -4027,12 +4025,17 @@ export interface components {
         };
         Route: {
             readonly id: number;
-            kind: components["schemas"]["Kind015Enum"];
+            kind: components["schemas"]["RouteKindEnum"];
             name: string;
             /** @description a web address, called as feeds are; for mail the address to write to */
             to: string;
-            /** @description unconfirmed: a mail address whose link was not opened yet; ready: notices go there */
-            readonly state: components["schemas"]["State68dEnum"];
+            /**
+             * @description unconfirmed: a mail address whose link was not opened yet; ready: notices go there
+             *
+             *     * `unconfirmed` - unconfirmed
+             *     * `ready` - ready
+             */
+            readonly state: components["schemas"]["RouteStateEnum"];
             /**
              * @description send the points of the span along, as CSV
              * @default false
@@ -4048,12 +4051,19 @@ export interface components {
             /** Format: date-time */
             readonly created_at: number;
         };
+        /**
+         * @description * `hook` - hook
+         *     * `chat` - chat
+         *     * `mail` - mail
+         * @enum {string}
+         */
+        RouteKindEnum: "hook" | "chat" | "mail";
         RoutePage: {
             items: components["schemas"]["Route"][];
             next: string | null;
         };
         RouteRequest: {
-            kind: components["schemas"]["Kind015Enum"];
+            kind: components["schemas"]["RouteKindEnum"];
             name: string;
             /** @description a web address, called as feeds are; for mail the address to write to */
             to: string;
@@ -4063,6 +4073,12 @@ export interface components {
              */
             points?: boolean;
         };
+        /**
+         * @description * `unconfirmed` - unconfirmed
+         *     * `ready` - ready
+         * @enum {string}
+         */
+        RouteStateEnum: "unconfirmed" | "ready";
         Row: {
             line: number;
             cells: string[];
@@ -4255,8 +4271,6 @@ export interface components {
             /** Format: date-time */
             end: number;
         };
-        /** @enum {string} */
-        State68dEnum: "unconfirmed" | "ready";
         Storage: {
             /** Format: date-time */
             counted_at: number | null;

@@ -1,6 +1,6 @@
 """Routes and the outbox over REST: where notices go, and what became of each."""
 
-from typing import Any, Literal
+from typing import Any
 
 from django.db import transaction
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -16,6 +16,7 @@ from watchtide.server.lookouts.models import (
     MAIL,
     NOTICE_KINDS,
     OUTBOX_STATES,
+    ROUTE_STATES,
     Delivery,
     Route,
 )
@@ -30,8 +31,10 @@ class RouteSerializer(serializers.Serializer):
     to = serializers.CharField(
         max_length=500, help_text="a web address, called as feeds are; for mail the address to write to"
     )
-    state = serializers.SerializerMethodField(
-        help_text="unconfirmed: a mail address whose link was not opened yet; ready: notices go there"
+    state = serializers.ChoiceField(
+        choices=ROUTE_STATES,
+        read_only=True,
+        help_text="unconfirmed: a mail address whose link was not opened yet; ready: notices go there",
     )
     points = serializers.BooleanField(
         source="has_points", default=False, help_text="send the points of the span along, as CSV"
@@ -41,9 +44,6 @@ class RouteSerializer(serializers.Serializer):
     last_detail = serializers.CharField(read_only=True, help_text="what went wrong last")
     created_by = serializers.CharField(read_only=True)
     created_at = serializers.DateTimeField(read_only=True)
-
-    def get_state(self, route: Route) -> Literal["unconfirmed", "ready"]:
-        return "ready" if route.is_open else "unconfirmed"
 
 
 class MadeRouteSerializer(RouteSerializer):

@@ -10,10 +10,11 @@ from django.db.models.functions import Now
 
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome, upkeep
+from watchtide.engine import outcome, upkeep, watching
 from watchtide.engine.based import Scanned
 from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
+from watchtide.engine.watching import Followed
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
@@ -51,8 +52,7 @@ class Rules:
 
     def is_open(self, finding: Row, reach: Complete) -> bool:
         """Whether another flagged sample would join a finding: it may go on, and a state does not flap with each sample."""
-        merge = int(durations.parse_ns(self.plan.group.merge, step_ns=reach.step_ns))
-        return finding["kind"] == "outlier" and bool(finding["end"] + merge + reach.step_ns >= reach.until_ns)
+        return watching.is_open(as_finding(finding), self.plan, reach)
 
 
 @dataclass(frozen=True)
@@ -97,16 +97,23 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
     before = watched.judged_through_ns
     if before is not None and reach.until_ns <= before:
         return Judged(changes | _now(watched, rules, reach, watched.findings, changes))
-    scanned, kept = upkeep.tick(
-        _until(stream, rules.plan, reach.until_ns), rules.plan, rules.labels, bytes(watched.upkeep) or None
+    followed = Followed(
+        before,
+        bytes(watched.upkeep) or None,
+        watched.judged,
+        watched.late,
+        tuple(map(as_finding, watched.findings)),
     )
-    findings = _merged(watched, rules, scanned)
+    step = watching.step(
+        followed, _until(stream, rules.plan, reach.until_ns), rules.plan, rules.labels, reach
+    )
+    findings, scanned = [as_data(f) for f in step.now.findings], step.scanned
     changes |= {
         "judged_through_ns": reach.until_ns,
-        "judged": int((~np.isnan(scanned.z)).sum()),
-        "upkeep": kept or b"",
+        "judged": step.now.judged,
+        "upkeep": step.now.upkeep or b"",
         "findings": findings,
-        "late": watched.late + _late(watched, scanned),
+        "late": step.now.late,
     }
     now = _now(watched, rules, reach, findings, changes) if changes["judged"] else _learning(watched, scanned)
     return Judged(changes | now, reach, findings, scanned)
@@ -126,35 +133,6 @@ def _learning(watched: Watched, scanned: Scanned) -> Row:
     if begins > int(scanned.base.series.ends[-1]):
         needs = f"history until {clock.format_time(begins)}: it learns from {first} first"
     return _state(watched, models.LEARNING, "; ".join(scanned.base.notes), needs=needs)
-
-
-def _merged(watched: Watched, rules: Rules, scanned: Scanned) -> list[Row]:
-    """What was raised stays; what may still go on grows, and what is new is added.
-
-    A sample that came late may change what a replay says of the past. It changes nothing that was raised: a finding that was
-    over is kept as it was, and none is added that would have been raised by then.
-    """
-    now = [as_data(f) for f in scanned.findings]
-    through = watched.judged_through_ns
-    if through is None:
-        return now
-    reach = Complete(through, scanned.base.series.step_ns)
-    fresh = {(f["start"], f["kind"], f["direction"]): f for f in now}
-    out = []
-    for old in watched.findings:
-        same = fresh.pop((old["start"], old["kind"], old["direction"]), None)
-        goes_on = same is not None and rules.is_open(old, reach)
-        out.append(same | {"raised": old["raised"]} if same is not None and goes_on else old)
-    out += [f for f in fresh.values() if (f["raised"] or f["end"]) > through]
-    return sorted(out, key=lambda f: (f["start"], f["end"]))
-
-
-def _late(watched: Watched, scanned: Scanned) -> int:
-    """Samples that came for bins judged before: by how many more of those are judged now."""
-    if watched.judged_through_ns is None:
-        return 0
-    before = int(np.searchsorted(scanned.base.series.times, watched.judged_through_ns))
-    return max(int((~np.isnan(scanned.z[:before])).sum()) - watched.judged, 0)
 
 
 def _now(watched: Watched, rules: Rules, reach: Complete, findings: Sequence[Row], changes: Row) -> Row:

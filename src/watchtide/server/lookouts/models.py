@@ -17,6 +17,8 @@ LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING = (
 STATES = [(s, s) for s in (LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING)]
 HOOK, CHAT, MAIL = "hook", "chat", "mail"
 KINDS = [(k, k) for k in (HOOK, CHAT, MAIL)]
+UNCONFIRMED, READY = "unconfirmed", "ready"
+ROUTE_STATES = [(s, s) for s in (UNCONFIRMED, READY)]
 WAITING, SENT, FAILED, HELD = "waiting", "sent", "failed", "held"
 OUTBOX_STATES = [(s, s) for s in (WAITING, SENT, FAILED, HELD)]
 BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST = "began", "ended", "reminder", "silent", "resumed", "test"
@@ -49,6 +51,10 @@ class Route(models.Model):
     def is_open(self) -> bool:
         """Whether notices may go there: a mail address has to be confirmed first."""
         return self.kind != MAIL or self.confirmed_at is not None
+
+    @property
+    def state(self) -> str:
+        return READY if self.is_open else UNCONFIRMED
 
 
 class Lookout(models.Model):

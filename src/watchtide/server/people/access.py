@@ -141,3 +141,13 @@ class BearerScheme(OpenApiAuthenticationExtension):
 
     def get_security_definition(self, auto_schema):
         return {"type": "http", "scheme": "bearer"}
+
+
+class InAddressScheme(OpenApiAuthenticationExtension):
+    """How the schema describes tokens in an address."""
+
+    target_class = "watchtide.server.people.access.InAddress"
+    name = "token_in_address"
+
+    def get_security_definition(self, auto_schema):
+        return {"type": "apiKey", "in": "query", "name": "token"}

@@ -80,19 +80,21 @@ export function Routes() {
                 <Table.Td>
                   <Standing route={route} />
                 </Table.Td>
-                <Table.Td className="acts ends">
-                  {route.state === "unconfirmed" ? (
-                    <Button disabled={isBusy} onClick={() => void ask(route)}>
-                      Ask again
+                <Table.Td>
+                  <div className="acts ends">
+                    {route.state === "unconfirmed" ? (
+                      <Button disabled={isBusy} onClick={() => void ask(route)}>
+                        Ask again
+                      </Button>
+                    ) : (
+                      <Button disabled={isBusy} onClick={() => void test(route)}>
+                        Send a test
+                      </Button>
+                    )}
+                    <Button disabled={isBusy} onClick={() => void remove(route)}>
+                      Take away
                     </Button>
-                  ) : (
-                    <Button disabled={isBusy} onClick={() => void test(route)}>
-                      Send a test
-                    </Button>
-                  )}
-                  <Button disabled={isBusy} onClick={() => void remove(route)}>
-                    Take away
-                  </Button>
+                  </div>
                 </Table.Td>
               </Table.Tr>
             ))}
@@ -137,7 +139,9 @@ export function Routes() {
           <Button onClick={() => setOpen(false)}>Leave it</Button>
         </form>
       ) : (
-        <Button onClick={() => setOpen(true)}>Make a route</Button>
+        <p className="tight">
+          <Button onClick={() => setOpen(true)}>Make a route</Button>
+        </p>
       )}
       {secret && (
         <p role="status">
