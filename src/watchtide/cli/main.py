@@ -320,6 +320,24 @@ def convert_labels(
 
 
 @app.command()
+@takes_table("covariate", "denominator", "calendar", "label", "skip_broken", "duplicates")
+def watch(
+    source: Annotated[str, typer.Argument(metavar="INPUT")],
+    plan: Annotated[str | None, typer.Option(help="Plan, YAML or JSON.")] = None,
+    state: Annotated[str | None, typer.Option(help="Kept here after each bin, and gone on from.")] = None,
+    hook: Annotated[str | None, typer.Option(help="Send what begins and ends there, as CloudEvents.")] = None,
+    wait: Annotated[str, typer.Option(help="How long after a bin's end samples of it may come.")] = "0s",
+    once: Annotated[bool, typer.Option("--once", help="Stop at the end of the file.")] = False,
+    *,
+    table: dict[str, Any],
+) -> None:
+    """Follow a growing JSON Lines file or standard input, and print findings when they begin and end."""
+    from watchtide.cli import watching
+
+    watching.watch(source, plan, state, hook, wait=wait, is_once=once, table=table)
+
+
+@app.command()
 @takes_table()
 def look(
     source: Annotated[str, typer.Argument(metavar="INPUT")],

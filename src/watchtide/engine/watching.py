@@ -4,7 +4,8 @@ What was raised stays, whatever comes late; on samples that none of was late it 
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, fields, replace
+from typing import Any
 
 import numpy as np
 
@@ -97,3 +98,17 @@ def _late(before: Followed, scanned: Scanned) -> int:
         return 0
     old = int(np.searchsorted(scanned.base.series.times, before.through_ns))
     return max(int((~np.isnan(scanned.z[:old])).sum()) - before.judged, 0)
+
+
+# Fields that are NaN where there is no figure; JSON has null for them.
+_FIGURES = {f.name for f in fields(Finding) if isinstance(f.default, float)}
+
+
+def as_data(finding: Finding) -> dict[str, Any]:
+    """A finding as JSON holds it."""
+    return {k: None if k in _FIGURES and np.isnan(v) else v for k, v in asdict(finding).items()}
+
+
+def as_finding(data: dict[str, Any]) -> Finding:
+    given: dict[str, Any] = {k: np.nan if k in _FIGURES and v is None else v for k, v in data.items()}
+    return Finding(**given)

@@ -11,6 +11,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from watchtide.engine import watching
 from watchtide.server import moments, paging, query
 from watchtide.server.lookouts import feed, judging, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
@@ -218,7 +219,7 @@ class LookoutFindingsView(APIView):
     def get(self, request, pk: int) -> HttpResponse:
         """What was raised, as `watchtide scan --mode replay` writes it."""
         rows = Lookout.objects.get(pk=pk).watched.values_list("findings", flat=True)
-        found = [judging.as_finding(f) for row in rows for f in row]
+        found = [watching.as_finding(f) for row in rows for f in row]
         found.sort(key=lambda f: (f.start, f.series, f.kind))
         return _file(results.findings_text(found), f"findings-lookout-{pk}.csv")
 

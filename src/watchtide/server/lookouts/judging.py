@@ -1,20 +1,19 @@
 """One stream of a lookout judged as far as its bins are complete: exactly what a replay of the same samples says."""
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
-import numpy as np
 from django.db.models.functions import Now
 
-from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome, upkeep, watching
 from watchtide.engine.based import Scanned
 from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
-from watchtide.engine.watching import Followed
+from watchtide.engine.watching import Followed, as_data, as_finding
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
@@ -178,16 +177,3 @@ def rejudged(watched: Watched) -> Scanned | None:
     plan = scans.plan_of(watched.lookout.plan_version.text)
     given = _until(watched.stream, plan, watched.judged_through_ns)
     return upkeep.tick(given, plan, logbook.labels(), bytes(watched.upkeep) or None)[0]
-
-
-# Fields that are NaN where there is no figure; JSON has null for them.
-_FIGURES = {f.name for f in fields(Finding) if isinstance(f.default, float)}
-
-
-def as_data(finding: Finding) -> Row:
-    """A finding as JSON holds it."""
-    return {k: None if k in _FIGURES and np.isnan(v) else v for k, v in asdict(finding).items()}
-
-
-def as_finding(data: Row) -> Finding:
-    return Finding(**{k: np.nan if k in _FIGURES and v is None else v for k, v in data.items()})

@@ -202,9 +202,9 @@ class Letter:
             rows=tuple(
                 Row(
                     p.name,
-                    f"{p.seen:,.6g}",
-                    f"{p.usual:,.4g}",
-                    f"{p.seen - p.usual:+,.4g}",
+                    _figure(p.seen),
+                    _figure(p.usual),
+                    _signed(p.seen - p.usual),
                     max(round(100 * abs(p.seen - p.usual) / most), 1),
                     p.seen >= p.usual,
                 )
@@ -259,16 +259,16 @@ def lines_of(notice: Notice) -> list[tuple[str, str]]:
         lines.append(("Until", f"{_moment(finding['end'], zone)}, {lasted} in all"))
     over = f" in {lasted}" if facts.is_sum else ""
     if facts.seen is not None:
-        lines.append(("Seen", f"{facts.seen:,.6g}{of}{over}{'' if facts.is_sum else ' at its peak'}"))
+        lines.append(("Seen", f"{_figure(facts.seen)}{of}{over}{'' if facts.is_sum else ' at its peak'}"))
     if facts.expected is not None:
         limits = (
             ""
             if facts.lower is None or facts.upper is None
-            else f", {facts.lower:,.4g} to {facts.upper:,.4g}"
+            else f", {_figure(facts.lower)} to {_figure(facts.upper)}"
         )
-        lines.append(("Expected", f"{facts.expected:,.6g}{of}{limits}"))
+        lines.append(("Expected", f"{_figure(facts.expected)}{of}{limits}"))
     if finding["size"] is not None:
-        lines.append(("Step", f"{finding['size']:+,.4g}{of}"))
+        lines.append(("Step", f"{_signed(finding['size'])}{of}"))
     streams = _streams(notice)
     many = f"; {streams} streams, one incident" if streams > 1 else ""
     if finding["score"] is not None:
@@ -278,6 +278,15 @@ def lines_of(notice: Notice) -> list[tuple[str, str]]:
     if stream is not None and stream.runbook:
         lines.append(("What to do", stream.runbook))
     return lines
+
+
+def _figure(value: float) -> str:
+    """Four digits, or all before the point where there are more."""
+    return f"{value:,.0f}" if abs(value) >= 1_000 else f"{value:.4g}"
+
+
+def _signed(value: float) -> str:
+    return f"{'+' if value >= 0 else '−'}{_figure(abs(value))}"
 
 
 def _local(moment_ns: int, zone: str) -> datetime:

@@ -13,7 +13,11 @@ from watchtide.tables import clock
 
 # As in the page's own light colours; mail programs invert pictures as they like, or not at all.
 PAPER, INK, LINE, BAND, HAIR, SIGNAL = "#f6f1e4", "#16283a", "#7d8c94", "#cfcdc4", "#d8cdb2", "#b83a26"
-WIDE, TALL, DOTS = 5.4, 2.1, 150
+WIDE, TALL, DOTS = 4.2, 2.1, 200
+# Day before month, as everywhere here: of ticks, of the tick where the larger unit begins, and below the axis.
+TICKS = ["%Y", "%b", "%-d %b", "%H:%M", "%H:%M", "%S.%f"]
+FIRSTS = ["", "%Y", "%b", "%-d %b", "%H:%M", "%H:%M"]
+BELOW = ["", "%Y", "%b %Y", "%-d %b %Y", "%-d %b %Y", "%-d %b %Y %H:%M"]
 # The library keeps fonts and caches that threads share.
 _drawing = Lock()
 
@@ -54,9 +58,11 @@ def _draw(times, value, law, is_found, zone, unit) -> bytes:  # type: ignore[no-
     if len(found):
         # Not by colour alone: the span is shaded too.
         axes.axvspan(at[found[0]], at[found[-1]], color=SIGNAL, alpha=0.12, linewidth=0)
-    locator = AutoDateLocator(tz=place, minticks=3, maxticks=6)
+    locator = AutoDateLocator(tz=place, minticks=3, maxticks=5)
     axes.xaxis.set_major_locator(locator)
-    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, tz=place))
+    axes.xaxis.set_major_formatter(
+        ConciseDateFormatter(locator, tz=place, formats=TICKS, zero_formats=FIRSTS, offset_formats=BELOW)
+    )
     axes.set_ylabel(unit or "value", color=INK, fontsize=8)
     axes.tick_params(colors=INK, labelsize=8, length=0)
     axes.grid(color=HAIR, linewidth=0.6)
