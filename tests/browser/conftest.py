@@ -45,7 +45,9 @@ def _running(environment, tmp_path_factory):
             worker.process.wait()
             worker.start()
 
-        supervise._do(environment, "-m", "watchtide.demo.load", str(folder), f"http://127.0.0.1:{relay}")
+        # The demo's own lookouts judge sixteen weeks first: whoever wants one makes it.
+        where = (str(folder), f"http://127.0.0.1:{relay}", "--no-lookouts")
+        supervise._do(environment, "-m", "watchtide.demo.load", *where)
         children.append(supervise._web(environment, port))
         supervise._wait_ready(port, children[-1])
         children.append(supervise._standins(environment, folder, relay, port, 120, smtp))
@@ -100,6 +102,12 @@ class Page:
 
     def labelled(self, label):
         return self.find(f"[aria-label^={label!r}]")
+
+    def labelled_by(self, words):
+        """The control that a label with these words is of."""
+        path = f"//label[starts-with(normalize-space(.), {words!r})]"
+        label = self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+        return label.find_element(By.CSS_SELECTOR, "input, select, textarea")
 
     def text(self, css="main"):
         return self.find(css).text

@@ -11,7 +11,7 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, LoginPassword
 from django.test import Client
-from tests.server.test_lookouts import history, judge, made, push
+from tests.server.test_lookouts import PLAN, history, judge, made, push
 from tests.server.test_notices import outbox
 
 from watchtide.server import moments, supervise
@@ -340,6 +340,26 @@ def test_parts_of_a_family_are_told_against_earlier_weeks(api, sender):
     usual = sum(counts[-1 - 168 * k] for k in range(1, 5)) / 4
     assert by["lock"].seen == counts[-1] and by["lock"].usual == pytest.approx(usual)
     assert by["weir"].usual == pytest.approx(2 * usual)
+
+
+def test_counts_say_who_pushed_and_how_many_in_all(api, sender, confirmed, postbox):
+    times, values = history()
+    counts, at = [round(v) + 30 for v in values], len(times) - 101
+    for place, factor in (("lock", 1), ("weir", 3)):
+        push(sender, times[:at], [c * factor for c in counts[:at]], place=place)
+    made(api, routes=[confirmed["id"]], plan=f"prepare: {{as: count}}\n{PLAN}")
+    judge()
+    for place, factor in (("lock", 1), ("weir", 3)):
+        push(sender, times[at : at + 5], [c * factor for c in counts[at : at + 5]], place=place)
+    judge()
+    send_all()
+    (mail,) = postbox.mails
+    text = mail.get_body(("plain",)).get_content()
+    assert "Pushed it up" in text and "all of flow, against the same hours of 3 weeks before" in text
+    weir = next(line.split() for line in text.splitlines() if line.strip().startswith("weir"))
+    seen = sum(c * 3 for c in counts[at + 1 : at + 5])
+    assert weir[1] == f"{seen:,.0f}" and weir[3].startswith("+")
+    assert "in 3h" in text and "at its peak" not in text
 
 
 def test_a_picture_of_nothing_is_none_and_of_gaps_is_drawn():

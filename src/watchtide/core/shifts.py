@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -236,44 +237,71 @@ def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> lis
     plain = z[seen]
     # Scores about the level in force when each came, clipped: what has shifted for long is no wider for it.
     y = np.clip(plain, -CLIP, CLIP)
-    centre = scale = threshold = slack = 0.0
-    level = up = down = 0.0
-    up_from = down_from = 0
-    for i in range(len(y)):
+    level, sums, i = 0.0, _Sums(0.0, 0.0, 0, 0), 0
+    while i < len(y):
+        stop = min(i - i % WARM_UP + WARM_UP, len(y))
         if i % WARM_UP == 0 and i > 0:
             past = y[:i]
-            centre = 0.0 if found else float(np.median(past[: 4 * WARM_UP]))
+            if not found:
+                level = float(np.median(past[: 4 * WARM_UP]))
             scale = max(robust.mad_sigma(past, centre=0.0), 1e-6)
             inflated = max(robust.long_run_variance(past), scale**2)
-            slack = SHARPEST * np.sqrt(inflated) / 2
+            slack = float(SHARPEST * np.sqrt(inflated) / 2)
             threshold = _threshold(run_length, slack, inflated)
-        if i < WARM_UP:
-            continue
-        if not found:
-            level = centre
-        move = y[i] if found else y[i] - level
-        up, up_from = (up + move - slack, up_from) if up > 0 else (move - slack, i)
-        down, down_from = (down - move - slack, down_from) if down > 0 else (-move - slack, i)
-        up, down = max(up, 0.0), max(down, 0.0)
-        if up > threshold or down > threshold:
-            start = up_from if up > threshold else down_from
-            sign = 1 if up > threshold else -1
-            base = 0.0 if found else level
-            recent = float(np.median(y[max(start, i - shortest // 2) : i + 1]))
-            if sign * (recent - base) < scale / 2:
-                # It is over before it lasted: an episode, which is for the level to flag.
-                up = down = 0.0
-                continue
-            if i - start + 1 < shortest:
-                continue
-            whole = sign * (float(np.median(y[start : i + 1])) - base)
-            if min(whole, sign * (recent - base)) < LEAST_JUMP * scale:
-                continue
-            found.append(Raised(int(seen[start]), int(seen[i]), sign))
-            level = float(np.median(plain[start : i + 1]))
-            y[start:] = np.clip(plain[start:] - level, -CLIP, CLIP)
-            up = down = 0.0
+        if i >= WARM_UP:
+            # After the first shift scores are about the level since.
+            at, start, sign, *rest = _cusum(
+                y, i, stop, 0.0 if found else level, scale, slack, threshold, shortest, *sums
+            )
+            sums = _Sums(*rest)
+            if at >= 0:
+                found.append(Raised(int(seen[start]), int(seen[at]), sign))
+                level = float(np.median(plain[start : at + 1]))
+                y[start:] = np.clip(plain[start:] - level, -CLIP, CLIP)
+                sums, stop = sums._replace(up=0.0, down=0.0), at + 1
+        i = stop
     return found
+
+
+class _Sums(NamedTuple):
+    """Both sums of the test, and the samples at which they last began."""
+
+    up: float
+    down: float
+    up_from: int
+    down_from: int
+
+
+@njit(cache=True, nogil=True)
+def _cusum(  # type: ignore[no-untyped-def]
+    y, first, stop, level, scale, slack, threshold, shortest, up, down, up_from, down_from
+):
+    """The test over y[first:stop]: the sample at which a shift lasts, or -1, where it began and its side; and the sums then."""
+    for i in range(first, stop):
+        move = y[i] - level
+        if up > 0:
+            up = up + move - slack
+        else:
+            up, up_from = move - slack, i
+        if down > 0:
+            down = down - move - slack
+        else:
+            down, down_from = -move - slack, i
+        up, down = max(up, 0.0), max(down, 0.0)
+        if up <= threshold and down <= threshold:
+            continue
+        start, sign = (up_from, 1) if up > threshold else (down_from, -1)
+        recent = np.median(y[max(start, i - shortest // 2) : i + 1])
+        if sign * (recent - level) < scale / 2:
+            # It is over before it lasted: an episode, which is for the level to flag.
+            up = down = 0.0
+            continue
+        if i - start + 1 < shortest:
+            continue
+        whole = sign * (np.median(y[start : i + 1]) - level)
+        if min(whole, sign * (recent - level)) >= LEAST_JUMP * scale:
+            return i, start, sign, up, down, up_from, down_from
+    return -1, 0, 0, up, down, up_from, down_from
 
 
 def _threshold(run_length: float, slack: float, variance: float) -> float:

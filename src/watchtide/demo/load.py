@@ -18,8 +18,10 @@ def main() -> None:
 
     django.setup()
     load(lambda line: print(f"  {line}", flush=True))
-    if len(sys.argv) == 3:
+    if len(sys.argv) >= 3:
         live(Path(sys.argv[1]), sys.argv[2])
+        if "--no-lookouts" not in sys.argv:
+            watch(sys.argv[2])
     else:
         still()
 
@@ -135,8 +137,6 @@ def live(folder: Path, address: str) -> None:
                 "next_at": timezone.now() + timedelta(seconds=20),
             },
         )  # fmt: skip
-
-    watch(address)
 
 
 # Two lookouts from the start, each with its scope.

@@ -16,6 +16,9 @@ from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
 from watchtide.plan import Plan, durations
 
+# Begin, kind and direction.
+Identity = tuple[int, str, str]
+
 
 @dataclass(frozen=True)
 class Followed:
@@ -59,7 +62,7 @@ def step(before: Followed, stream: Input, plan: Plan, labels: Sequence[Label], r
     return Step(now, scanned, began, ended)
 
 
-def identity(finding: Finding) -> tuple[int, str, str]:
+def identity(finding: Finding) -> Identity:
     """What makes a finding of a stream the same one while it grows."""
     return (finding.start, finding.kind, finding.direction)
 

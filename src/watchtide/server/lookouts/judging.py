@@ -57,11 +57,12 @@ class Rules:
 @dataclass(frozen=True)
 class Judged:
     """changes : of the row, to be written. reach : how far it was judged, None where nothing new was; findings : as they are
-    then; scanned : the replay that says so."""
+    then; touched : identities of those that began or ended; scanned : the replay that says so."""
 
     changes: Row
     reach: Complete | None = None
     findings: Sequence[Row] = ()
+    touched: frozenset[watching.Identity] = frozenset()
     scanned: Scanned | None = None
 
     def points_csv(self, key: str, first_ns: int, last_ns: int) -> str:
@@ -115,7 +116,8 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
         "late": step.now.late,
     }
     now = _now(watched, rules, reach, findings, changes) if changes["judged"] else _learning(watched, scanned)
-    return Judged(changes | now, reach, findings, scanned)
+    touched = frozenset(watching.identity(f) for f in (*step.began, *step.ended))
+    return Judged(changes | now, reach, findings, touched, scanned)
 
 
 def _until(stream: Stream, plan: Plan, until_ns: int) -> Input:

@@ -2,13 +2,14 @@
 before it is a message, written in the transaction that writes what was judged."""
 
 import secrets
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import timedelta
 from typing import Any
 
 from watchtide.core import incidents
 from watchtide.core.incidents import Piece
+from watchtide.engine.watching import Identity
 from watchtide.plan import durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
@@ -43,26 +44,69 @@ class Wishes:
 
 
 @dataclass(frozen=True)
+class Beside:
+    """What goes along with a finding: the points of its span, those around it too, and its facts."""
+
+    points: str = ""
+    around: str = ""
+    facts: Row = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Case:
-    """A judged stream of a lookout, and by which rules and wishes its notices are written."""
+    """A judged stream of a lookout, by which rules and wishes its notices are written, and what goes along with them."""
 
     watched: Watched
     judged: Judged
     rules: Rules
     wishes: Wishes
+    beside: Mapping[Identity, Beside]
 
 
-def note(watched: Watched, judged: Judged, rules: Rules) -> None:
+def prepare(watched: Watched, judged: Judged, rules: Rules) -> Case:
+    """What may be announced of a judged stream, with what that needs of samples: those are read outside of any transaction."""
+    return Case(watched, judged, rules, Wishes.of(watched.lookout), _gathered(watched, judged, rules))
+
+
+def _gathered(watched: Watched, judged: Judged, rules: Rules) -> dict[Identity, Beside]:
+    scanned, reach = judged.scanned, judged.reach
+    kinds = set(watched.lookout.routes.values_list("kind", "has_points"))
+    has_mail = any(kind == models.MAIL for kind, _ in kinds)
+    if scanned is None or reach is None or not (has_mail or any(points for _, points in kinds)):
+        return {}
+    out = {}
+    for f in judged.findings:
+        if not (_identity(f) in judged.touched or rules.is_open(f, reach)) or _is_known(watched, f):
+            continue
+        points = judged.points_csv(watched.stream.key, f["start"], f["end"])
+        if not has_mail:
+            out[_identity(f)] = Beside(points)
+            continue
+        around = judged.points_csv(watched.stream.key, *facts.beside(scanned, f))
+        out[_identity(f)] = Beside(points, around, facts.of(watched.stream, scanned, f).as_data())
+    return out
+
+
+def _identity(finding: Row) -> Identity:
+    return (finding["start"], finding["kind"], finding["direction"])
+
+
+def _is_known(watched: Watched, finding: Row) -> bool:
+    """Whether a finding was there when its stream joined."""
+    return watched.known_ns is not None and (finding["raised"] or finding["end"]) <= watched.known_ns
+
+
+def note(case: Case) -> None:
     """Write notices of what was judged of a stream. Within the transaction that writes the rest of it."""
-    case = Case(watched, judged, rules, Wishes.of(watched.lookout))
+    watched, judged, rules = case.watched, case.judged, case.rules
     if judged.reach is not None:
         raised = {(r.start_ns, r.kind, r.direction): r for r in _raised(watched)}
         for finding in judged.findings:
-            known = raised.get((finding["start"], finding["kind"], finding["direction"]))
+            known = raised.get(_identity(finding))
             is_open = rules.is_open(finding, judged.reach)
             if known is not None:
                 _go_on(case, finding, known, is_open=is_open)
-            elif watched.known_ns is None or (finding["raised"] or finding["end"]) > watched.known_ns:
+            elif not _is_known(watched, finding):
                 _begin(case, finding, is_open=is_open)
     before, now = watched.state, judged.changes["state"]
     if before != now and case.wishes.silent and watched.judged_through_ns is not None:
@@ -162,14 +206,7 @@ BEFORE = {models.BEGAN: "", models.ENDED: "Over: ", models.REMINDER: "Still: "}
 
 def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None:
     stream, lookout = case.watched.stream, case.watched.lookout
-    points = around = ""
-    known: Row = {}
-    has_mail = lookout.routes.filter(kind=models.MAIL).exists()
-    if has_mail or lookout.routes.filter(has_points=True).exists():
-        points = case.judged.points_csv(stream.key, finding["start"], finding["end"])
-    if has_mail and case.judged.scanned is not None:
-        around = case.judged.points_csv(stream.key, *facts.beside(case.judged.scanned, finding))
-        known = facts.of(stream, case.judged.scanned, finding).as_data()
+    beside = case.beside.get(_identity(finding), Beside())
     notice = Notice(
         kind=kind,
         lookout=lookout,
@@ -178,9 +215,9 @@ def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None
         title=f"{BEFORE[kind]}{stream.name} {_what(finding)}",
         text=_text(stream, finding),
         finding=finding,
-        points=points,
-        around=around,
-        facts=known,
+        points=beside.points,
+        around=beside.around,
+        facts=beside.facts,
     )
     # Planned work wakes nobody; what was not sent is there to be counted.
     _put(notice, models.HELD if group.is_quiet else models.WAITING)

@@ -32,8 +32,9 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
         judged = judging.judge(watched, rules)
         if not _differs(watched, judged.changes):
             continue
+        case = notices.prepare(watched, judged, rules)
         with lease.write():
-            notices.note(watched, judged, rules)
+            notices.note(case)
             Watched.objects.filter(pk=pk).update(**judged.changes)
         changed += 1
     with lease.write():
