@@ -205,7 +205,7 @@ def test_a_verdict_by_link_is_written_once_stretched_to_the_end_and_taken_back(
         ("incident", "a lock gate", "Duty desk, from a notice")
     }
     before = entries[0].end_ns
-    again = nobody.post(link, {"verdict": "false"})
+    again = nobody.post(link, {"verdict": "false-alarm"})
     assert again.status_code == 409 and b"already" in again.content and written.all().count() == 2
     for place in ("lock", "weir"):
         push(sender, times[at + 4 :], values[at + 4 :], place=place)
@@ -213,10 +213,10 @@ def test_a_verdict_by_link_is_written_once_stretched_to_the_end_and_taken_back(
     assert written.all()[0].end_ns > before
     assert nobody.post(link, {"undo": "1"}).status_code == 200
     assert not written.all().exists() and Group.objects.get().verdict == ""
-    nobody.post(link, {"verdict": "false"})
+    nobody.post(link, {"verdict": "false-alarm"})
     Group.objects.update(judged_at=moments.now() - timedelta(hours=1))
     assert nobody.post(link, {"undo": "1"}).status_code == 409
-    assert Lookout.objects.get(pk=pk).groups.get().verdict == "false"
+    assert Lookout.objects.get(pk=pk).groups.get().verdict == "false-alarm"
 
 
 def test_links_end_do_one_thing_and_are_kept_as_digests(api, sender, confirmed, postbox):

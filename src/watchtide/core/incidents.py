@@ -30,6 +30,11 @@ class Piece:
     size: float = math.nan
 
 
+def joins(one: Piece, others: Sequence[Piece], fed_by: Collection[tuple[int, int]] = ()) -> bool:
+    """Whether a piece goes together with one of others (`propose`)."""
+    return any(0 in together for together in propose([one, *others], fed_by))
+
+
 def propose(
     pieces: Sequence[Piece],
     fed_by: Collection[tuple[int, int]] = (),

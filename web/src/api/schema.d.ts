@@ -912,6 +912,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lookouts/{id}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The latest rehearsals of a lookout; each job's result says what it would have raised and sent. */
+        get: operations["rehearsals"];
+        put?: never;
+        /** @description Replay the past weeks as if live, in a job: what would have been raised and sent, against the logbook. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lookouts/{id}/streams": {
         parameters: {
             query?: never;
@@ -4528,6 +4546,11 @@ export interface components {
             /** Format: date-time */
             end?: number;
         };
+        WantedRequest: {
+            weeks: number;
+            /** @description another plan than its own */
+            plan?: string | null;
+        };
         Watched: {
             stream: number;
             metric: string;
@@ -7091,6 +7114,72 @@ export interface operations {
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    rehearsals: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
             503: components["responses"]["Problem503"];
         };
     };

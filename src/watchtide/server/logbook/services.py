@@ -8,7 +8,7 @@ from django.db import transaction
 from django.db.models import F, Max, Q, QuerySet
 
 from watchtide.core import keys
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import VERDICTS, Label
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook.models import ChangeSet, Entry, Quiet, Revision
@@ -78,6 +78,13 @@ def _note(entries: Sequence[Entry], action: str, by: str, done: ChangeSet | None
 def _check(content: dict[str, Any]) -> None:
     if content["end_ns"] < content["start_ns"]:
         raise Problem("the entry ends before it starts", place="end", remedy="swap start and end")
+    # One entry with a word that is none would stop everything that counts by the logbook.
+    if "verdict" in content and content["verdict"] not in VERDICTS:
+        raise Problem(
+            f"{content['verdict']!r} is no verdict",
+            place="verdict",
+            remedy=f"use one of {', '.join(VERDICTS)}",
+        )
     try:
         keys.decode(content["scope"])
     except ValueError as error:

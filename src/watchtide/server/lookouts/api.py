@@ -13,7 +13,8 @@ from rest_framework.views import APIView
 
 from watchtide.engine import watching
 from watchtide.server import moments, paging, query
-from watchtide.server.lookouts import feed, judging, services
+from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.lookouts import feed, judging, rehearsing, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
 from watchtide.server.people import access, trail
 from watchtide.server.problems import Problem
@@ -250,6 +251,40 @@ class LookoutPointsView(APIView):
             first = scanned.base.series.times[judged[0]] if len(judged) else watched.judged_through_ns
             body = judging.points_csv(scanned, watched.stream.key, int(first))
         return _file(body, f"points-lookout-{pk}-{stream}.csv")
+
+
+class WantedSerializer(serializers.Serializer):
+    weeks = serializers.IntegerField(min_value=1, max_value=rehearsing.MOST_WEEKS)
+    plan = serializers.CharField(
+        required=False,
+        allow_null=True,
+        default=None,
+        max_length=100_000,
+        help_text="another plan than its own",
+    )
+
+
+class RehearsalView(APIView):
+    @extend_schema(
+        operation_id="rehearsals", responses=paging.of(JobSerializer), parameters=paging.PARAMETERS
+    )
+    def get(self, request, pk: int) -> Response:
+        """The latest rehearsals of a lookout; each job's result says what it would have raised and sent."""
+        found = rehearsing.latest(Lookout.objects.get(pk=pk))
+
+        def listed(rows: Any) -> Any:
+            return JobSerializer(rows, many=True).data
+
+        return paging.parts(request, found, listed)
+
+    @extend_schema(operation_id="rehearse", request=WantedSerializer, responses={202: JobSerializer})
+    def post(self, request, pk: int) -> Response:
+        """Replay the past weeks as if live, in a job: what would have been raised and sent, against the logbook."""
+        given = WantedSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        job = rehearsing.request(Lookout.objects.get(pk=pk), data["weeks"], data["plan"], request.user)
+        return Response(JobSerializer(job).data, status=202)
 
 
 class LookoutFeedView(APIView):

@@ -119,7 +119,7 @@ class Group(models.Model):
     opened_at = models.DateTimeField(null=True)
     judged_at = models.DateTimeField(null=True)
     judged_by = models.CharField(max_length=150, default="", blank=True)
-    verdict = models.CharField(max_length=10, default="", blank=True)
+    verdict = models.CharField(max_length=12, default="", blank=True)
     entries = models.JSONField(default=list)
 
     class Meta:

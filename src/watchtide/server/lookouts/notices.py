@@ -189,10 +189,10 @@ def _group_of(watched: Watched, finding: Row) -> Group | None:
     mine = _piece(watched.stream, finding["start"], finding["end"])
     for group in near.order_by("start_ns"):
         others = [_piece(r.stream, r.start_ns, r.start_ns) for r in group.raised.all()]
-        pieces = [mine, *others]
-        fed_by = Stream.fed_by.through.objects.filter(from_stream__in=[p.stream for p in pieces])
+        known = [mine.stream, *(p.stream for p in others)]
+        fed_by = Stream.fed_by.through.objects.filter(from_stream__in=known)
         links = set(fed_by.values_list("from_stream_id", "to_stream_id"))
-        if any(0 in together for together in incidents.propose(pieces, links)):
+        if incidents.joins(mine, others, links):
             return group
     return None
 

@@ -25,7 +25,7 @@ UNDO = timedelta(minutes=10)
 VERDICTS = (
     ("incident", "Incident", "something was wrong"),
     ("foreseen", "Foreseen", "a known event, all right"),
-    ("false", "False alarm", "nothing there"),
+    ("false-alarm", "False alarm", "nothing there"),
     ("unsure", "Unsure", "leave it out of the count"),
 )
 

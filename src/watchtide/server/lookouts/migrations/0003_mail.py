@@ -34,7 +34,7 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name='group',
             name='verdict',
-            field=models.CharField(blank=True, default='', max_length=10),
+            field=models.CharField(blank=True, default='', max_length=12),
         ),
         migrations.AddField(
             model_name='notice',
