@@ -177,7 +177,7 @@ def test_the_parts_of_a_derived_total_are_what_its_formula_adds(taps):
         metric="taps_of_a_place", kind="derived", attributes=[["place", "quay"]], key="k", key_sha="s"
     )
     Derived.objects.create(metric="taps_of_a_place", formula="total of [taps]", by=["place"])
-    found, is_total = explain._parts_of(total)
+    found, is_total = explain.parts_of(total)
     assert is_total and sorted(dict(s.attributes)["fare"] for s in found) == ["adult", "child"]
 
 

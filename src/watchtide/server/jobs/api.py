@@ -31,8 +31,11 @@ class JobSerializer(serializers.ModelSerializer):
         ]  # fmt: skip
 
 
+PAGE = paging.of(JobSerializer)
+
+
 class JobsView(APIView):
-    @extend_schema(operation_id="jobs", parameters=paging.PARAMETERS, responses=paging.of(JobSerializer))
+    @extend_schema(operation_id="jobs", parameters=paging.PARAMETERS, responses=PAGE)
     def get(self, request) -> Response:
         """Open jobs, then the latest that ended, 1,000 at most."""
         by_age = Job.objects.order_by("-pk").values_list("pk", flat=True)

@@ -13,7 +13,7 @@ from rest_framework.views import APIView
 
 from watchtide.engine import watching
 from watchtide.server import moments, paging, query
-from watchtide.server.jobs.api import JobSerializer
+from watchtide.server.jobs import api as jobs
 from watchtide.server.lookouts import feed, judging, rehearsing, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
 from watchtide.server.people import access, trail
@@ -265,26 +265,24 @@ class WantedSerializer(serializers.Serializer):
 
 
 class RehearsalView(APIView):
-    @extend_schema(
-        operation_id="rehearsals", responses=paging.of(JobSerializer), parameters=paging.PARAMETERS
-    )
+    @extend_schema(operation_id="rehearsals", responses=jobs.PAGE, parameters=paging.PARAMETERS)
     def get(self, request, pk: int) -> Response:
         """The latest rehearsals of a lookout; each job's result says what it would have raised and sent."""
         found = rehearsing.latest(Lookout.objects.get(pk=pk))
 
         def listed(rows: Any) -> Any:
-            return JobSerializer(rows, many=True).data
+            return jobs.JobSerializer(rows, many=True).data
 
         return paging.parts(request, found, listed)
 
-    @extend_schema(operation_id="rehearse", request=WantedSerializer, responses={202: JobSerializer})
+    @extend_schema(operation_id="rehearse", request=WantedSerializer, responses={202: jobs.JobSerializer})
     def post(self, request, pk: int) -> Response:
         """Replay the past weeks as if live, in a job: what would have been raised and sent, against the logbook."""
         given = WantedSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
         job = rehearsing.request(Lookout.objects.get(pk=pk), data["weeks"], data["plan"], request.user)
-        return Response(JobSerializer(job).data, status=202)
+        return Response(jobs.JobSerializer(job).data, status=202)
 
 
 class LookoutFeedView(APIView):

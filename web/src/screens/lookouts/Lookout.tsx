@@ -9,6 +9,7 @@ import { useAttempt } from "../../parts/attempt";
 import { dayTime, figure, plural, zoneName } from "../../parts/words";
 import { Outbox } from "./Outbox";
 import { Peg } from "./Peg";
+import { Rehearsal } from "./Rehearsal";
 import { RouteChoice } from "./RouteChoice";
 import { type Lookout as Data, STATE_WORDS, STATES, scopeWords, stateCounts } from "./words";
 import "./lookouts.css";
@@ -67,6 +68,7 @@ export default function Lookout() {
       <Acts lookout={one} />
       {streams.isError && <Trouble error={streams.error} retry={() => streams.refetch()} />}
       {streams.data && <Streams rows={streams.data} />}
+      <Rehearsal lookout={one} />
       <Outbox lookout={id} />
     </div>
   );
@@ -107,6 +109,9 @@ function Acts({ lookout }: { lookout: Data }) {
       )}
       <a className="act" download href={`/api/v1/lookouts/${lookout.id}/findings.csv`}>
         Findings as CSV
+      </a>
+      <a className="act" href={`/api/v1/lookouts/${lookout.id}/feed.atom`}>
+        Notices as Atom
       </a>
       {error !== null && <Trouble error={error} />}
     </div>

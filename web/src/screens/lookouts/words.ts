@@ -27,3 +27,35 @@ export function scopeWords(scope: Lookout["scope"]): string {
 export function stateCounts(states: Record<string, number>): [State, number][] {
   return STATES.flatMap((state) => (states[state] ? [[state, states[state]] as [State, number]] : []));
 }
+
+/** What a rehearsal found: the result of its job. */
+export interface Rehearsed {
+  weeks: number;
+  plan: string;
+  from: string;
+  to: string;
+  streams: number;
+  samples: number;
+  findings: number;
+  notices: number;
+  held: number;
+  silent: number;
+  verdicts: { real: number; "not real": number; "left out": number; open: number };
+  precision: number | null;
+  precision_ci: [number, number] | null;
+  recall: number | null;
+  recall_ci: [number, number] | null;
+  promised_a_week: number | null;
+  seen_a_week: number | null;
+  per_week: { begin: string; findings: number; notices: number; silent: number }[];
+  per_stream: {
+    stream: number;
+    title: string;
+    metric: string;
+    findings: number;
+    notices: number;
+    not_real: number;
+    silent: number;
+    why: string;
+  }[];
+}
