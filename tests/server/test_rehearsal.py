@@ -67,18 +67,20 @@ def test_a_lookout_that_was_live_sent_what_its_rehearsal_says(api, sender, setti
 
 def test_precision_and_recall_are_counted_by_the_logbook(api, sender):
     times, values = history(24 * 60)
-    for k in (40, 44, 48, 52):
+    for k in (40, 44, 48, 50, 52):
         values[24 * k : 24 * k + 3] += 60
     push(sender, times, values)
     entry(times, 24 * 40, 24 * 40 + 2, "incident")
     entry(times, 24 * 44, 24 * 44 + 2, "false-alarm")
     entry(times, 24 * 48, 24 * 48 + 2, "foreseen")
+    entry(times, 24 * 50, 24 * 50 + 2, "unsure")
     entry(times, 24 * 54, 24 * 54 + 2, "incident")
     got = rehearsed(api, made(api, on=False), weeks=4)
     assert (
-        got["verdicts"]["real"] == 1 and got["verdicts"]["not real"] == 1 and got["verdicts"]["left out"] == 1
+        got["verdicts"]["real"] == 1 and got["verdicts"]["not real"] == 2 and got["verdicts"]["left out"] == 1
     )
-    assert got["precision"] == 0.5 and got["precision_ci"] == pytest.approx(list(wilson(1, 2)))
+    assert got["precision"] == pytest.approx(1 / 3)
+    assert got["precision_ci"] == pytest.approx(list(wilson(1, 3)))
     assert (got["recall"], got["incidents"]) == (0.5, 2)
     by_start = {row["start"]: row["verdict"] for row in got["latest"]}
     assert by_start[clock.format_time(int(times[24 * 40]))] == "real"

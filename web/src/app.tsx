@@ -28,6 +28,9 @@ const Live = lazy(() => import("./screens/intake/Live"));
 const Identity = lazy(() => import("./screens/intake/Identity"));
 const Streams = lazy(() => import("./screens/intake/Streams"));
 const Formulas = lazy(() => import("./screens/intake/Formulas"));
+const Boards = lazy(() => import("./screens/boards/Boards"));
+const Board = lazy(() => import("./screens/boards/Board"));
+const Shared = lazy(() => import("./screens/boards/Shared"));
 const Lookouts = lazy(() => import("./screens/lookouts/Lookouts"));
 const Lookout = lazy(() => import("./screens/lookouts/Lookout"));
 const Plans = lazy(() => import("./screens/plans/Plans"));
@@ -58,6 +61,17 @@ export function App() {
   if (session.isPending) return <Waiting what="Opening Watch Tide" />;
   if (session.isError) return <Trouble error={session.error} retry={() => session.refetch()} />;
   if (window.location.pathname === "/join") return <Join />;
+  // A link shows its board whoever is signed in, or nobody.
+  if (window.location.pathname.startsWith("/shared/"))
+    return (
+      <Guard>
+        <Suspense fallback={<Waiting what="Opening" />}>
+          <Routes>
+            <Route path="/shared/:link" element={<Shared />} />
+          </Routes>
+        </Suspense>
+      </Guard>
+    );
   if (!session.data.name) return <SignIn isDemo={session.data.is_demo} />;
   return (
     <Frame person={session.data.name} role={session.data.role ?? ""} connection={connection}>
@@ -86,6 +100,8 @@ export function App() {
             <Route path="/intake/calendars" element={<Calendars />} />
             <Route path="/lookouts" element={<Lookouts />} />
             <Route path="/lookouts/:lookout" element={<Lookout />} />
+            <Route path="/boards" element={<Boards />} />
+            <Route path="/boards/:board" element={<Board />} />
             <Route path="/plans" element={<Plans />} />
             <Route path="/plans/:plan" element={<Plans />} />
             <Route path="/settings" element={<Settings />} />

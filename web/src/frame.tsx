@@ -20,6 +20,7 @@ import { hasLetters, setLetters, useKeys } from "./keys/useKeys";
 import { HintsAgain } from "./parts/Hint";
 import {
   BenchIcon,
+  BoardsIcon,
   CardsIcon,
   DarkIcon,
   IncidentsIcon,
@@ -46,6 +47,7 @@ const SCREENS = [
   { to: "/logbook", words: "Logbook", Icon: LogbookIcon },
   { to: "/scorecards", words: "Scorecards", Icon: CardsIcon },
   { to: "/lookouts", words: "Lookouts", Icon: LookoutsIcon },
+  { to: "/boards", words: "Boards", Icon: BoardsIcon },
   { to: "/plans", words: "Plans", Icon: PlansIcon },
   { to: "/intake", words: "Intake", Icon: IntakeIcon },
   { to: "/settings", words: "Settings", Icon: SettingsIcon },

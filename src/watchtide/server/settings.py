@@ -69,6 +69,7 @@ INSTALLED_APPS = [
     "watchtide.server.review",
     "watchtide.server.cards",
     "watchtide.server.lookouts",
+    "watchtide.server.boards",
 ]
 MIDDLEWARE = [
     "watchtide.server.logs.Requests",

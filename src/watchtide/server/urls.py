@@ -5,6 +5,7 @@ from drf_spectacular.views import SpectacularAPIView
 
 from watchtide.server import api_storage as storage
 from watchtide.server import pages, problems
+from watchtide.server.boards import api as boards
 from watchtide.server.cards import api as cards
 from watchtide.server.incidents import api as incidents
 from watchtide.server.jobs import api as jobs
@@ -28,7 +29,7 @@ API = "api/v1/"
 SCREENS = (
     r"^(?:$|workbench(?:/\d+)?$|review(?:/\d+)?$|incidents$|incidents/(?:proposed/)?\d+$|logbook(?:/effect)?$"
     r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$"
-    r"|plans(?:/\d+)?$|lookouts(?:/\d+)?$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
+    r"|plans(?:/\d+)?$|lookouts(?:/\d+)?$|boards(?:/\d+)?$|shared/[\w-]+$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
 )
 
 urlpatterns = [
@@ -143,6 +144,13 @@ urlpatterns = [
     path(f"{API}routes/<int:pk>/ask", routes.RouteAskView.as_view()),
     path(f"{API}outbox", routes.OutboxView.as_view()),
     path(f"{API}outbox/<int:pk>/resend", routes.ResendView.as_view()),
+    path(f"{API}boards", boards.BoardsView.as_view()),
+    path(f"{API}boards/<int:pk>", boards.BoardView.as_view()),
+    path(f"{API}boards/<int:pk>/panes/<int:place>", boards.PaneView.as_view()),
+    path(f"{API}boards/<int:pk>/share", boards.ShareView.as_view()),
+    path(f"{API}boards/<int:pk>/share/<int:link>", boards.LinkView.as_view()),
+    path(f"{API}shared/<str:text>", boards.SharedBoardView.as_view()),
+    path(f"{API}shared/<str:text>/panes/<int:place>", boards.SharedPaneView.as_view()),
     path(f"{API}storage", storage.StorageView.as_view()),
     path(f"{API}people", accounts.PeopleView.as_view()),
     path(f"{API}people/<int:pk>", accounts.PersonView.as_view()),

@@ -15,6 +15,7 @@ const STALE: Record<string, string[][]> = {
   push: [["doors"], ["catalogue"]],
   feed: [["feeds"]],
   lookout: [["lookouts"]],
+  board: [["boards"]],
   outbox: [["outbox"], ["routes"]],
   calendar: [["calendars"]],
 };

@@ -62,3 +62,5 @@ export const DarkIcon = mark(
     <path d="M12 4v16M15 5v14M18 7.5v9" />
   </>,
 );
+// Panes on a frame.
+export const BoardsIcon = mark(<path d="M4 4h16v16H4zM4 13h16M13 4v9" />);

@@ -7,6 +7,7 @@ import { show } from "../test/helper";
 import { serve } from "../test/serve";
 import Lookout from "./lookouts/Lookout";
 import Lookouts from "./lookouts/Lookouts";
+import { Rehearsal } from "./lookouts/Rehearsal";
 import { scopeWords, stateCounts } from "./lookouts/words";
 import { KeepWatch } from "./workbench/KeepWatch";
 
@@ -119,6 +120,7 @@ describe("one lookout", () => {
         { ...row, stream: 8, title: "Old Pier", state: "adrift", why: "8 sigmas above", late: 3 },
         { ...row, stream: 9, title: "new", state: "learning", needs: "history", judged_through: null },
       ],
+      "GET /api/v1/lookouts/{id}/rehearsal": () => [],
       "PATCH /api/v1/lookouts/{id}": () => ({ ...one, on: false }),
       "DELETE /api/v1/lookouts/{id}": () => undefined,
     });
@@ -165,6 +167,60 @@ describe("keeping watch from the workbench", () => {
     show(<KeepWatch scan={scan} stream={stream} />);
     await userEvent.click(screen.getByRole("button", { name: "On this stream" }));
     expect((await screen.findByRole("alert")).textContent).toContain("only an analyst");
+  });
+});
+
+describe("a rehearsal", () => {
+  const result = {
+    weeks: 2,
+    plan: "flag: {}",
+    from: "2026-11-01T00:00:00Z",
+    to: "2026-11-15T00:00:00Z",
+    streams: 6,
+    samples: 23_983,
+    findings: 29,
+    notices: 15,
+    held: 1,
+    silent: 1,
+    verdicts: { real: 10, "not real": 3, "left out": 1, open: 1 },
+    precision: 0.77,
+    precision_ci: [0.5, 0.95],
+    recall: null,
+    recall_ci: null,
+    promised_a_week: 0.1,
+    seen_a_week: 0.17,
+    per_week: [{ begin: "2026-11-01T00:00:00Z", findings: 29, notices: 15, silent: 1 }],
+    per_stream: [
+      {
+        stream: 7,
+        title: "Tern Rock",
+        metric: "delay",
+        findings: 10,
+        notices: 9,
+        not_real: 2,
+        silent: 0,
+        why: "",
+      },
+    ],
+  };
+  it("says in a sentence what would have been sent, and rehearses another plan", async () => {
+    const job = { id: 5, state: "done", done: 6, total: 6, message: "", result };
+    const calls = serve({
+      "GET /api/v1/lookouts/{id}/rehearsal": () => [job],
+      "POST /api/v1/lookouts/{id}/rehearsal": () => ({ ...job, state: "queued" }),
+      "GET /api/v1/jobs/{id}": () => job,
+    });
+    show(<Rehearsal lookout={one as never} />);
+    expect(await screen.findByText(/In 2 weeks it would have sent 15 notices: 10 real, 3 not/)).toBeTruthy();
+    expect(screen.getByText("0.77 (0.50 to 0.95)")).toBeTruthy();
+    expect(screen.getByRole("img", { name: /29 findings, 15 notices/ })).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "its own plan" }));
+    await userEvent.type(screen.getByLabelText("Another plan"), " # again");
+    await userEvent.selectOptions(screen.getByLabelText("How many weeks"), "8");
+    await userEvent.click(screen.getByRole("button", { name: "Rehearse" }));
+    await waitFor(() =>
+      expect(calls.find((c) => c.method === "POST")?.body).toEqual({ weeks: 8, plan: "flag: {} # again" }),
+    );
   });
 });
 

@@ -167,16 +167,18 @@ def _piece(one: Played, finding: Finding) -> Piece:
 
 
 def verdict_of(told: Told, coverage: Coverage) -> str:
-    """What the logbook says of a notice: real where one of its findings is; nothing where nobody looked."""
+    """What the logbook says of a notice, as scorecards count: an incident before unsure before anything else, and what was looked
+    through in full, or everything where no span is said to be, holds nothing but what stands there."""
     found = set()
     for one, f in told.parts:
         rows = coverage[one.stream.key].rows
         found |= {label.verdict for _, label in rows if label.start <= f.end and label.end >= f.start}
     if "incident" in found:
         return REAL
-    if found & {"foreseen", "unsure"}:
+    if "unsure" in found:
         return LEFT_OUT
-    return NOT_REAL if found & {"false-alarm", "reviewed"} else OPEN
+    is_looked_through = bool(coverage.labels) and all(x.verdict != "reviewed" for x in coverage.labels)
+    return NOT_REAL if found or is_looked_through else OPEN
 
 
 def summary(

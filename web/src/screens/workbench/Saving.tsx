@@ -2,7 +2,12 @@ import { Button } from "@mantine/core";
 import { queryOf } from "../../api/client";
 import { pngOf, save, svgOf } from "../../charts/picture";
 import type { tickWords } from "../../charts/ticks";
+import { AddToBoard } from "../boards/AddToBoard";
 import type { StackProps } from "./types";
+
+const HOUR = 3_600_000;
+const spanHours = ([from, to]: StackProps["range"]) =>
+  Math.min(Math.max(Math.round((to - from) / HOUR), 1), 8_784);
 
 /** The picture with its title, units and source, and its samples as the command line writes them. */
 export function Saving({
@@ -36,7 +41,8 @@ export function Saving({
         href={`/api/v1/scans/${scanId}/streams/${stream.id}/points.csv?${queryOf({ from: range[0], to: range[1] })}`}
       >
         CSV
-      </a>
+      </a>{" "}
+      · <AddToBoard pane={{ kind: "stream", stream: stream.id, hours: spanHours(range) }} />
     </p>
   );
 }

@@ -1,0 +1,101 @@
+import { Button } from "@mantine/core";
+import { type FormEvent, useState } from "react";
+import { Field, SelectField } from "../../parts/Field";
+import { useStreams } from "../../parts/streams";
+import { below, KINDS, type Kind, type Pane } from "./words";
+
+const OF_STREAM: Kind[] = ["stream", "several", "forecast"];
+const WITH_HOURS: Kind[] = ["stream", "several", "forecast"];
+const TALL: Partial<Record<Kind, number>> = { several: 10, ribbons: 8, scorecard: 3, text: 3, strongest: 6 };
+
+/** What goes onto the board next: chosen by kind, with what it needs; it is put below the others. */
+export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => void }) {
+  const [kind, setKind] = useState<Kind>("stream");
+  const streams = useStreams();
+  const rows = streams.data?.rows ?? [];
+  const metrics = [...new Set(rows.map((row) => row.metric))];
+  const put = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const chosen = form.getAll("stream").map(Number);
+    add({
+      kind,
+      title: String(form.get("title") ?? ""),
+      x: 0,
+      y: below(panes),
+      w: 6,
+      h: TALL[kind] ?? 6,
+      ...(kind === "several" ? { streams: chosen } : OF_STREAM.includes(kind) ? { stream: chosen[0] } : {}),
+      ...(WITH_HOURS.includes(kind) ? { hours: Number(form.get("hours")) } : {}),
+      ...(kind === "ribbons" ? { metric: String(form.get("metric")) } : {}),
+      ...(kind === "text" ? { text: String(form.get("text")) } : {}),
+    });
+  };
+  return (
+    <form className="form" aria-label="New pane" onSubmit={put}>
+      <label>
+        Show
+        <SelectField
+          className="field"
+          value={kind}
+          onChange={(event) => setKind(event.currentTarget.value as Kind)}
+        >
+          {KINDS.map(([id, words, more]) => (
+            <option key={id} value={id}>
+              {words}: {more}
+            </option>
+          ))}
+        </SelectField>
+      </label>
+      {OF_STREAM.includes(kind) && (
+        <label>
+          {kind === "several" ? "Streams, up to 6" : "Stream"}
+          <SelectField className="field" name="stream" required multiple={kind === "several"}>
+            {rows.map((row) => (
+              <option key={row.id} value={row.id}>
+                {row.metric} · {row.title}
+              </option>
+            ))}
+          </SelectField>
+        </label>
+      )}
+      {WITH_HOURS.includes(kind) && (
+        <label>
+          Hours
+          <Field
+            className="field num"
+            name="hours"
+            type="number"
+            min={1}
+            max={8_784}
+            defaultValue={48}
+            required
+          />
+        </label>
+      )}
+      {kind === "ribbons" && (
+        <label>
+          Metric
+          <SelectField className="field" name="metric" required>
+            {metrics.map((metric) => (
+              <option key={metric}>{metric}</option>
+            ))}
+          </SelectField>
+        </label>
+      )}
+      {kind === "text" && (
+        <label>
+          Text
+          <Field className="field long" name="text" required maxLength={2_000} />
+        </label>
+      )}
+      <label>
+        Heading
+        <Field className="field mid" name="title" maxLength={120} placeholder="its own" />
+      </label>
+      <Button type="submit" variant="filled">
+        Put it on the board
+      </Button>
+    </form>
+  );
+}

@@ -1,0 +1,73 @@
+import { ticks, tickWords } from "../../charts/ticks";
+import { figure } from "../../parts/words";
+import type { Line } from "./words";
+
+const W = 1000;
+const H = 300;
+
+/** A stretch of a stream: band, expectation, what was seen, and what was found, drawn to fill its pane. */
+export function Lines({
+  line,
+  ahead,
+}: {
+  line: Line;
+  ahead?: Pick<Line, "time" | "expected" | "lower" | "upper">;
+}) {
+  const time = [...line.time, ...(ahead?.time ?? [])];
+  const expected = [...(line.expected ?? line.time.map(() => null)), ...(ahead?.expected ?? [])];
+  const lower = [...(line.lower ?? line.time.map(() => null)), ...(ahead?.lower ?? [])];
+  const upper = [...(line.upper ?? line.time.map(() => null)), ...(ahead?.upper ?? [])];
+  const all = [...line.value, ...lower, ...upper].filter((v): v is number => v !== null && v !== undefined);
+  const from = time[0];
+  const to = time[time.length - 1];
+  if (from === undefined || to === undefined || !all.length) return <p className="soft">No samples yet.</p>;
+  const low = Math.min(...all);
+  const high = Math.max(...all);
+  const x = (t: number) => ((t - from) / (to - from || 1)) * W;
+  const y = (v: number) => H - 4 - ((v - low) / (high - low || 1)) * (H - 8);
+  const path = (values: (number | null | undefined)[]) =>
+    values
+      .map((v, i) => {
+        if (v === null || v === undefined) return "";
+        const isFirst = values[i - 1] === null || values[i - 1] === undefined;
+        return `${isFirst ? "M" : "L"}${x(time[i] ?? 0).toFixed(1)} ${y(v).toFixed(1)}`;
+      })
+      .join("");
+  const band = time.flatMap((_, i) => {
+    const [a, b] = [lower[i], upper[i]];
+    return a === null || b === null || a === undefined || b === undefined ? [] : [{ i, a, b }];
+  });
+  const edge = (at: (p: { i: number; a: number; b: number }) => number) =>
+    band.map((p) => `${x(time[p.i] ?? 0).toFixed(1)},${y(at(p)).toFixed(1)}`);
+  const found = new Set(line.found ?? []);
+  const marks = ticks(from, to, line.zone, 4);
+  const words = tickWords(line.zone);
+  return (
+    <div className="board-chart">
+      <svg
+        viewBox={`0 0 ${W} ${H}`}
+        preserveAspectRatio="none"
+        role="img"
+        aria-label={`${line.title}, ${line.unit || "value"}`}
+      >
+        <polygon
+          className="board-band"
+          points={[...edge((p) => p.b), ...edge((p) => p.a).reverse()].join(" ")}
+        />
+        <path className="board-expected" d={path(expected)} />
+        <path className="board-seen" d={path(line.value)} />
+        <path className="board-found" d={path(line.value.map((v, i) => (found.has(i) ? v : null)))} />
+        {ahead && <path className="board-now" d={`M${x(line.time.at(-1) ?? to)} 0V${H}`} />}
+      </svg>
+      <span className="board-scale top">{figure(high)}</span>
+      <span className="board-scale bottom">{figure(low)}</span>
+      <div className="board-times">
+        {marks.at.map((at) => (
+          <span key={at} style={{ left: `${(100 * (at - from)) / (to - from || 1)}%` }}>
+            {words(at, marks.step)}
+          </span>
+        ))}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,152 @@
+import { Link } from "react-router";
+import { Ribbon as RibbonStrip } from "../../charts/Ribbon";
+import { Mark } from "../../parts/marks";
+import { dayTime, figure, plural, ratio } from "../../parts/words";
+import { fleetZone } from "../../parts/zones";
+import { Peg } from "../lookouts/Peg";
+import type { State } from "../lookouts/words";
+import { Lines } from "./Lines";
+import type { Line, Shown } from "./words";
+
+/** What a pane shows, by its kind. isShared : behind a link nothing else can be opened, so nothing leads on. */
+export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean }) {
+  switch (shown.kind) {
+    case "stream":
+      return <OneLine line={shown} isShared={isShared} />;
+    case "several":
+      return (
+        <div className="board-several">
+          {shown.lines.map((line) => (
+            <OneLine key={line.stream} line={line} isShared={isShared} />
+          ))}
+        </div>
+      );
+    case "strongest":
+      return (
+        <ol className="plain board-list">
+          {shown.findings.map((f) => (
+            <li key={f.id}>
+              <Mark kind={f.kind} direction={f.direction} />
+              <strong className="figure">
+                {f.score === null ? figure(f.size) : `${figure(f.score, 1)} σ`}
+              </strong>
+              <span>
+                <On to={`/workbench/${f.stream}?finding=${f.id}`} isShared={isShared}>
+                  {f.title}
+                </On>{" "}
+                <span className="soft">
+                  {f.metric}, since {dayTime(f.start, f.zone)}
+                </span>
+              </span>
+            </li>
+          ))}
+          {shown.findings.length === 0 && <li className="soft">No open finding.</li>}
+        </ol>
+      );
+    case "incidents":
+      return (
+        <ol className="plain board-list">
+          {shown.rows.map((row) => (
+            <li key={`${row.id} ${row.finding}`}>
+              <span>
+                <On
+                  to={row.id ? `/incidents/${row.id}` : `/incidents/proposed/${row.finding}`}
+                  isShared={isShared}
+                >
+                  <strong>{row.title}</strong>
+                </On>{" "}
+                <span className="soft">
+                  since {dayTime(row.start, fleetZone())}
+                  {row.score === null ? "" : `, up to ${figure(row.score, 1)} σ`}
+                  {row.state === "proposed" ? ", proposed" : ""}
+                </span>
+              </span>
+            </li>
+          ))}
+          {shown.count > shown.rows.length && (
+            <li className="soft">and {shown.count - shown.rows.length} more</li>
+          )}
+          {shown.count === 0 && <li className="soft">No open incident.</li>}
+        </ol>
+      );
+    case "ribbons":
+      return <Ribbons shown={shown} isShared={isShared} />;
+    case "forecast":
+      return (
+        <div className="board-line">
+          <Lines line={shown.line} ahead={shown.ahead} />
+        </div>
+      );
+    case "scorecard":
+      return (
+        <p className="board-figure">
+          <strong className="figure">{ratio(shown.precision)}</strong>{" "}
+          <span className="soft">
+            {shown.precision_ci && `${ratio(shown.precision_ci[0])} to ${ratio(shown.precision_ci[1])}; `}
+            {shown.precision_counts[0]} of {plural(shown.precision_counts[1], "finding")} real, of{" "}
+            {figure(shown.total)}
+          </span>
+        </p>
+      );
+    case "text":
+      return <p className="board-text">{shown.text}</p>;
+  }
+}
+
+function On({ to, isShared, children }: { to: string; isShared: boolean; children: React.ReactNode }) {
+  return isShared ? children : <Link to={to}>{children}</Link>;
+}
+
+function OneLine({ line, isShared }: { line: Line; isShared: boolean }) {
+  const last = line.value.at(-1);
+  const expected = line.expected?.at(-1);
+  return (
+    <div className="board-line">
+      <Lines line={line} />
+      <p className="board-last">
+        <strong className="figure">{figure(last)}</strong> {line.unit}
+        <br />
+        <span className="soft">
+          <On to={`/workbench/${line.stream}`} isShared={isShared}>
+            {line.title}
+          </On>
+          , {dayTime(line.time.at(-1) ?? 0, line.zone)}
+          {expected !== null && expected !== undefined && <> · {figure(expected)} expected</>}
+        </span>
+        {line.state && (
+          <span className="state-count">
+            <Peg state={line.state as State} /> {line.state}
+          </span>
+        )}
+      </p>
+    </div>
+  );
+}
+
+function Ribbons({ shown, isShared }: { shown: Extract<Shown, { kind: "ribbons" }>; isShared: boolean }) {
+  const span: [number, number] = [shown.span_from ?? 0, shown.span_to ?? 1];
+  return (
+    <div className="board-ribbons">
+      {shown.rows.map((row) => (
+        <div key={row.id}>
+          <On to={`/workbench/${row.id}`} isShared={isShared}>
+            {row.title}
+          </On>
+          <RibbonStrip
+            ribbon={row.ribbon}
+            from={row.ribbon_from ?? 0}
+            to={row.ribbon_to ?? 1}
+            span={span}
+            label={`${row.title}: ${plural(row.open, "open finding")}`}
+          />
+          <span className="figure">
+            {figure(row.last_value)} <span className="soft">{row.unit}</span>
+          </span>
+        </div>
+      ))}
+      <p className="soft small">
+        {dayTime(span[0], fleetZone())} to {dayTime(span[1], fleetZone())}
+      </p>
+    </div>
+  );
+}
