@@ -8,7 +8,7 @@ from selenium.webdriver.support.ui import Select
 from tests.browser.test_walk import stream_id
 
 pytestmark = pytest.mark.browser
-PLAN = "baseline: {kind: slot, seasons: [24h]}\nreplay: {refit: 7d, window: 28d}\nflag: {level: {sigmas: 8}}\ngroup: {merge: 30m}\n"
+PLAN = "baseline: {kind: slot, seasons: [745m]}\nreplay: {refit: 7d, window: 28d}\nflag: {level: {sigmas: 5}}\ngroup: {merge: 30m}\n"
 
 
 def mails(page):

@@ -277,6 +277,8 @@ def test_every_screen_is_free_of_accessibility_violations_light_and_dark(page, a
         "/incidents",
         page.find(".open-incidents li a").get_attribute("href").removeprefix(page.base),
         "/logbook",
+        "/lookouts",
+        "/boards",
         "/scorecards",
         "/scorecards/1",
         f"/scorecards/compare?scans={two_scans(page)}",

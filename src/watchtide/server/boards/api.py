@@ -24,8 +24,8 @@ from watchtide.server.query import fields
 
 PREFIX = "wtl_"
 MOST_DAYS = 366
-# A pane is read once in so many seconds, however many look at it.
-FRESH_S = 5
+# A pane is read once in so many seconds, however many look at it; a forecast, which takes a fit, in minutes.
+FRESH_S, FRESH_FORECAST_S = 5, 300
 
 
 class BoardSerializer(serializers.Serializer):
@@ -142,7 +142,7 @@ def _pane(board: Board, place: int) -> dict[str, Any]:
     found = cache.get(key)
     if found is None:
         found = panes.data_of(board.panes[place])
-        cache.set(key, found, FRESH_S)
+        cache.set(key, found, FRESH_FORECAST_S if found["kind"] == "forecast" else FRESH_S)
     return found
 
 

@@ -4,6 +4,8 @@ import type { Line } from "./words";
 
 const W = 1000;
 const H = 300;
+/** So many usual steps without a sample are a gap. */
+const GAP = 3;
 
 /** A stretch of a stream: band, expectation, what was seen, and what was found, drawn to fill its pane. */
 export function Lines({
@@ -25,11 +27,15 @@ export function Lines({
   const high = Math.max(...all);
   const x = (t: number) => ((t - from) / (to - from || 1)) * W;
   const y = (v: number) => H - 4 - ((v - low) / (high - low || 1)) * (H - 8);
+  // A line over a gap would say what nobody saw.
+  const steps = time.slice(1).map((t, i) => t - (time[i] ?? t));
+  const usual = [...steps].sort((a, b) => a - b)[Math.floor(steps.length / 2)] ?? 0;
   const path = (values: (number | null | undefined)[]) =>
     values
       .map((v, i) => {
         if (v === null || v === undefined) return "";
-        const isFirst = values[i - 1] === null || values[i - 1] === undefined;
+        const before = values[i - 1];
+        const isFirst = before === null || before === undefined || (steps[i - 1] ?? 0) > GAP * usual;
         return `${isFirst ? "M" : "L"}${x(time[i] ?? 0).toFixed(1)} ${y(v).toFixed(1)}`;
       })
       .join("");

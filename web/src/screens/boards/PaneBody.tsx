@@ -23,7 +23,7 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
       );
     case "strongest":
       return (
-        <ol className="plain board-list">
+        <ol className="board-list">
           {shown.findings.map((f) => (
             <li key={f.id}>
               <Mark kind={f.kind} direction={f.direction} />
@@ -45,7 +45,7 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
       );
     case "incidents":
       return (
-        <ol className="plain board-list">
+        <ol className="board-list">
           {shown.rows.map((row) => (
             <li key={`${row.id} ${row.finding}`}>
               <span>

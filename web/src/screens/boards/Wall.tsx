@@ -11,8 +11,9 @@ import "./boards.css";
 
 /** How often a pane is read; the server reads it no oftener than every five seconds, however many look on. */
 const EVERY_MS = 15_000;
-/** Older than this it is late. */
+/** Older than this it is late; a forecast takes a fit, and is made anew every five minutes. */
 const LATE_S = 60;
+const LATE_FORECAST_S = 600;
 const ROW_PX = 44;
 
 interface Props {
@@ -91,6 +92,7 @@ function OnePane({
 }) {
   const shown = useQuery({ queryKey, queryFn: read, refetchInterval: EVERY_MS });
   const age = shown.data ? Math.max(0, (now - shown.data.at) / 1_000) : null;
+  const isLate = age !== null && age > (pane.kind === "forecast" ? LATE_FORECAST_S : LATE_S);
   const kind = KINDS.find(([k]) => k === pane.kind);
   const title = pane.title || kind?.[1] || pane.kind;
   const place_ = { "--x": pane.x + 1, "--w": pane.w, "--y": pane.y + 1, "--h": pane.h } as CSSProperties;
@@ -108,8 +110,8 @@ function OnePane({
           </UnstyledButton>
         ) : (
           age !== null && (
-            <span className={age > LATE_S ? "late small" : "soft small"}>
-              {duration(Math.round(age))} old{age > LATE_S ? ", late" : ""}
+            <span className={isLate ? "late small" : "soft small"}>
+              {duration(Math.round(age))} old{isLate ? ", late" : ""}
             </span>
           )
         )}

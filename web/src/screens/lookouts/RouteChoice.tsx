@@ -26,15 +26,14 @@ export function RouteChoice({ lookout }: { lookout: Lookout }) {
     <fieldset className="plain-set">
       <legend className="soft small">Notices go to</legend>
       {routes.data.map((route) => (
-        <label key={route.id}>
-          <Checkbox
-            size="xs"
-            disabled={isBusy}
-            checked={own.includes(route.id)}
-            onChange={(e) => void turn(route.id, e.currentTarget.checked)}
-          />{" "}
-          {route.name}
-        </label>
+        <Checkbox
+          key={route.id}
+          size="xs"
+          label={route.name}
+          disabled={isBusy}
+          checked={own.includes(route.id)}
+          onChange={(e) => void turn(route.id, e.currentTarget.checked)}
+        />
       ))}
       {routes.data.length === 0 && (
         <p className="soft small tight">

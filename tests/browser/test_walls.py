@@ -1,0 +1,47 @@
+"""A board is made, arranged by key, put on a wall, and shown by a link to somebody who never signs in."""
+
+import pytest
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+from tests.browser.test_walk import stream_id
+
+pytestmark = pytest.mark.browser
+
+
+def test_a_board_is_made_arranged_and_shown_by_a_link(page):
+    number = stream_id(page, "gate_taps", "Northquay · adult")
+    page.open("/boards")
+    page.labelled_by("Name").send_keys("Harbour wall")
+    page.button("Make a board").click()
+    page.says("This board has no pane yet.")
+    for kind in ("text", "stream", "ribbons", "strongest", "incidents", "forecast"):
+        Select(page.labelled_by("Show")).select_by_value(kind)
+        if kind == "text":
+            page.labelled_by("Text").send_keys("call Maud")
+        if kind in ("stream", "forecast"):
+            Select(page.labelled_by("Stream")).select_by_value(str(number))
+        before = len(page.all(".wall-pane"))
+        page.button("Put it on the board").click()
+        page.wait(lambda before=before: len(page.all(".wall-pane")) == before + 1)
+    page.says("call Maud", ".wall")
+    page.wait(lambda: len(page.all(".wall-pane .board-chart")) == 2, 60)
+    board = page.driver.current_url.split("?")[0].rsplit("/", 1)[1]
+    places = lambda: [(p["x"], p["y"]) for p in page.fetch(f"/api/v1/boards/{board}")["panes"]]
+    handle = page.labelled("Move a text")
+    handle.send_keys(Keys.ARROW_RIGHT)
+    page.wait(lambda: places()[0] == (1, 0))
+    # None covers another.
+    panes = page.fetch(f"/api/v1/boards/{board}")["panes"]
+    spots = [(p["x"] + i, p["y"] + k) for p in panes for i in range(p["w"]) for k in range(p["h"])]
+    assert len(spots) == len(set(spots))
+    page.button("Done").click()
+    page.wait(lambda: not page.all(".wall-handle"))
+    page.says(" old", ".wall-pane")
+    page.button("Show it to others").click()
+    page.button("Make a link").click()
+    link = page.text(".secret")
+    page.driver.get(link)
+    page.says("call Maud", ".wall")
+    page.wait(lambda: len(page.all(".board-chart")) == 2, 60)
+    # Nothing leads on from there.
+    assert not page.all(".rail") and not page.all(".wall a")
