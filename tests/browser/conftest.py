@@ -107,6 +107,8 @@ class Page:
         """The control that a label with these words is of."""
         path = f"//label[starts-with(normalize-space(.), {words!r})]"
         label = self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+        if name := label.get_attribute("for"):
+            return self.driver.find_element(By.ID, name)
         return label.find_element(By.CSS_SELECTOR, "input, select, textarea")
 
     def text(self, css="main"):

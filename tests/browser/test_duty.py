@@ -65,5 +65,6 @@ def test_a_storm_becomes_one_mail_a_verdict_and_an_end(app, page):
     page.says("Foreseen: written into the logbook")
     ended = newest(page, "Over: berth_level")
     assert "in all" in ended
-    page.open("/logbook?text=a storm")
-    page.says("a storm", "main")
+    page.open("/logbook")
+    written = [e for e in page.fetch("/api/v1/logbook?limit=200")["items"] if e["cause"] == "a storm"]
+    assert [(e["verdict"], e["author"]) for e in written] == [("foreseen", "Night desk, from a notice")]
