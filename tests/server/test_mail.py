@@ -206,7 +206,9 @@ def test_a_verdict_by_link_is_written_once_stretched_to_the_end_and_taken_back(
     }
     before = entries[0].end_ns
     again = nobody.post(link, {"verdict": "false-alarm"})
-    assert again.status_code == 409 and b"already" in again.content and written.all().count() == 2
+    assert (
+        again.status_code == 409 and b"gave a verdict already" in again.content and written.all().count() == 2
+    )
     for place in ("lock", "weir"):
         push(sender, times[at + 4 :], values[at + 4 :], place=place)
     judge()
@@ -217,6 +219,25 @@ def test_a_verdict_by_link_is_written_once_stretched_to_the_end_and_taken_back(
     Group.objects.update(judged_at=moments.now() - timedelta(hours=1))
     assert nobody.post(link, {"undo": "1"}).status_code == 409
     assert Lookout.objects.get(pk=pk).groups.get().verdict == "false-alarm"
+
+
+def test_precision_of_what_was_sent_follows_the_verdicts(api, sender, confirmed, postbox):
+    pk, *_ = spike(sender, api, confirmed, places=("lock", "weir"))
+    precision = lambda: api.get(f"/api/v1/lookouts/{pk}/precision").json()
+    assert precision()["sent"] == 0, "nothing has left yet"
+    send_all()
+    before = precision()
+    assert (before["sent"], before["open"], before["precision"], before["opened"]) == (1, 1, None, 0)
+    link = link_of(postbox.mails[0], "verdict")
+    Client().get(link)
+    Client().post(link, {"verdict": "incident"})
+    after = precision()
+    assert (after["real"], after["precision"], after["opened"]) == (1, 1.0, 1)
+    assert 0 < after["precision_ci"][0] < after["precision_ci"][1] == pytest.approx(1.0)
+    assert after["opened_after_s"] >= 0
+    # A verdict that is changed in the logbook counts as it is then.
+    Entry.objects.filter(scope__startswith="metric=flow").update(verdict="false-alarm")
+    assert (precision()["not_real"], precision()["precision"]) == (1, 0.0)
 
 
 def test_links_end_do_one_thing_and_are_kept_as_digests(api, sender, confirmed, postbox):

@@ -46,8 +46,9 @@ def _doors():
                 yield f"/{address}", method, view
 
 
-# Signing in, and the description of the interface, which names no data.
-OPEN_TO_ALL = {"/api/v1/session", "/api/v1/schema", "/api/v1/links/look", "/api/v1/links/use"}
+# Signing in, the description of the interface, which names no data, and what needs a link of its own.
+BY_LINK = ("/api/v1/shared/csv", "/api/v1/shared/csv/panes/1")
+OPEN_TO_ALL = {"/api/v1/session", "/api/v1/schema", "/api/v1/links/look", "/api/v1/links/use", *BY_LINK}
 # A person's own keys and sessions, which can do no more than they.
 OWN = {
     *(f"/api/v1/{path}" for path in ("tokens", "tokens/1", "sessions", "sessions/1", "session/password")),
@@ -64,6 +65,12 @@ ADMIN_ONLY = {
 @pytest.mark.parametrize(("url", "method"), [(u, m) for u, m, _ in _doors() if u not in OPEN_TO_ALL])
 def test_no_door_opens_without_signing_in(client, url, method):
     assert getattr(client, method)(url).status_code in (401, 403)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("url", BY_LINK)
+def test_what_a_link_opens_is_shut_without_it(client, url):
+    assert client.get(url).status_code == 404
 
 
 @pytest.mark.parametrize(("name", "role"), [("vic", "viewer"), ("ann", "analyst"), ("ada", "admin")])

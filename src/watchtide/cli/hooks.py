@@ -1,4 +1,4 @@
-"""What `watch` says when a finding begins or ends: an event with an id of its own, as a line or to a hook."""
+"""Events of `watch`: a finding began or ended, each with an id, as a line or to a hook."""
 
 import hashlib
 import json
@@ -18,7 +18,7 @@ MOST_UNSENT = 1_000
 
 
 def event(kind: str, finding: Finding) -> dict[str, Any]:
-    """A finding that began or ended, in the columns of a findings file. The id is the same however often it is said."""
+    """A finding that began or ended, in the columns of a findings file. The id is the same however often it is printed."""
     row = json.loads(results.findings_text([finding], "findings.jsonl"))
     name = f"{kind} {finding.series} {finding.start} {finding.kind} {finding.direction}"
     return {"event": kind, "id": hashlib.sha256(name.encode()).hexdigest()[:24], **row}

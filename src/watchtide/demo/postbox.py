@@ -1,4 +1,4 @@
-"""The demo's receivers: a mail server whose mail can be read on a page, and a hook that can be told to fail."""
+"""The demo's receivers: a mail server whose mail can be read on a page, and a hook that fails when it is set to."""
 
 import json
 from collections import deque

@@ -999,6 +999,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lookouts/{id}/precision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Precision of what a lookout has sent, by the logbook, and how soon somebody looked. */
+        get: operations["lookout_precision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lookouts/{id}/rehearsal": {
         parameters: {
             query?: never;
@@ -4363,6 +4380,27 @@ export interface components {
             /** Format: date-time */
             computed_at: number;
         };
+        /** @description What became of the notices of a lookout. */
+        Sent: {
+            /** @description of the latest 2,000, one an incident */
+            sent: number;
+            real: number;
+            not_real: number;
+            /** @description unsure */
+            left_out: number;
+            /** @description without a verdict */
+            open: number;
+            /** Format: double */
+            precision: number | null;
+            precision_ci: number[] | null;
+            /** @description of which a link was opened */
+            opened: number;
+            /**
+             * Format: double
+             * @description median time until then, in seconds
+             */
+            opened_after_s: number | null;
+        };
         Served: {
             item: components["schemas"]["Item"] | null;
         };
@@ -7552,6 +7590,33 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookout_precision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sent"];
                 };
             };
             400: components["responses"]["Problem400"];

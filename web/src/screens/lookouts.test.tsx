@@ -121,6 +121,17 @@ describe("one lookout", () => {
         { ...row, stream: 9, title: "new", state: "learning", needs: "history", judged_through: null },
       ],
       "GET /api/v1/lookouts/{id}/rehearsal": () => [],
+      "GET /api/v1/lookouts/{id}/precision": () => ({
+        sent: 16,
+        real: 10,
+        not_real: 3,
+        left_out: 1,
+        open: 2,
+        precision: 10 / 13,
+        precision_ci: [0.5, 0.92],
+        opened: 9,
+        opened_after_s: 720,
+      }),
       "PATCH /api/v1/lookouts/{id}": () => ({ ...one, on: false }),
       "DELETE /api/v1/lookouts/{id}": () => undefined,
     });
@@ -133,6 +144,8 @@ describe("one lookout", () => {
       "Northquay · adult",
     ]);
     expect(rows[0]?.textContent).toContain("3 late");
+    expect(await screen.findByText(/10 of 13 with a verdict were real/)).toBeTruthy();
+    expect(screen.getByText(/opened 9 of them, after 12 min/)).toBeTruthy();
     expect(rows[1]?.textContent).toContain("Needs history.");
     expect(rows[1]?.textContent).toContain("nothing yet");
     await userEvent.click(screen.getByRole("button", { name: "Switch it off" }));

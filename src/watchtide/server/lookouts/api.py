@@ -14,7 +14,7 @@ from rest_framework.views import APIView
 from watchtide.engine import watching
 from watchtide.server import moments, paging, query
 from watchtide.server.jobs import api as jobs
-from watchtide.server.lookouts import feed, judging, rehearsing, services
+from watchtide.server.lookouts import counting, feed, judging, rehearsing, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
 from watchtide.server.people import access, trail
 from watchtide.server.problems import Problem
@@ -283,6 +283,27 @@ class RehearsalView(APIView):
         data = given.validated_data
         job = rehearsing.request(Lookout.objects.get(pk=pk), data["weeks"], data["plan"], request.user)
         return Response(jobs.JobSerializer(job).data, status=202)
+
+
+class SentSerializer(serializers.Serializer):
+    """What became of the notices of a lookout."""
+
+    sent = serializers.IntegerField(help_text="of the latest 2,000, one an incident")
+    real = serializers.IntegerField()
+    not_real = serializers.IntegerField()
+    left_out = serializers.IntegerField(help_text="unsure")
+    open = serializers.IntegerField(help_text="without a verdict")
+    precision = serializers.FloatField(allow_null=True)
+    precision_ci = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    opened = serializers.IntegerField(help_text="of which a link was opened")
+    opened_after_s = serializers.FloatField(allow_null=True, help_text="median time until then, in seconds")
+
+
+class LookoutPrecisionView(APIView):
+    @extend_schema(operation_id="lookout_precision", responses=SentSerializer)
+    def get(self, request, pk: int) -> Response:
+        """Precision of what a lookout has sent, by the logbook, and how soon somebody looked."""
+        return Response(counting.of(Lookout.objects.get(pk=pk)))
 
 
 class LookoutFeedView(APIView):

@@ -1,4 +1,4 @@
-"""What a notice says of a finding beyond its row: sums over the span, and what pushed it, against the same slot of earlier weeks."""
+"""What a notice adds to the row of a finding: sums over the span, and what pushed it, against the same slot of earlier weeks."""
 
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta

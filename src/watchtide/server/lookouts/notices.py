@@ -287,7 +287,7 @@ def ask(route: Route, by: str) -> Delivery:
 
 
 def confirm(route: Route) -> None:
-    """Notices may go to an address; those go now that were held for it, of incidents that still last."""
+    """Notices may go to an address; those go now that waited for it, of incidents that still last."""
     Route.objects.filter(pk=route.pk, confirmed_at=None).update(confirmed_at=moments.now())
-    held = Delivery.objects.filter(route=route, state=models.HELD, notice__group__ended_at=None)
-    held.filter(notice__group__is_quiet=False).update(state=models.WAITING, due_at=moments.now())
+    kept_back = Delivery.objects.filter(route=route, state=models.HELD, notice__group__ended_at=None)
+    kept_back.filter(notice__group__is_quiet=False).update(state=models.WAITING, due_at=moments.now())

@@ -104,7 +104,7 @@ def _judge(request: HttpRequest, link: Link) -> str:
     """Write the verdict over every finding of the incident. Returns why not, empty where it was written."""
     group = Group.objects.select_for_update().get(pk=link.group_id)
     if group.verdict:
-        return f"{group.judged_by} has said what it was already."
+        return f"{group.judged_by} gave a verdict already."
     given = request.POST.get("verdict", "")
     if given not in [value for value, *_ in VERDICTS]:
         return "Choose one of the four."

@@ -18,6 +18,7 @@ from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import services
+from watchtide.server.lookouts.counting import LEFT_OUT, NOT_REAL, OPEN, REAL, verdict_of
 from watchtide.server.lookouts.judging import SILENT_BINS, as_data
 from watchtide.server.lookouts.models import Lookout
 from watchtide.server.lookouts.notices import Wishes
@@ -29,7 +30,6 @@ from watchtide.tables import clock
 WEEK_NS = 7 * 86_400 * 10**9
 MOST_WEEKS, MOST_STREAMS, MOST_SHOWN = 52, 500, 200
 KEPT = 8
-REAL, NOT_REAL, LEFT_OUT, OPEN = "real", "not real", "left out", "open"
 Row = dict[str, Any]
 
 
@@ -46,7 +46,7 @@ def request(lookout: Lookout, weeks: int, plan_text: str | None, user: Any) -> J
         raise Problem(
             f"{count:,} streams match; a rehearsal takes {MOST_STREAMS} at most",
             place="scope",
-            remedy="rehearse a part of them, by a lookout of its own that is off",
+            remedy="rehearse a part of them, by another lookout that is off",
             code=409,
         )
     arguments = {"lookout": lookout.pk, "weeks": weeks, "plan": plan_text}
@@ -82,8 +82,8 @@ def rehearse(lease: jobs.Lease) -> Row:
     played = [Played.of(s, scanned, lookout, since) for s, (scanned, _) in zip(streams, results, strict=True)]
     fed_by = Stream.fed_by.through.objects.filter(from_stream__in=streams)
     links = set(fed_by.values_list("from_stream_id", "to_stream_id"))
-    told = told_of(played, Wishes.of(lookout), links, logbook.quiet_spans())
-    return summary(played, told, labels, (since, until), plan) | {
+    joined = joined_of(played, Wishes.of(lookout), links, logbook.quiet_spans())
+    return summary(played, joined, labels, (since, until), plan) | {
         "weeks": lease.arguments["weeks"],
         "plan": dump(plan),
     }
@@ -115,7 +115,7 @@ class Played:
 
 
 @dataclass
-class Told:
+class Joined:
     """One notice that something began, and all that would have joined it. raised_ns : when the first was known."""
 
     raised_ns: int
@@ -126,20 +126,24 @@ class Told:
     def streams(self) -> int:
         return len({p.stream.pk for p, _ in self.parts})
 
+    @property
+    def spans(self) -> list[tuple[str, int, int]]:
+        return [(p.stream.key, f.start, f.end) for p, f in self.parts]
 
-def told_of(
+
+def joined_of(
     played: Sequence[Played],
     wishes: Wishes,
     links: Collection[tuple[int, int]],
     quiet: Sequence[tuple[str, int, int]],
-) -> list[Told]:
+) -> list[Joined]:
     """Findings joined as they would have been while they came."""
     every = sorted(
         ((p, f) for p in played for f in p.findings), key=lambda x: (x[1].raised or x[1].end, x[0].stream.pk)
     )
-    out: list[Told] = []
+    out: list[Joined] = []
     starts: list[int] = []
-    by_start: list[Told] = []
+    by_start: list[Joined] = []
     for one, finding in every:
         group = None
         if wishes.together:
@@ -149,7 +153,7 @@ def told_of(
         if group is None:
             spans = logbook.quiet_for(one.stream.key, quiet)
             is_quiet = any(a <= finding.end and b >= finding.start for a, b in spans)
-            group = Told(finding.raised or finding.end, is_quiet)
+            group = Joined(finding.raised or finding.end, is_quiet)
             out.append(group)
             at = bisect.bisect(starts, finding.start)
             starts.insert(at, finding.start)
@@ -158,7 +162,7 @@ def told_of(
     return out
 
 
-def _joins(one: Played, finding: Finding, group: Told, links: Collection[tuple[int, int]]) -> bool:
+def _joins(one: Played, finding: Finding, group: Joined, links: Collection[tuple[int, int]]) -> bool:
     return incidents.joins(_piece(one, finding), [_piece(p, f) for p, f in group.parts], links)
 
 
@@ -166,32 +170,17 @@ def _piece(one: Played, finding: Finding) -> Piece:
     return Piece(finding.start, finding.end, one.stream.pk, one.stream.key, one.step_ns)
 
 
-def verdict_of(told: Told, coverage: Coverage) -> str:
-    """What the logbook says of a notice, as scorecards count: an incident before unsure before anything else, and what was looked
-    through in full, or everything where no span is said to be, holds nothing but what stands there."""
-    found = set()
-    for one, f in told.parts:
-        rows = coverage[one.stream.key].rows
-        found |= {label.verdict for _, label in rows if label.start <= f.end and label.end >= f.start}
-    if "incident" in found:
-        return REAL
-    if "unsure" in found:
-        return LEFT_OUT
-    is_looked_through = bool(coverage.labels) and all(x.verdict != "reviewed" for x in coverage.labels)
-    return NOT_REAL if found or is_looked_through else OPEN
-
-
 def summary(
     played: Sequence[Played],
-    told: Sequence[Told],
+    joined: Sequence[Joined],
     labels: Sequence[Label],
     span: tuple[int, int],
     plan: Plan,
 ) -> Row:
     """Everything about a rehearsal, as the page shows it."""
     coverage = Coverage(labels)
-    sent = [t for t in told if not t.is_quiet]
-    verdicts = {id(t): verdict_of(t, coverage) for t in sent}
+    sent = [t for t in joined if not t.is_quiet]
+    verdicts = {id(t): verdict_of(t.spans, coverage) for t in sent}
     real = sum(v == REAL for v in verdicts.values())
     wrong = sum(v == NOT_REAL for v in verdicts.values())
     hit, missed = _incidents_of(played, sent, labels, coverage, span)
@@ -208,7 +197,7 @@ def summary(
         "samples": sum(p.judged for p in played),
         "findings": sum(len(p.findings) for p in played),
         "notices": len(sent),
-        "held": len(told) - len(sent),
+        "held": len(joined) - len(sent),
         "silent": len(silent),
         "verdicts": {
             name: sum(v == name for v in verdicts.values()) for name in (REAL, NOT_REAL, LEFT_OUT, OPEN)
@@ -229,7 +218,7 @@ def summary(
 
 def _incidents_of(
     played: Sequence[Played],
-    sent: Sequence[Told],
+    sent: Sequence[Joined],
     labels: Sequence[Label],
     coverage: Coverage,
     span: tuple[int, int],
@@ -250,7 +239,7 @@ def _incidents_of(
 
 
 def _per_week(
-    played: Sequence[Played], sent: Sequence[Told], silent: Sequence[int], span: tuple[int, int]
+    played: Sequence[Played], sent: Sequence[Joined], silent: Sequence[int], span: tuple[int, int]
 ) -> list[Row]:
     begins = range(span[0], span[1], WEEK_NS)
     findings = [f.raised or f.end for p in played for f in p.findings]
@@ -269,7 +258,7 @@ def _per_week(
     ]
 
 
-def _stream_row(one: Played, sent: Sequence[Told], verdicts: dict[int, str]) -> Row:
+def _stream_row(one: Played, sent: Sequence[Joined], verdicts: dict[int, str]) -> Row:
     mine = [t for t in sent if any(p is one for p, _ in t.parts)]
     return {
         "stream": one.stream.pk,
@@ -284,14 +273,14 @@ def _stream_row(one: Played, sent: Sequence[Told], verdicts: dict[int, str]) -> 
     }
 
 
-def _notice_row(told: Told, verdict: str) -> Row:
-    one, finding = max(told.parts, key=lambda x: np.nan_to_num(x[1].score))
+def _notice_row(joined: Joined, verdict: str) -> Row:
+    one, finding = max(joined.parts, key=lambda x: np.nan_to_num(x[1].score))
     data = as_data(finding)
     return {
-        "raised": clock.format_time(told.raised_ns),
+        "raised": clock.format_time(joined.raised_ns),
         "stream": one.stream.pk,
         "title": one.stream.title,
-        "streams": told.streams,
+        "streams": joined.streams,
         "start": clock.format_time(finding.start),
         "end": clock.format_time(finding.end),
         "kind": finding.kind,

@@ -6,7 +6,7 @@ import { api, get, list, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
-import { dayTime, figure, plural, zoneName } from "../../parts/words";
+import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/words";
 import { Outbox } from "./Outbox";
 import { Peg } from "./Peg";
 import { Rehearsal } from "./Rehearsal";
@@ -64,6 +64,7 @@ export default function Lookout() {
         {one.skip_last ? `, the last ${plural(one.skip_last, "sample")} left out` : ""}. What it says is what
         a replay of the same samples says.
       </p>
+      <Sent lookout={id} />
       <RouteChoice lookout={one} />
       <Acts lookout={one} />
       {streams.isError && <Trouble error={streams.error} retry={() => streams.refetch()} />}
@@ -71,6 +72,32 @@ export default function Lookout() {
       <Rehearsal lookout={one} />
       <Outbox lookout={id} />
     </div>
+  );
+}
+
+/** How many of its notices were real, and how soon somebody looked. */
+function Sent({ lookout }: { lookout: number }) {
+  const found = useQuery({
+    queryKey: ["lookouts", lookout, "precision"],
+    queryFn: () => get(api.GET("/api/v1/lookouts/{id}/precision", { params: { path: { id: lookout } } })),
+  });
+  const d = found.data;
+  if (!d?.sent) return null;
+  const judged = d.real + d.not_real;
+  return (
+    <p className="small tight">
+      It has sent {plural(d.sent, "notice")} of something that began.{" "}
+      {judged > 0 && (
+        <>
+          {figure(d.real)} of {figure(judged)} with a verdict were real: precision{" "}
+          <strong>{ratio(d.precision)}</strong>
+          {d.precision_ci && ` (${ratio(d.precision_ci[0])} to ${ratio(d.precision_ci[1])})`}.{" "}
+        </>
+      )}
+      {d.open > 0 && `${plural(d.open, "has", "have")} no verdict yet. `}
+      {d.opened_after_s !== null &&
+        `Somebody opened ${figure(d.opened)} of them, after ${duration(d.opened_after_s)} at the median.`}
+    </p>
   );
 }
 
