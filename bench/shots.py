@@ -51,11 +51,15 @@ def take(driver, base: str, dark: bool) -> None:
     pages = {
         "tide-table": "/",
         "workbench": f"/workbench/{stream}?{span}&explain=1",
-        "review": _begun_round(driver, base),
-        "incident": f"/incidents/proposed/{_first_proposed(driver)}",
         "scorecard": "/scorecards/1",
     }
     if not dark:
+        pages |= {
+            "review": _begun_round(driver, base),
+            "incident": f"/incidents/proposed/{_first_proposed(driver)}",
+            "lookouts": "/lookouts",
+            "board": f"/boards/{_board(driver, stream)}",
+        }
         scans, published = _trials(driver)
         pages |= {"logbook": "/logbook", "scorecards": "/scorecards", "intake": "/intake"}
         pages |= {"comparison": f"/scorecards/compare?scans={scans}", "published": f"/published/{published}"}
@@ -83,16 +87,33 @@ def take(driver, base: str, dark: bool) -> None:
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
 
 
-def _trials(driver) -> tuple[str, int]:
-    """Two plans and a replay of one of them on the gates, and a card that is published."""
+def _post(driver, path: str, body: dict) -> dict:
     send = """const [path, body, done] = arguments;
         const token = document.cookie.split("; ").find((c) => c.includes("csrf")).split("=")[1];
         fetch(path, {method: "POST", body, headers: {"Content-Type": "application/json", "X-CSRFToken": token}})
           .then((r) => r.json()).then(done)"""
+    return driver.execute_async_script(send, path, json.dumps(body))
+
+
+def _board(driver, stream: int) -> int:
+    """A board for the harbour's wall."""
+    panes = [
+        {"kind": "ribbons", "metric": "berth_level", "title": "Berth levels", "w": 7, "h": 6},
+        {"kind": "incidents", "title": "Open incidents", "x": 7, "w": 5, "h": 6, "most": 4},
+        {"kind": "stream", "stream": stream, "hours": 96, "title": "Gullhaven, adults", "y": 6, "w": 7, "h": 6},
+        {"kind": "strongest", "title": "The 5 strongest", "x": 7, "y": 6, "w": 5, "h": 6},
+        {"kind": "scorecard", "title": "Precision so far", "y": 12, "w": 7, "h": 3},
+        {"kind": "text", "text": "At night call the duty desk.", "title": "Whom to call", "x": 7, "y": 12, "w": 5, "h": 3},
+    ]  # fmt: skip
+    return _post(driver, "/api/v1/boards", {"name": "Harbour wall", "panes": panes})["id"]
+
+
+def _trials(driver) -> tuple[str, int]:
+    """Two plans and a replay of one of them on the gates, and a card that is published."""
     ask = "const done = arguments[1]; fetch(arguments[0]).then((r) => r.json()).then(done)"
 
     def post(path: str, body: dict) -> dict:
-        return driver.execute_async_script(send, path, json.dumps(body))
+        return _post(driver, path, body)
 
     def ended(path: str) -> dict:
         def state(_):

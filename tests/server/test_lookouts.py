@@ -13,7 +13,7 @@ from watchtide.engine.preparing import Input
 from watchtide.plan import load
 from watchtide.server import moments
 from watchtide.server.jobs.models import Job
-from watchtide.server.lookouts import services
+from watchtide.server.lookouts import services, tasks
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock, results
@@ -67,6 +67,21 @@ def replayed(times, values, key="metric=flow,place=lock"):
 
 def lines_of(answer):
     return answer.content.decode()
+
+
+def test_a_job_leaves_room_for_others_and_the_next_goes_on(api, sender, monkeypatch):
+    times, values = history(24 * 20)
+    for place in ("lock", "weir", "sluice"):
+        push(sender, times, values, place=place)
+    pk = made(api)
+    monkeypatch.setattr(tasks, "MOST_S", 0.0)
+    run_jobs()
+    results = list(
+        Job.objects.filter(kind="watch", state="done").order_by("pk").values_list("result", flat=True)
+    )
+    assert [r["streams"] for r in results] == [1, 1, 1]
+    assert Watched.objects.filter(lookout=pk, judged_through_ns__isnull=False).count() == 3
+    assert Lookout.objects.get(pk=pk).looked_at is not None
 
 
 def test_what_came_in_odd_pieces_is_judged_as_one_replay(api, sender):

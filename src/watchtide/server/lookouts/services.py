@@ -5,7 +5,7 @@ from datetime import timedelta
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Count, Exists, Max, OuterRef, Q, QuerySet
+from django.db.models import Count, Exists, F, Max, OuterRef, Q, QuerySet
 
 from watchtide.plan import durations, load
 from watchtide.server import moments
@@ -133,14 +133,18 @@ def pause_of(lookout: Lookout) -> timedelta:
     return durations.parse_timedelta(lookout.every)
 
 
-def request(lookout: Lookout) -> Job:
-    return jobs.enqueue("watch", f"Lookout {lookout.name}", {"lookout": lookout.pk}, about=lookout.pk)
+def request(lookout: Lookout, rest: Sequence[int] = ()) -> Job:
+    """A job for what is due on a lookout; rest : only these rows, which an earlier job has left."""
+    arguments: dict[str, Any] = {"lookout": lookout.pk} | ({"rest": list(rest)} if rest else {})
+    about = [lookout.pk, rest[0]] if rest else lookout.pk
+    return jobs.enqueue("watch", f"Lookout {lookout.name}", arguments, about=about)
 
 
 def due_now(lookout: Lookout) -> list[int]:
-    """Numbers of the streams of a lookout whose next bin may be complete."""
+    """Numbers of the streams of a lookout whose next bin may be complete, those first that have waited longest."""
     due = Q(next_ns=None) | Q(next_ns__lte=moments.now_ns())
-    return list(lookout.watched.filter(due).order_by("pk").values_list("pk", flat=True))
+    first = F("next_ns").asc(nulls_first=True)
+    return list(lookout.watched.filter(due).order_by(first, "pk").values_list("pk", flat=True))
 
 
 def counted(lookouts: Sequence[Lookout]) -> Sequence[Lookout]:
