@@ -6,6 +6,7 @@ import { fleetZone } from "../../parts/zones";
 import { Peg } from "../lookouts/Peg";
 import type { State } from "../lookouts/words";
 import { Lines } from "./Lines";
+import "../lookouts/lookouts.css";
 import type { Line, Shown } from "./words";
 
 /** What a pane shows, by its kind. isShared : behind a link nothing else can be opened, so nothing leads on. */
