@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import shifts
+from watchtide.core import robust, shifts
 
 
 def naive_cost(y, changes, cost):
@@ -175,3 +175,53 @@ def test_the_interval_of_a_size_holds_it_about_as_often_as_it_says(phi):
         (found,) = shifts.describe(noise, np.array([300]), reach=150)
         held += found.size_ci[0] <= 4 <= found.size_ci[1]
     assert 0.9 <= held / 200 <= 1.0
+
+
+def online_plainly(z, run_length, shortest):
+    """The same test written out sample by sample."""
+    found, seen = [], np.flatnonzero(~np.isnan(z))
+    plain = z[seen]
+    y = np.clip(plain, -shifts.CLIP, shifts.CLIP)
+    level = up = down = 0.0
+    up_from = down_from = 0
+    for i in range(len(y)):
+        if i % shifts.WARM_UP == 0 and i > 0:
+            past = y[:i]
+            if not found:
+                level = float(np.median(past[: 4 * shifts.WARM_UP]))
+            scale = max(robust.mad_sigma(past, centre=0.0), 1e-6)
+            inflated = max(robust.long_run_variance(past), scale**2)
+            slack = shifts.SHARPEST * np.sqrt(inflated) / 2
+            threshold = shifts._threshold(run_length, slack, inflated)
+        if i < shifts.WARM_UP:
+            continue
+        base = 0.0 if found else level
+        move = y[i] - base
+        up, up_from = (up + move - slack, up_from) if up > 0 else (move - slack, i)
+        down, down_from = (down - move - slack, down_from) if down > 0 else (-move - slack, i)
+        up, down = max(up, 0.0), max(down, 0.0)
+        if max(up, down) <= threshold:
+            continue
+        start, sign = (up_from, 1) if up > threshold else (down_from, -1)
+        recent = float(np.median(y[max(start, i - shortest // 2) : i + 1]))
+        if sign * (recent - base) < scale / 2:
+            up = down = 0.0
+        elif i - start + 1 >= shortest:
+            whole = sign * (float(np.median(y[start : i + 1])) - base)
+            if min(whole, sign * (recent - base)) >= shifts.LEAST_JUMP * scale:
+                found.append((int(seen[start]), int(seen[i]), sign))
+                level = float(np.median(plain[start : i + 1]))
+                y[start:] = np.clip(plain[start:] - level, -shifts.CLIP, shifts.CLIP)
+                up = down = 0.0
+    return found
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_compiled_walk_is_the_plain_one_to_the_last_bit(seed):
+    rng = np.random.default_rng(seed)
+    z = rng.normal(size=3_000)
+    for at in rng.integers(300, 2_700, 3):
+        z[at : at + int(rng.integers(5, 900))] += 4 * rng.normal()
+    z[rng.random(len(z)) < 0.05] = np.nan
+    got = shifts.online(z, run_length=5_000, shortest=48)
+    assert [(f.index, f.raised, f.direction) for f in got] == online_plainly(z, 5_000, 48)
