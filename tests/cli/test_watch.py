@@ -8,6 +8,7 @@ import subprocess
 import sys
 import threading
 import time
+import zipfile
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import numpy as np
@@ -142,8 +143,6 @@ def test_a_growing_file_is_followed_and_a_kill_loses_nothing(command, folder):
 
         def is_taken(size=size):
             with contextlib.suppress(OSError, KeyError):
-                import zipfile
-
                 return json.loads(zipfile.ZipFile(state).read("state.json"))["offset"] == size
 
         wait_for(is_taken)
@@ -201,13 +200,16 @@ def test_a_hook_that_fails_gets_what_it_missed_later_under_the_same_ids(command,
 
 def test_late_lines_are_judged_once_and_change_nothing_that_was_raised(command, folder):
     every = (folder / "all.jsonl").read_text().splitlines(keepends=True)
-    (folder / "grows.jsonl").write_text("".join(every[:700] + every[704:]))
+    (folder / "grows.jsonl").write_text("".join(every[:700] + every[704:-2]))
     call = ("watch", "grows.jsonl", "--plan", "plan.yaml", "--state", "s.zip", "--once")
     _, out, _ = command(folder, *call)
     with open(folder / "grows.jsonl", "a") as file:
-        file.writelines(every[700:704])
+        # The next bin judges what came late, too.
+        file.writelines(every[700:704] + every[-2:])
     _, again, _ = command(folder, *call)
     assert events(out) and events(again) == []
+    kept = json.loads(zipfile.ZipFile(folder / "s.zip").read("state.json"))
+    assert [(s["key"], s["late"]) for s in kept["streams"]] == [("place=lock", 2), ("place=weir", 2)]
 
 
 @pytest.mark.parametrize(
@@ -246,3 +248,34 @@ def test_a_line_that_cannot_be_read_is_named_and_the_rest_is_judged(command, fol
     (folder / "all.jsonl").write_text("".join([*every[:50], "{broken\n", *every[50:]]))
     status, out, err = command(folder, "watch", "all.jsonl", "--plan", "plan.yaml", "--once")
     assert status == 0 and "line 51 is left out" in err and events(out)
+
+
+def test_lines_without_what_the_others_have_take_no_other_with_them(command, folder):
+    found = replayed(command, folder)
+    every = (folder / "all.jsonl").read_text().splitlines(keepends=True)
+    (folder / "all.jsonl").write_text("".join(every[:700]))
+    call = ("watch", "all.jsonl", "--plan", "plan.yaml", "--state", "s.zip", "--once")
+    status, first, _ = command(folder, *call)
+    assert status == 0
+    with open(folder / "all.jsonl", "a") as file:
+        file.writelines(['{"note": "harbour closed"}\n', *every[700:]])
+    status, more, err = command(folder, *call)
+    assert status == 0 and "line 701 is left out" in err
+    assert as_found(events(first) + events(more)) == found
+
+
+def test_a_file_that_was_begun_anew_is_read_from_its_start_once(command, folder):
+    every = (folder / "all.jsonl").read_text().splitlines(keepends=True)
+    call = ("watch", "all.jsonl", "--plan", "plan.yaml", "--state", "s.zip", "--once")
+    (folder / "all.jsonl").write_text("".join(every[:900]))
+    _, first, _ = command(folder, *call)
+    # As a log is rotated: what follows stands in a new file.
+    (folder / "all.jsonl").write_text("".join(every[900:1_000]))
+    _, second, err = command(folder, *call)
+    assert "read from its start" in err
+    with open(folder / "all.jsonl", "a") as file:
+        file.writelines(every[1_000:])
+    _, third, err = command(folder, *call)
+    assert "read from its start" not in err
+    (folder / "all.jsonl").write_text("".join(every))
+    assert as_found(events(first) + events(second) + events(third)) == replayed(command, folder)

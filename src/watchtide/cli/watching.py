@@ -11,7 +11,7 @@ import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import IO, Any, NamedTuple
 
 import numpy as np
 
@@ -19,7 +19,7 @@ from watchtide.cli import hooks, scanning, taking
 from watchtide.cli.exits import fail
 from watchtide.core.series import Floats, Ints
 from watchtide.engine import upkeep, watching
-from watchtide.engine.arrays import read_array
+from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.preparing import Input
 from watchtide.engine.watching import Followed
 from watchtide.plan import Plan, durations
@@ -31,7 +31,6 @@ FORMAT = "watchtide watch 1"
 # Lines are taken together for so long, and no more of them at once: a backlog is judged in few steps.
 GATHER_S, MOST_LINES = 0.3, 200_000
 PAUSE_S = 0.2
-STAMP = (2026, 1, 1, 0, 0, 0)
 
 
 @dataclass
@@ -75,11 +74,11 @@ def watch(
         fail(f"--wait {error}")
     state = _kept(state_path, plan) if state_path else State(plan)
     name = taking.name_of(source)
-    for lines, size, is_over, is_idle in _lines(source, state, is_once=is_once):
+    for lines, is_over in _lines(source, state.offset, is_once=is_once):
         if lines:
-            _take(lines, state, name, table)
-        state.offset += size
-        events = _judge(state, wait_ns, is_over=is_over, is_idle=is_idle)
+            _take([line.text for line in lines], state, name, table)
+            state.offset = lines[-1].end
+        events = _judge(state, wait_ns, is_over=is_over, is_idle=not lines)
         if not (lines or events or is_over):
             continue
         # Printed before the state is kept: killed in between, the next start prints them again under the same ids.
@@ -91,13 +90,23 @@ def watch(
             results.write_whole(state_path, _written(state))
 
 
-def _lines(source: str, state: State, *, is_once: bool) -> Iterator[tuple[list[bytes], int, bool, bool]]:
-    """Whole lines as they come, the bytes that they are, whether the input is over, and whether nothing more waits."""
-    waiting: queue.Queue[bytes | OSError | None] = queue.Queue(MOST_LINES)
-    threading.Thread(target=_read, args=(source, state.offset, is_once, waiting), daemon=True).start()
+class Line(NamedTuple):
+    """A whole line, and where in the file it ends."""
+
+    text: bytes
+    end: int
+
+
+Waiting = queue.Queue[Line | OSError | None]
+
+
+def _lines(source: str, offset: int, *, is_once: bool) -> Iterator[tuple[list[Line], bool]]:
+    """Lines as they come, none where nothing waits; and whether the input is over."""
+    waiting: Waiting = queue.Queue(MOST_LINES)
+    threading.Thread(target=_read, args=(source, offset, is_once, waiting), daemon=True).start()
     is_over = False
     while not is_over:
-        lines: list[bytes] = []
+        lines: list[Line] = []
         until = time.monotonic() + GATHER_S
         while len(lines) < MOST_LINES and (left := until - time.monotonic()) > 0:
             try:
@@ -110,72 +119,74 @@ def _lines(source: str, state: State, *, is_once: bool) -> Iterator[tuple[list[b
                 is_over = True
                 break
             lines.append(line)
-        yield lines, sum(map(len, lines)), is_over, not lines
+        yield lines, is_over
 
 
-def _read(source: str, offset: int, is_once: bool, waiting: "queue.Queue[bytes | OSError | None]") -> None:
-    """Put whole lines into the queue, and None when the input is over, or what stopped it."""
+def _read(source: str, offset: int, is_once: bool, waiting: Waiting) -> None:
+    """Put lines into the queue, and None when the input is over, or what stopped it."""
     try:
-        _read_on(source, offset, is_once, waiting)
+        if source == "-":
+            for text in sys.stdin.buffer:
+                waiting.put(Line(text, 0))
+        else:
+            with open(source, "rb") as file:
+                _read_file(file, source, offset, is_once, waiting)
+        waiting.put(None)
     except OSError as error:
         waiting.put(error)
 
 
-def _read_on(source: str, offset: int, is_once: bool, waiting: "queue.Queue[bytes | OSError | None]") -> None:
-    """A file that was begun anew is read from its start."""
-    if source == "-":
-        for line in sys.stdin.buffer:
-            waiting.put(line)
-        waiting.put(None)
-        return
+def _read_file(file: IO[bytes], source: str, offset: int, is_once: bool, waiting: Waiting) -> None:
+    """The lines of a file as it grows. One that was begun anew is read from its start."""
     part = b""
-    with open(source, "rb") as file:
-        if offset > os.fstat(file.fileno()).st_size:
+    file.seek(offset)
+    while True:
+        if file.tell() > os.fstat(file.fileno()).st_size:
             print(f"note: {source} is shorter than it was; it is read from its start", file=sys.stderr)
-            offset = 0
-        file.seek(offset)
-        while True:
-            part += file.readline()
-            if part.endswith(b"\n"):
-                waiting.put(part)
-                part = b""
-            elif is_once:
-                if part:
-                    waiting.put(part)
-                waiting.put(None)
-                return
-            else:
-                if file.tell() > os.fstat(file.fileno()).st_size:
-                    print(f"note: {source} was cut; it is read from its start", file=sys.stderr)
-                    file.seek(0)
-                    part = b""
-                time.sleep(PAUSE_S)
+            file.seek(0)
+            part = b""
+        part += file.readline()
+        if part.endswith(b"\n") or (part and is_once):
+            waiting.put(Line(part, file.tell()))
+            part = b""
+        elif is_once:
+            return
+        else:
+            time.sleep(PAUSE_S)
 
 
 def _take(lines: Sequence[bytes], state: State, name: str, table: dict[str, Any]) -> None:
-    """Add the samples of lines to their streams. A line that cannot be used is named and left out: nobody is there to mend it."""
-    before = state.lines
-    state.lines += len(lines)
-    if state.layout is None and not lines[0].lstrip().startswith(b"{"):
-        raise TableError(name, "line 1", "is no JSON", "watch follows JSON Lines; see docs/formats.md")
-    try:
-        raw = read.read(b"".join(lines), name)
-        if state.layout is None:
-            state.layout = taking.chooser(table)(raw)
-        taken = extract.extract(raw, state.layout)
-    except TableError as error:
-        if state.layout is None:
-            raise
-        print(f"watchtide: lines {before + 1} to {state.lines} are left out: {error}", file=sys.stderr)
-        return
-    for broken in taken.broken[:10]:
-        print(f"watchtide: line {before + broken.line} is left out: {broken.problem}", file=sys.stderr)
-    for rows in taken.streams:
+    """Add the samples of lines to their streams. A line that cannot be used is named and left out: nobody is there to correct
+    it."""
+    if state.layout is None:
+        if not lines[0].lstrip().startswith(b"{"):
+            raise TableError(name, "line 1", "is no JSON", "watch follows JSON Lines; see docs/formats.md")
+        state.layout = taking.chooser(table)(read.read(b"".join(lines), name))
+    for rows in _rows_of(lines, state.lines, name, state.layout):
         old = state.streams.get(rows.key) or Stream(state.layout.zone, rows.times[:0], rows.values[:0])
         times, values = np.r_[old.times, rows.times], np.r_[old.values, rows.values]
         order = np.argsort(times, kind="stable")
         old.times, old.values = times[order], values[order]
         state.streams[rows.key] = old
+    state.lines += len(lines)
+
+
+def _rows_of(lines: Sequence[bytes], before: int, name: str, how: Layout) -> Iterator[extract.StreamRows]:
+    """What lines hold of each stream. before : how many came earlier. What stops the reading of all of them is looked for in
+    either half, so that one line takes no other with it."""
+    try:
+        taken = extract.extract(read.read(b"".join(lines), name), how)
+    except TableError as error:
+        if len(lines) == 1:
+            print(f"watchtide: line {before + 1} is left out: {error}", file=sys.stderr)
+            return
+        half = len(lines) // 2
+        yield from _rows_of(lines[:half], before, name, how)
+        yield from _rows_of(lines[half:], before + half, name, how)
+        return
+    for broken in taken.broken:
+        print(f"watchtide: line {before + broken.line} is left out: {broken.problem}", file=sys.stderr)
+    yield from taken.streams
 
 
 def _judge(state: State, wait_ns: int, *, is_over: bool, is_idle: bool) -> list[dict[str, Any]]:
@@ -236,17 +247,13 @@ def _written(state: State) -> bytes:
             for key, s in state.streams.items()
         ],
     }
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as file:
-        file.writestr(zipfile.ZipInfo("state.json", STAMP), json.dumps(head))
-        for i, s in enumerate(state.streams.values()):
-            for name, values in (("times", s.times), ("values", s.values)):
-                packed = io.BytesIO()
-                np.lib.format.write_array(packed, values, allow_pickle=False)
-                file.writestr(zipfile.ZipInfo(f"{i}/{name}.npy", STAMP), packed.getvalue())
-            if s.followed.upkeep is not None:
-                file.writestr(zipfile.ZipInfo(f"{i}/upkeep", STAMP), s.followed.upkeep)
-    return out.getvalue()
+    streams = list(state.streams.values())
+    arrays = {f"{i}/{n}": getattr(s, n) for i, s in enumerate(streams) for n in ("times", "values")}
+    upkeep = {
+        f"{i}/upkeep": s.followed.upkeep for i, s in enumerate(streams) if s.followed.upkeep is not None
+    }
+    # Written after each bin: quick comes before small.
+    return zipped("state.json", head, arrays, upkeep, level=1)
 
 
 def _kept(path: str, plan: Plan) -> State:

@@ -3,7 +3,6 @@
 The format is in docs/formats.md. A model judges new samples without fitting.
 """
 
-import io
 import json
 import math
 import zipfile
@@ -24,7 +23,7 @@ from watchtide.core.series import Floats, Series
 from watchtide.core.spread import LAWS, SpreadModel
 from watchtide.core.transforms import Transform
 from watchtide.engine import preparing, stages
-from watchtide.engine.arrays import read_array
+from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.preparing import Input
 from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, PlanError
@@ -87,14 +86,7 @@ def write(saved: Sequence[Saved]) -> bytes:
         for name, values in s.model.fitted.arrays.items():
             arrays[f"{i}.{name}"] = np.asarray(values, dtype=np.float64)
         header["streams"].append(_told(s))
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
-        file.writestr("model.json", json.dumps(header))
-        for name, values in arrays.items():
-            packed = io.BytesIO()
-            np.lib.format.write_array(packed, values, allow_pickle=False)
-            file.writestr(f"{name}.npy", packed.getvalue())
-    return out.getvalue()
+    return zipped("model.json", header, arrays)
 
 
 def _told(s: Saved) -> dict[str, Any]:

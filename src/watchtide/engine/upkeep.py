@@ -22,14 +22,12 @@ from watchtide.core.innovations import Follower
 from watchtide.core.scoring.rows import Label
 from watchtide.core.spread import SpreadModel
 from watchtide.engine import stages
-from watchtide.engine.arrays import read_array
+from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.preparing import Input
 from watchtide.engine.stages import BASELINE_VERSION, Scanned
 from watchtide.plan import Plan
 
 FORMAT = "watchtide upkeep 1"
-# Every part of a state has the same stamp: the same state is the same bytes.
-STAMP = (2026, 1, 1, 0, 0, 0)
 STATE_CLASSES = (
     Choice,
     Fitted,
@@ -111,18 +109,7 @@ def write(kept: replay.Kept, key: str) -> bytes:
     """The state as bytes. key : of the samples, labels and plan that it rests on (`key_of`)."""
     arrays: list[np.ndarray] = []
     head = {"format": FORMAT, "key": key, "kept": _plain(kept, arrays)}
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
-        _put(file, "state.json", json.dumps(head).encode())
-        for i, values in enumerate(arrays):
-            packed = io.BytesIO()
-            np.lib.format.write_array(packed, values, allow_pickle=False)
-            _put(file, f"{i}.npy", packed.getvalue())
-    return out.getvalue()
-
-
-def _put(file: zipfile.ZipFile, name: str, body: bytes) -> None:
-    file.writestr(zipfile.ZipInfo(name, STAMP), body, zipfile.ZIP_DEFLATED)
+    return zipped("state.json", head, {str(i): values for i, values in enumerate(arrays)})
 
 
 def read(data: bytes) -> tuple[replay.Kept, str]:
