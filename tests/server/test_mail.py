@@ -15,9 +15,10 @@ from tests.server.test_lookouts import PLAN, history, judge, made, push
 from tests.server.test_notices import outbox
 
 from watchtide.server import moments, supervise
-from watchtide.server.logbook.models import Entry
-from watchtide.server.lookouts import facts, links, pictures, sending
+from watchtide.server.logbook.models import JUDGEMENT_CHOICES, Entry
+from watchtide.server.lookouts import facts, pages, pictures, sending
 from watchtide.server.lookouts.models import Delivery, Group, Link, Lookout, Route
+from watchtide.server.management.commands import keep
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
@@ -221,6 +222,18 @@ def test_a_verdict_by_link_is_written_once_stretched_to_the_end_and_taken_back(
     assert Lookout.objects.get(pk=pk).groups.get().verdict == "false-alarm"
 
 
+def test_the_page_offers_every_verdict_there_is():
+    assert [value for value, *_ in pages.VERDICTS] == [value for value, _ in JUDGEMENT_CHOICES]
+
+
+def test_the_picture_is_drawn_once(api, sender, confirmed, postbox, monkeypatch):
+    spike(sender, api, confirmed)
+    send_all()
+    monkeypatch.setattr(pictures, "drawn", None)
+    page = Client().get(link_of(postbox.mails[0], "verdict"))
+    assert page.status_code == 200 and b"data:image/png;base64,iVBOR" in page.content
+
+
 def test_precision_of_what_was_sent_follows_the_verdicts(api, sender, confirmed, postbox):
     pk, *_ = spike(sender, api, confirmed, places=("lock", "weir"))
     precision = lambda: api.get(f"/api/v1/lookouts/{pk}/precision").json()
@@ -250,7 +263,9 @@ def test_links_end_do_one_thing_and_are_kept_as_digests(api, sender, confirmed, 
     Link.objects.update(expires_at=moments.now() - timedelta(seconds=1))
     gone = Client().get(link)
     assert gone.status_code == 404 and b"has ended" in gone.content
-    assert links.prune() >= 1 and not Link.objects.exists()
+    (prune,) = (duty for duty in keep.of_jobs() if duty.name == "forget old links")
+    prune.action()
+    assert not Link.objects.exists()
 
 
 @pytest.mark.parametrize(

@@ -6,8 +6,11 @@ from tests.server.conftest import run_jobs
 from tests.server.test_lookouts import PLAN, history, judge, made, push, replayed
 from tests.server.test_notices import Receiver, before_the_spike, outbox
 
+from watchtide.core.scoring.card import score
 from watchtide.core.scoring.intervals import wilson
+from watchtide.core.scoring.outcomes import Setting
 from watchtide.server.jobs.models import Job
+from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry, Quiet
 from watchtide.server.lookouts import sending
 from watchtide.server.lookouts.models import Notice, Watched
@@ -75,16 +78,27 @@ def test_precision_and_recall_are_counted_by_the_logbook(api, sender):
     entry(times, 24 * 48, 24 * 48 + 2, "foreseen")
     entry(times, 24 * 50, 24 * 50 + 2, "unsure")
     entry(times, 24 * 54, 24 * 54 + 2, "incident")
-    got = rehearsed(api, made(api, on=False), weeks=4)
-    assert (
-        got["verdicts"]["real"] == 1 and got["verdicts"]["not real"] == 2 and got["verdicts"]["left out"] == 1
-    )
+    pk = made(api, on=False)
+    got = rehearsed(api, pk)
+    assert [got[name] for name in ("real", "not_real", "left_out")] == [1, 2, 1] and got["open"] > 0
     assert got["precision"] == pytest.approx(1 / 3)
     assert got["precision_ci"] == pytest.approx(list(wilson(1, 3)))
-    assert (got["recall"], got["incidents"]) == (0.5, 2)
-    by_start = {row["start"]: row["verdict"] for row in got["latest"]}
-    assert by_start[clock.format_time(int(times[24 * 40]))] == "real"
-    assert by_start[clock.format_time(int(times[24 * 52]))] == "open"
+    by_start = {row["start"]: row["state"] for row in got["latest"]}
+    assert by_start[clock.format_time(int(times[24 * 40]))] == "true"
+    assert by_start[clock.format_time(int(times[24 * 52]))] == "unjudged"
+    # As scorecards count: where spans are looked through, what lies outside of them says nothing of recall …
+    assert (got["recall"], got["incidents"]) == (None, 0)
+    entry(times, 0, len(times) - 1, "reviewed", scope="metric=flow")
+    got = rehearsed(api, pk)
+    # … and within them nothing is open.
+    assert (got["recall"], got["incidents"], got["open"]) == (0.5, 2, 0)
+    found = replayed(times, values).findings
+    card = score(
+        [f for f in found if (f.raised or f.end) >= clock.parse_one(got["from"])],
+        logbook.labels(),
+        setting=Setting(span=(clock.parse_one(got["from"]), clock.parse_one(got["to"]))),
+    ).figures["events"]
+    assert (got["recall"], got["recall_ci"]) == (card["recall"], card["recall_ci"])
 
 
 def test_planned_work_is_held_and_silence_is_counted(api, sender):

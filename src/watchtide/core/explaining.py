@@ -1,6 +1,6 @@
 """What stands behind a finding: who pushed, and which earlier findings had its shape. Arrays in, arrays out."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -73,6 +73,31 @@ def pushes(
     parts.sort(key=lambda p: (-abs(p.push), p.name))
     left = difference - sum(p.push for p in parts)
     return Pushes(total_seen, total_due, tuple(parts), float(left), total_missing)
+
+
+def varied(members: Sequence[Mapping[str, str]]) -> list[str]:
+    """Names of the attributes in which members differ."""
+    names = sorted({name for m in members for name in m})
+    return [name for name in names if len({m.get(name) for m in members}) > 1]
+
+
+def by_attribute(
+    members: Sequence[Mapping[str, str]],
+    names: Sequence[str],
+    observed: Floats,
+    expected: Floats,
+    whole: tuple[Floats, Floats] | None = None,
+) -> dict[str, Pushes]:
+    """`pushes` by each attribute: members of one value are one part."""
+    return {
+        name: pushes([str(m.get(name, "(none)")) for m in members], observed, expected, whole)
+        for name in names
+    }
+
+
+def most_apart(by: Mapping[str, Pushes]) -> str:
+    """The attribute that sets one part most apart."""
+    return max(by, key=lambda name: abs(by[name].parts[0].share or 0.0))
 
 
 def outline(score: Floats, first: int, last: int) -> Floats:

@@ -1,5 +1,6 @@
 """Findings of several streams that belong together, proposed from overlap in time, shared attributes and *fed by*."""
 
+import bisect
 import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
@@ -33,6 +34,29 @@ class Piece:
 def joins(one: Piece, others: Sequence[Piece], fed_by: Collection[tuple[int, int]] = ()) -> bool:
     """Whether a piece goes together with one of others (`propose`)."""
     return any(0 in together for together in propose([one, *others], fed_by))
+
+
+def as_they_come(pieces: Sequence[Piece], fed_by: Collection[tuple[int, int]] = ()) -> list[list[int]]:
+    """Pieces joined one after another, in their order: each to the first group, by begin, that began within the longest lag of
+    it and that it goes together with, else to a group of its own. Places of pieces, groups in the order in which they began to be
+    known."""
+    out: list[list[int]] = []
+    # Groups by the begin of their first piece.
+    begins: list[int] = []
+    groups: list[list[int]] = []
+    for i, piece in enumerate(pieces):
+        low = bisect.bisect_left(begins, piece.start - LAG_NS)
+        high = bisect.bisect_right(begins, piece.start + LAG_NS)
+        near = groups[low:high]
+        mine = next((g for g in near if joins(piece, [pieces[k] for k in g], fed_by)), None)
+        if mine is None:
+            mine = []
+            out.append(mine)
+            at = bisect.bisect(begins, piece.start)
+            begins.insert(at, piece.start)
+            groups.insert(at, mine)
+        mine.append(i)
+    return out
 
 
 def propose(

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any, TypeVar
 
+from django.db.models import Model
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter
 from rest_framework import serializers
@@ -131,3 +132,15 @@ def fields(request: Any) -> Mapping[str, Any]:
     if not isinstance(data, Mapping):
         raise Problem("the body is no object", place="body", remedy='send named values, such as {"name": …}')
     return data
+
+
+def unused(model: type[Model], name: str, but: int | None = None) -> str:
+    """A name that no other row of a model has. Raises Problem where one has it. but : the row that is being renamed."""
+    if model._default_manager.filter(name=name).exclude(pk=but).exists():
+        raise Problem(
+            f"there is a {model._meta.verbose_name} {name}",
+            place="name",
+            remedy="take another name",
+            code=409,
+        )
+    return name

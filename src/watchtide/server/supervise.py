@@ -130,7 +130,8 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
             allowed = [*stated.outgoing, f"127.0.0.1:{standins}"]
             environment["WATCHTIDE_OUTGOING"] = ",".join(allowed)
             if smtp:
-                environment |= demo_mail(smtp, standins)
+                # What somebody has stated goes before it.
+                environment = demo_mail(smtp, standins) | environment
     elif not config.is_secret_enough(stated):
         say(config.no_secret())
         return 2

@@ -1,6 +1,5 @@
 """Boards over REST: made, arranged, and shown; to somebody who never signs in by a link that ends."""
 
-import secrets
 from datetime import timedelta
 from typing import Any
 
@@ -18,11 +17,10 @@ from watchtide.server.boards import panes
 from watchtide.server.boards.models import Board, BoardLink
 from watchtide.server.jobs import services as jobs
 from watchtide.server.people import trail
-from watchtide.server.people.access import digest_of
+from watchtide.server.people.access import LINK_PREFIX, digest_of, new_text
 from watchtide.server.problems import Problem
 from watchtide.server.query import fields
 
-PREFIX = "wtl_"
 MOST_DAYS = 366
 # A pane is read once in so many seconds, however many look at it; a forecast, which takes a fit, in minutes.
 FRESH_S, FRESH_FORECAST_S = 5, 300
@@ -64,12 +62,6 @@ class SharedSerializer(BoardLinkSerializer):
     url = serializers.CharField(help_text="shown only now")
 
 
-def _unused(name: str, but: int | None = None) -> str:
-    if Board.objects.filter(name=name).exclude(pk=but).exists():
-        raise Problem(f"there is a board {name}", place="name", remedy="take another name", code=409)
-    return name
-
-
 class BoardsView(APIView):
     @extend_schema(operation_id="boards", parameters=paging.PARAMETERS, responses=paging.of(BoardSerializer))
     def get(self, request) -> Response:
@@ -86,7 +78,7 @@ class BoardsView(APIView):
         given.is_valid(raise_exception=True)
         data = given.validated_data
         made = Board.objects.create(
-            name=_unused(data["name"]),
+            name=query.unused(Board, data["name"]),
             panes=panes.checked(data["panes"]),
             created_by=request.user.get_username(),
         )
@@ -115,7 +107,7 @@ class BoardView(APIView):
                     code=412,
                 )
             if "name" in data:
-                board.name = _unused(data["name"], pk)
+                board.name = query.unused(Board, data["name"], pk)
             if "panes" in data:
                 board.panes = panes.checked(data["panes"])
             board.version += 1
@@ -178,7 +170,7 @@ class ShareView(APIView):
                 remedy="name a day between",
             )
         board = Board.objects.get(pk=pk)
-        text = PREFIX + secrets.token_urlsafe(24)
+        text = new_text(LINK_PREFIX)
         made = BoardLink.objects.create(
             board=board,
             digest=digest_of(text),

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome, reduce
+from watchtide.core.series import SECOND_NS, Ints, at_stamps
+from watchtide.engine import reduce
 from watchtide.server import moments
 from watchtide.server.incidents import services as incidents
 from watchtide.server.lookouts.models import Watched
@@ -133,45 +133,38 @@ def _read_stream(pane: Row) -> Row:
 
 
 def _line(stream: Stream, hours: int, *, has_band: bool) -> Row:
-    """The newest stretch of a stream; what was expected, its band and what was flagged as far as its scan goes."""
-    newest = store.read(stream.pk, (stream.last_ns or 0) - hours * HOUR_NS)
-    times, values = newest
+    """The newest stretch of a stream; what was expected, its band and what was found as far as its scan goes."""
+    times, values = store.read(stream.pk, (stream.last_ns or 0) - hours * HOUR_NS)
     at = reduce.indices(values, None, np.empty(0, np.int64), POINTS)
     times, values = times[at], values[at]
-    watched = Watched.objects.filter(stream=stream).order_by("-judged_through_ns").first()
-    out = {
+    watched = (
+        Watched.objects.filter(stream=stream).order_by("-judged_through_ns").values("state", "why").first()
+    )
+    return {
         "stream": stream.pk,
         "metric": stream.metric,
         "title": stream.title,
         "unit": stream.unit,
         "zone": stream.zone,
-        "state": watched.state if watched is not None else None,
-        "why": watched.why if watched is not None else "",
+        **(watched or {"state": None, "why": ""}),
         "time": moments.each(times),
         "value": charts.for_chart(values),
+        **(_band(stream, times) if has_band else {}),
     }
-    return out | (_band(stream, times) if has_band else {})
 
 
-def _band(stream: Stream, times: Any) -> Row:
-    standing = Standing.objects.filter(stream=stream, scan__isnull=False).first()
-    row = (
-        standing
-        and ScanStream.objects.select_related("scan__plan_version", "stream")
-        .filter(scan_id=standing.scan_id, stream=stream)
-        .first()
-    )
-    if not row:
+def _band(stream: Stream, times: Ints) -> Row:
+    rows = ScanStream.objects.select_related("scan__plan_version", "stream")
+    row = rows.filter(stream=stream, scan__in=Standing.objects.filter(stream=stream).values("scan")).first()
+    if row is None:
         return {}
-    points = outcome.points_of(services.rescan(row))
-    place = np.searchsorted(points["time"], times)
-    place = np.minimum(place, max(len(points["time"]) - 1, 0))
-    is_there = points["time"][place] == times
-    columns = {
-        name: charts.for_chart(np.where(is_there, points[name][place], np.nan))
-        for name in ("expected", "lower", "upper")
-    }
-    return columns | {"found": np.flatnonzero(is_there & points["in_finding"][place]).tolist()}
+    scanned = services.rescan(row)
+    if not len(scanned.base.series):
+        return {}
+    band = charts.band_at(scanned, times)
+    found = at_stamps(scanned.base.series.times, scanned.in_finding.astype(np.float64), times) == 1
+    columns = {name: charts.for_chart(column) for name, column in band.items()}
+    return columns | {"found": np.flatnonzero(found).tolist()}
 
 
 def _read_several(pane: Row) -> Row:
@@ -182,14 +175,14 @@ def _read_several(pane: Row) -> Row:
 
 
 def _read_strongest(pane: Row) -> Row:
+    found = tide.open_findings()
     caps = tide.Strongest(pane["most"], pane["family"], pane["stream"])
-    table = tide.tide_table(None, caps)
-    return {"findings": table["strongest"], "open": table["open"]}
+    return {"findings": tide.strongest(found, caps), "open": len(found)}
 
 
 def _read_ribbons(pane: Row) -> Row:
-    table = tide.tide_table(None, tide.Strongest())
-    rows = [r for r in table["rows"] if r["metric"] == pane["metric"]][: pane["most"]]
+    table = tide.tide_table(None, tide.Strongest(), pane["metric"])
+    rows = table["rows"][: pane["most"]]
     names = (
         "id",
         "title",

@@ -65,10 +65,7 @@ class RoutesView(APIView):
         given = RouteSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
-        if Route.objects.filter(name=data["name"]).exists():
-            raise Problem(
-                f"there is a route {data['name']}", place="name", remedy="take another name", code=409
-            )
+        query.unused(Route, data["name"])
         checked = mail.checked if data["kind"] == MAIL else outgoing.checked
         by = request.user.get_username()
         data["to"] = checked(data["to"], "to")

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from watchtide.core import explaining
-from watchtide.core.series import SECOND_NS, Floats
+from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome
 from watchtide.engine.based import Scanned
 from watchtide.server.scans import explain
@@ -109,19 +109,14 @@ def _pushes(stream: Stream, start: int, end: int, *, is_count: bool) -> tuple[tu
     sums = sums[known]
     usual = np.nanmean(sums[:, 1:], axis=1)
     members = [dict(p.attributes) for p, ok in zip(parts, known, strict=True) if ok]
-    varied = sorted({n for m in members for n in m if len({o.get(n) for o in members}) > 1})
+    varied = explaining.varied(members)
     if not varied:
         return (), 0, ""
-    by = [_by(members, name, sums[:, :1], usual[:, None]) for name in varied]
-    # By what sets one part most apart.
-    got = max(by, key=lambda p: abs(p.parts[0].share or 0.0))
+    by = explaining.by_attribute(members, varied, sums[:, :1], usual[:, None])
+    got = by[explaining.most_apart(by)]
     rows = tuple(Push(p.name, p.observed, p.expected) for p in got.parts[:MOST_SHOWN])
     weeks = int((~np.isnan(sums[:, 1:])).any(axis=0).sum())
     return rows, weeks, stream.title if is_total else f"all of {stream.metric}"
-
-
-def _by(members: list[dict[str, str]], name: str, seen: Floats, usual: Floats) -> explaining.Pushes:
-    return explaining.pushes([str(m.get(name, "(none)")) for m in members], seen, usual)
 
 
 def _sum(stream: Stream, first_ns: int, last_ns: int) -> float:

@@ -5,9 +5,10 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
+import numpy as np
 from django.db.models.functions import Now
 
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Label, touches
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome, upkeep, watching
 from watchtide.engine.based import Scanned
@@ -18,7 +19,7 @@ from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import models
-from watchtide.server.lookouts.models import Watched
+from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.streams import store
@@ -27,7 +28,7 @@ from watchtide.tables import clock, results
 
 # A stream is silent when nothing has come for its wait and so many bins, and a minute at least.
 SILENT_BINS = 3
-LEAST_SILENCE = timedelta(minutes=1)
+LEAST_SILENCE_NS = 60 * SECOND_NS
 Row = dict[str, Any]
 
 
@@ -46,8 +47,7 @@ class Rules:
 
     def is_quiet(self, key: str, finding: Row) -> bool:
         """Whether a finding lies in planned work."""
-        spans = logbook.quiet_for(key, self.quiet)
-        return any(a <= finding["end"] and b >= finding["start"] for a, b in spans)
+        return touches(finding["start"], finding["end"], logbook.quiet_for(key, self.quiet))
 
     def is_open(self, finding: Row, reach: Complete) -> bool:
         """Whether another flagged sample would join a finding: it may go on, and a state does not flap with each sample."""
@@ -85,7 +85,7 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
     times, values = store.read(stream.pk)
     if not len(times):
         return Judged(_state(watched, models.LEARNING, "no sample has come yet", needs="samples"))
-    wait_ns = int(durations.parse_ns(lookout.wait)) if lookout.wait != "auto" else stream.lateness_ns or 0
+    wait_ns = wait_of(lookout, stream)
     whole = Input(stream.key, times, values, stream.zone)
     reach = upkeep.complete(whole, rules.plan, rules.now_ns, wait_ns, lookout.skip_last)
     if reach is None:
@@ -97,16 +97,11 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
     before = watched.judged_through_ns
     if before is not None and reach.until_ns <= before:
         return Judged(changes | _now(watched, rules, reach, watched.findings, changes))
-    followed = Followed(
-        before,
-        bytes(watched.upkeep) or None,
-        watched.judged,
-        watched.late,
-        tuple(map(as_finding, watched.findings)),
-    )
-    step = watching.step(
-        followed, _until(stream, rules.plan, reach.until_ns), rules.plan, rules.labels, reach
-    )
+    known = tuple(map(as_finding, watched.findings))
+    followed = Followed(before, bytes(watched.upkeep) or None, watched.judged, watched.late, known)
+    k = int(np.searchsorted(times, reach.until_ns))
+    given = scans.stream_input(stream, rules.plan, times[:k], values[:k])[0]
+    step = watching.step(followed, given, rules.plan, rules.labels, reach)
     findings, scanned = [as_data(f) for f in step.now.findings], step.scanned
     changes |= {
         "judged_through_ns": reach.until_ns,
@@ -120,10 +115,14 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
     return Judged(changes | now, reach, findings, touched, scanned)
 
 
-def _until(stream: Stream, plan: Plan, until_ns: int) -> Input:
-    """What a scan would take of the samples before a moment."""
-    times, values = store.read(stream.pk, None, until_ns - 1)
-    return scans.stream_input(stream, plan, times, values)[0]
+def wait_of(lookout: Lookout, stream: Stream) -> int:
+    """How long after a bin's end its samples may come, in ns."""
+    return int(durations.parse_ns(lookout.wait)) if lookout.wait != "auto" else stream.lateness_ns or 0
+
+
+def silence_of(step_ns: int, wait_ns: int) -> int:
+    """After how long without a sample a stream is silent, in ns."""
+    return max(wait_ns + SILENT_BINS * step_ns, LEAST_SILENCE_NS)
 
 
 def _learning(watched: Watched, scanned: Scanned) -> Row:
@@ -140,9 +139,8 @@ def _now(watched: Watched, rules: Rules, reach: Complete, findings: Sequence[Row
     """The state of a stream that is judged."""
     newest_at = changes.get("newest_at", watched.newest_at)
     newest_ns = changes.get("newest_ns", watched.newest_ns)
-    overdue_ns = changes["next_ns"] - reach.until_ns + (SILENT_BINS - 1) * reach.step_ns
-    silence = max(timedelta(seconds=overdue_ns / SECOND_NS), LEAST_SILENCE)
-    if moments.now() - newest_at > silence:
+    silence_ns = silence_of(reach.step_ns, changes["next_ns"] - reach.until_ns - reach.step_ns)
+    if moments.now() - newest_at > timedelta(seconds=silence_ns / SECOND_NS):
         usual = durations.format_ns(reach.step_ns)
         why = f"nothing newer than {clock.format_time(newest_ns)} has come; usual is one every {usual}"
         return _state(watched, models.SILENT, why)
@@ -177,5 +175,6 @@ def rejudged(watched: Watched) -> Scanned | None:
     if watched.judged_through_ns is None:
         return None
     plan = scans.plan_of(watched.lookout.plan_version.text)
-    given = _until(watched.stream, plan, watched.judged_through_ns)
+    times, values = store.read(watched.stream_id, None, watched.judged_through_ns - 1)
+    given = scans.stream_input(watched.stream, plan, times, values)[0]
     return upkeep.tick(given, plan, logbook.labels(), bytes(watched.upkeep) or None)[0]

@@ -20,14 +20,11 @@ from watchtide.server import outgoing
 from watchtide.server.lookouts import links, models, pictures
 from watchtide.server.lookouts.facts import Facts
 from watchtide.server.lookouts.models import Notice, Route
+from watchtide.server.lookouts.notices import WORDS
 from watchtide.server.problems import Problem
 
 PICTURE = "picture"
 TIMEOUT_S = 15.0
-WORDS = {
-    models.BEGAN: "Began", models.ENDED: "Over", models.REMINDER: "Still", models.SILENCE: "Silent",
-    models.RESUMED: "Sends again", models.TEST: "Test",
-}  # fmt: skip
 
 
 def checked(address: str, place: str) -> str:
@@ -185,14 +182,14 @@ class Letter:
         stream, finding, group = notice.stream, notice.finding, notice.group
         lookout = notice.lookout
         facts = Facts.of_data(notice.facts)
-        zone, unit = (stream.zone, stream.unit) if stream is not None else ("UTC", "")
+        zone = stream.zone if stream is not None else "UTC"
         heading, subject = notice.title, notice.title
         lines: list[tuple[str, str]] = []
         if finding:
             heading, lines = sentence(notice), lines_of(notice)
             subject = f"{WORDS[notice.kind]}: {heading.rstrip('.')}, since {_clock(finding['start'], zone)}"
         elif notice.kind in WORDS:
-            subject = notice.title if notice.kind == models.TEST else f"{WORDS[notice.kind]}: {notice.title}"
+            subject = f"{WORDS[notice.kind]}: {notice.title}"
         most = max((abs(p.seen - p.usual) for p in facts.pushes), default=0.0) or 1.0
         return cls(
             subject=subject,
@@ -212,15 +209,24 @@ class Letter:
             ),
             weeks=facts.weeks,
             whole=facts.whole,
-            image=pictures.drawn(notice.around, zone, finding["start"], finding["end"], unit)
-            if finding
-            else b"",
+            image=picture_of(notice),
             verdict=links.make(route, group) if group is not None else "",
             chart=chart_of(notice),
             lookout=lookout.name if lookout is not None else "",
             lookout_link=f"{settings.ADDRESS}/lookouts/{lookout.pk}" if lookout is not None else "",
             points=max(notice.points.count("\n") - 1, 0),
         )
+
+
+def picture_of(notice: Notice) -> bytes:
+    """The picture of a notice's stretch, drawn once; empty where there is none."""
+    if not notice.picture and notice.around and notice.stream is not None:
+        stream, finding = notice.stream, notice.finding
+        notice.picture = pictures.drawn(
+            notice.around, stream.zone, finding["start"], finding["end"], stream.unit
+        )
+        notice.save(update_fields=["picture"])
+    return bytes(notice.picture)
 
 
 def sentence(notice: Notice) -> str:

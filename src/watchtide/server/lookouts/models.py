@@ -146,7 +146,7 @@ class Raised(models.Model):
 class Notice(models.Model):
     """One message about a lookout, before it is sent anywhere. uid : its name to the outside, the same in every attempt;
     points : of the finding's span, as CSV, where a route sends them; around : of that and what lies beside it, for a
-    picture; facts : `facts.Facts` as JSON."""
+    picture; picture : that, once it was drawn; facts : `facts.Facts` as JSON."""
 
     uid = models.CharField(max_length=40, unique=True)
     kind = models.CharField(max_length=10, choices=NOTICE_KINDS)
@@ -159,6 +159,7 @@ class Notice(models.Model):
     finding = models.JSONField(default=dict)
     points = models.TextField(default="", blank=True)
     around = models.TextField(default="", blank=True)
+    picture = models.BinaryField(default=b"")
     facts = models.JSONField(default=dict)
     created_at = models.DateTimeField(db_default=Now())
 

@@ -14,7 +14,7 @@ from watchtide.plan import durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.lookouts import facts, models
+from watchtide.server.lookouts import facts, models, services
 from watchtide.server.lookouts.judging import Judged, Rules
 from watchtide.server.lookouts.models import Delivery, Group, Lookout, Notice, Raised, Route, Watched
 from watchtide.server.lookouts.services import NOTIFY
@@ -65,18 +65,22 @@ class Case:
 
 def prepare(watched: Watched, judged: Judged, rules: Rules) -> Case:
     """What may be announced of a judged stream, with what that needs of samples: those are read outside of any transaction."""
-    return Case(watched, judged, rules, Wishes.of(watched.lookout), _gathered(watched, judged, rules))
+    wishes = Wishes.of(watched.lookout)
+    return Case(watched, judged, rules, wishes, _gathered(watched, judged, rules, wishes))
 
 
-def _gathered(watched: Watched, judged: Judged, rules: Rules) -> dict[Identity, Beside]:
+def _gathered(watched: Watched, judged: Judged, rules: Rules, wishes: Wishes) -> dict[Identity, Beside]:
     scanned, reach = judged.scanned, judged.reach
     kinds = set(watched.lookout.routes.values_list("kind", "has_points"))
     has_mail = any(kind == models.MAIL for kind, _ in kinds)
     if scanned is None or reach is None or not (has_mail or any(points for _, points in kinds)):
         return {}
     out = {}
+    # One that only goes on is announced where reminders are wanted.
+    has_reminders = wishes.remind is not None
     for f in judged.findings:
-        if not (_identity(f) in judged.touched or rules.is_open(f, reach)) or _is_known(watched, f):
+        may_be_due = _identity(f) in judged.touched or (has_reminders and rules.is_open(f, reach))
+        if not may_be_due or _is_known(watched, f):
             continue
         points = judged.points_csv(watched.stream.key, f["start"], f["end"])
         if not has_mail:
@@ -187,21 +191,22 @@ def _group_of(watched: Watched, finding: Row) -> Group | None:
     reach = (finding["start"] - incidents.LAG_NS, finding["start"] + incidents.LAG_NS)
     near = watched.lookout.groups.filter(start_ns__range=reach).prefetch_related("raised__stream")
     mine = _piece(watched.stream, finding["start"], finding["end"])
-    for group in near.order_by("start_ns"):
-        others = [_piece(r.stream, r.start_ns, r.start_ns) for r in group.raised.all()]
-        known = [mine.stream, *(p.stream for p in others)]
-        fed_by = Stream.fed_by.through.objects.filter(from_stream__in=known)
-        links = set(fed_by.values_list("from_stream_id", "to_stream_id"))
-        if incidents.joins(mine, others, links):
-            return group
-    return None
+    groups = list(near.order_by("start_ns"))
+    others = [[_piece(r.stream, r.start_ns, r.end_ns) for r in group.raised.all()] for group in groups]
+    links = services.links_of({mine.stream, *(p.stream for pieces in others for p in pieces)})
+    joined = (g for g, pieces in zip(groups, others, strict=True) if incidents.joins(mine, pieces, links))
+    return next(joined, None)
 
 
 def _piece(stream: Stream, start: int, end: int) -> Piece:
     return Piece(start, end, stream.pk, stream.key, stream.step_ns)
 
 
-BEFORE = {models.BEGAN: "", models.ENDED: "Over: ", models.REMINDER: "Still: "}
+# What a notice begins with, by its kind.
+WORDS = {
+    models.BEGAN: "Began", models.ENDED: "Over", models.REMINDER: "Still", models.SILENCE: "Silent",
+    models.RESUMED: "Sends again",
+}  # fmt: skip
 
 
 def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None:
@@ -212,7 +217,7 @@ def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None
         lookout=lookout,
         group=group,
         stream=stream,
-        title=f"{BEFORE[kind]}{stream.name} {_what(finding)}",
+        title=f"{'' if kind == models.BEGAN else f'{WORDS[kind]}: '}{stream.name} {_what(finding)}",
         text=_text(stream, finding),
         finding=finding,
         points=beside.points,

@@ -16,9 +16,10 @@ from django.views.decorators.http import require_http_methods
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
-from watchtide.server.lookouts import links, mail, notices, pictures
+from watchtide.server.lookouts import links, mail, notices
 from watchtide.server.lookouts.models import BEGAN, Group, Link, Notice
 from watchtide.server.people import trail
+from watchtide.server.scans import services as scans
 
 UNDO = timedelta(minutes=10)
 # As everywhere: the word in the logbook, the words on the page, and what they mean.
@@ -84,14 +85,10 @@ def _of(group: Group) -> dict[str, Any]:
     )
     if notice is None or notice.stream is None:
         return {"heading": group.lookout.name, "lines": (), "image": ""}
-    finding = notice.finding
-    png = pictures.drawn(
-        notice.around, notice.stream.zone, finding["start"], finding["end"], notice.stream.unit
-    )
     return {
         "heading": mail.sentence(notice),
         "lines": mail.lines_of(notice),
-        "image": base64.b64encode(png).decode(),
+        "image": base64.b64encode(mail.picture_of(notice)).decode(),
     }
 
 
@@ -109,19 +106,11 @@ def _judge(request: HttpRequest, link: Link) -> str:
     if given not in [value for value, *_ in VERDICTS]:
         return "Choose one of the four."
     by = f"{link.route.name}, from a notice"[:150]
-    contents = [
-        {
-            "scope": raised.stream.key,
-            "start_ns": raised.start_ns,
-            "end_ns": raised.end_ns,
-            "verdict": given,
-            "kind": "step" if raised.kind == "shift" else "",
-            "cause": request.POST.get("cause", "").strip()[:500],
-            "note": request.POST.get("note", "").strip()[:2_000],
-            "origin": "finding",
-        }
-        for raised in group.raised.select_related("stream")
-    ]
+    words = {
+        name: request.POST.get(name, "").strip()[:most] for name, most in (("cause", 500), ("note", 2_000))
+    }
+    raised = group.raised.select_related("stream")
+    contents = [scans.entry_of(one, given, **words) for one in raised]
     entries = logbook.add_all(contents, by)
     group.verdict, group.judged_by, group.judged_at = given, by, moments.now()
     group.entries = [entry.pk for entry in entries]

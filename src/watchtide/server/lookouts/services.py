@@ -1,6 +1,6 @@
 """What may be done with lookouts: made, changed, ended; and which streams they watch."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -77,6 +77,12 @@ def version_of(plan: Any, name: str, by: str) -> PlanVersion:
             )
         return found
     return scans.plan_version(name, load(str(plan)), by)
+
+
+def links_of(streams: Collection[int]) -> set[tuple[int, int]]:
+    """(stream, stream that feeds it) of some streams."""
+    found = Stream.fed_by.through.objects.filter(from_stream__in=streams)
+    return set(found.values_list("from_stream_id", "to_stream_id"))
 
 
 @transaction.atomic

@@ -15,7 +15,8 @@ from rest_framework.permissions import SAFE_METHODS, BasePermission
 
 from watchtide.server.people.models import Token
 
-PREFIX = "wt_"
+# Of tokens, and of links that need no session.
+PREFIX, LINK_PREFIX = "wt_", "wtl_"
 
 VIEWER, ANALYST, ADMIN = "viewer", "analyst", "admin"
 
@@ -38,11 +39,16 @@ def make_token(
     user: AbstractBaseUser, name: str, scopes: list[str], expires_at: datetime | None = None
 ) -> tuple[Token, str]:
     """A new token, and its text, which is not kept and cannot be shown again."""
-    text = PREFIX + secrets.token_urlsafe(32)
+    text = new_text(PREFIX)
     token = Token.objects.create(
         name=name, digest=digest_of(text), hint=text[:9], scopes=scopes, owner=user, expires_at=expires_at
     )
     return token, text
+
+
+def new_text(prefix: str) -> str:
+    """A token or the secret part of a link, new and not to be guessed. prefix : by which logs know what to hide."""
+    return prefix + secrets.token_urlsafe(32)
 
 
 def digest_of(text: str) -> str:

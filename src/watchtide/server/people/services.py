@@ -1,6 +1,5 @@
 """What may be done with accounts: invite, change roles, disable, set passwords. One transaction each, noted in the trail."""
 
-import secrets
 from datetime import timedelta
 from typing import Any
 
@@ -14,12 +13,10 @@ from django.db.models.functions import Lower, Now
 
 from watchtide.server import moments
 from watchtide.server.people import sessions, trail
-from watchtide.server.people.access import ADMIN, digest_of, give_role, role_of
+from watchtide.server.people.access import ADMIN, LINK_PREFIX, digest_of, give_role, new_text, role_of
 from watchtide.server.people.models import AccountLink, Person, SignIn
 from watchtide.server.people.trail import Who
 from watchtide.server.problems import Problem
-
-PREFIX = "wtl_"
 
 
 @transaction.atomic
@@ -55,7 +52,7 @@ def new_link(who: Who, user: User) -> tuple[str, str]:
 
 
 def _link(user: User, purpose: str, by: str) -> str:
-    text = PREFIX + secrets.token_urlsafe(32)
+    text = new_text(LINK_PREFIX)
     until = moments.now() + timedelta(days=settings.INVITATION_DAYS)
     AccountLink.objects.create(
         user=user, purpose=purpose, digest=digest_of(text), made_by=by[:150], expires_at=until

@@ -279,6 +279,19 @@ def _coarse_body(got: Coarse, span: Span, points: int) -> dict[str, Any]:
     }
 
 
+def band_at(scanned: stages.Scanned, times: Ints) -> dict[str, Floats]:
+    """What was expected at these stamps, and the edges of the band at the level in force; NaN where a scan has no such stamp."""
+    base = scanned.base
+    place = np.minimum(np.searchsorted(base.series.times, times), max(len(base.series) - 1, 0))
+    is_there = base.series.times[place] == times
+    columns = {
+        "expected": base.expected[place],
+        "lower": base.values_at(-scanned.level.below, place),
+        "upper": base.values_at(scanned.level.above, place),
+    }
+    return {name: np.where(is_there, column, np.nan) for name, column in columns.items()}
+
+
 def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> dict[str, Any] | None:
     """Values at which three levels are reached at these samples; None for a symmetrical law, whose spread says all.
 

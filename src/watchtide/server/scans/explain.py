@@ -89,8 +89,7 @@ def parts_of(stream: Stream) -> tuple[list[Stream], bool]:
 
 def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> dict[str, Any]:
     parts, is_total = parts_of(finding.stream)
-    told = {name for p in parts for name, _ in p.attributes}
-    varied = [name for name in sorted(told) if len({dict(p.attributes).get(name) for p in parts}) > 1]
+    varied = explaining.varied([dict(p.attributes) for p in parts])
     empty: dict[str, Any] = {"attributes": varied, "attribute": None, "of": "", "rows": [], "why": ""}
     if len(parts) < 2 or not varied:
         return empty | {"why": "This stream is no total, and no other has its metric."}
@@ -121,18 +120,9 @@ def _contributors(finding: Finding, base: Baselined, attribute: str | None) -> d
         return empty | {"why": "None of its parts has been scanned; scan them first."}
     part_of = _span(finding, base)
     whole = (base.series.values[part_of], base.expected[part_of]) if is_total else None
-    by = {
-        name: explaining.pushes(
-            [str(m.get(name, "(none)")) for m in members], np.stack(seen), np.stack(due), whole
-        )
-        for name in varied
-    }
-    # Told by what sets one part most apart, unless asked otherwise.
-    chosen = (
-        attribute
-        if attribute in varied
-        else max(varied, key=lambda name: abs(by[name].parts[0].share or 0.0))
-    )
+    by = explaining.by_attribute(members, varied, np.stack(seen), np.stack(due), whole)
+    # By what sets one part most apart, unless another is stated.
+    chosen = attribute if attribute in varied else explaining.most_apart(by)
     got = by[chosen]
     return {
         "attributes": varied,

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from django.conf import settings
@@ -424,7 +424,16 @@ def verdicts(findings: Sequence[Finding], key_of: dict[int, str]) -> dict[int, A
     return {finding: known[n] for finding, n in taken.items() if n in known}
 
 
-def entry_of(finding: Finding, verdict: str, cause: str, note: str) -> dict[str, Any]:
+class Spanned(Protocol):
+    """A finding of a scan, or one that a lookout announced."""
+
+    stream: Any
+    start_ns: Any
+    end_ns: Any
+    kind: Any
+
+
+def entry_of(finding: Spanned, verdict: str, cause: str, note: str) -> dict[str, Any]:
     """What a verdict on a finding writes into the logbook, over the finding's own span."""
     return {
         "scope": finding.stream.key,

@@ -39,6 +39,16 @@ class Sheet:
     in_finding: Any
 
     @property
+    def judged(self) -> int:
+        """How many samples were."""
+        return int((~np.isnan(self.z)).sum())
+
+    def since(self, begin_ns: int) -> "Sheet":
+        """The same from a moment on."""
+        part = slice(int(np.searchsorted(self.times, begin_ns)), None)
+        return Sheet(self.key, self.times[part], self.z[part], self.odd[part], self.in_finding[part])
+
+    @property
     def points(self) -> Points:
         return Points(self.times, np.abs(self.z), self.in_finding)
 

@@ -37,8 +37,13 @@ class Strongest:
     fleet: float | None = None
 
 
-def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
-    """One row a stream, strongest open first within families, families by their strongest."""
+def open_findings() -> list[dict[str, Any]]:
+    """What somebody should look at, of all standing scans, strongest first."""
+    return [f for f in reading.standing_findings() if _is_open(f)]
+
+
+def tide_table(last_looked: datetime | None, caps: Strongest, metric: str | None = None) -> dict[str, Any]:
+    """One row a stream, strongest open first within families, families by their strongest. metric : of these streams only."""
     stands = {s.stream_id: s for s in Standing.objects.select_related("scan")}
     scan_ids = {s.scan_id for s in stands.values() if s.scan_id}
     scanned = {
@@ -53,6 +58,8 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
     rows = []
     # What counters hold, and what ratios divide by, is there for others to read.
     shown = Stream.objects.exclude(kind__in=HIDDEN).filter(numerators__isnull=True)
+    if metric is not None:
+        shown = shown.filter(metric=metric)
     for stream in shown.order_by("metric", "pk"):
         own = stands.get(stream.pk)
         r = scanned.get((own.scan_id, stream.pk)) if own is not None and own.scan_id else None
@@ -105,7 +112,7 @@ def tide_table(last_looked: datetime | None, caps: Strongest) -> dict[str, Any]:
         "fleet_promise": fleet.PROMISE if caps.fleet is not None else "",
         "new": new,
         "last_looked": last_looked,
-        "strongest": _strongest(unjudged_all, caps),
+        "strongest": strongest(unjudged_all, caps),
     }
 
 
@@ -158,7 +165,8 @@ def _state(
     return "adrift" if any(f["kind"] == "outlier" and f["end"] > since for f in unjudged) else "steady"
 
 
-def _strongest(findings: Sequence[dict[str, Any]], caps: Strongest) -> list[dict[str, Any]]:
+def strongest(findings: Sequence[dict[str, Any]], caps: Strongest) -> list[dict[str, Any]]:
+    """The first of these, at most so many, so many a family and so many a stream, within the span."""
     chosen: list[dict[str, Any]] = []
     begin, end = at(caps.begin), at(caps.end)
     for f in findings:

@@ -38,6 +38,11 @@ class Migration(migrations.Migration):
         ),
         migrations.AddField(
             model_name='notice',
+            name='picture',
+            field=models.BinaryField(default=b''),
+        ),
+        migrations.AddField(
+            model_name='notice',
             name='around',
             field=models.TextField(blank=True, default=''),
         ),

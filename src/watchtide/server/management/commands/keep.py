@@ -6,7 +6,7 @@ from django.core.management.base import BaseCommand, CommandParser
 
 from watchtide.server import ourselves
 from watchtide.server.jobs import duties, services
-from watchtide.server.lookouts import sending
+from watchtide.server.lookouts import links, sending
 from watchtide.server.lookouts import services as lookouts
 from watchtide.server.streams import keeping
 
@@ -17,6 +17,7 @@ def of_jobs() -> list[duties.Duty]:
         duties.Duty("send notices", sending.Sending()),
         duties.Duty("look for what lookouts can judge", lookouts.look),
         duties.Duty("forget old wake-ups", services.prune, every_s=600),
+        duties.Duty("forget old links", links.prune, every_s=600),
         duties.Duty("count what is kept", ourselves.tally, every_s=60),
     ]
 
