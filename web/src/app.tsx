@@ -1,12 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Route, Routes } from "react-router";
-import { api, get, rememberCsrfCookie } from "./api/client";
 import { type Connection, listenForHints } from "./api/hints";
 import { Frame } from "./frame";
 import { Trouble, Waiting } from "./parts/ask";
 import { Guard } from "./parts/Guard";
-import { setFleetZone } from "./parts/zones";
+import { sessionQuery } from "./parts/session";
 import { Join } from "./screens/sign-in/Join";
 import { SignIn } from "./screens/sign-in/SignIn";
 
@@ -39,16 +38,7 @@ const Calendars = lazy(() => import("./screens/intake/Calendars"));
 
 export function App() {
   const client = useQueryClient();
-  const session = useQuery({
-    queryKey: ["session"],
-    queryFn: async () => {
-      const found = await get(api.GET("/api/v1/session"));
-      rememberCsrfCookie(found.csrf_cookie);
-      if (found.zone) setFleetZone(found.zone);
-      return found;
-    },
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const session = useQuery(sessionQuery);
   const signedIn = Boolean(session.data?.name);
   useEffect(() => {
     const out = () => client.invalidateQueries({ queryKey: ["session"] });

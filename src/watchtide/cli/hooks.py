@@ -3,12 +3,11 @@
 import hashlib
 import json
 import sys
-import time
 from collections.abc import Sequence
 from typing import Any
 
 from watchtide.core.scoring.rows import Finding
-from watchtide.tables import results
+from watchtide.tables import cloudevents, results
 
 TIMEOUT_S = 10.0
 # Tried so often at once; what is not taken is tried again with what comes next.
@@ -25,35 +24,34 @@ def event(kind: str, finding: Finding) -> dict[str, Any]:
 
 
 def send(url: str, events: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Send events to a hook as CloudEvents 1.0, in order; those that it has not taken."""
+    """Send events to a hook as CloudEvents, in order; those that it has not taken."""
     import httpx
+    from tenacity import Retrying, stop_after_attempt, wait_fixed
 
-    for i, one in enumerate(events):
-        body = {
-            "specversion": "1.0",
-            "type": f"watchtide.finding.{one['event']}",
-            "source": "watchtide-watch",
-            "id": one["id"],
-            "time": one.get("raised") or one["end"],
-            "subject": one["series"],
-            "datacontenttype": "application/json",
-            "data": {k: v for k, v in one.items() if k not in ("event", "id")},
-        }
-        problem = ""
-        for k in range(TRIES):
-            time.sleep(PAUSE_S * k)
+    attempts = Retrying(stop=stop_after_attempt(TRIES), wait=wait_fixed(PAUSE_S), reraise=True)
+    with httpx.Client(timeout=TIMEOUT_S, follow_redirects=False, trust_env=False) as client:
+
+        def post(one: dict[str, Any]) -> None:
+            client.post(
+                url, json=_cloudevent(one), headers={"Content-Type": cloudevents.CONTENT_TYPE}
+            ).raise_for_status()
+
+        for i, one in enumerate(events):
             try:
-                answer = httpx.post(
-                    url, json=body, headers={"Content-Type": "application/cloudevents+json"},
-                    timeout=TIMEOUT_S, follow_redirects=False, trust_env=False,
-                )  # fmt: skip
+                attempts(post, one)
+            except httpx.HTTPStatusError as error:
+                problem = f"it answered {error.response.status_code}"
             except httpx.HTTPError as error:
                 problem = str(error)
+            else:
                 continue
-            problem = "" if answer.is_success else f"it answered {answer.status_code}"
-            if not problem:
-                break
-        if problem:
             print(f"watchtide: the hook took nothing: {problem}; it is tried again later", file=sys.stderr)
             return list(events[i:])[-MOST_UNSENT:]
     return []
+
+
+def _cloudevent(one: dict[str, Any]) -> dict[str, Any]:
+    data = {k: v for k, v in one.items() if k not in ("event", "id")}
+    time = one.get("raised") or one["end"]
+    kind = f"watchtide.finding.{one['event']}"
+    return cloudevents.event(kind, "watchtide-watch", one["id"], time, one["series"], data)

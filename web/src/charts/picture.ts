@@ -1,6 +1,7 @@
 import { dayTime, figure, utc, zoneName } from "../parts/words";
 import { edgeAt } from "./band";
 import { type Levels, sideOf } from "./drawing";
+import { pathOf, washOf } from "./path";
 import type { Drawn } from "./shapes";
 import { ticks } from "./ticks";
 
@@ -54,19 +55,12 @@ export function svgOf(
   const y = (v: number) =>
     TOP + (1 - (v - low + margin) / (high - low + 2 * margin || 1)) * (TALL - TOP - BOTTOM);
   const n = (v: number) => v.toFixed(1);
-  const line = (data: (number | null | undefined)[]) => {
-    let pen = "M";
-    let path = "";
-    for (const i of inSight) {
-      const v = data[i];
-      if (v == null) pen = "M";
-      else {
-        path += `${pen}${n(x(time[i] ?? 0))} ${n(y(v))}`;
-        pen = "L";
-      }
-    }
-    return path;
-  };
+  const line = (data: (number | null | undefined)[]) =>
+    pathOf(
+      inSight.map((i) => data[i]),
+      (k) => x(time[inSight[k] ?? 0] ?? 0),
+      y,
+    );
   const edge = (side: 1 | -1, level: number) => inSight.map((i) => edgeAt(view, i, side, level));
   const {
     time: at,
@@ -77,16 +71,7 @@ export function svgOf(
     upper: edge(1, levels.above ?? levels.below ?? 0),
     lower: edge(-1, levels.below ?? levels.above ?? 0),
   };
-  const band = at
-    .slice(1)
-    .flatMap((end, k) => {
-      const corners = [upper[k], upper[k + 1], lower[k + 1], lower[k]];
-      if (corners.some((v) => v == null)) return [];
-      const [a, b] = [x(at[k] ?? 0), x(end)];
-      const places = [a, b, b, a];
-      return [`M${corners.map((v, c) => `${n(places[c] ?? 0)} ${n(y(v ?? 0))}`).join("L")}Z`];
-    })
-    .join("");
+  const band = washOf(lower, upper, (k) => x(at[k] ?? 0), y);
   const marks = inSight
     .filter((i) => sideOf(score[i], levels) !== 0 && value[i] != null)
     .map((i) => {

@@ -29,7 +29,7 @@ from watchtide.server.lookouts.models import (
     Notice,
     Route,
 )
-from watchtide.tables import clock
+from watchtide.tables import clock, cloudevents
 
 log = structlog.stdlib.get_logger("watchtide.outbox")
 TIMEOUT_S = 15.0
@@ -134,7 +134,7 @@ def deliver(notice: Notice, route: Route) -> None:
         return
     if route.kind == HOOK:
         body = json.dumps(event_of(notice, route)).encode()
-        headers = {"Content-Type": "application/cloudevents+json"} | signature(route.secret, notice.uid, body)
+        headers = {"Content-Type": cloudevents.CONTENT_TYPE} | signature(route.secret, notice.uid, body)
     else:
         body = json.dumps({"text": chat_text(notice)}).encode()
         headers = {"Content-Type": "application/json"}
@@ -147,16 +147,14 @@ def event_of(notice: Notice, route: Route) -> dict[str, Any]:
     data: dict[str, Any] = {"title": notice.title, "text": notice.text, **_named(notice.finding)}
     if route.has_points and notice.points:
         data["points_csv"] = notice.points
-    return {
-        "specversion": "1.0",
-        "type": f"watchtide.{about}.{notice.kind}",
-        "source": f"/api/v1/lookouts/{notice.lookout_id}" if notice.lookout_id else "/api/v1/routes",
-        "id": notice.uid,
-        "time": clock.format_time(moments.ns_of(notice.created_at)),
-        "subject": notice.subject or route.name,
-        "datacontenttype": "application/json",
-        "data": data,
-    }
+    return cloudevents.event(
+        f"watchtide.{about}.{notice.kind}",
+        f"/api/v1/lookouts/{notice.lookout_id}" if notice.lookout_id else "/api/v1/routes",
+        notice.uid,
+        clock.format_time(moments.ns_of(notice.created_at)),
+        notice.subject or route.name,
+        data,
+    )
 
 
 def _named(finding: dict[str, Any]) -> dict[str, Any]:

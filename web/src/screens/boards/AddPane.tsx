@@ -5,7 +5,6 @@ import { useStreams } from "../../parts/streams";
 import { below, KINDS, type Kind, type Pane } from "./words";
 
 const OF_STREAM: Kind[] = ["stream", "several", "forecast"];
-const WITH_HOURS: Kind[] = ["stream", "several", "forecast"];
 const TALL: Partial<Record<Kind, number>> = { several: 10, ribbons: 8, scorecard: 3, text: 3, strongest: 6 };
 
 /** What goes onto the board next: chosen by kind, with what it needs; it is put below the others. */
@@ -26,7 +25,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       w: 6,
       h: TALL[kind] ?? 6,
       ...(kind === "several" ? { streams: chosen } : OF_STREAM.includes(kind) ? { stream: chosen[0] } : {}),
-      ...(WITH_HOURS.includes(kind) ? { hours: Number(form.get("hours")) } : {}),
+      ...(OF_STREAM.includes(kind) ? { hours: Number(form.get("hours")) } : {}),
       ...(kind === "ribbons" ? { metric: String(form.get("metric")) } : {}),
       ...(kind === "text" ? { text: String(form.get("text")) } : {}),
     });
@@ -59,7 +58,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
           </SelectField>
         </label>
       )}
-      {WITH_HOURS.includes(kind) && (
+      {OF_STREAM.includes(kind) && (
         <label>
           Hours
           <Field

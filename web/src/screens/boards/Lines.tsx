@@ -1,3 +1,4 @@
+import { pathOf, washOf } from "../../charts/path";
 import { ticks, tickWords } from "../../charts/ticks";
 import { figure } from "../../parts/words";
 import type { Line } from "./words";
@@ -30,21 +31,9 @@ export function Lines({
   // A line over a gap would say what nobody saw.
   const steps = time.slice(1).map((t, i) => t - (time[i] ?? t));
   const usual = [...steps].sort((a, b) => a - b)[Math.floor(steps.length / 2)] ?? 0;
+  const at = (i: number) => x(time[i] ?? 0);
   const path = (values: (number | null | undefined)[]) =>
-    values
-      .map((v, i) => {
-        if (v === null || v === undefined) return "";
-        const before = values[i - 1];
-        const isFirst = before === null || before === undefined || (steps[i - 1] ?? 0) > GAP * usual;
-        return `${isFirst ? "M" : "L"}${x(time[i] ?? 0).toFixed(1)} ${y(v).toFixed(1)}`;
-      })
-      .join("");
-  const band = time.flatMap((_, i) => {
-    const [a, b] = [lower[i], upper[i]];
-    return a === null || b === null || a === undefined || b === undefined ? [] : [{ i, a, b }];
-  });
-  const edge = (at: (p: { i: number; a: number; b: number }) => number) =>
-    band.map((p) => `${x(time[p.i] ?? 0).toFixed(1)},${y(at(p)).toFixed(1)}`);
+    pathOf(values, at, y, (i) => (steps[i - 1] ?? 0) > GAP * usual);
   const found = new Set(line.found ?? []);
   const marks = ticks(from, to, line.zone, 4);
   const words = tickWords(line.zone);
@@ -56,10 +45,7 @@ export function Lines({
         role="img"
         aria-label={`${line.title}, ${line.unit || "value"}`}
       >
-        <polygon
-          className="board-band"
-          points={[...edge((p) => p.b), ...edge((p) => p.a).reverse()].join(" ")}
-        />
+        <path className="board-band" d={washOf(lower, upper, at, y)} />
         <path className="board-expected" d={path(expected)} />
         <path className="board-seen" d={path(line.value)} />
         <path className="board-found" d={path(line.value.map((v, i) => (found.has(i) ? v : null)))} />
@@ -68,9 +54,9 @@ export function Lines({
       <span className="board-scale top">{figure(high)}</span>
       <span className="board-scale bottom">{figure(low)}</span>
       <div className="board-times">
-        {marks.at.map((at) => (
-          <span key={at} style={{ left: `${(100 * (at - from)) / (to - from || 1)}%` }}>
-            {words(at, marks.step)}
+        {marks.at.map((t) => (
+          <span key={t} style={{ left: `${(100 * (t - from)) / (to - from || 1)}%` }}>
+            {words(t, marks.step)}
           </span>
         ))}
       </div>

@@ -1,7 +1,7 @@
 import { UnstyledButton } from "@mantine/core";
 import { useInterval } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
-import { type CSSProperties, useEffect, useRef, useState } from "react";
+import { type CSSProperties, useRef, useState } from "react";
 import { Trouble } from "../../parts/ask";
 import { clock, dayOf, duration, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -33,22 +33,18 @@ interface Props {
 /** The panes of a board on their grid, each live, with the time and how old each pane is. */
 export function Wall({ name, panes, read, keyOf, isShared = false, arrange }: Props) {
   const grid = useRef<HTMLDivElement>(null);
-  const now = useNow();
   return (
     <section className="wall" aria-label={`Board ${name}`} data-arranged={arrange !== undefined || undefined}>
       <header className="wall-head">
         <h2>{name}</h2>
-        <span className="wall-clock">
-          {dayOf(now, fleetZone())} <strong className="figure">{clock(now, fleetZone())}</strong>{" "}
-          {zoneName(now, fleetZone())}
-        </span>
+        <Clock />
       </header>
       <div className="wall-grid" ref={grid}>
         {panes.map((pane, place) => (
           <OnePane
             // biome-ignore lint/suspicious/noArrayIndexKey: a pane is named by its place
             key={place}
-            {...{ pane, place, now, isShared, arrange }}
+            {...{ pane, place, isShared, arrange }}
             read={() => read(place)}
             queryKey={keyOf(place)}
             fieldWidth={() => (grid.current?.clientWidth ?? 1200) / 12}
@@ -60,22 +56,37 @@ export function Wall({ name, panes, read, keyOf, isShared = false, arrange }: Pr
   );
 }
 
-/** The time, by the second. */
+/** The time, by the second; only what shows it is drawn again. */
 function useNow(): number {
   const [now, setNow] = useState(Date.now);
-  const ticking = useInterval(() => setNow(Date.now()), 1_000);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: once, while it is shown
-  useEffect(() => {
-    ticking.start();
-    return ticking.stop;
-  }, []);
+  useInterval(() => setNow(Date.now()), 1_000, { autoInvoke: true });
   return now;
+}
+
+function Clock() {
+  const now = useNow();
+  return (
+    <span className="wall-clock">
+      {dayOf(now, fleetZone())} <strong className="figure">{clock(now, fleetZone())}</strong>{" "}
+      {zoneName(now, fleetZone())}
+    </span>
+  );
+}
+
+/** How old what a pane shows is, and whether that is too old. */
+function Age({ of, isLateAfter }: { of: number; isLateAfter: number }) {
+  const age = Math.max(0, (useNow() - of) / 1_000);
+  const isLate = age > isLateAfter;
+  return (
+    <span className={isLate ? "late small" : "soft small"}>
+      {duration(Math.round(age))} old{isLate ? ", late" : ""}
+    </span>
+  );
 }
 
 function OnePane({
   pane,
   place,
-  now,
   read,
   queryKey,
   isShared,
@@ -84,20 +95,17 @@ function OnePane({
 }: Pick<Props, "arrange"> & {
   pane: Pane;
   place: number;
-  now: number;
   read: () => Promise<Shown>;
   queryKey: unknown[];
   isShared: boolean;
   fieldWidth: () => number;
 }) {
   const shown = useQuery({ queryKey, queryFn: read, refetchInterval: EVERY_MS });
-  const age = shown.data ? Math.max(0, (now - shown.data.at) / 1_000) : null;
-  const isLate = age !== null && age > (pane.kind === "forecast" ? LATE_FORECAST_S : LATE_S);
   const kind = KINDS.find(([k]) => k === pane.kind);
   const title = pane.title || kind?.[1] || pane.kind;
-  const place_ = { "--x": pane.x + 1, "--w": pane.w, "--y": pane.y + 1, "--h": pane.h } as CSSProperties;
+  const spot = { "--x": pane.x + 1, "--w": pane.w, "--y": pane.y + 1, "--h": pane.h } as CSSProperties;
   return (
-    <section className="wall-pane" aria-label={title} style={place_}>
+    <section className="wall-pane" aria-label={title} style={spot}>
       <header>
         {arrange ? (
           <Handle title={title} fieldWidth={fieldWidth} move={(by) => arrange.move(place, by)} />
@@ -109,10 +117,8 @@ function OnePane({
             Take away
           </UnstyledButton>
         ) : (
-          age !== null && (
-            <span className={isLate ? "late small" : "soft small"}>
-              {duration(Math.round(age))} old{isLate ? ", late" : ""}
-            </span>
+          shown.data && (
+            <Age of={shown.data.at} isLateAfter={pane.kind === "forecast" ? LATE_FORECAST_S : LATE_S} />
           )
         )}
       </header>

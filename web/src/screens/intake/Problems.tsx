@@ -1,5 +1,6 @@
 import { Button, Table } from "@mantine/core";
 import type { Choices, Preview } from "../../api/client";
+import { pathOf } from "../../charts/path";
 import { figure, plural } from "../../parts/words";
 
 // What the count of a kind of trouble counts, where it is not rows.
@@ -99,11 +100,11 @@ function Thumb({ line }: { line: (number | null)[] }) {
   const seen = line.filter((v): v is number => v !== null);
   const low = Math.min(...seen);
   const high = Math.max(...seen);
-  let d = "";
-  line.forEach((v, i) => {
-    if (v !== null)
-      d += `${d && line[i - 1] !== null ? "L" : "M"}${((i / line.length) * 200).toFixed(1)} ${(20 - ((v - low) / (high - low || 1)) * 18).toFixed(1)}`;
-  });
+  const d = pathOf(
+    line,
+    (i) => (i / line.length) * 200,
+    (v) => 20 - ((v - low) / (high - low || 1)) * 18,
+  );
   return (
     <svg viewBox="0 0 200 22" preserveAspectRatio="none" width="100%" height="22" aria-hidden="true">
       <path d={d} fill="none" stroke="var(--line)" vectorEffect="non-scaling-stroke" />

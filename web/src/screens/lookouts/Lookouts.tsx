@@ -1,9 +1,10 @@
 import { Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, get, list } from "../../api/client";
+import { api, list } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { sessionQuery } from "../../parts/session";
 import { dayTime, figure } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Outbox } from "./Outbox";
@@ -14,7 +15,7 @@ import "./lookouts.css";
 
 /** Plans that are kept running, one a line: over what, and how many streams are in which state. */
 export default function Lookouts() {
-  const session = useQuery({ queryKey: ["session"], queryFn: () => get(api.GET("/api/v1/session")) });
+  const session = useQuery(sessionQuery);
   const lookouts = useQuery({ queryKey: ["lookouts"], queryFn: () => list(api.GET("/api/v1/lookouts")) });
   return (
     <div className="padded">

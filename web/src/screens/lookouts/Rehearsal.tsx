@@ -91,13 +91,12 @@ export function Rehearsal({ lookout }: { lookout: Lookout }) {
 
 /** The newest rehearsal, in a sentence, by week, by stream and against the logbook; earlier ones beside it. */
 function Latest({ now, before }: { now: Rehearsed; before: Rehearsed[] }) {
-  const { verdicts } = now;
   const held = now.held ? ` ${plural(now.held, "notice")} would have been held in planned work.` : "";
   return (
     <>
       <p className="forecast-sentence">
-        In {plural(now.weeks, "week")} it would have sent {plural(now.notices, "notice")}: {verdicts.real}{" "}
-        real, {verdicts["not real"]} not, {verdicts.open + verdicts["left out"]} without a verdict.
+        In {plural(now.weeks, "week")} it would have sent {plural(now.notices, "notice")}: {now.real} real,{" "}
+        {now.not_real} not, {now.open + now.left_out} without a verdict.
       </p>
       <p className="soft small tight">
         {plural(now.streams, "stream")}, {figure(now.samples)} samples, {plural(now.findings, "finding")}{" "}

@@ -40,7 +40,10 @@ export interface Rehearsed {
   notices: number;
   held: number;
   silent: number;
-  verdicts: { real: number; "not real": number; "left out": number; open: number };
+  real: number;
+  not_real: number;
+  left_out: number;
+  open: number;
   precision: number | null;
   precision_ci: [number, number] | null;
   recall: number | null;

@@ -1,4 +1,5 @@
 import type { Finding } from "../../api/client";
+import { pathOf } from "../../charts/path";
 import { day } from "../../parts/words";
 
 type Past = {
@@ -44,13 +45,7 @@ function Small({ past, low, high }: { past: Past; low: number; high: number }) {
   const n = past.values.length;
   const x = (i: number) => (i / Math.max(1, n - 1)) * 100;
   const y = (v: number) => 46 - ((v - low) / (high - low || 1)) * 42;
-  const line = (values: (number | null)[]) => {
-    let d = "";
-    values.forEach((v, i) => {
-      if (v !== null) d += `${d && values[i - 1] !== null ? "L" : "M"}${x(i).toFixed(1)} ${y(v).toFixed(1)}`;
-    });
-    return d;
-  };
+  const line = (values: (number | null)[]) => pathOf(values, x, y);
   const edge = (values: (number | null)[]) => values.map((v, i) => [i, v] as const);
   const band = [...edge(past.upper), ...edge(past.lower).reverse()]
     .filter((p): p is readonly [number, number] => p[1] !== null)

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
 import { edgeAt } from "../../charts/band";
+import { pathOf, washOf } from "../../charts/path";
 
 const W = 176;
 const H = 62;
@@ -31,31 +32,19 @@ export function SmallChart({
   });
   const d = view.data;
   if (!d) return <svg viewBox={`0 0 ${W} ${H}`} width="100%" aria-hidden="true" />;
-  const band = d.time.map((_, i) => {
-    const low = edgeAt(d, i, -1, d.level_below ?? 4);
-    const high = edgeAt(d, i, 1, d.level_above ?? 4);
-    return low === null || high === null ? null : [low, high];
-  });
-  const seen = [...d.value.filter((v): v is number => v !== null), ...band.flatMap((v) => v ?? [])];
+  const lower = d.time.map((_, i) => edgeAt(d, i, -1, d.level_below ?? 4));
+  const upper = d.time.map((_, i) => edgeAt(d, i, 1, d.level_above ?? 4));
+  const seen = [...d.value, ...lower, ...upper].filter((v): v is number => v !== null);
   const low = Math.min(...seen);
   const high = Math.max(...seen);
   const x = (t: number) => ((t - a) / (b - a)) * W;
   const y = (v: number) => H - 3 - ((v - low) / (high - low || 1)) * (H - 6);
-  let path = "";
-  d.value.forEach((v, i) => {
-    if (v !== null)
-      path += `${path && d.value[i - 1] !== null ? "L" : "M"}${x(d.time[i] ?? 0).toFixed(1)} ${y(v).toFixed(1)}`;
-  });
-  const edges = [1, 0].map((k) =>
-    band
-      .map((v, i) => (v ? `${x(d.time[i] ?? 0).toFixed(1)},${y(v[k] ?? 0).toFixed(1)}` : ""))
-      .filter(Boolean),
-  );
+  const at = (i: number) => x(d.time[i] ?? 0);
   return (
     <svg viewBox={`0 0 ${W} ${H}`} width="100%" role="img" aria-label="the span in its surroundings">
       <rect x={x(from)} y="0" width={Math.max(2, x(to) - x(from))} height={H} fill="var(--band)" />
-      <polygon points={[...(edges[0] ?? []), ...(edges[1] ?? []).reverse()].join(" ")} fill="var(--band)" />
-      <path d={path} fill="none" stroke="var(--ink)" strokeWidth="1.1" />
+      <path d={washOf(lower, upper, at, y)} fill="var(--band)" />
+      <path d={pathOf(d.value, at, y)} fill="none" stroke="var(--ink)" strokeWidth="1.1" />
     </svg>
   );
 }

@@ -1,5 +1,6 @@
 import { useMemo, useState } from "react";
 import type { Schema } from "../../api/client";
+import { pathOf } from "../../charts/path";
 import { day, digitsFor, figure, hours, plural, weekdayOf } from "../../parts/words";
 import { shownZone } from "../../parts/zones";
 import type { StreamFacts } from "./types";
@@ -10,7 +11,6 @@ const DAY = 86_400_000;
 const LINES = 4;
 
 type FoldData = Schema["Fold"];
-type Column = (number | null)[];
 
 /** A scale of round figures over the values: where each line lies, and its value. */
 export function scaleOf(low: number, high: number): number[] {
@@ -21,19 +21,6 @@ export function scaleOf(low: number, high: number): number[] {
   for (let k = Math.ceil(low / step); k * step <= high + step * 1e-9; k++)
     found.push(Number((k * step).toPrecision(12)));
   return found;
-}
-
-function pathOf(values: Column, x: (i: number) => number, y: (v: number) => number): string {
-  let pen = "M";
-  let path = "";
-  values.forEach((v, i) => {
-    if (v === null) pen = "M";
-    else {
-      path += `${pen}${x(i).toFixed(1)} ${y(v).toFixed(1)}`;
-      pen = "L";
-    }
-  });
-  return path;
 }
 
 /** The seasons as lines over one axis, with what lies under the pointer or the arrow keys in words. */

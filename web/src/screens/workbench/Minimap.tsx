@@ -1,5 +1,6 @@
 import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
+import { pathOf } from "../../charts/path";
 import type { Range } from "../../charts/TimePane";
 
 /** The whole stream in one strip, with what is in sight; a press moves there. */
@@ -18,20 +19,11 @@ export function Minimap({
     const seen = overview.value.filter((v): v is number => v !== null);
     const low = Math.min(...seen);
     const high = Math.max(...seen);
-    let d = "";
-    let pen = false;
-    overview.time.forEach((t, i) => {
-      const v = overview.value[i];
-      if (v === null || v === undefined || t === null) {
-        pen = false;
-        return;
-      }
-      const x = (((t ?? 0) - whole[0]) / (whole[1] - whole[0])) * 1000;
-      const y = 34 - ((v - low) / (high - low || 1)) * 30;
-      d += `${pen ? "L" : "M"}${x.toFixed(1)} ${y.toFixed(1)}`;
-      pen = true;
-    });
-    return d;
+    return pathOf(
+      overview.value,
+      (i) => (((overview.time[i] ?? 0) - whole[0]) / (whole[1] - whole[0])) * 1000,
+      (v) => 34 - ((v - low) / (high - low || 1)) * 30,
+    );
   }, [overview, whole]);
   const x = (ms: number) => ((ms - whole[0]) / (whole[1] - whole[0])) * 100;
   const move = (event: React.PointerEvent<HTMLDivElement>) => {
