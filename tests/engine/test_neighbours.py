@@ -281,7 +281,8 @@ def test_an_examination_splits_training_from_what_comes_after():
 
 
 def test_replay_of_too_little_history_judges_nothing_and_says_so():
-    got = stages.scan(hourly(world.hourly(days=10)), Plan(), (), "replay")
+    plan = from_data({"replay": {"window": "21d"}})
+    got = stages.scan(hourly(world.hourly(days=10)), plan, (), "replay")
     assert (
         np.isnan(got.z).all() and got.findings == () and any("give more history" in n for n in got.base.notes)
     )

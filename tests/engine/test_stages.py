@@ -6,7 +6,7 @@ from tests import world
 
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome, run, stages
+from watchtide.engine import outcome, run, stages, training
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 
@@ -80,7 +80,7 @@ def test_days_start_at_local_midnight_and_weeks_on_monday():
 )
 def test_the_training_part_ends_where_the_plan_says(train, stop):
     series = stages.prepare(hourly(np.arange(240.0)), Plan()).series
-    got = stages.training_stop(series, from_data({"baseline": {"train": train}}), "UTC")
+    got = training.training_stop(series, from_data({"baseline": {"train": train}}), "UTC")
     assert got == pytest.approx(stop, abs=1)
 
 

@@ -114,9 +114,9 @@ def test_bins_are_complete_when_their_wait_is_over(jitter_s):
 def test_the_state_is_read_back_bit_for_bit_and_runs_nothing():
     times, values = history()
     _, state = ticked(times, values, from_data(KINDS["harmonic"] | SHORT), [700])
-    kept, key = upkeep.read(state)
-    assert upkeep.write(kept, key) == state
-    again, _ = upkeep.read(state)
+    standing, key = upkeep.read(state)
+    assert upkeep.write(standing, key) == state
+    kept, again = standing.kept, upkeep.read(state)[0].kept
     for name, array in kept.judged.items():
         np.testing.assert_array_equal(array, again.judged[name])
         assert array.dtype == again.judged[name].dtype

@@ -84,6 +84,28 @@ def test_a_job_leaves_room_for_others_and_the_next_goes_on(api, sender, monkeypa
     assert Lookout.objects.get(pk=pk).looked_at is not None
 
 
+def test_a_young_stream_is_judged_provisionally_and_says_what_it_lacks(api, sender):
+    times, values = history(24 * 6)
+    values[-2:] += 300
+    pk = api.post(
+        "/api/v1/lookouts", {"name": "young", "plan": "{}", "scope": {"metric": "flow"}, "every": "auto",
+        "wait": "0s", "routes": []}, format="json",
+    ).json()["id"]  # fmt: skip
+    push(sender, times[:20], values[:20])
+    judge()
+    row = streams(api, pk)["metric=flow,place=lock"]
+    assert row["state"] == "learning" and row["needs"].startswith("24 samples over six hours")
+    push(sender, times[20:-2], values[20:-2])
+    judge()
+    row = streams(api, pk)["metric=flow,place=lock"]
+    assert row["state"] == "learning" and "provisionally" in row["why"]
+    assert "for the first full choice" in row["needs"] and "1d" in row["needs"]
+    push(sender, times[-2:], values[-2:])
+    judge()
+    row = streams(api, pk)["metric=flow,place=lock"]
+    assert row["state"] == "adrift" and "first full choice" in row["needs"]
+
+
 def test_what_came_in_odd_pieces_is_judged_as_one_replay(api, sender):
     times, values = history()
     push(sender, times[:30], values[:30])

@@ -15,7 +15,7 @@ from watchtide.core.scoring import compare as comparing
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label
-from watchtide.engine import stages
+from watchtide.engine import training
 from watchtide.engine.together import family_of
 from watchtide.plan import durations
 from watchtide.tables import clock, labels, results
@@ -52,7 +52,7 @@ def threshold(
     try:
         tolerance_ns = durations.parse_ns(tolerance, step_ns=step)
         told = choice.best_level(
-            streams, labels.read_labels(labels_path, zone=zone), stated, by=by, group=stages.group_of(plan, step or 1),
+            streams, labels.read_labels(labels_path, zone=zone), stated, by=by, group=training.group_of(plan, step or 1),
             side=plan.flag.side, setting=Setting(tolerance_ns, step), locked=span,
         )  # fmt: skip
     except ValueError as error:

@@ -27,22 +27,26 @@ LEAP_LEAD = 96
 
 @dataclass(frozen=True)
 class Cadence:
-    """first : samples of the first training window, none of which is judged; refit, window : in samples."""
+    """first : samples of the first training window, none of which is judged; refit, window : in samples. reread : refits after
+    which windows and level are read anew, None for about a week."""
 
     first: int
     refit: int
     window: int
+    reread: int | None = None
 
 
 @dataclass(frozen=True)
 class Rules:
-    """What the level is read by. has_windows : whether windows are heard."""
+    """What the level is read by. has_windows : whether windows are heard; cautious : sigmas that a level is at least where
+    it rests on too little of the stream's own."""
 
     kind: str
     amount: float
     side: str
     group: Group
     has_windows: bool
+    cautious: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -134,7 +138,7 @@ def replay(
         state.take_up(kept)
     reached = begun if levels else -1
     # Windows and level are read anew about once a week: they rest on long histories.
-    every = max(1, round(WEEK_NS / (cadence.refit * frame.step_ns)))
+    every = cadence.reread or max(1, round(WEEK_NS / (cadence.refit * frame.step_ns)))
     for at in range(begun, n, cadence.refit):
         stop = min(at + cadence.refit, n)
         begin = max(0, at - cadence.window)
@@ -214,6 +218,11 @@ def replay(
                 rules.side,
                 rules.group,
             )
+            if rules.kind != "sigmas" and (level.odds is None or level.per_week is None):
+                level = replace(
+                    level,
+                    **{x: max(getattr(level, x), rules.cautious) for x in ("above", "below", "odd")},
+                )
             if not levels:
                 state.rehearsed, state.taught = heard, clean
             levels.append(level)

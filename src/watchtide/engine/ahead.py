@@ -10,7 +10,7 @@ from watchtide.core import carrying, expectation, flagging, gridding, onward, pa
 from watchtide.core.cadence import Cadence
 from watchtide.core.frame import DAY_NS
 from watchtide.core.series import Floats, Ints, Series
-from watchtide.engine import choices, preparing, stages
+from watchtide.engine import choices, preparing, training
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan
 from watchtide.tables import clock
@@ -78,12 +78,12 @@ def forecast(
         usual = float(np.nanmedian(prepared.denominator[:n]))
         denominator = np.r_[prepared.denominator[:n], np.full(steps, usual)]
     ready = replace(prepared, series=known, columns=columns, names=names, denominator=denominator)
-    usable, notes = stages.usable_samples(ready, plan, [])
-    transform = stages.transform_of(plan, known, usable, by_row=prepared.by_row)
+    usable, notes = training.usable_samples(ready, plan, [])
+    transform = training.transform_of(plan, known, usable, by_row=prepared.by_row)
     frame = preparing.frame_of(ready, transform, usable, usable)
     part = frame.part(0, n)
     choice, _, first = choices.choice_of(part, ready, plan)
-    notes = [*notes, *stages.ignored_columns(choice, ready)]
+    notes = [*notes, *training.ignored_columns(choice, ready)]
     got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
     if got.model is None or got.training is None:
         raise ValueError("no observed sample to forecast from")
@@ -106,7 +106,7 @@ def forecast(
         )
         reach.append(tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2)))
     expected, spread = (x[n:] for x in transforms.back(transform, known.values, ahead, got.spread))
-    counted = stages.counted_in(frame, got.model).at(slice(n, n + steps))
+    counted = training.counted_in(frame, got.model).at(slice(n, n + steps))
     lower, upper = (
         quantile.values_at(sign * far, expected, growth * spread, counted)
         for sign, far in ((-1, reach[1]), (1, reach[0]))

@@ -49,6 +49,31 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
     begins = [0]
     for part, change in zip(parts[1:], found, strict=True):
         begins.append(max(int(np.searchsorted(part.series.times, change.known_ns, side="right")) - 1, 0))
+    whole = laid(parts, begins)
+    last = parts[-1]
+    cadences = [
+        {
+            "from": clock.format_time(c.known_ns),
+            "before": durations.format_ns(c.before.step_ns),
+            "after": durations.format_ns(c.after.step_ns),
+        }
+        for c in found
+    ]
+    notes = tuple(
+        f"the cadence changed from {c['before']} to {c['after']}; judged on the coarser grid from {c['from']} on"
+        for c in cadences
+    )
+    return replace(
+        whole,
+        train_stop=min(parts[0].train_stop, len(whole.series)),
+        resolved={**last.resolved, "replay": {**last.resolved["replay"], "cadences": cadences}},
+        notes=(*notes, *last.notes),
+    )
+
+
+def laid(parts: Sequence[Baselined], begins: Sequence[int]) -> Baselined:
+    """Replays of one stream as one stage: of each the bins from `begins` on, until the next one's first; all else is the
+    last one's."""
     slices = []
     for i, (part, a) in enumerate(zip(parts, begins, strict=True)):
         b = len(part.series)
@@ -66,14 +91,14 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         own = [getattr(p, name) for p in parts]
         return type(own[0])(**{f.name: whole(own, f.name) for f in fields(own[0])})
 
-    laid = [p.series for p in parts]
+    rows = [p.series for p in parts]
     series = Series(
-        whole(laid, "times"),
-        whole(laid, "values"),
+        whole(rows, "times"),
+        whole(rows, "values"),
         last.series.step_ns,
-        whole(laid, "offsets_ns"),
+        whole(rows, "offsets_ns"),
         None,
-        whole(laid, "ends"),
+        whole(rows, "ends"),
     )
     arrays = {name: whole(parts, name) for name in _BY_SAMPLE}
     most = max(len(p.seasons) for p in parts)
@@ -89,19 +114,6 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         own = pairs[(pairs[:, 0] >= s.start) & (pairs[:, 1] < s.stop)]
         shifts.append((own - s.start + at).ravel())
         at += n
-    cadences = [
-        {
-            "from": clock.format_time(c.known_ns),
-            "before": durations.format_ns(c.before.step_ns),
-            "after": durations.format_ns(c.after.step_ns),
-        }
-        for c in found
-    ]
-    resolved = {**last.resolved, "replay": {**last.resolved["replay"], "cadences": cadences}}
-    notes = tuple(
-        f"the cadence changed from {c['before']} to {c['after']}; judged on the coarser grid from {c['from']} on"
-        for c in cadences
-    )
     return replace(
         last,
         series=series,
@@ -111,8 +123,5 @@ def joined(parts: Sequence[Baselined], found: Sequence[Change]) -> Baselined:
         held_out=replace(record("held_out"), first=np.concatenate(first)),
         in_force=record("in_force"),
         shift_candidates=np.concatenate(shifts),
-        train_stop=min(parts[0].train_stop, len(series)),
-        resolved=resolved,
-        notes=(*notes, *last.notes),
         **arrays,
     )

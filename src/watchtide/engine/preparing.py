@@ -100,10 +100,13 @@ def known_days(
     return tuple(out)
 
 
-def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
+def prepare(
+    stream: Input, plan: Plan, *, until: int | None = None, known: int = cadence.KNOWN_STAMPS
+) -> Prepared:
     """The stream on an even grid with its local offsets, and what was resolved on the way.
 
-    until : in replay, how many samples may speak for cadence and kind of values; None lets all of them.
+    until : in replay, how many samples may speak for the kind of values and for where in a step the grid lies, and `known`
+    how many for the cadence; None lets all of them.
     """
     p = plan.prepare
     times, values, d = stream.times, stream.values, stream.denominators
@@ -118,8 +121,7 @@ def prepare(stream: Input, plan: Plan, *, until: int | None = None) -> Prepared:
     order = np.argsort(times, kind="stable")
     early = order if until is None else order[:until]
     seen = values[early][~np.isnan(values[early])]
-    known = times[order] if until is None else times[order[: max(cadence.KNOWN_STAMPS, 2)]]
-    found, way = cadence_of(stream, plan, known)
+    found, way = cadence_of(stream, plan, times[order] if until is None else times[order[:known]])
     as_ = p.as_
     if as_ == "auto":
         as_ = "ratio" if d is not None else "count" if are_counts(seen) else "value"

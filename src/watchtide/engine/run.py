@@ -10,6 +10,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
+import numba
 import numpy as np
 
 from watchtide import __version__, kernels
@@ -38,6 +39,8 @@ def _start_worker(parent: int) -> None:
     import signal
 
     kernels.use_cache()
+    # By a call, not by the environment: Numba reads that again when it compiles, and the parent has more threads.
+    numba.set_num_threads(1)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     if hasattr(os, "getppid") and os.uname().sysname == "Linux":
         ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG
@@ -61,7 +64,7 @@ def _is_single() -> bool:
 @contextmanager
 def pool(jobs: int, *, is_forked: bool = False) -> Iterator[Executor]:
     """A pool of `jobs` processes, spawned unless they may be forked."""
-    for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS"):
+    for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
         os.environ.setdefault(name, "1")
     context = multiprocessing.get_context("fork" if is_forked else "spawn")
     executor = ProcessPoolExecutor(
@@ -260,6 +263,7 @@ def summarise(scanned: Sequence[stages.Scanned], plan: Plan, mode: str = "fit") 
                 "promised_per_week": s.level.per_week,
             },
             "mode": base.mode,
+            "provisional": base.resolved.get("replay", {}).get("provisional"),
             "training": _part(s, None, cut),
             "after": _part(s, cut, None) if base.train_stop < len(base.series) else None,
             "resolved": s.resolved,

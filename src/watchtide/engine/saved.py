@@ -22,7 +22,7 @@ from watchtide.core.frame import Period
 from watchtide.core.series import Floats, Series
 from watchtide.core.spread import LAWS, SpreadModel
 from watchtide.core.transforms import Transform
-from watchtide.engine import preparing, stages
+from watchtide.engine import preparing, stages, training
 from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.preparing import Input
 from watchtide.engine.stages import Baselined, Scanned
@@ -252,7 +252,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     prepared = preparing.prepare(replace(stream, zone=saved.zone), plan)
     series = prepared.series
     n = len(series)
-    usable, notes = stages.usable_samples(prepared, plan, [])
+    usable, notes = training.usable_samples(prepared, plan, [])
     model = saved.model
     if prepared.cadence.kind == "rows" and n and _is_after(series, saved):
         # Row positions carry no time: new rows continue after the last training row.
@@ -269,7 +269,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     if saved.carry is not None:
         spread = spread * saved.carry.growth_at(past_end)
     shown, wide = transforms.back(saved.transform, series.values, expected, spread)
-    counted = stages.counted_in(frame, model)
+    counted = training.counted_in(frame, model)
     z = stages.scores(quantile.score(series.values, shown, wide, counted), prepared, plan)
     trees = expectation.isolated_of(model, frame)
     lags = model.fitted.facts.get("lags", 1)

@@ -10,7 +10,7 @@ import numpy as np
 from watchtide.core import flagging, fleet, keys, windows
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints
-from watchtide.engine import stages
+from watchtide.engine import stages, training
 from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
 from watchtide.plan.model import Fleet
@@ -84,7 +84,7 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     step, told = base.series.step_ns, base.resolved["replay"]
     first, refit = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit"))
     every = refit * max(1, round(flagging.WEEK_NS / (refit * step)))
-    group = stages.group_of(plan, step)
+    group = training.group_of(plan, step)
     out: list[Lent] = []
     for at in range(first, len(base.series), every):
         if not base.in_force.lacking[at : at + every].any():
@@ -147,7 +147,7 @@ def helped(base: Baselined, lender: Lender, plan: Plan) -> Scanned:
 def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) -> flagging.SideTails:
     """Tails of one side over all clean held-out scores of a family."""
     watched = len(flagging.watched_sides(plan.flag.side))
-    group = stages.group_of(plan, step_ns)
+    group = training.group_of(plan, step_ns)
     some = [h for h in held if h.count]
     samples = _joined([flagging.side_scores(flagging.alone(h), side, watched) for h in some])
     peaks = [p for h in some if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None]

@@ -20,21 +20,28 @@ from watchtide.core.expectation import Choice, Model
 from watchtide.core.frame import Period
 from watchtide.core.innovations import Follower
 from watchtide.core.scoring.rows import Label
+from watchtide.core.series import Series
 from watchtide.core.spread import SpreadModel
-from watchtide.engine import stages
+from watchtide.engine import ages, stages, training
+from watchtide.engine.ages import Standing
 from watchtide.engine.arrays import read_array, zipped
+from watchtide.engine.based import Baselined, InForce, Scanned
 from watchtide.engine.preparing import Input
-from watchtide.engine.stages import BASELINE_VERSION, Scanned
+from watchtide.engine.stages import BASELINE_VERSION
 from watchtide.plan import Plan
 
-FORMAT = "watchtide upkeep 1"
+FORMAT = "watchtide upkeep 2"
 STATE_CLASSES = (
+    Baselined,
     Choice,
     Fitted,
     Follower,
+    InForce,
     Model,
     Period,
+    Series,
     SpreadModel,
+    Standing,
     flagging.Level,
     quantile.Counted,
     replay.Kept,
@@ -59,7 +66,7 @@ def complete(stream: Input, plan: Plan, now_ns: int, wait_ns: int, skip_last: in
     """
     if not len(stream.times):
         return None
-    prepared, _ = stages.replay_grid(stream, plan)
+    prepared = ages.grid_of(stream, plan)
     ends = prepared.series.ends[: len(prepared.series) - skip_last]
     ended = int(np.searchsorted(ends, now_ns - wait_ns, side="right"))
     return Complete(int(ends[ended - 1]), prepared.cadence.step_ns) if ended else None
@@ -73,15 +80,15 @@ def tick(
     stream : the whole history, also what was judged before. A state of other samples, labels or another plan, as after a
     correction of history, is not gone on from: all is judged anew. The answer is that of `stages.scan(…, mode="replay")`.
     """
-    kept: replay.Kept | None = None
+    kept: Standing | None = None
     if state is not None:
         found, key = read(state)
         kept = found if key == key_of(stream, plan, labels, found.until_ns) else None
-    base, now = stages.replay_on(stream, plan, labels, kept)
+    base, now = ages.replay_on(stream, plan, labels, kept)
     scanned = stages.flag(base, plan)
     if now is None:
         return scanned, None
-    if kept is not None and now.at == kept.at:
+    if kept is not None and (now.age, now.kept.at) == (kept.age, kept.kept.at):
         return scanned, state
     return scanned, write(now, key_of(stream, plan, labels, now.until_ns))
 
@@ -95,7 +102,7 @@ def key_of(stream: Input, plan: Plan, labels: Sequence[Label], until_ns: int) ->
     columns = [stream.values] if stream.denominators is None else [stream.values, stream.denominators]
     for column in (stream.times, *columns):
         seal.update(np.ascontiguousarray(column[stream.times < until_ns]).tobytes())
-    for span in sorted(stages.left_out_spans(plan, stream.key, labels)):
+    for span in sorted(training.left_out_spans(plan, stream.key, labels)):
         if span[1] < until_ns:
             seal.update(repr(span).encode())
     for beside in stream.covariates:
@@ -105,14 +112,14 @@ def key_of(stream: Input, plan: Plan, labels: Sequence[Label], until_ns: int) ->
     return seal.hexdigest()
 
 
-def write(kept: replay.Kept, key: str) -> bytes:
+def write(kept: Standing, key: str) -> bytes:
     """The state as bytes. key : of the samples, labels and plan that it rests on (`key_of`)."""
     arrays: list[np.ndarray] = []
     head = {"format": FORMAT, "key": key, "kept": _plain(kept, arrays)}
     return zipped("state.json", head, {str(i): values for i, values in enumerate(arrays)})
 
 
-def read(data: bytes) -> tuple[replay.Kept, str]:
+def read(data: bytes) -> tuple[Standing, str]:
     """The state and its key. Raises ValueError for what is none."""
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as file:
@@ -124,7 +131,7 @@ def read(data: bytes) -> tuple[replay.Kept, str]:
         kept = _real(head["kept"], parts)
     except (zipfile.BadZipFile, KeyError, TypeError, IndexError, json.JSONDecodeError) as error:
         raise ValueError(f"the kept state cannot be read: {error}") from error
-    if not isinstance(kept, replay.Kept):
+    if not isinstance(kept, Standing):
         raise ValueError("the kept state holds something else")
     return kept, str(head["key"])
 

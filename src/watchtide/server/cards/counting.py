@@ -19,7 +19,7 @@ from watchtide.core.scoring.curve import LEVELS, Curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Coverage, Finding, Label
 from watchtide.core.series import SECOND_NS, WEEK_S
-from watchtide.engine import stages
+from watchtide.engine import training
 from watchtide.engine.together import family_of
 from watchtide.plan import Plan as PlanText
 from watchtide.server.jobs import services as jobs
@@ -365,7 +365,7 @@ def best_level(scan: Scan, selection: Selection, constraint: choice.Constraint, 
     try:
         told = choice.best_level(
             [quiet.sheet(s).scored for s in sheets.of_scan(scan, rows)], covering(logbook.labels(), [r.stream.key for r in rows]), constraint, by=by,
-            group=stages.group_of(plan, scan.step_ns), side=plan.flag.side,
+            group=training.group_of(plan, scan.step_ns), side=plan.flag.side,
             setting=setting_of(scan, selection), locked=locked_span(rows),
         )  # fmt: skip
     except ValueError as error:

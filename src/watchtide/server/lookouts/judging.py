@@ -10,7 +10,7 @@ from django.db.models.functions import Now
 
 from watchtide.core.scoring.rows import Label, touches
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome, upkeep, watching
+from watchtide.engine import ages, outcome, upkeep, watching
 from watchtide.engine.based import Scanned
 from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
@@ -96,7 +96,7 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
         changes |= {"newest_ns": newest_ns, "newest_at": moments.now()}
     before = watched.judged_through_ns
     if before is not None and reach.until_ns <= before:
-        return Judged(changes | _now(watched, rules, reach, watched.findings, changes))
+        return Judged(changes | _now(watched, rules, reach, watched.findings, changes, watched.needs))
     known = tuple(map(as_finding, watched.findings))
     followed = Followed(before, bytes(watched.upkeep) or None, watched.judged, watched.late, known)
     k = int(np.searchsorted(times, reach.until_ns))
@@ -110,7 +110,10 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
         "findings": findings,
         "late": step.now.late,
     }
-    now = _now(watched, rules, reach, findings, changes) if changes["judged"] else _learning(watched, scanned)
+    if changes["judged"]:
+        now = _now(watched, rules, reach, findings, changes, _lacks(scanned))
+    else:
+        now = _learning(watched, scanned, rules.plan)
     touched = frozenset(watching.identity(f) for f in (*step.began, *step.ended))
     return Judged(changes | now, reach, findings, touched, scanned)
 
@@ -125,34 +128,51 @@ def silence_of(step_ns: int, wait_ns: int) -> int:
     return max(wait_ns + SILENT_BINS * step_ns, LEAST_SILENCE_NS)
 
 
-def _learning(watched: Watched, scanned: Scanned) -> Row:
+def _learning(watched: Watched, scanned: Scanned, plan: Plan) -> Row:
     first = scanned.resolved["replay"]["first"]
     times = scanned.base.series.times
     begins = int(times[0]) + int(durations.parse_ns(first))
     needs = "samples that can train it: so far there are too few"
     if begins > int(scanned.base.series.ends[-1]):
         needs = f"history until {clock.format_time(begins)}: it learns from {first} first"
+        if not ages.is_begin_stated(plan):
+            needs = f"{ages.HOURS_SAMPLES} samples over six hours for a provisional judgement; {needs}"
     return _state(watched, models.LEARNING, "; ".join(scanned.base.notes), needs=needs)
 
 
-def _now(watched: Watched, rules: Rules, reach: Complete, findings: Sequence[Row], changes: Row) -> Row:
-    """The state of a stream that is judged."""
+def _lacks(scanned: Scanned) -> str:
+    """What a stream that is judged provisionally lacks, and when it will be there; empty for one that is not."""
+    told = scanned.resolved["replay"].get("provisional")
+    if told is None or told["until"] is not None:
+        return ""
+    kind = scanned.resolved["baseline"]["kind"]
+    seasons = " and ".join(scanned.resolved["baseline"]["seasons"]) or "no season yet"
+    return f"history until {told['full']} for the first full choice; provisional so far: {kind}, {seasons}"
+
+
+def _now(
+    watched: Watched, rules: Rules, reach: Complete, findings: Sequence[Row], changes: Row, lacks: str
+) -> Row:
+    """The state of a stream that is judged. lacks : what it still learns."""
     newest_at = changes.get("newest_at", watched.newest_at)
     newest_ns = changes.get("newest_ns", watched.newest_ns)
     silence_ns = silence_of(reach.step_ns, changes["next_ns"] - reach.until_ns - reach.step_ns)
     if moments.now() - newest_at > timedelta(seconds=silence_ns / SECOND_NS):
         usual = durations.format_ns(reach.step_ns)
         why = f"nothing newer than {clock.format_time(newest_ns)} has come; usual is one every {usual}"
-        return _state(watched, models.SILENT, why)
+        return _state(watched, models.SILENT, why, lacks)
     ongoing = [f for f in findings if rules.is_open(f, reach)]
     if not ongoing:
-        return _state(watched, models.STEADY, f"judged through {clock.format_time(reach.until_ns)}")
+        through = clock.format_time(reach.until_ns)
+        if lacks:
+            return _state(watched, models.LEARNING, f"judged provisionally through {through}", lacks)
+        return _state(watched, models.STEADY, f"judged through {through}")
     worst = max(ongoing, key=lambda f: f["score"] or 0.0)
     side = worst["direction"] or "without a side"
     words = f"{worst['score']:.1f} sigmas {side} since {clock.format_time(worst['start'])}"
     if rules.is_quiet(watched.stream.key, worst):
-        return _state(watched, models.QUIET, f"planned work; {words}")
-    return _state(watched, models.ADRIFT, words)
+        return _state(watched, models.QUIET, f"planned work; {words}", lacks)
+    return _state(watched, models.ADRIFT, words, lacks)
 
 
 def _state(watched: Watched, state: str, why: str, needs: str = "") -> Row:

@@ -20,7 +20,7 @@ from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS, at_stamps
-from watchtide.engine import cache, kept, preparing, stages, together
+from watchtide.engine import cache, kept, preparing, stages, together, training
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
 from watchtide.server import moments
@@ -474,7 +474,7 @@ def curve_of(
     """The operating curve over these streams of a scan. step_ns : of a single stream, else the scan's finest."""
     plan = plan_of(scan.plan_version.text)
     return curve(
-        scored, labels, group=stages.group_of(plan, step_ns or scan.step_ns), side=plan.flag.side, shifts=[f for f in shifts if f.kind == "shift"],
+        scored, labels, group=training.group_of(plan, step_ns or scan.step_ns), side=plan.flag.side, shifts=[f for f in shifts if f.kind == "shift"],
         setting=setting,
     )  # fmt: skip
 

@@ -10,7 +10,7 @@ export const STATE_WORDS: Record<State, string> = {
   failing: "cannot be judged: the plan does not fit, or something went wrong",
   adrift: "a finding goes on",
   silent: "nothing has come for longer than usual",
-  learning: "too little history to judge yet",
+  learning: "little history: not judged yet, or provisionally",
   quiet: "a finding goes on within planned work",
   steady: "as expected",
 };

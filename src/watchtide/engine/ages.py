@@ -1,0 +1,242 @@
+"""A replay from a stream's first hours on: choices made again at stated ages, each better than the one before.
+
+What is said at one age rests on what was known when it began, and stays: the next one judges only what comes after it began.
+What is said before the plan's own first choice is provisional.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from watchtide.core import replay
+from watchtide.core.cadence import KNOWN_STAMPS
+from watchtide.core.frame import DAY_NS
+from watchtide.core.scoring.rows import Label
+from watchtide.core.seasons import LEAST_CYCLES
+from watchtide.core.series import Ints
+from watchtide.engine import following, preparing, replaying
+from watchtide.engine.based import Baselined
+from watchtide.engine.preparing import Input
+from watchtide.engine.replaying import Start
+from watchtide.plan import Plan, durations
+from watchtide.tables import clock
+
+HOUR_NS = DAY_NS // 24
+# From when on something is said, and so many samples at least: a middle of those before, then the day.
+HOURS_NS, HOURS_SAMPLES = 6 * HOUR_NS, 24
+DAYS_NS, DAYS_SAMPLES = 4 * DAY_NS, 48
+# Slower streams wait for their first full choice: their first day holds too few samples to say anything.
+SLOWEST_NS = 6 * HOUR_NS
+# A level is read anew each day at first; where it rests on too few samples to have a tail, it is at least so many sigmas.
+CAUTIOUS_SIGMAS = 6.0
+# Kinds that need no season and little history; others wait for the day.
+SIMPLE = ("fixed", "rolling", "trailing")
+
+
+@dataclass(frozen=True)
+class Age:
+    """A stretch of a stream's life. name : what it can expect; plan : what it is judged by; start : None for the plan's own."""
+
+    name: str
+    plan: Plan
+    start: Start | None
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Where a replay stands. age : in which age; before : what the ages before it said, None in the first; kept : of this one."""
+
+    age: int
+    before: Baselined | None
+    kept: replay.Kept
+
+    @property
+    def until_ns(self) -> int:
+        return self.kept.until_ns
+
+
+def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
+    """The ages of a stream, the last one the plan's own.
+
+    There is but that one where the plan states a first window or what to train on, and for slow or uneven cadences.
+    """
+    own = Age("the plan", plan, None)
+    if is_begin_stated(plan) or len(stream.times) < HOURS_SAMPLES:
+        return (own,)
+    stamps = np.sort(stream.times)
+    _, way = preparing.cadence_of(stream, plan, stamps[:HOURS_SAMPLES])
+    step = way.step_ns
+    if not way.is_even or step > SLOWEST_NS or preparing.parse_transform(plan.prepare.transform, step)[1] > 1:
+        return (own,)
+    rhythm = replaying.rhythm_of(plan, step)
+    hours = max(HOURS_NS // step, HOURS_SAMPLES)
+    days = max(DAYS_NS // step, DAYS_SAMPLES)
+    quarter = min(max(HOURS_NS // step, 1), rhythm.refit)
+    found = []
+    if hours < rhythm.first:
+        found.append(Age("hours", _for_hours(plan), _start(stamps, step, hours, quarter, rhythm)))
+    by_day = _for_days(plan, step)
+    if by_day is not None and days < rhythm.first:
+        found.append(Age("days", by_day, _start(stamps, step, days, rhythm.refit, rhythm)))
+    return (*found, own)
+
+
+def is_begin_stated(plan: Plan) -> bool:
+    """Whether a plan says itself from when on it judges."""
+    return plan.replay.window != "auto" or plan.baseline.train != "all"
+
+
+def _start(stamps: Ints, step: int, first: int, refit: int, own: replay.Cadence) -> Start:
+    """How an age begins after so many bins; its cadence is read from no stamp that came after it."""
+    known = int(np.searchsorted(stamps, int(stamps[0]) + first * step))
+    reread = max(DAY_NS // (refit * step), 1)
+    rhythm = replay.Cadence(first, refit, own.window, int(reread))
+    return Start(rhythm, min(max(known, 2), KNOWN_STAMPS), CAUTIOUS_SIGMAS)
+
+
+def _for_hours(plan: Plan) -> Plan:
+    """A plan without seasons: fixed limits as they are, else the middle of what came before."""
+    base, is_kept = plan.baseline, plan.baseline.kind in SIMPLE
+    baseline = base.model_copy(
+        update={
+            "kind": base.kind if is_kept else "rolling",
+            "options": base.options if is_kept else {},
+            "seasons": [],
+            "form": "additive",
+            "calendars": [],
+        }
+    )
+    return _cautious(plan.model_copy(update={"baseline": baseline}))
+
+
+def _for_days(plan: Plan, step: int) -> Plan | None:
+    """The plan with those of its seasons that some days can show; None where there is none and none is looked for."""
+    stated = plan.baseline.seasons
+    if stated == "auto":
+        return _cautious(plan)
+    short = [s for s in stated if LEAST_CYCLES * durations.parse_ns(s, step_ns=step) <= DAYS_NS]
+    if not short:
+        return None
+    return _cautious(
+        plan.model_copy(update={"baseline": plan.baseline.model_copy(update={"seasons": short})})
+    )
+
+
+def _cautious(plan: Plan) -> Plan:
+    """Single samples only: windows and lasting changes rest on longer histories."""
+    return plan.model_copy(update={"flag": plan.flag.model_copy(update={"windows": "none"})})
+
+
+def replay_on(
+    stream: Input, plan: Plan, labels: Sequence[Label] = (), standing: Standing | None = None
+) -> tuple[Baselined, Standing | None]:
+    """The baseline stage as if live, gone on with from where an earlier one stood; and where it stands now, None before the
+    first fit, and where the cadence has changed on the way: that is judged anew.
+
+    The cadence is that of the first stamps; where it becomes coarser on the way, the rest is judged on the coarser
+    grid, from the moment that this could be known. Raises ValueError like `stages.fit`.
+    """
+    changes = following.changes(stream, plan)
+    if not changes:
+        return _through_ages(stream, plan, labels, standing)
+    parts = []
+    for i, (piece, own) in enumerate(following.pieces(stream, plan, changes)):
+        part = _through_ages(piece, own, labels, None) if i == 0 else replaying.replayed(piece, own, labels)
+        parts.append(part[0])
+    return following.joined(parts, changes), None
+
+
+def _through_ages(
+    stream: Input, plan: Plan, labels: Sequence[Label], standing: Standing | None
+) -> tuple[Baselined, Standing | None]:
+    ages = ages_of(stream, plan)
+    if standing is None and _begin_of(stream, ages[0]) is None:
+        # Nothing is judged yet; the plan says what it waits for.
+        return replaying.replayed(stream, plan, labels)[0], None
+    i, before, kept = (0, None, None) if standing is None else (standing.age, standing.before, standing.kept)
+    while True:
+        until = _begin_of(stream, ages[i + 1]) if i + 1 < len(ages) else None
+        given = stream if until is None else _before(stream, until)
+        base, now = replaying.replayed(given, ages[i].plan, labels, kept, ages[i].start)
+        if i + 1 < len(ages):
+            base = _provisional(base, ages, plan)
+        whole = base if before is None else _after(before, base)
+        if until is None:
+            return whole, None if now is None else Standing(i, before, now)
+        i, before, kept = i + 1, whole, None
+
+
+def grid_of(stream: Input, plan: Plan) -> preparing.Prepared:
+    """A stream on the grid of the age that it is in."""
+    ages = ages_of(stream, plan)
+    for age in reversed(ages):
+        prepared, rhythm = replaying.replay_grid(stream, age.plan, age.start)
+        if len(prepared.series) > rhythm.first:
+            return prepared
+    return replaying.replay_grid(stream, ages[0].plan, ages[0].start)[0]
+
+
+def _begin_of(stream: Input, age: Age) -> int | None:
+    """When an age begins: the stamp of the first bin that it judges; None where no bin is there yet."""
+    prepared, rhythm = replaying.replay_grid(stream, age.plan, age.start)
+    times = prepared.series.times
+    return int(times[rhythm.first]) if len(times) > rhythm.first else None
+
+
+def _before(stream: Input, until_ns: int) -> Input:
+    """The samples before a moment."""
+    keep = stream.times < until_ns
+    d = stream.denominators
+    return replace(
+        stream,
+        times=stream.times[keep],
+        values=stream.values[keep],
+        denominators=None if d is None else d[keep],
+    )
+
+
+def _after(before: Baselined, base: Baselined) -> Baselined:
+    """What was said before an age, and what it says from its begin on."""
+    whole = following.laid([before, base], [0, base.train_stop])
+    told = base.resolved["replay"]
+    if "provisional" not in told:
+        told = {**told, "provisional": {**before.resolved["replay"]["provisional"], "until": _time(base)}}
+    whole = replace(whole, train_stop=len(whole.series) - len(base.series) + base.train_stop)
+    if len(whole.series) == len(base.series):
+        # On one grid: the levels of the plan rest on what its own fits say of the first window.
+        whole = replace(whole, held_out=base.held_out, clean=base.clean)
+    return replace(whole, resolved={**base.resolved, "replay": told})
+
+
+def _time(base: Baselined) -> str | None:
+    at = base.series.times[base.train_stop : base.train_stop + 1]
+    return clock.format_time(int(at[0])) if len(at) else None
+
+
+def _provisional(base: Baselined, ages: Sequence[Age], plan: Plan) -> Baselined:
+    """What a young age says, marked as such; the rhythm is the plan's own."""
+    step = base.series.step_ns
+    rhythm = replaying.rhythm_of(plan, step)
+    begin = int(base.series.times[0])
+    due = [
+        clock.format_time(begin + (rhythm.first if a.start is None else a.start.rhythm.first) * step)
+        for a in ages
+    ]
+    told = {
+        **base.resolved["replay"],
+        "first": durations.format_ns(rhythm.first * step),
+        "refit": durations.format_ns(rhythm.refit * step),
+        "window": durations.format_ns(rhythm.window * step),
+        "provisional": {"from": due[0], "until": None, "full": due[-1]},
+    }
+    note = (
+        f"provisional: judged by {base.resolved['baseline']['kind']} until the first full choice on {due[-1]}"
+    )
+    return replace(
+        base,
+        shift_candidates=base.shift_candidates[:0],
+        in_force=replace(base.in_force, lacking=np.zeros(len(base.series), np.bool_)),
+        resolved={**base.resolved, "replay": told},
+        notes=(*base.notes, note),
+    )

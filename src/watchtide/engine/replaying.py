@@ -1,0 +1,214 @@
+"""A replay of one stream on one grid: see core.replay."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from watchtide.core import replay, shifts, transforms
+from watchtide.core.cadence import KNOWN_STAMPS
+from watchtide.core.expectation import Choice
+from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.scoring.rows import Label, inside_any
+from watchtide.core.series import Bools, Floats, Ints
+from watchtide.engine import preparing
+from watchtide.engine.based import Baselined, InForce
+from watchtide.engine.choices import choice_of
+from watchtide.engine.preparing import Input, prepare
+from watchtide.engine.training import (
+    group_of,
+    ignored_columns,
+    left_out_spans,
+    level_of,
+    resolved_of,
+    split_spans,
+    training_stop,
+    transform_of,
+    usable_samples,
+)
+from watchtide.plan import Plan, durations
+from watchtide.tables import clock
+
+# What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
+FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
+WINDOW_NS = 56 * DAY_NS
+# Mean and standard deviation of the absolute value of a standard normal.
+GAUSSIAN_SIZE, GAUSSIAN_SIZE_SPREAD = np.sqrt(2 / np.pi), np.sqrt(1 - 2 / np.pi)
+# Days until a sample says enough of a lasting change online: false shifts come about so rarely.
+ONLINE_RUN_DAYS = 60.0
+
+
+@dataclass(frozen=True)
+class Start:
+    """How a replay begins where the plan does not say. rhythm : in samples; known : how many stamps its cadence is read from;
+    cautious : see `replay.Rules`."""
+
+    rhythm: replay.Cadence
+    known: int
+    cautious: float
+
+
+def replayed(
+    stream: Input,
+    plan: Plan,
+    labels: Sequence[Label],
+    kept: replay.Kept | None = None,
+    start: Start | None = None,
+) -> tuple[Baselined, replay.Kept | None]:
+    """A replay on one grid, gone on with from where an earlier one stood, and where it stands now; None before the first fit.
+
+    Raises ValueError for seasons or options that this stream cannot carry.
+    """
+    prepared, rhythm = replay_grid(stream, plan, start)
+    series = prepared.series
+    step = prepared.cadence.step_ns
+    spans = left_out_spans(plan, stream.key, labels)
+    split = split_spans(series, plan, len(series), stream.zone)
+    enough, notes = usable_samples(prepared, plan, [])
+    within = enough & (np.arange(len(series)) < rhythm.first)
+    transform = transform_of(plan, series, within, by_row=prepared.by_row)
+    frame = preparing.frame_of(prepared, transform, enough, within)
+    chosen: list[tuple[tuple[float, float], ...]] = []
+
+    def choose(part: Frame) -> Choice:
+        choice, found, _ = choice_of(part, prepared, plan)
+        chosen.append(found)
+        return replace(choice, found=found)
+
+    locked = inside_any(series.times, list(split.values()))
+
+    def usable_at(at: int) -> Bools:
+        now = int(series.times[at])
+        return frame.usable & ~locked & ~inside_any(series.times, [s for s in spans if s[1] < now])
+
+    ((kind, amount),) = level_of(plan).items()
+    rules = replay.Rules(
+        kind,
+        amount,
+        plan.flag.side,
+        group_of(plan, step),
+        plan.flag.windows == "auto" and plan.baseline.kind != "fixed",
+        0.0 if start is None else start.cautious,
+    )
+    got = replay.replay(
+        frame,
+        rhythm,
+        choose,
+        rules,
+        usable_at=usable_at,
+        denominator=prepared.denominator,
+        least=max(plan.prepare.least, 1e-12),
+        kept=kept,
+    )
+    if kept is not None and not chosen:
+        # What was found when it chose is written down with the choice.
+        chosen.append(kept.choice.found)
+    expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
+    model = got.model
+    choice = model.choice if model is not None else Choice("harmonic")
+    found = chosen[0] if chosen else ()
+    resolved = resolved_of(prepared, plan, choice, model, None, split, got.added)
+    resolved["replay"] = {
+        "first": durations.format_ns(rhythm.first * step), "refit": durations.format_ns(rhythm.refit * step),
+        "window": durations.format_ns(rhythm.window * step), "refits": got.refits,
+    }  # fmt: skip
+    level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
+    base = Baselined(
+        key=stream.key,
+        zone=stream.zone,
+        series=series,
+        expected=expected,
+        spread=spread,
+        counted=got.counted,
+        trend=got.trend,
+        seasons=got.seasons,
+        level_series=level,
+        clean=got.clean,
+        train_stop=min(rhythm.first, len(series)),
+        shift_candidates=_online_shifts(got.held, step, plan.shifts.of),
+        stream_spread=model.spread.stream if model else 0.0,
+        found_seasons=found,
+        resolved=resolved,
+        notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *got.notes),
+        evidence=got.evidence,
+        held_out=got.heard,
+        in_force=InForce(got.above, got.below, got.odd, got.lacking),
+        mode="replay",
+    )
+    return base, got.kept
+
+
+def replay_grid(
+    stream: Input, plan: Plan, start: Start | None = None
+) -> tuple[preparing.Prepared, replay.Cadence]:
+    """A stream on the grid that a replay judges it on, resolved from its first window alone; and the replay's rhythm."""
+    sorted_times = np.sort(stream.times)
+    known = KNOWN_STAMPS if start is None else start.known
+    _, way = preparing.cadence_of(stream, plan, sorted_times[:known])
+    step = way.step_ns
+    rhythm = rhythm_of(plan, step) if start is None else start.rhythm
+    begin = int(sorted_times[0]) if len(sorted_times) else 0
+    until = int(np.searchsorted(sorted_times, begin + rhythm.first * step))
+    if not way.is_even:
+        # The length of a step is a mean one there: the count of samples is what is known.
+        until = min(until, rhythm.first)
+    train = plan.baseline.train
+    if train != "all" and train.until is not None:
+        until = int(np.searchsorted(sorted_times, clock.parse_one(train.until, stream.zone)))
+    prepared = prepare(stream, plan, until=max(until, 2), known=known)
+    if train != "all":
+        rhythm = replace(rhythm, first=max(training_stop(prepared.series, plan, stream.zone), 1))
+    return prepared, rhythm
+
+
+def rhythm_of(plan: Plan, step: int) -> replay.Cadence:
+    """First window, refit and window of a replay, in samples; nothing of it depends on how long the data are."""
+    stated = plan.baseline.seasons
+    longest = (
+        max((durations.parse_ns(s, step_ns=step) for s in stated), default=0)
+        if stated != "auto"
+        else 7 * DAY_NS
+    )
+    refit = (
+        max(DAY_NS // step, 7)
+        if plan.replay.refit == "auto"
+        else durations.parse_ns(plan.replay.refit, step_ns=step) // step
+    )
+    if plan.replay.window != "auto":
+        window = durations.parse_ns(plan.replay.window, step_ns=step) // step
+        first = window
+    else:
+        lead = FIRST_NS if stated == "auto" else max(_cycles_first(longest), 2 * DAY_NS)
+        first = max(lead // step, FIRST_SAMPLES)
+        window = max(WINDOW_NS // step, 8 * longest // step, first)
+    if refit < 1 or window < 2:
+        raise ValueError(
+            "replay.refit and replay.window must hold at least one and two samples; take longer ones"
+        )
+    return replay.Cadence(int(first), int(refit), int(window))
+
+
+def _cycles_first(season_ns: int) -> int:
+    """How much of a season comes before anything is judged: three cycles, one and a half of seasons longer than eight weeks."""
+    return 3 * season_ns if season_ns <= WINDOW_NS else 3 * season_ns // 2
+
+
+def _online_shifts(z: Floats, step: int, of: str) -> Ints:
+    """Indices at which the running test raises a shift, as pairs (start, raised) in turn.
+
+    of : `step` tests the scores; `spread` their level and their size, `slope` their level and how it changes over a day.
+    """
+    run = max(ONLINE_RUN_DAYS * DAY_NS / step, 500.0)
+    shortest = int(np.clip(DAY_NS // step, 24, 288))
+    tested = [z]
+    if of == "spread":
+        # |z| of a Gaussian has a mean of 0.80 and a standard deviation of 0.60.
+        tested.append((np.abs(z) - GAUSSIAN_SIZE) / GAUSSIAN_SIZE_SPREAD)
+    elif of == "slope":
+        change = np.full(len(z), np.nan)
+        change[shortest:] = (z[shortest:] - z[:-shortest]) / np.sqrt(2)
+        tested.append(change)
+    found = sorted(
+        {(f.index, f.raised) for x in tested for f in shifts.online(x, run_length=run, shortest=shortest)}
+    )
+    return np.asarray([x for pair in found for x in pair], dtype=np.int64)
