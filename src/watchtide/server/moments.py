@@ -2,6 +2,7 @@
 
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 from django.db import connection
@@ -25,6 +26,16 @@ def now_ns() -> int:
 def ns_of(moment: datetime) -> int:
     """Nanoseconds since 1970 of a time as rows have it."""
     return int((moment - EPOCH) / timedelta(microseconds=1)) * 1_000
+
+
+def local(ns: int, zone: str) -> datetime:
+    """A time on the clock of a zone."""
+    return (EPOCH + timedelta(microseconds=ns // 1_000)).astimezone(ZoneInfo(zone))
+
+
+def spoken(ns: int, zone: str) -> str:
+    """A time as mails and notices write it, on the clock of a zone."""
+    return f"{local(ns, zone):%a %-d %b %Y, %H:%M %Z}"
 
 
 def at(ns: int | None) -> np.datetime64 | None:

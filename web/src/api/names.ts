@@ -18,6 +18,7 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "failing_since",
   "finished_at",
   "first",
+  "foreseen",
   "judged_through",
   "judged_until",
   "last",

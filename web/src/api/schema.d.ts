@@ -1485,7 +1485,8 @@ export interface paths {
         delete: operations["delete_route"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Change a route's name, what it takes, and how much; where it goes stays, make another one for that. */
+        patch: operations["change_route"];
         trace?: never;
     };
     "/api/v1/routes/{id}/ask": {
@@ -3101,6 +3102,30 @@ export interface components {
         Forecasts: {
             items: components["schemas"]["Forecast"][];
         };
+        /** @description A limit that is told of before it is reached: once, when half of the futures reach it within that time. */
+        ForeseenLimit: {
+            /**
+             * Format: double
+             * @description in the unit of the stream
+             */
+            above?: number | null;
+            /** Format: double */
+            below?: number | null;
+            /** @default 24h */
+            within?: string;
+        };
+        /** @description A limit that is told of before it is reached: once, when half of the futures reach it within that time. */
+        ForeseenLimitRequest: {
+            /**
+             * Format: double
+             * @description in the unit of the stream
+             */
+            above?: number | null;
+            /** Format: double */
+            below?: number | null;
+            /** @default 24h */
+            within?: string;
+        };
         /** @description A decomposition in one form; why_not : why there is none, else empty; added : to values that may be 0. */
         Form: {
             time?: number[];
@@ -3129,6 +3154,22 @@ export interface components {
             purpose: components["schemas"]["PurposeEnum"];
             /** Format: date-time */
             ends_at: number;
+        };
+        /** @description Hours on some days of the week; closing before it opens, they go on into the next day. */
+        Hours: {
+            /** @description 1 is Monday */
+            days: number[];
+            /** @description for example 18:00 */
+            opens: string;
+            closes: string;
+        };
+        /** @description Hours on some days of the week; closing before it opens, they go on into the next day. */
+        HoursRequest: {
+            /** @description 1 is Monday */
+            days: number[];
+            /** @description for example 18:00 */
+            opens: string;
+            closes: string;
         };
         /**
          * @description * `count` - count
@@ -3510,6 +3551,8 @@ export interface components {
             skip_last?: number;
             routes?: number[];
             notify?: components["schemas"]["Notify"];
+            /** @description what is foreseen; without above and below, none */
+            limit?: components["schemas"]["ForeseenLimit"];
             /** @default true */
             on?: boolean;
             /** @description how many streams are in which state */
@@ -3545,6 +3588,8 @@ export interface components {
             skip_last?: number;
             routes?: number[];
             notify?: components["schemas"]["NotifyRequest"];
+            /** @description what is foreseen; without above and below, none */
+            limit?: components["schemas"]["ForeseenLimitRequest"];
             /** @default true */
             on?: boolean;
         };
@@ -3566,6 +3611,9 @@ export interface components {
              * @default false
              */
             points?: boolean;
+            takes?: components["schemas"]["Takes"];
+            /** @description notices; the rest waits and is joined into one */
+            most_an_hour?: number | null;
             /** Format: date-time */
             readonly failing_since: number | null;
             /** @description in a row */
@@ -3713,11 +3761,12 @@ export interface components {
          *     * `reminder` - reminder
          *     * `silent` - silent
          *     * `resumed` - resumed
+         *     * `limit` - limit
          *     * `test` - test
          *     * `confirm` - confirm
          * @enum {string}
          */
-        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "test" | "confirm";
+        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "limit" | "test" | "confirm";
         OutboxPage: {
             items: components["schemas"]["Outbox"][];
             next: string | null;
@@ -3819,6 +3868,8 @@ export interface components {
             skip_last?: number;
             routes?: number[];
             notify?: components["schemas"]["NotifyRequest"];
+            /** @description what is foreseen; without above and below, none */
+            limit?: components["schemas"]["ForeseenLimitRequest"];
             /** @default true */
             on?: boolean;
         };
@@ -3826,6 +3877,20 @@ export interface components {
             full_name?: string;
             role?: components["schemas"]["RoleEnum"];
             is_active?: boolean;
+        };
+        PatchedRouteRequest: {
+            kind?: components["schemas"]["RouteKindEnum"];
+            name?: string;
+            /** @description a web address, called as feeds are; for mail the address to write to */
+            to?: string;
+            /**
+             * @description send the points of the span along, as CSV
+             * @default false
+             */
+            points?: boolean;
+            takes?: components["schemas"]["TakesRequest"];
+            /** @description notices; the rest waits and is joined into one */
+            most_an_hour?: number | null;
         };
         PatchedStreamEditRequest: {
             metric?: string;
@@ -4230,6 +4295,9 @@ export interface components {
              * @default false
              */
             points?: boolean;
+            takes?: components["schemas"]["Takes"];
+            /** @description notices; the rest waits and is joined into one */
+            most_an_hour?: number | null;
             /** Format: date-time */
             readonly failing_since: number | null;
             /** @description in a row */
@@ -4261,6 +4329,9 @@ export interface components {
              * @default false
              */
             points?: boolean;
+            takes?: components["schemas"]["TakesRequest"];
+            /** @description notices; the rest waits and is joined into one */
+            most_an_hour?: number | null;
         };
         /**
          * @description * `unconfirmed` - unconfirmed
@@ -4454,6 +4525,14 @@ export interface components {
          * @enum {string}
          */
         SideEnum: "above" | "below";
+        /**
+         * @description * `both` - both
+         *     * `bad` - bad
+         *     * `above` - above
+         *     * `below` - below
+         * @enum {string}
+         */
+        SidesEnum: "both" | "bad" | "above" | "below";
         SignInRequest: {
             name: string;
             password: string;
@@ -4578,6 +4657,62 @@ export interface components {
             changed: number;
             /** @description to undo it by */
             change_set: number | null;
+        };
+        /** @description Which findings a route takes, and when; what is left out lets all through. */
+        Takes: {
+            metrics?: string[];
+            attributes?: {
+                [key: string]: string;
+            };
+            /**
+             * @description bad: the one that is bad for the stream
+             *
+             *     * `both` - both
+             *     * `bad` - bad
+             *     * `above` - above
+             *     * `below` - below
+             */
+            sides?: components["schemas"]["SidesEnum"];
+            /**
+             * Format: double
+             * @description sigmas; a finding that grows is sent then
+             */
+            least?: number | null;
+            hours?: components["schemas"]["Hours"][];
+            /** @description of the hours */
+            zone?: string;
+            /** @description a kept one; only while an event is on */
+            calendar?: string;
+            /** @description in the names of those events */
+            who?: string;
+        };
+        /** @description Which findings a route takes, and when; what is left out lets all through. */
+        TakesRequest: {
+            metrics?: string[];
+            attributes?: {
+                [key: string]: string;
+            };
+            /**
+             * @description bad: the one that is bad for the stream
+             *
+             *     * `both` - both
+             *     * `bad` - bad
+             *     * `above` - above
+             *     * `below` - below
+             */
+            sides?: components["schemas"]["SidesEnum"];
+            /**
+             * Format: double
+             * @description sigmas; a finding that grows is sent then
+             */
+            least?: number | null;
+            hours?: components["schemas"]["HoursRequest"][];
+            /** @description of the hours */
+            zone?: string;
+            /** @description a kept one; only while an event is on */
+            calendar?: string;
+            /** @description in the names of those events */
+            who?: string;
         };
         TakingIn: {
             job: number;
@@ -4782,6 +4917,11 @@ export interface components {
              */
             expected_next: number | null;
             findings: number;
+            /**
+             * Format: date-time
+             * @description when the limit is reached, as half of the futures say
+             */
+            foreseen: number | null;
             /** @description samples that came after their bin was judged */
             late: number;
         };
@@ -8611,6 +8751,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    change_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedRouteRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"];
+                };
             };
             400: components["responses"]["Problem400"];
             401: components["responses"]["Problem401"];

@@ -14,10 +14,12 @@ from rest_framework.views import APIView
 from watchtide.engine import watching
 from watchtide.server import moments, paging, query
 from watchtide.server.jobs import api as jobs
-from watchtide.server.lookouts import counting, feed, judging, rehearsing, services
+from watchtide.server.lookouts import counting, feed, foreseeing, judging, rehearsing, services
 from watchtide.server.lookouts.models import STATES, Lookout, Route, Watched
 from watchtide.server.people import access, trail
 from watchtide.server.problems import Problem
+from watchtide.server.scans import services as scans
+from watchtide.server.scans.models import PlanVersion
 from watchtide.tables import results
 
 LOOKOUTS = Lookout.objects.select_related("plan_version__plan").prefetch_related("routes")
@@ -39,6 +41,17 @@ class NotifySerializer(serializers.Serializer):
     silent = serializers.BooleanField(default=True)
     remind = serializers.CharField(default=None, allow_null=True, max_length=20)
     together = serializers.BooleanField(default=True)
+
+
+class ForeseenLimitSerializer(serializers.Serializer):
+    """A limit that is told of before it is reached: once, when half of the futures reach it within that time."""
+
+    above = serializers.FloatField(required=False, allow_null=True, help_text="in the unit of the stream")
+    below = serializers.FloatField(required=False, allow_null=True)
+    within = serializers.CharField(default="24h", max_length=20)
+
+    def to_representation(self, data: Any) -> dict[str, Any]:
+        return {k: v for k, v in dict(data).items() if v is not None}
 
 
 class RoutesField(serializers.ListField):
@@ -68,6 +81,7 @@ class LookoutSerializer(serializers.Serializer):
     skip_last = serializers.IntegerField(default=0, min_value=0, max_value=100_000)
     routes = RoutesField(default=list)
     notify = NotifySerializer(default=dict)
+    limit = ForeseenLimitSerializer(default=dict, help_text="what is foreseen; without above and below, none")
     on = serializers.BooleanField(default=True, source="is_on")
     states = serializers.DictField(
         child=serializers.IntegerField(), read_only=True, help_text="how many streams are in which state"
@@ -85,6 +99,14 @@ class LookoutSerializer(serializers.Serializer):
 
 def _one(pk: int) -> Response:
     return Response(LookoutSerializer(services.counted([LOOKOUTS.get(pk=pk)])[0]).data)
+
+
+def _limit(given: dict[str, Any], version: PlanVersion) -> dict[str, Any]:
+    """A limit, checked against the plan that is to foresee it."""
+    limit = foreseeing.checked(dict(given), scans.plan_of(version.text))
+    if limit:
+        services.checked_duration(limit["within"], "limit.within")
+    return limit if "above" in limit or "below" in limit else {}
 
 
 def _facts(data: dict[str, Any], before: dict[str, Any]) -> dict[str, Any]:
@@ -123,6 +145,7 @@ class LookoutsView(APIView):
         by = request.user.get_username()
         facts = _facts(data, services.NOTIFY)
         version = services.version_of(data["plan"], data["name"], by)
+        facts["limit"] = _limit(data["limit"], version)
         made = services.make(data["name"], version, by, data["routes"], **facts)
         trail.note(request, "lookout made", made.name)
         if made.is_on:
@@ -151,6 +174,11 @@ class LookoutView(APIView):
             if "plan" in data:
                 by = request.user.get_username()
                 changes["plan_version"] = services.version_of(data["plan"], lookout.name, by)
+            if "limit" in data or "plan" in data:
+                version = changes.get("plan_version", lookout.plan_version)
+                changes["limit"] = _limit(data.get("limit", lookout.limit), version)
+                if changes["limit"] != lookout.limit:
+                    lookout.watched.update(foreseen_through_ns=None, foreseen_ns=None)
             anew = [
                 n for n in ("plan_version", "scope") if n in changes and changes[n] != getattr(lookout, n)
             ]
@@ -191,6 +219,9 @@ class WatchedSerializer(serializers.Serializer):
     judged_through = query.MomentField(allow_null=True, help_text="end of the newest bin that was judged")
     expected_next = query.MomentField(allow_null=True, help_text="when the next bin can be judged")
     findings = serializers.IntegerField()
+    foreseen = query.MomentField(
+        allow_null=True, help_text="when the limit is reached, as half of the futures say"
+    )
     late = serializers.IntegerField(help_text="samples that came after their bin was judged")
 
 
@@ -209,7 +240,7 @@ class LookoutStreamsView(APIView):
         def listed(rows: Any) -> Any:
             for w in rows:
                 w.judged_through, w.expected_next = moments.at(w.judged_through_ns), moments.at(w.next_ns)
-                w.findings = len(w.findings)
+                w.findings, w.foreseen = len(w.findings), moments.at(w.foreseen_ns)
             return WatchedSerializer(rows, many=True).data
 
         return paging.rows(request, found, listed, by="pk")

@@ -9,7 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from watchtide.server import outgoing, paging, query
-from watchtide.server.lookouts import mail, notices, sending
+from watchtide.server.lookouts import mail, notices, sending, taking
 from watchtide.server.lookouts.models import (
     HOOK,
     KINDS,
@@ -22,6 +22,41 @@ from watchtide.server.lookouts.models import (
 )
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
+
+CLOCK = r"^([01]\d|2[0-3]):[0-5]\d$"
+
+
+class HoursSerializer(serializers.Serializer):
+    """Hours on some days of the week; closing before it opens, they go on into the next day."""
+
+    days = serializers.ListField(
+        child=serializers.IntegerField(min_value=1, max_value=7), max_length=7, help_text="1 is Monday"
+    )
+    opens = serializers.RegexField(CLOCK, help_text="for example 18:00")
+    closes = serializers.RegexField(CLOCK)
+
+
+class TakesSerializer(serializers.Serializer):
+    """Which findings a route takes, and when; what is left out lets all through."""
+
+    metrics = serializers.ListField(
+        child=serializers.CharField(max_length=200), required=False, max_length=100
+    )
+    attributes = serializers.DictField(child=serializers.CharField(max_length=400), required=False)
+    sides = serializers.ChoiceField(
+        choices=taking.SIDES, required=False, help_text="bad: the one that is bad for the stream"
+    )
+    least = serializers.FloatField(
+        required=False, allow_null=True, min_value=0, help_text="sigmas; a finding that grows is sent then"
+    )
+    hours = HoursSerializer(many=True, required=False, max_length=taking.MOST_HOURS)
+    zone = serializers.CharField(required=False, max_length=64, help_text="of the hours")
+    calendar = serializers.CharField(
+        required=False, max_length=200, allow_blank=True, help_text="a kept one; only while an event is on"
+    )
+    who = serializers.CharField(
+        required=False, max_length=200, allow_blank=True, help_text="in the names of those events"
+    )
 
 
 class RouteSerializer(serializers.Serializer):
@@ -39,6 +74,11 @@ class RouteSerializer(serializers.Serializer):
     points = serializers.BooleanField(
         source="has_points", default=False, help_text="send the points of the span along, as CSV"
     )
+    takes = TakesSerializer(default=dict)
+    most_an_hour = serializers.IntegerField(
+        default=None, allow_null=True, min_value=1, max_value=10_000,
+        help_text="notices; the rest waits and is joined into one",
+    )  # fmt: skip
     failing_since = serializers.DateTimeField(read_only=True, allow_null=True)
     failures = serializers.IntegerField(read_only=True, help_text="in a row")
     last_detail = serializers.CharField(read_only=True, help_text="what went wrong last")
@@ -69,6 +109,7 @@ class RoutesView(APIView):
         checked = mail.checked if data["kind"] == MAIL else outgoing.checked
         by = request.user.get_username()
         data["to"] = checked(data["to"], "to")
+        data["takes"] = taking.checked(data["takes"])
         secret = sending.new_secret() if data["kind"] == HOOK else ""
         with transaction.atomic():
             route = Route.objects.create(**data, secret=secret, created_by=by)
@@ -82,6 +123,33 @@ class RouteView(APIView):
     @extend_schema(operation_id="route", responses=RouteSerializer)
     def get(self, request, pk: int) -> Response:
         return Response(RouteSerializer(Route.objects.get(pk=pk)).data)
+
+    @extend_schema(operation_id="change_route", request=RouteSerializer, responses=RouteSerializer)
+    def patch(self, request, pk: int) -> Response:
+        """Change a route's name, what it takes, and how much; where it goes stays, make another one for that."""
+        given = RouteSerializer(data=request.data, partial=True)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        with transaction.atomic():
+            route = Route.objects.select_for_update().get(pk=pk)
+            for name in ("kind", "to"):
+                if name in data and data[name] != getattr(route, name):
+                    raise Problem(
+                        f"a route's {name} cannot be changed",
+                        place=name,
+                        remedy="make another route",
+                        code=409,
+                    )
+            if "name" in data and data["name"] != route.name:
+                query.unused(Route, data["name"])
+            if "takes" in data:
+                data["takes"] = taking.checked(data["takes"])
+            for name in ("name", "takes", "most_an_hour", "has_points"):
+                if name in data:
+                    setattr(route, name, data[name])
+            route.save()
+            trail.note(request, "route changed", route.name)
+        return Response(RouteSerializer(route).data)
 
     @extend_schema(operation_id="delete_route", responses={204: None})
     def delete(self, request, pk: int) -> Response:

@@ -8,7 +8,7 @@ from django.db.models import Min
 from watchtide.core.scoring import notices
 from watchtide.core.scoring.rows import Finding
 from watchtide.server.logbook import services as logbook
-from watchtide.server.lookouts.models import BEGAN, SENT, Delivery, Lookout, Raised
+from watchtide.server.lookouts.models import BEGAN, REMINDER, SENT, Delivery, Lookout, Raised
 
 # Of the latest so many notices.
 MOST = 2_000
@@ -22,7 +22,7 @@ def as_finding(raised: Raised) -> Finding:
 def of(lookout: Lookout) -> dict[str, Any]:
     """Precision of what was sent, with its interval and counts, and the median time until a link of it was opened."""
     sent = Delivery.objects.filter(
-        state=SENT, notice__lookout=lookout, notice__kind=BEGAN, notice__group__isnull=False
+        state=SENT, notice__lookout=lookout, notice__kind__in=(BEGAN, REMINDER), notice__group__isnull=False
     )
     newest = sent.order_by("-notice__group").values_list("notice__group", flat=True).distinct()[:MOST]
     begun = lookout.groups.filter(pk__in=list(newest)).annotate(begun=Min("notices__created_at"))

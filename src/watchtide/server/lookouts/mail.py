@@ -3,20 +3,17 @@
 import smtplib
 import ssl
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime, formataddr, parseaddr
-from zoneinfo import ZoneInfo
 
 from django.conf import settings
 from django.core.exceptions import ValidationError
 from django.core.validators import validate_email
 from django.template.loader import render_to_string
 
-from watchtide.core.series import SECOND_NS
 from watchtide.plan import durations
-from watchtide.server import outgoing
+from watchtide.server import moments, outgoing
 from watchtide.server.lookouts import links, models, pictures
 from watchtide.server.lookouts.facts import Facts
 from watchtide.server.lookouts.models import Notice, Route
@@ -168,6 +165,7 @@ class Letter:
     lookout: str
     lookout_link: str
     points: int
+    more: tuple[str, ...]
 
     @property
     def ups(self) -> list[Row]:
@@ -181,7 +179,7 @@ class Letter:
     def of(cls, notice: Notice, route: Route) -> "Letter":
         stream, finding, group = notice.stream, notice.finding, notice.group
         lookout = notice.lookout
-        facts = Facts.of_data(notice.facts)
+        facts = Facts.of_data({} if notice.kind == models.LIMIT else notice.facts)
         zone = stream.zone if stream is not None else "UTC"
         heading, subject = notice.title, notice.title
         lines: list[tuple[str, str]] = []
@@ -215,6 +213,7 @@ class Letter:
             lookout=lookout.name if lookout is not None else "",
             lookout_link=f"{settings.ADDRESS}/lookouts/{lookout.pk}" if lookout is not None else "",
             points=max(notice.points.count("\n") - 1, 0),
+            more=tuple(notice.more),
         )
 
 
@@ -260,9 +259,9 @@ def lines_of(notice: Notice) -> list[tuple[str, str]]:
     goes_on = "" if notice.kind == models.ENDED else "; still going on"
     lasted = durations.format_ns(finding["end"] - finding["start"])
     of = f" {unit}" if unit else ""
-    lines = [("Since", f"{_moment(finding['start'], zone)}{goes_on}")]
+    lines = [("Since", f"{moments.spoken(finding['start'], zone)}{goes_on}")]
     if notice.kind == models.ENDED:
-        lines.append(("Until", f"{_moment(finding['end'], zone)}, {lasted} in all"))
+        lines.append(("Until", f"{moments.spoken(finding['end'], zone)}, {lasted} in all"))
     over = f" in {lasted}" if facts.is_sum else ""
     if facts.seen is not None:
         lines.append(("Seen", f"{_figure(facts.seen)}{of}{over}{'' if facts.is_sum else ' at its peak'}"))
@@ -295,16 +294,8 @@ def _signed(value: float) -> str:
     return f"{'+' if value >= 0 else '−'}{_figure(abs(value))}"
 
 
-def _local(moment_ns: int, zone: str) -> datetime:
-    return datetime.fromtimestamp(moment_ns / SECOND_NS, UTC).astimezone(ZoneInfo(zone))
-
-
-def _moment(moment_ns: int, zone: str) -> str:
-    return f"{_local(moment_ns, zone):%a %-d %b %Y, %H:%M %Z}"
-
-
 def _clock(moment_ns: int, zone: str) -> str:
-    return f"{_local(moment_ns, zone):%H:%M}"
+    return f"{moments.local(moment_ns, zone):%H:%M}"
 
 
 def chart_of(notice: Notice) -> str:

@@ -22,21 +22,25 @@ ROUTE_STATES = [(s, s) for s in (UNCONFIRMED, READY)]
 WAITING, SENT, FAILED, HELD = "waiting", "sent", "failed", "held"
 OUTBOX_STATES = [(s, s) for s in (WAITING, SENT, FAILED, HELD)]
 BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST = "began", "ended", "reminder", "silent", "resumed", "test"
+LIMIT = "limit"
 # A letter that asks whether an address wants mail; no notice of anything.
 CONFIRM = "confirm"
-NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST, CONFIRM)]
+NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, LIMIT, TEST, CONFIRM)]
 
 
 class Route(models.Model):
     """Where notices go. secret : what a hook's notices are signed with, shown once; has_points : whether the points of the
-    span come along; confirmed_at : when somebody at a mail address said that it wants them; failures : in a row, since it
-    last went well."""
+    span come along; takes : which findings it takes and when, as `taking.Takes` reads it, all of them where it is empty;
+    most_an_hour : what is beyond that waits and is joined into one; confirmed_at : when somebody at a mail address said that
+    it wants them; failures : in a row, since it last went well."""
 
     kind = models.CharField(max_length=8, choices=KINDS)
     name = models.CharField(max_length=120, unique=True)
     to = models.CharField(max_length=500)
     secret = models.CharField(max_length=80, default="", blank=True)
     has_points = models.BooleanField(default=False)
+    takes = models.JSONField(default=dict)
+    most_an_hour = models.IntegerField(null=True)
     confirmed_at = models.DateTimeField(null=True)
     failures = models.IntegerField(default=0)
     failing_since = models.DateTimeField(null=True)
@@ -59,7 +63,7 @@ class Route(models.Model):
 
 class Lookout(models.Model):
     """scope : {"metric", "attributes"} or {"streams"}; every, wait : a duration or "auto"; skip_last : samples left out at the
-    end; looked_at : when it was last looked for what is due."""
+    end; limit : {"above" or "below", "within"}, which is foreseen, or empty; looked_at : when it was last looked for what is due."""
 
     name = models.CharField(max_length=120)
     plan_version = models.ForeignKey(PlanVersion, on_delete=models.PROTECT, related_name="lookouts")
@@ -68,6 +72,7 @@ class Lookout(models.Model):
     wait = models.CharField(max_length=20, default="auto")
     skip_last = models.IntegerField(default=0)
     notify = models.JSONField(default=dict)
+    limit = models.JSONField(default=dict)
     routes = models.ManyToManyField(Route, related_name="lookouts", blank=True)
     is_on = models.BooleanField(default=True)
     looked_at = models.DateTimeField(null=True)
@@ -98,6 +103,9 @@ class Watched(models.Model):
     findings = models.JSONField(default=list)
     # Findings raised up to here were there when the stream joined: nobody is to be woken by them.
     known_ns = models.BigIntegerField(null=True)
+    # Of a limit: through which bin it was looked for, and when it is foreseen to be reached, None while it is not.
+    foreseen_through_ns = models.BigIntegerField(null=True)
+    foreseen_ns = models.BigIntegerField(null=True)
 
     class Meta:
         db_table = "lookout_stream"
@@ -161,6 +169,7 @@ class Notice(models.Model):
     around = models.TextField(default="", blank=True)
     picture = models.BinaryField(default=b"")
     facts = models.JSONField(default=dict)
+    more = models.JSONField(default=list)
     created_at = models.DateTimeField(db_default=Now())
 
     class Meta:
@@ -181,11 +190,13 @@ class Link(models.Model):
 
 
 class Delivery(models.Model):
-    """A notice on its way to one route. attempts : when, with what outcome, and in which words; due_at : the next try."""
+    """A notice on its way to one route. attempts : when, with what outcome, and in which words; due_at : the next try;
+    is_beyond : held because the route has had its most for the hour."""
 
     notice = models.ForeignKey(Notice, on_delete=models.CASCADE, related_name="deliveries")
     route = models.ForeignKey(Route, on_delete=models.CASCADE, related_name="deliveries")
     state = models.CharField(max_length=8, choices=OUTBOX_STATES, default=WAITING)
+    is_beyond = models.BooleanField(default=False)
     attempts = models.JSONField(default=list)
     due_at = models.DateTimeField(db_default=Now(), null=True)
     claimed_until = models.DateTimeField(null=True)

@@ -3,9 +3,11 @@ before it is a message, written in the transaction that writes what was judged."
 
 import secrets
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from typing import Any
+
+from django.db import transaction
 
 from watchtide.core import incidents
 from watchtide.core.incidents import Piece
@@ -18,10 +20,13 @@ from watchtide.server.lookouts import facts, models, services
 from watchtide.server.lookouts.judging import Judged, Rules
 from watchtide.server.lookouts.models import Delivery, Group, Lookout, Notice, Raised, Route, Watched
 from watchtide.server.lookouts.services import NOTIFY
+from watchtide.server.lookouts.taking import Takes, taking
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
 Row = dict[str, Any]
+# Titles named in a notice that stands for several.
+MOST_MORE = 50
 # A mail about something that has begun waits so long for other streams that are part of it.
 JOIN = timedelta(seconds=2)
 
@@ -61,23 +66,30 @@ class Case:
     rules: Rules
     wishes: Wishes
     beside: Mapping[Identity, Beside]
+    routes: Sequence[Route]
+
+    @property
+    def choosy(self) -> list[Route]:
+        """Routes that take some findings only, or at some hours."""
+        return [r for r in self.routes if not Takes.of(r).is_all]
 
 
 def prepare(watched: Watched, judged: Judged, rules: Rules) -> Case:
     """What may be announced of a judged stream, with what that needs of samples: those are read outside of any transaction."""
-    wishes = Wishes.of(watched.lookout)
-    return Case(watched, judged, rules, wishes, _gathered(watched, judged, rules, wishes))
+    routes = list(watched.lookout.routes.all())
+    case = Case(watched, judged, rules, Wishes.of(watched.lookout), {}, routes)
+    return replace(case, beside=_gathered(case))
 
 
-def _gathered(watched: Watched, judged: Judged, rules: Rules, wishes: Wishes) -> dict[Identity, Beside]:
+def _gathered(case: Case) -> dict[Identity, Beside]:
+    watched, judged, rules = case.watched, case.judged, case.rules
     scanned, reach = judged.scanned, judged.reach
-    kinds = set(watched.lookout.routes.values_list("kind", "has_points"))
-    has_mail = any(kind == models.MAIL for kind, _ in kinds)
-    if scanned is None or reach is None or not (has_mail or any(points for _, points in kinds)):
+    has_mail = any(r.kind == models.MAIL for r in case.routes)
+    if scanned is None or reach is None or not (has_mail or any(r.has_points for r in case.routes)):
         return {}
     out = {}
-    # One that only goes on is announced where reminders are wanted.
-    has_reminders = wishes.remind is not None
+    # One that only goes on is announced where reminders are wanted, and to whom it has become large enough or whose watch begins.
+    has_reminders = case.wishes.remind is not None or bool(case.choosy)
     for f in judged.findings:
         may_be_due = _identity(f) in judged.touched or (has_reminders and rules.is_open(f, reach))
         if not may_be_due or _is_known(watched, f):
@@ -115,9 +127,9 @@ def note(case: Case) -> None:
     before, now = watched.state, judged.changes["state"]
     if before != now and case.wishes.silent and watched.judged_through_ns is not None:
         if now == models.SILENT:
-            _announce(watched, models.SILENCE, "is silent", judged.changes["why"])
+            announce(watched, models.SILENCE, "is silent", judged.changes["why"])
         elif before == models.SILENT:
-            _announce(watched, models.RESUMED, "sends again", judged.changes["why"])
+            announce(watched, models.RESUMED, "sends again", judged.changes["why"])
 
 
 def _raised(watched: Watched) -> Sequence[Raised]:
@@ -134,9 +146,11 @@ def _begin(case: Case, finding: Row, *, is_open: bool) -> None:
         group = Group.objects.create(lookout=watched.lookout, start_ns=finding["start"], is_quiet=is_quiet)
         if case.wishes.began:
             _announce_finding(case, models.BEGAN, finding, group)
-    elif is_open:
-        # The end of what it joins is announced when this one is over too.
-        Group.objects.filter(pk=group.pk).update(ended_at=None)
+    else:
+        if is_open:
+            # The end of what it joins is announced when this one is over too.
+            Group.objects.filter(pk=group.pk).update(ended_at=None)
+        _reach_out(case, finding, group)
     Raised.objects.create(
         group=group,
         lookout=watched.lookout,
@@ -165,6 +179,24 @@ def _go_on(case: Case, finding: Row, raised: Raised, *, is_open: bool) -> None:
     elif remind is not None and moments.now() - group.reminded_at >= remind:
         Group.objects.filter(pk=group.pk).update(reminded_at=moments.now())
         _announce_finding(case, models.REMINDER, finding, group)
+    else:
+        _reach_out(case, finding, group)
+
+
+def _reach_out(case: Case, finding: Row, group: Group) -> None:
+    """What lasts, to those who have nothing of it yet and take it now: it has grown, or their watch begins."""
+    choosy = case.choosy
+    if not choosy or not case.wishes.began or group.is_quiet:
+        return
+    have = _informed(group)
+    late = [r for r in taking(choosy, case.watched.stream, finding) if r.pk not in have]
+    if late:
+        _announce_finding(case, models.REMINDER, finding, group, late)
+
+
+def _informed(group: Group) -> set[int]:
+    """Numbers of the routes that something of an incident went to."""
+    return set(Delivery.objects.filter(notice__group=group).values_list("route_id", flat=True))
 
 
 def _end(group: Group) -> bool:
@@ -205,11 +237,14 @@ def _piece(stream: Stream, start: int, end: int) -> Piece:
 # What a notice begins with, by its kind.
 WORDS = {
     models.BEGAN: "Began", models.ENDED: "Over", models.REMINDER: "Still", models.SILENCE: "Silent",
-    models.RESUMED: "Sends again",
+    models.RESUMED: "Sends again", models.LIMIT: "Foreseen",
 }  # fmt: skip
 
 
-def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None:
+def _announce_finding(
+    case: Case, kind: str, finding: Row, group: Group, routes: Sequence[Route] | None = None
+) -> None:
+    """A notice of a finding to the routes that take it, or to those named; its end to those who had its begin."""
     stream, lookout = case.watched.stream, case.watched.lookout
     beside = case.beside.get(_identity(finding), Beside())
     notice = Notice(
@@ -224,13 +259,20 @@ def _announce_finding(case: Case, kind: str, finding: Row, group: Group) -> None
         around=beside.around,
         facts=beside.facts,
     )
+    if routes is None:
+        have = _informed(group) if kind == models.ENDED else set()
+        routes = [r for r in case.routes if r.pk in have] if have else taking(case.routes, stream, finding)
     # Planned work wakes nobody; what was not sent is there to be counted.
-    _put(notice, models.HELD if group.is_quiet else models.WAITING)
+    _put(notice, routes, models.HELD if group.is_quiet else models.WAITING)
 
 
-def _announce(watched: Watched, kind: str, words: str, why: str) -> None:
+def announce(watched: Watched, kind: str, words: str, why: str, **facts: Row) -> None:
+    """A notice of a stream as a whole."""
     title = f"{watched.stream.name} {words}"
-    _put(Notice(kind=kind, lookout=watched.lookout, stream=watched.stream, title=title, text=why))
+    notice = Notice(
+        kind=kind, lookout=watched.lookout, stream=watched.stream, title=title, text=why, facts=facts
+    )
+    _put(notice, taking(list(watched.lookout.routes.all()), watched.stream))
 
 
 def _what(finding: Row) -> str:
@@ -252,22 +294,83 @@ def _text(stream: Stream, finding: Row) -> str:
     return " ".join(words)
 
 
-def _put(notice: Notice, state: str = models.WAITING) -> None:
-    """Write a notice, and that it is to go to each route of its lookout."""
+def _put(notice: Notice, routes: Sequence[Route], state: str = models.WAITING) -> None:
+    """Write a notice, and that it is to go to each of these routes."""
     save(notice)
-    for route in notice.lookout.routes.all() if notice.lookout is not None else ():
+    for route in routes:
         _deliver(notice, route, state)
 
 
 def _deliver(notice: Notice, route: Route, state: str = models.WAITING) -> Delivery:
-    """A notice on its way to a route. It is held where an address is not confirmed; a mail waits for what joins it."""
+    """A notice on its way to a route. It is held where an address is not confirmed, and where the route has had its most for
+    the hour; a mail waits for what joins it."""
+    is_own = notice.kind in (models.TEST, models.CONFIRM)
     if not route.is_open and notice.kind != models.CONFIRM:
         state = models.HELD
-    row = Delivery(notice=notice, route=route, state=state)
+    is_beyond = state == models.WAITING and not is_own and room_of(route) == 0
+    row = Delivery(notice=notice, route=route, state=models.HELD if is_beyond else state, is_beyond=is_beyond)
     if route.kind == models.MAIL and notice.kind == models.BEGAN:
         row.due_at = moments.now() + JOIN
     row.save()
     return row
+
+
+def room_of(route: Route) -> int | None:
+    """How many more notices a route takes within this hour; None where there is no bound."""
+    if route.most_an_hour is None:
+        return None
+    since = moments.now() - timedelta(hours=1)
+    mine = Delivery.objects.filter(route=route, created_at__gt=since, is_beyond=False)
+    had = mine.exclude(state=models.HELD).exclude(notice__kind__in=(models.TEST, models.CONFIRM))
+    return max(route.most_an_hour - had.count(), 0)
+
+
+def join_rest() -> int:
+    """What was beyond a route's most for an hour, as one notice when there is room again. Returns how many were joined."""
+    count = 0
+    for route in Route.objects.filter(deliveries__is_beyond=True).distinct():
+        with transaction.atomic():
+            Route.objects.select_for_update().get(pk=route.pk)
+            if room_of(route) == 0:
+                continue
+            rows = list(route.deliveries.filter(is_beyond=True).select_related("notice").order_by("pk"))
+            count += len(rows)
+            _join(route, rows)
+    return count
+
+
+def _join(route: Route, rows: Sequence[Delivery]) -> None:
+    """Deliveries that wait, as one: that of the largest finding, which names the rest."""
+    if not rows:
+        return
+    if len(rows) == 1:
+        Delivery.objects.filter(pk=rows[0].pk).update(
+            state=models.WAITING, is_beyond=False, created_at=moments.now(), due_at=moments.now()
+        )
+        return
+    largest = max((r.notice for r in rows), key=lambda n: n.finding.get("score") or 0.0)
+    more = [r.notice.title for r in rows if r.notice_id != largest.pk]
+    joined = save(
+        Notice(
+            kind=largest.kind,
+            lookout=largest.lookout,
+            group=largest.group,
+            stream=largest.stream,
+            title=f"{largest.title}, and {len(more)} more",
+            text=largest.text,
+            finding=largest.finding,
+            points=largest.points,
+            around=largest.around,
+            facts=largest.facts,
+            more=more[:MOST_MORE],
+        )
+    )
+    Delivery.objects.create(notice=joined, route=route)
+    at = clock.format_time(moments.now_ns())
+    for row in rows:
+        row.attempts = [*row.attempts, {"at": at, "outcome": "joined", "detail": f"sent within {joined.uid}"}]
+        row.state, row.is_beyond, row.due_at = models.SENT, False, None
+    Delivery.objects.bulk_update(rows, ["attempts", "state", "is_beyond", "due_at"])
 
 
 def save(notice: Notice) -> Notice:
@@ -295,4 +398,6 @@ def confirm(route: Route) -> None:
     """Notices may go to an address; those go now that waited for it, of incidents that still last."""
     Route.objects.filter(pk=route.pk, confirmed_at=None).update(confirmed_at=moments.now())
     kept_back = Delivery.objects.filter(route=route, state=models.HELD, notice__group__ended_at=None)
-    kept_back.filter(notice__group__is_quiet=False).update(state=models.WAITING, due_at=moments.now())
+    kept_back.filter(notice__group__is_quiet=False, is_beyond=False).update(
+        state=models.WAITING, due_at=moments.now()
+    )

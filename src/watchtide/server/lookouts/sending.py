@@ -15,10 +15,11 @@ from django.db.models import F, Q
 
 from watchtide.server import moments, outgoing
 from watchtide.server.jobs import services as jobs
-from watchtide.server.lookouts import mail
+from watchtide.server.lookouts import mail, notices
 from watchtide.server.lookouts.models import (
     FAILED,
     HOOK,
+    LIMIT,
     MAIL,
     RESUMED,
     SENT,
@@ -41,7 +42,7 @@ GIVE_UP = timedelta(days=1)
 AT_ONCE, MOST_AT_ONCE = 20, 500
 MOST_ATTEMPTS_KEPT = 60
 # What a notice is about, where it is about no finding.
-ABOUT = {TEST: "notice", SILENCE: "stream", RESUMED: "stream"}
+ABOUT = {TEST: "notice", SILENCE: "stream", RESUMED: "stream", LIMIT: "stream"}
 
 
 class Sending:
@@ -52,6 +53,7 @@ class Sending:
         self._running: dict[int, Future[None]] = {}
 
     def __call__(self) -> None:
+        notices.join_rest()
         self._running = {pk: f for pk, f in self._running.items() if not f.done()}
         for pk in _claim(AT_ONCE - len(self._running)):
             self._running[pk] = self._pool.submit(_in_thread, pk)
@@ -59,6 +61,7 @@ class Sending:
 
 def send_due() -> int:
     """Try everything that is due, one after another. Returns how many were tried."""
+    notices.join_rest()
     found = _claim(MOST_AT_ONCE)
     for pk in found:
         _attempt(pk)
@@ -147,6 +150,10 @@ def event_of(notice: Notice, route: Route) -> dict[str, Any]:
     data: dict[str, Any] = {"title": notice.title, "text": notice.text, **_named(notice.finding)}
     if route.has_points and notice.points:
         data["points_csv"] = notice.points
+    if notice.more:
+        data["more"] = notice.more
+    if notice.kind == LIMIT:
+        data |= notice.facts
     return cloudevents.event(
         f"watchtide.{about}.{notice.kind}",
         f"/api/v1/lookouts/{notice.lookout_id}" if notice.lookout_id else "/api/v1/routes",
@@ -164,7 +171,8 @@ def _named(finding: dict[str, Any]) -> dict[str, Any]:
 
 
 def chat_text(notice: Notice) -> str:
-    return f"{notice.title}. {notice.text}".strip()
+    more = "".join(f" Also: {title}." for title in notice.more)
+    return f"{notice.title}. {notice.text}{more}".strip()
 
 
 def new_secret() -> str:
@@ -184,4 +192,4 @@ def signature(secret: str, uid: str, body: bytes) -> dict[str, str]:
 def resend(row: Delivery) -> None:
     """Try it again now, whatever became of it."""
     # Whoever is just at it keeps it: its outcome then counts.
-    Delivery.objects.filter(pk=row.pk).update(state=WAITING, due_at=moments.now())
+    Delivery.objects.filter(pk=row.pk).update(state=WAITING, is_beyond=False, due_at=moments.now())

@@ -5,7 +5,7 @@ from typing import Any
 
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
-from watchtide.server.lookouts import judging, notices, services
+from watchtide.server.lookouts import foreseeing, judging, notices, services
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.scans import services as scans
 
@@ -39,12 +39,13 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
         if watched is None:
             continue
         judged = judging.judge(watched, rules)
-        if not _differs(watched, judged.changes):
+        foreseen = foreseeing.look(watched, judged, rules)
+        if foreseen is None and not _differs(watched, judged.changes):
             continue
         case = notices.prepare(watched, judged, rules)
         with lease.write():
             notices.note(case)
-            Watched.objects.filter(pk=pk).update(**judged.changes)
+            Watched.objects.filter(pk=pk).update(**judged.changes, **foreseeing.note(watched, foreseen))
         changed += 1
     with lease.write():
         if left:
