@@ -7,6 +7,7 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/words";
+import { Limit } from "./Limit";
 import { Outbox } from "./Outbox";
 import { Peg } from "./Peg";
 import { Rehearsal } from "./Rehearsal";
@@ -66,6 +67,7 @@ export default function Lookout() {
       </p>
       <Sent lookout={id} />
       <RouteChoice lookout={one} />
+      <Limit lookout={one} />
       <Acts lookout={one} />
       {streams.isError && <Trouble error={streams.error} retry={() => streams.refetch()} />}
       {streams.data && <Streams rows={streams.data} />}
@@ -176,6 +178,12 @@ function Streams({ rows }: { rows: Watched[] }) {
             <Table.Td>
               {w.why || (w.judged_through === null ? "waits to be judged for the first time" : "")}
               {w.needs && <span className="soft"> Needs {w.needs}.</span>}
+              {w.foreseen && (
+                <strong>
+                  {" "}
+                  Reaches its limit on {dayTime(w.foreseen, w.zone)}, as half of the futures say.
+                </strong>
+              )}
             </Table.Td>
             <Table.Td className="nowrap">
               {w.judged_through === null

@@ -1,15 +1,15 @@
 import { Button, Checkbox, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, get, type Schema } from "../../api/client";
+import { api, get } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import { routesQuery } from "../../parts/routes";
 import { dayTime, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
-
-type Route = Schema["Route"];
+import { TakesForm } from "./TakesForm";
+import { type Route, takesInWords } from "./takes";
 
 /** Where notices go: made, tested, taken away. */
 export function Routes() {
@@ -72,31 +72,13 @@ export function Routes() {
         <Table className="rows">
           <Table.Tbody>
             {routes.data.map((route) => (
-              <Table.Tr key={route.id}>
-                <Table.Td>
-                  <strong>{route.name}</strong> <span className="soft">{route.kind}</span>
-                </Table.Td>
-                <Table.Td>{route.to}</Table.Td>
-                <Table.Td>
-                  <Standing route={route} />
-                </Table.Td>
-                <Table.Td>
-                  <div className="acts ends">
-                    {route.state === "unconfirmed" ? (
-                      <Button disabled={isBusy} onClick={() => void ask(route)}>
-                        Ask again
-                      </Button>
-                    ) : (
-                      <Button disabled={isBusy} onClick={() => void test(route)}>
-                        Send a test
-                      </Button>
-                    )}
-                    <Button disabled={isBusy} onClick={() => void remove(route)}>
-                      Take away
-                    </Button>
-                  </div>
-                </Table.Td>
-              </Table.Tr>
+              <RouteRow
+                key={route.id}
+                route={route}
+                isBusy={isBusy}
+                first={route.state === "unconfirmed" ? () => void ask(route) : () => void test(route)}
+                remove={() => void remove(route)}
+              />
             ))}
           </Table.Tbody>
         </Table>
@@ -153,6 +135,45 @@ export function Routes() {
       </p>
       {error !== null && <Trouble error={error} />}
     </section>
+  );
+}
+
+interface RowProps {
+  route: Route;
+  isBusy: boolean;
+  first: () => void;
+  remove: () => void;
+}
+
+/** One route: where it goes, what it takes, and what may be done with it; first : ask its address again, or send a test. */
+function RouteRow({ route, isBusy, first, remove }: RowProps) {
+  const [isChanged, setChanged] = useState(false);
+  return (
+    <Table.Tr>
+      <Table.Td>
+        <strong>{route.name}</strong> <span className="soft">{route.kind}</span>
+      </Table.Td>
+      <Table.Td>{route.to}</Table.Td>
+      <Table.Td>
+        takes {takesInWords(route)}
+        <br />
+        <Standing route={route} />
+        {isChanged && <TakesForm route={route} done={() => setChanged(false)} />}
+      </Table.Td>
+      <Table.Td>
+        <div className="acts ends">
+          <Button disabled={isBusy} onClick={first}>
+            {route.state === "unconfirmed" ? "Ask again" : "Send a test"}
+          </Button>
+          <Button aria-expanded={isChanged} onClick={() => setChanged(!isChanged)}>
+            What it takes
+          </Button>
+          <Button disabled={isBusy} onClick={remove}>
+            Take away
+          </Button>
+        </div>
+      </Table.Td>
+    </Table.Tr>
   );
 }
 
