@@ -179,7 +179,7 @@ def test_so_many_an_hour_and_the_rest_as_one(api, sender, receiver):  # noqa: F8
 def test_one_alone_that_was_held_goes_as_it_is(api, receiver):  # noqa: F811
     hook = Route.objects.get(pk=route(api, receiver, most_an_hour=1)["id"])
     for name in ("one", "two"):
-        notices._put(notices.Notice(kind="silent", title=name), [hook])
+        notices.put(notices.Notice(kind="silent", title=name), [hook])
     sending.send_due()
     assert [e["data"]["title"] for e in receiver.events()] == ["one"]
     Delivery.objects.update(created_at=moments.now() - timedelta(hours=2))

@@ -70,6 +70,7 @@ INSTALLED_APPS = [
     "watchtide.server.cards",
     "watchtide.server.lookouts",
     "watchtide.server.boards",
+    "watchtide.server.looks",
 ]
 MIDDLEWARE = [
     "watchtide.server.logs.Requests",

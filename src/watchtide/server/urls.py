@@ -13,6 +13,7 @@ from watchtide.server.logbook import api as logbook
 from watchtide.server.lookouts import api as lookouts
 from watchtide.server.lookouts import api_routes as routes
 from watchtide.server.lookouts import pages as mail_pages
+from watchtide.server.looks import api as looks
 from watchtide.server.people import api as people
 from watchtide.server.people import api_people as accounts
 from watchtide.server.review import api as review
@@ -29,7 +30,7 @@ API = "api/v1/"
 SCREENS = (
     r"^(?:$|workbench(?:/\d+)?$|review(?:/\d+)?$|incidents$|incidents/(?:proposed/)?\d+$|logbook(?:/effect)?$"
     r"|scorecards(?:/compare|/\d+)?$|published/\d+$|intake(?:/live|/identity|/streams|/formulas|/calendars)?$"
-    r"|plans(?:/\d+)?$|lookouts(?:/\d+)?$|boards(?:/\d+)?$|shared/[\w-]+$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
+    r"|plans(?:/\d+)?$|lookouts(?:/\d+)?$|boards(?:/\d+)?$|look$|shared/[\w-]+$|settings(?:/you|/people|/tokens|/trail|/storage|/about)?$|join$)"
 )
 
 urlpatterns = [
@@ -145,6 +146,9 @@ urlpatterns = [
     path(f"{API}routes/<int:pk>/ask", routes.RouteAskView.as_view()),
     path(f"{API}outbox", routes.OutboxView.as_view()),
     path(f"{API}outbox/<int:pk>/resend", routes.ResendView.as_view()),
+    path(f"{API}look", looks.LookView.as_view()),
+    path(f"{API}mornings", looks.MorningsView.as_view()),
+    path(f"{API}mornings/<int:pk>", looks.MorningView.as_view()),
     path(f"{API}boards", boards.BoardsView.as_view()),
     path(f"{API}boards/<int:pk>", boards.BoardView.as_view()),
     path(f"{API}boards/<int:pk>/panes/<int:place>", boards.PaneView.as_view()),

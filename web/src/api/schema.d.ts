@@ -912,6 +912,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The last finished day or week against the same one of the n before it, with what pushed it up and down. */
+        get: operations["look"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lookouts": {
         parameters: {
             query?: never;
@@ -1046,6 +1063,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mornings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Looks that are sent each morning. */
+        get: operations["mornings"];
+        put?: never;
+        /** @description Send a look each morning, or each Monday for a week's, to a route; the first one with the next period. */
+        post: operations["make_morning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mornings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Send a look no more. */
+        delete: operations["delete_morning"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2453,6 +2505,12 @@ export interface components {
             /** @default false */
             take_out?: boolean;
         };
+        /**
+         * @description * `day` - day
+         *     * `week` - week
+         * @enum {string}
+         */
+        ByEnum: "day" | "week";
         Calendar: {
             readonly id: number;
             name: string;
@@ -3701,6 +3759,63 @@ export interface components {
          * @enum {string}
          */
         ModeEnum: "fit" | "replay";
+        Morning: {
+            readonly id: number;
+            stream?: number | null;
+            /** @default  */
+            metric?: string;
+            attributes?: {
+                [key: string]: string;
+            };
+            readonly title: string;
+            /** @default day */
+            by?: components["schemas"]["ByEnum"];
+            /** @default 8 */
+            n?: number;
+            /**
+             * Format: time
+             * @description when, for example 07:30
+             */
+            clock: string;
+            zone: string;
+            route: number;
+            readonly route_name: string;
+            readonly created_by: string;
+            /** Format: date-time */
+            readonly created_at: number;
+        };
+        MorningPage: {
+            items: components["schemas"]["Morning"][];
+            next: string | null;
+        };
+        MorningRequest: {
+            stream?: number | null;
+            /** @default  */
+            metric?: string;
+            attributes?: {
+                [key: string]: string;
+            };
+            /** @default day */
+            by?: components["schemas"]["ByEnum"];
+            /** @default 8 */
+            n?: number;
+            /**
+             * Format: time
+             * @description when, for example 07:30
+             */
+            clock: string;
+            zone: string;
+            route: number;
+        };
+        MovedPart: {
+            name: string;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            usual: number;
+            /** Format: double */
+            change: number;
+        };
         Notify: {
             /** @default true */
             began?: boolean;
@@ -3762,11 +3877,12 @@ export interface components {
          *     * `silent` - silent
          *     * `resumed` - resumed
          *     * `limit` - limit
+         *     * `look` - look
          *     * `test` - test
          *     * `confirm` - confirm
          * @enum {string}
          */
-        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "limit" | "test" | "confirm";
+        OutboxKindEnum: "began" | "ended" | "reminder" | "silent" | "resumed" | "limit" | "look" | "test" | "confirm";
         OutboxPage: {
             items: components["schemas"]["Outbox"][];
             next: string | null;
@@ -3905,6 +4021,57 @@ export interface components {
             fed_by?: number[];
             covariates?: number[];
             retention_days?: number | null;
+        };
+        /** @description A day or week against the same one of the n before it. */
+        PeriodLook: {
+            by: components["schemas"]["ByEnum"];
+            n: number;
+            stream: number | null;
+            metric: string;
+            title: string;
+            streams: number;
+            unit: string;
+            zone: string;
+            /** @description whether figures are sums, else means */
+            adds_up: boolean;
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
+            /** Format: double */
+            value: number | null;
+            /** Format: double */
+            usual: number | null;
+            /**
+             * Format: double
+             * @description null under three to compare with
+             */
+            lower: number | null;
+            /** Format: double */
+            upper: number | null;
+            /**
+             * Format: double
+             * @description share of the period that was seen
+             */
+            seen: number;
+            /** @description above or below its limits, empty within */
+            outside: string;
+            is_bad: boolean;
+            beside: components["schemas"]["SetBeside"][];
+            /** @description the attribute of its parts */
+            pushed_by: string;
+            up: components["schemas"]["MovedPart"][];
+            down: components["schemas"]["MovedPart"][];
+            periods: components["schemas"]["Periods"];
+        };
+        /** @description Past periods as columns, each with its own usual and limits by those before it. */
+        Periods: {
+            start: number[];
+            value: (number | null)[];
+            usual: (number | null)[];
+            lower: (number | null)[];
+            upper: (number | null)[];
+            outside: string[];
         };
         Person: {
             readonly id: number;
@@ -4486,6 +4653,14 @@ export interface components {
             version: string;
             /** @description that most streams are in */
             zone: string | null;
+        };
+        SetBeside: {
+            /** Format: date-time */
+            start: number;
+            /** Format: double */
+            value: number | null;
+            /** @description far from the rest, so not counted */
+            left_out: boolean;
         };
         SettlingRequest: {
             verdict: components["schemas"]["VerdictEnum"];
@@ -7501,6 +7676,42 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    look: {
+        parameters: {
+            query?: {
+                /** @description NAME=VALUE, with metric */
+                attribute?: string[];
+                by?: "day" | "week";
+                /** @description a day of the period; without it the last finished one */
+                day?: string;
+                /** @description of all streams of a family together */
+                metric?: string;
+                /** @description how many before it, 8 where not stated */
+                n?: number;
+                /** @description of one stream, a total too */
+                stream?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeriodLook"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     lookouts: {
         parameters: {
             query?: {
@@ -7863,6 +8074,97 @@ export interface operations {
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
             409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    mornings: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MorningPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    make_morning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MorningRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Morning"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    delete_morning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            412: components["responses"]["Problem412"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            422: components["responses"]["Problem422"];
             503: components["responses"]["Problem503"];
         };
     };

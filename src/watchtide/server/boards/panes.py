@@ -11,6 +11,8 @@ from watchtide.engine import reduce
 from watchtide.server import moments
 from watchtide.server.incidents import services as incidents
 from watchtide.server.lookouts.models import Watched
+from watchtide.server.looks import services as looks
+from watchtide.server.looks.services import MOST_BEFORE
 from watchtide.server.problems import Problem
 from watchtide.server.scans import charts, forecasts, reading, services, tide
 from watchtide.server.scans.forecasts import Wanted
@@ -68,6 +70,13 @@ def _ribbons(given: Row) -> Row:
 
 def _forecast(given: Row) -> Row:
     return {"stream": _known(given.get("stream")), "hours": _whole(given, "hours", 1, 24 * 60, 48)}
+
+
+def _look(given: Row) -> Row:
+    by = given.get("by", "day")
+    if by not in ("day", "week"):
+        raise Problem("by is neither day nor week", place="by", remedy="state one of them")
+    return {"stream": _known(given.get("stream")), "by": by, "n": _whole(given, "n", 1, MOST_BEFORE, 8)}
 
 
 def _incidents(given: Row) -> Row:
@@ -214,6 +223,10 @@ def _read_scorecard(pane: Row) -> Row:
     return {n: got[n] for n in ("precision", "precision_ci", "precision_counts", "judged", "total")}
 
 
+def _read_look(pane: Row) -> Row:
+    return looks.look(looks.Wanted(pane["by"], pane["n"], pane["stream"]))
+
+
 def _read_incidents(pane: Row) -> Row:
     rows = incidents.listed()
     names = (
@@ -244,5 +257,6 @@ KINDS = {
     "forecast": Kind(_forecast, _read_forecast),
     "scorecard": Kind(_nothing, _read_scorecard),
     "incidents": Kind(_incidents, _read_incidents),
+    "look": Kind(_look, _read_look),
     "text": Kind(_text, _read_text),
 }

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime, formataddr, parseaddr
+from typing import Any
+from urllib.parse import urlencode
 
 from django.conf import settings
 from django.core.exceptions import ValidationError
@@ -15,10 +17,11 @@ from django.template.loader import render_to_string
 from watchtide.plan import durations
 from watchtide.server import moments, outgoing
 from watchtide.server.lookouts import links, models, pictures
-from watchtide.server.lookouts.facts import Facts
+from watchtide.server.lookouts.facts import Facts, Push
 from watchtide.server.lookouts.models import Notice, Route
 from watchtide.server.lookouts.notices import WORDS
 from watchtide.server.problems import Problem
+from watchtide.tables import clock
 
 PICTURE = "picture"
 TIMEOUT_S = 15.0
@@ -179,7 +182,7 @@ class Letter:
     def of(cls, notice: Notice, route: Route) -> "Letter":
         stream, finding, group = notice.stream, notice.finding, notice.group
         lookout = notice.lookout
-        facts = Facts.of_data({} if notice.kind == models.LIMIT else notice.facts)
+        facts = _facts(notice)
         zone = stream.zone if stream is not None else "UTC"
         heading, subject = notice.title, notice.title
         lines: list[tuple[str, str]] = []
@@ -217,8 +220,31 @@ class Letter:
         )
 
 
+def _facts(notice: Notice) -> Facts:
+    """What stands in figures in a mail: of a finding, or of a period beside the same ones before it."""
+    if notice.kind == models.LOOK:
+        look = notice.facts["look"]
+        pushes = tuple(Push(r["name"], r["value"], r["usual"]) for r in (*look["up"], *look["down"]))
+        return Facts(pushes=pushes, weeks=len(look["beside"]), whole=look["title"])
+    return Facts.of_data({} if notice.kind == models.LIMIT else notice.facts)
+
+
+def _bars(look: dict[str, Any]) -> bytes:
+    """A period beside the same ones before it, as a picture."""
+    beside = [b for b in look["beside"] if b["value"] is not None]
+    if look["value"] is None or not beside:
+        return b""
+    starts = [b["start"] for b in beside] + [look["start"]]
+    names = [f"{moments.local(clock.parse_one(s), look['zone']):%-d %b}" for s in starts]
+    limits = None if look["lower"] is None else (look["lower"], look["upper"])
+    return pictures.bars(names, [*(b["value"] for b in beside), look["value"]], limits, look["unit"])
+
+
 def picture_of(notice: Notice) -> bytes:
     """The picture of a notice's stretch, drawn once; empty where there is none."""
+    if not notice.picture and notice.kind == models.LOOK:
+        notice.picture = _bars(notice.facts["look"])
+        notice.save(update_fields=["picture"])
     if not notice.picture and notice.around and notice.stream is not None:
         stream, finding = notice.stream, notice.finding
         notice.picture = pictures.drawn(
@@ -300,6 +326,11 @@ def _clock(moment_ns: int, zone: str) -> str:
 
 def chart_of(notice: Notice) -> str:
     """The address of the stream's chart, at the finding where there is one."""
+    if notice.kind == models.LOOK:
+        look = notice.facts["look"]
+        what = {"stream": notice.stream_id} if notice.stream_id else {"metric": look["metric"]}
+        day = moments.local(clock.parse_one(look["start"]), look["zone"]).date().isoformat()
+        return f"{settings.ADDRESS}/look?{urlencode(what | {'by': look['by'], 'day': day})}"
     if notice.stream_id is None:
         return ""
     link = f"{settings.ADDRESS}/workbench/{notice.stream_id}"

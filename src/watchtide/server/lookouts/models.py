@@ -22,10 +22,10 @@ ROUTE_STATES = [(s, s) for s in (UNCONFIRMED, READY)]
 WAITING, SENT, FAILED, HELD = "waiting", "sent", "failed", "held"
 OUTBOX_STATES = [(s, s) for s in (WAITING, SENT, FAILED, HELD)]
 BEGAN, ENDED, REMINDER, SILENCE, RESUMED, TEST = "began", "ended", "reminder", "silent", "resumed", "test"
-LIMIT = "limit"
+LIMIT, LOOK = "limit", "look"
 # A letter that asks whether an address wants mail; no notice of anything.
 CONFIRM = "confirm"
-NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, LIMIT, TEST, CONFIRM)]
+NOTICE_KINDS = [(k, k) for k in (BEGAN, ENDED, REMINDER, SILENCE, RESUMED, LIMIT, LOOK, TEST, CONFIRM)]
 
 
 class Route(models.Model):

@@ -263,7 +263,7 @@ def _announce_finding(
         have = _informed(group) if kind == models.ENDED else set()
         routes = [r for r in case.routes if r.pk in have] if have else taking(case.routes, stream, finding)
     # Planned work wakes nobody; what was not sent is there to be counted.
-    _put(notice, routes, models.HELD if group.is_quiet else models.WAITING)
+    put(notice, routes, models.HELD if group.is_quiet else models.WAITING)
 
 
 def announce(watched: Watched, kind: str, words: str, why: str, **facts: Row) -> None:
@@ -272,7 +272,7 @@ def announce(watched: Watched, kind: str, words: str, why: str, **facts: Row) ->
     notice = Notice(
         kind=kind, lookout=watched.lookout, stream=watched.stream, title=title, text=why, facts=facts
     )
-    _put(notice, taking(list(watched.lookout.routes.all()), watched.stream))
+    put(notice, taking(list(watched.lookout.routes.all()), watched.stream))
 
 
 def _what(finding: Row) -> str:
@@ -294,7 +294,7 @@ def _text(stream: Stream, finding: Row) -> str:
     return " ".join(words)
 
 
-def _put(notice: Notice, routes: Sequence[Route], state: str = models.WAITING) -> None:
+def put(notice: Notice, routes: Sequence[Route], state: str = models.WAITING) -> None:
     """Write a notice, and that it is to go to each of these routes."""
     save(notice)
     for route in routes:

@@ -39,9 +39,23 @@ def _column(rows: list[dict[str, str]], name: str) -> Floats:
     return np.array([float(r[name]) if r[name] else np.nan for r in rows])
 
 
+def bars(names: list[str], values: list[float], limits: tuple[float, float] | None, unit: str) -> bytes:
+    """A PNG of a period beside the same ones before it, the last one marked; limits : lower and upper of that one."""
+    from matplotlib.figure import Figure
+
+    with _drawing:
+        figure = Figure(figsize=(WIDE, TALL), dpi=DOTS, facecolor=PAPER, layout="constrained")
+        axes = figure.add_subplot(facecolor=PAPER)
+        if limits is not None:
+            axes.axhspan(*limits, color=BAND, linewidth=0)
+        colours = [LINE] * (len(values) - 1) + [INK]
+        axes.bar(range(len(values)), values, color=colours, width=0.62, zorder=2)
+        axes.set_xticks(range(len(values)), names)
+        return _finished(figure, axes, unit)
+
+
 def _draw(times, value, law, is_found, zone, unit) -> bytes:  # type: ignore[no-untyped-def]
     # Loaded here: only who sends mail needs it, and it takes a moment.
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
     from matplotlib.figure import Figure
 
@@ -63,10 +77,17 @@ def _draw(times, value, law, is_found, zone, unit) -> bytes:  # type: ignore[no-
     axes.xaxis.set_major_formatter(
         ConciseDateFormatter(locator, tz=place, formats=TICKS, zero_formats=FIRSTS, offset_formats=BELOW)
     )
+    axes.margins(x=0)
+    return _finished(figure, axes, unit)
+
+
+def _finished(figure, axes, unit) -> bytes:  # type: ignore[no-untyped-def]
+    """The look that pictures share, and the PNG."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
     axes.set_ylabel(unit or "value", color=INK, fontsize=8)
     axes.tick_params(colors=INK, labelsize=8, length=0)
     axes.grid(color=HAIR, linewidth=0.6)
-    axes.margins(x=0)
     for side in axes.spines.values():
         side.set_visible(False)
     out = io.BytesIO()

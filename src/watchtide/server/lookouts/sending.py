@@ -20,6 +20,7 @@ from watchtide.server.lookouts.models import (
     FAILED,
     HOOK,
     LIMIT,
+    LOOK,
     MAIL,
     RESUMED,
     SENT,
@@ -42,7 +43,7 @@ GIVE_UP = timedelta(days=1)
 AT_ONCE, MOST_AT_ONCE = 20, 500
 MOST_ATTEMPTS_KEPT = 60
 # What a notice is about, where it is about no finding.
-ABOUT = {TEST: "notice", SILENCE: "stream", RESUMED: "stream", LIMIT: "stream"}
+ABOUT = {TEST: "notice", SILENCE: "stream", RESUMED: "stream", LIMIT: "stream", LOOK: "period"}
 
 
 class Sending:
@@ -152,7 +153,7 @@ def event_of(notice: Notice, route: Route) -> dict[str, Any]:
         data["points_csv"] = notice.points
     if notice.more:
         data["more"] = notice.more
-    if notice.kind == LIMIT:
+    if notice.kind in (LIMIT, LOOK):
         data |= notice.facts
     return cloudevents.event(
         f"watchtide.{about}.{notice.kind}",
