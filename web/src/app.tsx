@@ -32,6 +32,7 @@ const Board = lazy(() => import("./screens/boards/Board"));
 const Shared = lazy(() => import("./screens/boards/Shared"));
 const Lookouts = lazy(() => import("./screens/lookouts/Lookouts"));
 const Lookout = lazy(() => import("./screens/lookouts/Lookout"));
+const Look = lazy(() => import("./screens/look/Look"));
 const Plans = lazy(() => import("./screens/plans/Plans"));
 const Settings = lazy(() => import("./screens/settings/Settings"));
 const Calendars = lazy(() => import("./screens/intake/Calendars"));
@@ -92,6 +93,7 @@ export function App() {
             <Route path="/lookouts/:lookout" element={<Lookout />} />
             <Route path="/boards" element={<Boards />} />
             <Route path="/boards/:board" element={<Board />} />
+            <Route path="/look" element={<Look />} />
             <Route path="/plans" element={<Plans />} />
             <Route path="/plans/:plan" element={<Plans />} />
             <Route path="/settings" element={<Settings />} />

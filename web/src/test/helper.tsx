@@ -7,13 +7,13 @@ import { MemoryRouter } from "react-router";
 import type { Curve, Finding, Preview, Schema } from "../api/client";
 import { theme } from "../theme/theme";
 
-/** Render with everything a screen stands in. */
-export function show(children: ReactNode) {
+/** Render with everything a screen stands in, at an address. */
+export function show(children: ReactNode, at = "/") {
   const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
   return render(
     <MantineProvider theme={theme} env="test">
       <QueryClientProvider client={client}>
-        <MemoryRouter>{children}</MemoryRouter>
+        <MemoryRouter initialEntries={[at]}>{children}</MemoryRouter>
       </QueryClientProvider>
     </MantineProvider>,
   );

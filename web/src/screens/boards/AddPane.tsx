@@ -4,7 +4,8 @@ import { Field, SelectField } from "../../parts/Field";
 import { useStreams } from "../../parts/streams";
 import { below, KINDS, type Kind, type Pane } from "./words";
 
-const OF_STREAM: Kind[] = ["stream", "several", "forecast"];
+const OF_STREAM: Kind[] = ["stream", "several", "forecast", "look"];
+const BY_HOURS: Kind[] = ["stream", "several", "forecast"];
 const TALL: Partial<Record<Kind, number>> = { several: 10, ribbons: 8, scorecard: 3, text: 3, strongest: 6 };
 
 /** What goes onto the board next: chosen by kind, with what it needs; it is put below the others. */
@@ -25,8 +26,9 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       w: 6,
       h: TALL[kind] ?? 6,
       ...(kind === "several" ? { streams: chosen } : OF_STREAM.includes(kind) ? { stream: chosen[0] } : {}),
-      ...(OF_STREAM.includes(kind) ? { hours: Number(form.get("hours")) } : {}),
+      ...(BY_HOURS.includes(kind) ? { hours: Number(form.get("hours")) } : {}),
       ...(kind === "ribbons" ? { metric: String(form.get("metric")) } : {}),
+      ...(kind === "look" ? { by: String(form.get("by")) as Pane["by"] } : {}),
       ...(kind === "text" ? { text: String(form.get("text")) } : {}),
     });
   };
@@ -58,7 +60,16 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
           </SelectField>
         </label>
       )}
-      {OF_STREAM.includes(kind) && (
+      {kind === "look" && (
+        <label>
+          Of
+          <SelectField className="field" name="by">
+            <option value="day">the day</option>
+            <option value="week">the week</option>
+          </SelectField>
+        </label>
+      )}
+      {BY_HOURS.includes(kind) && (
         <label>
           Hours
           <Field

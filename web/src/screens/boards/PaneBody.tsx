@@ -3,6 +3,8 @@ import { Ribbon as RibbonStrip } from "../../charts/Ribbon";
 import { Mark } from "../../parts/marks";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
+import { PeriodBars } from "../look/PeriodBars";
+import { periodWords, verdictWords } from "../look/words";
 import { Peg } from "../lookouts/Peg";
 import type { State } from "../lookouts/words";
 import { Lines } from "./Lines";
@@ -88,6 +90,19 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
             {figure(shown.total)}
           </span>
         </p>
+      );
+    case "look":
+      return (
+        <div className="board-text">
+          <p className="tight">
+            <On to={`/look?stream=${shown.stream}&by=${shown.by}`} isShared={isShared}>
+              {periodWords(shown.start, shown.by, shown.zone)}
+            </On>
+            : <strong className="figure">{figure(shown.value)}</strong> {shown.unit}
+          </p>
+          <p className="tight">{verdictWords(shown)}</p>
+          <PeriodBars look={shown} />
+        </div>
       );
     case "text":
       return <p className="board-text">{shown.text}</p>;

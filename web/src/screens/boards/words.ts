@@ -1,4 +1,5 @@
 import type { Finding, Schema } from "../../api/client";
+import type { By, Look } from "../look/words";
 
 export type Board = Schema["Board"];
 export type Kind =
@@ -9,6 +10,7 @@ export type Kind =
   | "forecast"
   | "scorecard"
   | "incidents"
+  | "look"
   | "text";
 
 /** One pane: what it shows, where it stands on a grid twelve wide, and its settings. */
@@ -25,6 +27,8 @@ export interface Pane {
   metric?: string;
   most?: number;
   text?: string;
+  by?: By;
+  n?: number;
 }
 
 export const KINDS: [Kind, string, string][] = [
@@ -35,6 +39,7 @@ export const KINDS: [Kind, string, string][] = [
   ["incidents", "open incidents", "and those proposed"],
   ["forecast", "a forecast", "what is expected next"],
   ["scorecard", "precision so far", "counted by verdicts"],
+  ["look", "a day or week", "beside the same ones before it"],
   ["text", "a text", "whom to call, what to do"],
 ];
 
@@ -95,6 +100,7 @@ export type Shown = { at: number } & (
         score: number | null;
       }[];
     }
+  | ({ kind: "look" } & Look)
   | { kind: "text"; text: string }
 );
 

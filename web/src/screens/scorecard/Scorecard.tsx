@@ -13,6 +13,7 @@ import { counted, ENDED, useJob } from "../../parts/jobs";
 import { DayField } from "../../parts/When";
 import { plural, ratio, spanWords } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
+import { AddToBoard } from "../boards/AddToBoard";
 import { CardBody } from "./CardBody";
 import { type Events, fetchCard, isCounting, type Part, partOf } from "./figures";
 import { LevelChoice } from "./LevelChoice";
@@ -262,6 +263,7 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
         </form>
       )}
       <footer className="card-foot small">
+        <AddToBoard pane={{ kind: "scorecard" }} />
         <Button
           aria-expanded={title !== null}
           onClick={() => setTitle(title === null ? `${scan.plan}, v${scan.version}` : null)}

@@ -1,10 +1,11 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useCallback, useMemo, useRef, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import type { TideRow } from "../../api/client";
 import { scoreAt } from "../../charts/ribbons";
 import { useKeys } from "../../keys/useKeys";
 import { dayTime, digitsFor, figure, plural } from "../../parts/words";
+import { AddToBoard } from "../boards/AddToBoard";
 import type { Line, Span } from "./caps";
 import { Head } from "./Head";
 import { type Reading, Row } from "./Row";
@@ -131,7 +132,10 @@ function Family({
       <span className="soft small" role="cell">
         {line.rows[0]?.unit && `${line.rows[0].unit} · `}
         {plural(line.rows.length, "stream")}
-        {adrift > 0 && ` · ${adrift} adrift`}
+        {adrift > 0 && ` · ${adrift} adrift`} · <Link to={`/look?metric=${line.metric}`}>the day</Link>
+      </span>
+      <span className="small" role="cell">
+        <AddToBoard pane={{ kind: "ribbons", metric: line.metric }} />
       </span>
     </div>
   );

@@ -6,9 +6,11 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { dayEnd } from "../../parts/clock";
 import { useSettled } from "../../parts/useSettled";
 import { begun, zoneWords } from "../../parts/words";
+import { AddToBoard } from "../boards/AddToBoard";
 import { ForecastPicture } from "./ForecastPicture";
 import { ForecastSentence, LENGTHS } from "./ForecastSentence";
 import { asCsv, asPicture, type ForecastData, reachedWords } from "./forecastWords";
+import { spanHours } from "./spans";
 import { Together } from "./Together";
 import type { Ahead, StreamFacts } from "./types";
 
@@ -126,6 +128,13 @@ export function Forecast({
               PNG
             </Button>
           )}{" "}
+          <AddToBoard
+            pane={{
+              kind: "forecast",
+              stream: stream.id,
+              hours: spanHours([first.time[0] ?? 0, first.time.at(-1) ?? 0]),
+            }}
+          />{" "}
           <span className="soft">{first.notes.map(begun).join(". ")}</span>
         </p>
       )}

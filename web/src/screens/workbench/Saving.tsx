@@ -1,13 +1,11 @@
 import { Button } from "@mantine/core";
+import { Link } from "react-router";
 import { queryOf } from "../../api/client";
 import { pngOf, save, svgOf } from "../../charts/picture";
 import type { tickWords } from "../../charts/ticks";
 import { AddToBoard } from "../boards/AddToBoard";
+import { spanHours } from "./spans";
 import type { StackProps } from "./types";
-
-const HOUR = 3_600_000;
-const spanHours = ([from, to]: StackProps["range"]) =>
-  Math.min(Math.max(Math.round((to - from) / HOUR), 1), 8_784);
 
 /** The picture with its title, units and source, and its samples as the command line writes them. */
 export function Saving({
@@ -42,7 +40,8 @@ export function Saving({
       >
         CSV
       </a>{" "}
-      · <AddToBoard pane={{ kind: "stream", stream: stream.id, hours: spanHours(range) }} />
+      · <Link to={`/look?stream=${stream.id}`}>The day beside those before</Link> ·{" "}
+      <AddToBoard pane={{ kind: "stream", stream: stream.id, hours: spanHours(range) }} />
     </p>
   );
 }

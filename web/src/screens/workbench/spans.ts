@@ -48,3 +48,7 @@ export function lengthWords(ms: number): string {
     .find(([n, u]) => n !== "m" && ms / u >= 0.995) ?? ["min", UNITS.min ?? 1];
   return `${Number((ms / unit).toFixed(1))} ${name}`;
 }
+
+/** A span in whole hours, as a board's pane takes it. */
+export const spanHours = ([from, to]: readonly [number, number]) =>
+  Math.min(Math.max(Math.round((to - from) / 3_600_000), 1), 8_784);

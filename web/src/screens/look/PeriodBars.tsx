@@ -1,0 +1,102 @@
+import { figure } from "../../parts/words";
+import { type Look, periodWords } from "./words";
+import "./look.css";
+
+const TALL = 150;
+const LEFT = 56;
+const BOTTOM = 20;
+
+/** Past days or weeks as bars with the limits of each; where choose is given, one is chosen by a click or by the arrow keys, and all else follows. */
+export function PeriodBars({ look, choose }: { look: Look; choose?: (start: number) => void }) {
+  const { start, value, usual, lower, upper, outside } = look.periods;
+  const slot = Math.max(9, Math.min(28, Math.floor(900 / Math.max(start.length, 1))));
+  const wide = LEFT + start.length * slot;
+  const all = [...value, ...upper].filter((v): v is number => v !== null);
+  const least = Math.min(0, ...all, ...lower.filter((v): v is number => v !== null));
+  const most = Math.max(...all, least + 1e-9);
+  const y = (v: number) => TALL - ((v - least) / (most - least)) * (TALL - 12);
+  const chosen = start.indexOf(look.start);
+  const move = (event: React.KeyboardEvent) => {
+    const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    const next = by === undefined ? undefined : start[chosen + by];
+    if (next === undefined) return;
+    event.preventDefault();
+    choose?.(next);
+  };
+  return (
+    <svg
+      className="period-bars"
+      viewBox={`0 0 ${wide} ${TALL + BOTTOM}`}
+      width={wide}
+      height={TALL + BOTTOM}
+      aria-label={`Past ${look.by}s`}
+      {...(choose
+        ? {
+            role: "slider",
+            tabIndex: 0,
+            "aria-valuemin": 0,
+            "aria-valuemax": start.length - 1,
+            "aria-valuenow": chosen,
+            "aria-valuetext": `${periodWords(look.start, look.by, look.zone)}: ${figure(look.value)} ${look.unit}`,
+            onKeyDown: move,
+          }
+        : { role: "img" })}
+    >
+      <text className="axis-words" x={LEFT - 8} y={y(most) + 4} textAnchor="end">
+        {figure(most)}
+      </text>
+      <text className="axis-words" x={LEFT - 8} y={y(least) + 4} textAnchor="end">
+        {figure(least)}
+      </text>
+      <line
+        className="weeks-base"
+        x1={LEFT}
+        x2={wide}
+        y1={y(Math.max(least, 0))}
+        y2={y(Math.max(least, 0))}
+      />
+      {start.map((at, i) => {
+        const v = value[i] ?? null;
+        const [low, high, mid] = [lower[i] ?? null, upper[i] ?? null, usual[i] ?? null];
+        const zero = y(Math.max(least, 0));
+        return (
+          // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys of the whole do the same
+          <g
+            key={at}
+            className={`period ${outside[i] ?? ""}`}
+            data-chosen={i === chosen || undefined}
+            transform={`translate(${LEFT + i * slot} 0)`}
+            onClick={choose && (() => choose(at))}
+          >
+            <title>{`${periodWords(at, look.by, look.zone)}: ${figure(v)} ${look.unit}${outside[i] ? `, ${outside[i]} its limits` : ""}`}</title>
+            <rect className="period-slot" width={slot} height={TALL} />
+            {low !== null && high !== null && (
+              <rect
+                className="period-limits"
+                x={1}
+                width={slot - 2}
+                y={y(high)}
+                height={Math.max(y(low) - y(high), 1)}
+              />
+            )}
+            {v !== null && (
+              <rect
+                className="period-bar"
+                x={slot * 0.25}
+                width={slot * 0.5}
+                y={Math.min(y(v), zero)}
+                height={Math.max(Math.abs(zero - y(v)), 1)}
+              />
+            )}
+            {mid !== null && <line className="period-usual" x1={1} x2={slot - 1} y1={y(mid)} y2={y(mid)} />}
+            {outside[i] && (
+              <text className="period-out" x={slot / 2} y={TALL + 14} textAnchor="middle">
+                {outside[i] === "above" ? "▲" : "▼"}
+              </text>
+            )}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}
