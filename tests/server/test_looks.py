@@ -114,6 +114,13 @@ def test_what_cannot_be_looked_at_is_said(api, world, query, status, place):
     assert place in answer.content.decode()
 
 
+def test_what_is_not_over_is_neither_high_nor_low(api, world):
+    """Half a Monday has come: far below any Monday, and no mark of it."""
+    got = look(api, metric="taps").json()["periods"]
+    assert got["start"][-1] == "2026-10-05T00:00:00Z" and got["value"][-1] < 0.6 * got["usual"][-1]
+    assert got["outside"][-1] == "" and got["outside"][-2] == "above"
+
+
 def test_streams_that_are_too_young_or_too_coarse_say_so(api, sender):
     push(sender, START + np.arange(5) * HOUR, np.arange(5.0), metric="young")
     push(sender, START + np.arange(9) * 14 * 24 * HOUR, np.arange(9.0), metric="coarse")

@@ -111,7 +111,7 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
         "late": step.now.late,
     }
     if changes["judged"]:
-        now = _now(watched, rules, reach, findings, changes, _lacks(scanned))
+        now = _now(watched, rules, reach, findings, changes, _lacks(scanned, watched.stream.zone))
     else:
         now = _learning(watched, scanned, rules.plan)
     touched = frozenset(watching.identity(f) for f in (*step.began, *step.ended))
@@ -134,20 +134,21 @@ def _learning(watched: Watched, scanned: Scanned, plan: Plan) -> Row:
     begins = int(times[0]) + int(durations.parse_ns(first))
     needs = "samples that can train it: so far there are too few"
     if begins > int(scanned.base.series.ends[-1]):
-        needs = f"history until {clock.format_time(begins)}: it learns from {first} first"
+        needs = f"history until {moments.spoken(begins, watched.stream.zone)}: it learns from {first} first"
         if not ages.is_begin_stated(plan):
             needs = f"{ages.HOURS_SAMPLES} samples over six hours for a provisional judgement; {needs}"
     return _state(watched, models.LEARNING, "; ".join(scanned.base.notes), needs=needs)
 
 
-def _lacks(scanned: Scanned) -> str:
+def _lacks(scanned: Scanned, zone: str) -> str:
     """What a stream that is judged provisionally lacks, and when it will be there; empty for one that is not."""
     told = scanned.resolved["replay"].get("provisional")
     if told is None or told["until"] is not None:
         return ""
     kind = scanned.resolved["baseline"]["kind"]
     seasons = " and ".join(scanned.resolved["baseline"]["seasons"]) or "no season yet"
-    return f"history until {told['full']} for the first full choice; provisional so far: {kind}, {seasons}"
+    full = moments.spoken(clock.parse_one(told["full"], "UTC"), zone)
+    return f"history until {full} for the first full choice; provisional so far: {kind}, {seasons}"
 
 
 def _now(
@@ -159,17 +160,17 @@ def _now(
     silence_ns = silence_of(reach.step_ns, changes["next_ns"] - reach.until_ns - reach.step_ns)
     if moments.now() - newest_at > timedelta(seconds=silence_ns / SECOND_NS):
         usual = durations.format_ns(reach.step_ns)
-        why = f"nothing newer than {clock.format_time(newest_ns)} has come; usual is one every {usual}"
+        why = f"nothing newer than {moments.spoken(newest_ns, watched.stream.zone)} has come; usual is one every {usual}"
         return _state(watched, models.SILENT, why, lacks)
     ongoing = [f for f in findings if rules.is_open(f, reach)]
     if not ongoing:
-        through = clock.format_time(reach.until_ns)
+        through = moments.spoken(reach.until_ns, watched.stream.zone)
         if lacks:
             return _state(watched, models.LEARNING, f"judged provisionally through {through}", lacks)
         return _state(watched, models.STEADY, f"judged through {through}")
     worst = max(ongoing, key=lambda f: f["score"] or 0.0)
     side = worst["direction"] or "without a side"
-    words = f"{worst['score']:.1f} sigmas {side} since {clock.format_time(worst['start'])}"
+    words = f"{worst['score']:.1f} sigmas {side} since {moments.spoken(worst['start'], watched.stream.zone)}"
     if rules.is_quiet(watched.stream.key, worst):
         return _state(watched, models.QUIET, f"planned work; {words}", lacks)
     return _state(watched, models.ADRIFT, words, lacks)

@@ -96,7 +96,9 @@ def look(wanted: Wanted) -> Row:
     )
     beside = np.searchsorted(totals.numbers, own)
     bad_side = first.bad_side
-    side = _side(value[at], usual.lower[at], usual.upper[at])
+    # What is not over, or was not seen, is neither high nor low.
+    judged = np.where((share >= recurring.WHOLE) & (totals.ends <= newest + totals.step_ns), value, np.nan)
+    side = _side(judged[at], usual.lower[at], usual.upper[at])
     return {
         "by": wanted.by,
         "n": wanted.n,
@@ -104,7 +106,7 @@ def look(wanted: Wanted) -> Row:
         "metric": first.metric,
         "title": first.name if wanted.stream is not None else _name(wanted, len(streams)),
         "streams": len(streams),
-        "unit": first.unit,
+        "unit": _unit(first.unit, is_sum=totals.is_sum),
         "zone": first.zone,
         "adds_up": totals.is_sum,
         "start": moments.at(totals.starts[at]),
@@ -128,7 +130,7 @@ def look(wanted: Wanted) -> Row:
             "lower": charts.for_chart(usual.lower[shown]),
             "upper": charts.for_chart(usual.upper[shown]),
             "outside": [
-                _side(*x) for x in zip(value[shown], usual.lower[shown], usual.upper[shown], strict=True)
+                _side(*x) for x in zip(judged[shown], usual.lower[shown], usual.upper[shown], strict=True)
             ],
         },
     }
@@ -137,6 +139,11 @@ def look(wanted: Wanted) -> Row:
 def _name(wanted: Wanted, count: int) -> str:
     words = [wanted.metric, *(f"{k} {v}" for k, v in sorted((wanted.attributes or {}).items()))]
     return f"{', '.join(filter(None, words))} ({count} streams)"
+
+
+def _unit(unit: str, *, is_sum: bool) -> str:
+    """Of a total it is no longer so many a quarter of an hour."""
+    return unit.partition("/")[0].strip() if is_sum else unit
 
 
 def _figure(value: float) -> float | None:

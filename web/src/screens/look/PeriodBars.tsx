@@ -1,4 +1,4 @@
-import { figure } from "../../parts/words";
+import { dayOf, figure } from "../../parts/words";
 import { type Look, periodWords } from "./words";
 import "./look.css";
 
@@ -9,13 +9,16 @@ const BOTTOM = 20;
 /** Past days or weeks as bars with the limits of each; where choose is given, one is chosen by a click or by the arrow keys, and all else follows. */
 export function PeriodBars({ look, choose }: { look: Look; choose?: (start: number) => void }) {
   const { start, value, usual, lower, upper, outside } = look.periods;
-  const slot = Math.max(9, Math.min(28, Math.floor(900 / Math.max(start.length, 1))));
+  const slot = Math.max(9, Math.min(44, Math.floor(900 / Math.max(start.length, 1))));
   const wide = LEFT + start.length * slot;
   const all = [...value, ...upper].filter((v): v is number => v !== null);
   const least = Math.min(0, ...all, ...lower.filter((v): v is number => v !== null));
   const most = Math.max(...all, least + 1e-9);
   const y = (v: number) => TALL - ((v - least) / (most - least)) * (TALL - 12);
   const chosen = start.indexOf(look.start);
+  // Names a week apart, or as far as they need.
+  const apart = look.by === "day" ? 7 : Math.ceil(60 / slot);
+  const isNamed = (i: number) => i % apart === apart - 1;
   const move = (event: React.KeyboardEvent) => {
     const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     const next = by === undefined ? undefined : start[chosen + by];
@@ -42,14 +45,14 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
           }
         : { role: "img" })}
     >
-      <text className="axis-words" x={LEFT - 8} y={y(most) + 4} textAnchor="end">
+      <text className="period-words" x={LEFT - 8} y={y(most) + 10} textAnchor="end">
         {figure(most)}
       </text>
-      <text className="axis-words" x={LEFT - 8} y={y(least) + 4} textAnchor="end">
+      <text className="period-words" x={LEFT - 8} y={y(least) + 4} textAnchor="end">
         {figure(least)}
       </text>
       <line
-        className="weeks-base"
+        className="period-base"
         x1={LEFT}
         x2={wide}
         y1={y(Math.max(least, 0))}
@@ -90,8 +93,13 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
             )}
             {mid !== null && <line className="period-usual" x1={1} x2={slot - 1} y1={y(mid)} y2={y(mid)} />}
             {outside[i] && (
-              <text className="period-out" x={slot / 2} y={TALL + 14} textAnchor="middle">
+              <text className="period-out" x={slot / 2} y={10} textAnchor="middle">
                 {outside[i] === "above" ? "▲" : "▼"}
+              </text>
+            )}
+            {isNamed(i) && (
+              <text className="period-words" x={slot / 2} y={TALL + 15} textAnchor="middle">
+                {dayOf(at, look.zone)}
               </text>
             )}
           </g>
