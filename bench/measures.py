@@ -212,6 +212,13 @@ def cards() -> dict[str, Any]:
     return real.measure()
 
 
+def watch() -> dict[str, Any]:
+    """Live streams judged as they come."""
+    from bench import watch as live
+
+    return live.measure()
+
+
 ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "numerics": numerics,
     "scan": scan,
@@ -224,5 +231,6 @@ ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "cards": cards,
     "bundle": bundle,
     "page": page,
+    "watch": watch,
     "code": code,
 }

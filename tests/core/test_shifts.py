@@ -225,3 +225,22 @@ def test_the_compiled_walk_is_the_plain_one_to_the_last_bit(seed):
     z[rng.random(len(z)) < 0.05] = np.nan
     got = shifts.online(z, run_length=5_000, shortest=48)
     assert [(f.index, f.raised, f.direction) for f in got] == online_plainly(z, 5_000, 48)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_an_online_test_goes_on_from_where_it_stood(seed):
+    """Gone on with at random places, gaps and several shifts included: what is found is the same, and nothing is gone over twice."""
+    rng = np.random.default_rng(seed)
+    z = rng.normal(0, 1, 6_000) + 4 * np.repeat(rng.integers(-1, 2, 6), 1_000)
+    z[rng.integers(0, 6_000, 300)] = np.nan
+    whole = shifts.online(z, run_length=5_000, shortest=48)
+    course = None
+    for stop in sorted({*rng.integers(1, 6_000, 12).tolist(), 6_000}):
+        got, course = shifts.online_on(z[:stop], run_length=5_000, shortest=48, course=course)
+        assert got == shifts.online(z[:stop], run_length=5_000, shortest=48)
+    assert got == whole and course.done >= 5_400
+    # What may still change is not counted on.
+    _, held = shifts.online_on(z, run_length=5_000, shortest=48, most=3_000)
+    assert held.done <= 3_000 and held.done >= 2_600
+    again, _ = shifts.online_on(z, run_length=5_000, shortest=48, course=held)
+    assert again == whole

@@ -221,6 +221,30 @@ LEAST_JUMP = 2.0
 SHARPEST = 1.0
 
 
+class _Sums(NamedTuple):
+    """Both sums of the test, and the samples at which they last began."""
+
+    up: float
+    down: float
+    up_from: int
+    down_from: int
+
+
+@dataclass(frozen=True)
+class Course:
+    """Where an online test stands after `done` seen samples: what it has found, where each began among the seen ones and about
+    which level scores were since, and its sums."""
+
+    done: int
+    found: tuple[Raised, ...]
+    begins: tuple[int, ...]
+    levels: tuple[float, ...]
+    sums: _Sums
+
+
+_START = Course(0, (), (), (), _Sums(0.0, 0.0, 0, 0))
+
+
 def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> list[Raised]:
     """Shifts of a stream of scores as they become known: a two-sided cumulative sum test on clipped scores.
 
@@ -230,16 +254,35 @@ def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> lis
     the new level counts as usual. Page (1954); threshold by Siegmund (1985),
     with the long-run variance of the noise.
     """
-    found: list[Raised] = []
+    return online_on(z, run_length=run_length, shortest=shortest)[0]
+
+
+def online_on(
+    z: Floats,
+    *,
+    run_length: float,
+    shortest: int = LEAST_REGIME,
+    course: Course | None = None,
+    most: int | None = None,
+) -> tuple[list[Raised], Course]:
+    """`online`, gone on with from where an earlier test of the same first scores stood, to the same result; and where it
+    stands now, at most before sample `most`."""
+    start = _START if course is None else course
+    found, begins, levels, sums = list(start.found), list(start.begins), list(start.levels), start.sums
     seen = np.flatnonzero(~np.isnan(z))
     if len(seen) <= WARM_UP:
-        return found
+        return found, start
+    known = len(seen) if most is None else int(np.searchsorted(seen, most))
     plain = z[seen]
     # Scores about the level in force when each came, clipped: what has shifted for long is no wider for it.
     y = np.clip(plain, -CLIP, CLIP)
-    level, sums, i = 0.0, _Sums(0.0, 0.0, 0, 0), 0
+    for begin, about in zip(begins, levels, strict=True):
+        y[begin:] = np.clip(plain[begin:] - about, -CLIP, CLIP)
+    level, i, stands = 0.0, start.done, start
     while i < len(y):
         stop = min(i - i % WARM_UP + WARM_UP, len(y))
+        if i % WARM_UP == 0 and i <= known:
+            stands = Course(i, tuple(found), tuple(begins), tuple(levels), sums)
         if i % WARM_UP == 0 and i > 0:
             past = y[:i]
             if not found:
@@ -250,26 +293,19 @@ def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> lis
             threshold = _threshold(run_length, slack, inflated)
         if i >= WARM_UP:
             # After the first shift scores are about the level since.
-            at, start, sign, *rest = _cusum(
+            at, begin, sign, *rest = _cusum(
                 y, i, stop, 0.0 if found else level, scale, slack, threshold, shortest, *sums
             )
             sums = _Sums(*rest)
             if at >= 0:
-                found.append(Raised(int(seen[start]), int(seen[at]), sign))
-                level = float(np.median(plain[start : at + 1]))
-                y[start:] = np.clip(plain[start:] - level, -CLIP, CLIP)
+                found.append(Raised(int(seen[begin]), int(seen[at]), sign))
+                level = float(np.median(plain[begin : at + 1]))
+                y[begin:] = np.clip(plain[begin:] - level, -CLIP, CLIP)
+                begins.append(begin)
+                levels.append(level)
                 sums, stop = sums._replace(up=0.0, down=0.0), at + 1
         i = stop
-    return found
-
-
-class _Sums(NamedTuple):
-    """Both sums of the test, and the samples at which they last began."""
-
-    up: float
-    down: float
-    up_from: int
-    down_from: int
+    return found, stands
 
 
 @njit(cache=True, nogil=True)

@@ -129,7 +129,11 @@ def _cautious(plan: Plan) -> Plan:
 
 
 def replay_on(
-    stream: Input, plan: Plan, labels: Sequence[Label] = (), standing: Standing | None = None
+    stream: Input,
+    plan: Plan,
+    labels: Sequence[Label] = (),
+    standing: Standing | None = None,
+    memory: replaying.Memory | None = None,
 ) -> tuple[Baselined, Standing | None]:
     """The baseline stage as if live, gone on with from where an earlier one stood; and where it stands now, None before the
     first fit, and where the cadence has changed on the way: that is judged anew.
@@ -139,7 +143,7 @@ def replay_on(
     """
     changes = following.changes(stream, plan)
     if not changes:
-        return _through_ages(stream, plan, labels, standing)
+        return _through_ages(stream, plan, labels, standing, memory)
     parts = []
     for i, (piece, own) in enumerate(following.pieces(stream, plan, changes)):
         part = _through_ages(piece, own, labels, None) if i == 0 else replaying.replayed(piece, own, labels)
@@ -148,7 +152,11 @@ def replay_on(
 
 
 def _through_ages(
-    stream: Input, plan: Plan, labels: Sequence[Label], standing: Standing | None
+    stream: Input,
+    plan: Plan,
+    labels: Sequence[Label],
+    standing: Standing | None,
+    memory: replaying.Memory | None = None,
 ) -> tuple[Baselined, Standing | None]:
     ages = ages_of(stream, plan)
     if standing is None and _begin_of(stream, ages[0]) is None:
@@ -158,13 +166,14 @@ def _through_ages(
     while True:
         until = _begin_of(stream, ages[i + 1]) if i + 1 < len(ages) else None
         given = stream if until is None else _before(stream, until)
-        base, now = replaying.replayed(given, ages[i].plan, labels, kept, ages[i].start)
+        base, now = replaying.replayed(given, ages[i].plan, labels, kept, ages[i].start, memory)
         if i + 1 < len(ages):
             base = _provisional(base, ages, plan)
         whole = base if before is None else _after(before, base)
         if until is None:
             return whole, None if now is None else Standing(i, before, now)
-        i, before, kept = i + 1, whole, None
+        # What is remembered is of the age before.
+        i, before, kept, memory = i + 1, whole, None, None
 
 
 def grid_of(stream: Input, plan: Plan) -> preparing.Prepared:

@@ -8,7 +8,7 @@ import numpy as np
 
 from watchtide.core import cadence
 from watchtide.core.cadence import KNOWN_STAMPS, Change
-from watchtide.core.series import Series
+from watchtide.core.series import Series, distinct
 from watchtide.engine.based import Baselined
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan, durations
@@ -22,7 +22,7 @@ def changes(stream: Input, plan: Plan) -> list[Change]:
     """Changes to a coarser cadence on the way, each from what was known then; none where the plan states the cadence."""
     if plan.prepare.every != "auto" or len(stream.times) < KNOWN_STAMPS:
         return []
-    times = np.unique(stream.times)
+    times = distinct(stream.times)
     begun = cadence.find(times[:KNOWN_STAMPS], lambda t: clock.utc_locals(t, stream.zone)).cadence
     return cadence.follow(times, begun) if begun.is_even else []
 

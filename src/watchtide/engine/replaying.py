@@ -1,7 +1,7 @@
 """A replay of one stream on one grid: see core.replay."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -48,12 +48,20 @@ class Start:
     cautious: float
 
 
+@dataclass
+class Memory:
+    """What a process remembers of a replay's state beside the state itself: where the tests for shifts stood by then."""
+
+    courses: dict[int, shifts.Course] = field(default_factory=dict)
+
+
 def replayed(
     stream: Input,
     plan: Plan,
     labels: Sequence[Label],
     kept: replay.Kept | None = None,
     start: Start | None = None,
+    memory: Memory | None = None,
 ) -> tuple[Baselined, replay.Kept | None]:
     """A replay on one grid, gone on with from where an earlier one stood, and where it stands now; None before the first fit.
 
@@ -125,7 +133,9 @@ def replayed(
         level_series=level,
         clean=got.clean,
         train_stop=min(rhythm.first, len(series)),
-        shift_candidates=_online_shifts(got.held, step, plan.shifts.of),
+        shift_candidates=_online_shifts(
+            got.held, step, plan.shifts.of, memory or Memory(), kept.at if kept is not None else 0
+        ),
         stream_spread=model.spread.stream if model else 0.0,
         found_seasons=found,
         resolved=resolved,
@@ -193,10 +203,10 @@ def _cycles_first(season_ns: int) -> int:
     return 3 * season_ns if season_ns <= WINDOW_NS else 3 * season_ns // 2
 
 
-def _online_shifts(z: Floats, step: int, of: str) -> Ints:
+def _online_shifts(z: Floats, step: int, of: str, memory: Memory, at: int) -> Ints:
     """Indices at which the running test raises a shift, as pairs (start, raised) in turn.
 
-    of : `step` tests the scores; `spread` their level and their size, `slope` their level and how it changes over a day.
+    memory : where the tests stood before sample `at`, and do after it. of : `step` tests the scores; `spread` their level and their size, `slope` their level and how it changes over a day.
     """
     run = max(ONLINE_RUN_DAYS * DAY_NS / step, 500.0)
     shortest = int(np.clip(DAY_NS // step, 24, 288))
@@ -208,7 +218,11 @@ def _online_shifts(z: Floats, step: int, of: str) -> Ints:
         change = np.full(len(z), np.nan)
         change[shortest:] = (z[shortest:] - z[:-shortest]) / np.sqrt(2)
         tested.append(change)
-    found = sorted(
-        {(f.index, f.raised) for x in tested for f in shifts.online(x, run_length=run, shortest=shortest)}
-    )
-    return np.asarray([x for pair in found for x in pair], dtype=np.int64)
+    found = set()
+    for i, x in enumerate(tested):
+        course = memory.courses.get(i)
+        raised, memory.courses[i] = shifts.online_on(
+            x, run_length=run, shortest=shortest, course=course, most=at
+        )
+        found |= {(f.index, f.raised) for f in raised}
+    return np.asarray([x for pair in sorted(found) for x in pair], dtype=np.int64)

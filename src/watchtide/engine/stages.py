@@ -186,6 +186,10 @@ def flag(
         side = one_sided.get((limits.get("lower") is not None, limits.get("upper") is not None), side)
     own: dict[str, flagging.SideTails] = {}
     is_settled = level is not None
+    is_replay = base.mode == "replay" and len(base.in_force) == len(base.series) and level_kind != "sigmas"
+    if level is None and is_replay and not is_told:
+        # Each sample was flagged by the level of its own time.
+        level, is_settled = _last_level(base, flagging.Level(np.inf, np.inf, np.inf, "", None, None)), True
     if level is None:
         if is_told or flagging.needs_tails(level_kind):
             own = flagging.tails_by_side(base.held, side, group)
@@ -193,8 +197,7 @@ def flag(
         read = own or dict.fromkeys(flagging.watched_sides(side), none)
         level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family, own=read)
     evidence = base.evidence
-    is_replay = base.mode == "replay" and len(base.in_force) == len(base.series)
-    if is_replay and level_kind != "sigmas":
+    if is_replay:
         above, below, odd = (
             np.nan_to_num(x, nan=np.inf)
             for x in (base.in_force.above, base.in_force.below, base.in_force.odd)

@@ -8,11 +8,13 @@ import dataclasses
 import hashlib
 import io
 import json
+import threading
 import zipfile
 from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+from cachetools import LRUCache
 
 from watchtide.core import flagging, quantile, replay, windows
 from watchtide.core.baselines import Fitted
@@ -27,6 +29,7 @@ from watchtide.engine.ages import Standing
 from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.based import Baselined, InForce, Scanned
 from watchtide.engine.preparing import Input
+from watchtide.engine.replaying import Memory
 from watchtide.engine.stages import BASELINE_VERSION
 from watchtide.plan import Plan
 
@@ -72,20 +75,59 @@ def complete(stream: Input, plan: Plan, now_ns: int, wait_ns: int, skip_last: in
     return Complete(int(ends[ended - 1]), prepared.cadence.step_ns) if ended else None
 
 
+# States that a process has read lately: most streams of a lookout are judged many times between two fits.
+MOST_REMEMBERED_BYTES, UNPACKED = 256 << 20, 4
+
+
+@dataclasses.dataclass(frozen=True)
+class _Read:
+    """A state as read, its key, what is remembered beside it, and how long it was."""
+
+    standing: Standing
+    key: str
+    memory: Memory
+    size: int
+
+
+_lock = threading.Lock()
+_remembered: LRUCache[bytes, _Read] = LRUCache(MOST_REMEMBERED_BYTES, getsizeof=lambda one: one.size)
+
+
+def _remember(state: bytes) -> _Read:
+    """A state read, or as it was read before."""
+    with _lock:
+        found = _remembered.get(state)
+    if found is None:
+        # Unpacked it is some times as long.
+        found = _Read(*read(state), Memory(), UNPACKED * len(state))
+        if found.size <= MOST_REMEMBERED_BYTES:
+            with _lock:
+                _remembered[state] = found
+    return found
+
+
 def tick(
-    stream: Input, plan: Plan, labels: Sequence[Label] = (), state: bytes | None = None
+    stream: Input,
+    plan: Plan,
+    labels: Sequence[Label] = (),
+    state: bytes | None = None,
+    *,
+    is_told: bool = True,
 ) -> tuple[Scanned, bytes | None]:
     """Judge all samples that are there, and the state to go on from; None before the first fit.
+
+    is_told : whether what its level promises is worked out too, which takes longer than all the rest.
 
     stream : the whole history, also what was judged before. A state of other samples, labels or another plan, as after a
     correction of history, is not gone on from: all is judged anew. The answer is that of `stages.scan(…, mode="replay")`.
     """
-    kept: Standing | None = None
+    kept, memory = None, None
     if state is not None:
-        found, key = read(state)
-        kept = found if key == key_of(stream, plan, labels, found.until_ns) else None
-    base, now = ages.replay_on(stream, plan, labels, kept)
-    scanned = stages.flag(base, plan)
+        known = _remember(state)
+        if known.key == key_of(stream, plan, labels, known.standing.until_ns):
+            kept, memory = known.standing, known.memory
+    base, now = ages.replay_on(stream, plan, labels, kept, memory)
+    scanned = stages.flag(base, plan, is_told=is_told)
     if now is None:
         return scanned, None
     if kept is not None and (now.age, now.kept.at) == (kept.age, kept.kept.at):

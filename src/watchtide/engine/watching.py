@@ -44,7 +44,7 @@ class Step:
 
 def step(before: Followed, stream: Input, plan: Plan, labels: Sequence[Label], reach: Complete) -> Step:
     """Judge a stream through a bin. stream : all its samples before the end of that bin."""
-    scanned, state = upkeep.tick(stream, plan, labels, before.upkeep)
+    scanned, state = upkeep.tick(stream, plan, labels, before.upkeep, is_told=False)
     judged = ~np.isnan(scanned.z)
     findings = _merged(before, scanned, plan)
     now = Followed(

@@ -1,0 +1,222 @@
+"""Live streams judged as they come: how long after a bin's end it was judged, and after its push a mail was handed over.
+
+The real processes on a database of their own; streams of one-minute bins with some days of history that began at different
+hours, so that refits come about all the time. WATCH_STREAMS and WATCH_MINUTES state how many and how long.
+"""
+
+import json
+import os
+import threading
+import time
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from aiosmtpd.controller import Controller
+
+from bench.faults import Served
+from bench.faults import folder as temporary_folder
+from watchtide.server import supervise
+
+STREAMS, MINUTES = int(os.environ.get("WATCH_STREAMS", "1000")), int(os.environ.get("WATCH_MINUTES", "6"))
+DAYS = 4
+LINES = 2_000
+
+MAKE = """
+import django; django.setup()
+import sys, numpy as np
+from django.contrib.auth.models import User
+from watchtide.plan import load
+from watchtide.server import moments
+from watchtide.server.lookouts import services
+from watchtide.server.lookouts.models import Route
+from watchtide.server.people import access
+from watchtide.server.scans import services as scans
+from watchtide.server.streams import folding, store
+from watchtide.server.streams.models import Batch, Stream
+n, days, minute, token_file = int(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]), sys.argv[4]
+rng = np.random.default_rng(1)
+batch = Batch.objects.create(key="b" * 64, source="bench")
+rows = []
+for i in range(n):
+    count = days * 1440 + int(rng.integers(0, 1440))
+    times = (minute - count + np.arange(count, dtype=np.int64)) * 60 * 10**9
+    hour = times / 3.6e12 % 24
+    values = np.round(100 + 40 * np.cos(2 * np.pi * (hour - i % 24) / 24) + rng.normal(0, 3, count), 2)
+    key = f"metric=load,host=h{i:05d}"
+    s = Stream.objects.create(metric="load", attributes=[["host", f"h{i:05d}"]], key=key, key_sha=f"{i:064d}", is_sent=True)
+    rows.append((s.pk, times, values))
+    if len(rows) == 500:
+        store.write_blocks(batch, rows); rows = []
+if rows:
+    store.write_blocks(batch, rows)
+Batch.objects.update(accepted_at=moments.now())
+folding.fold()
+user = User.objects.get(username="keeper")
+open(token_file, "w").write(access.make_token(user, "bench", ["push"])[1])
+route = Route.objects.create(kind="mail", name="duty", to="duty@bench.example", confirmed_at=moments.now())
+plan = load("baseline: {kind: harmonic, seasons: [24h]}\\nflag: {level: {sigmas: 12}}\\n")
+version = scans.plan_version("bench", plan, "keeper")
+made = services.make("bench", version, "keeper", [route.pk], scope={"metric": "load", "attributes": {}}, wait="0s")
+services.request(made)
+"""
+
+ASK = """
+import django; django.setup()
+import sys, time, json
+from django.db import connection
+until = float(sys.argv[1])
+while True:
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT judged_through_ns DIV 60000000000, COUNT(*) FROM lookout_stream GROUP BY 1")
+        rows = cursor.fetchall()
+    print(json.dumps([time.time(), [[m and int(m), c] for m, c in rows]]), flush=True)
+    if time.time() > until:
+        break
+    time.sleep(0.5)
+"""
+
+
+class Postbox:
+    """When mails came, by subject."""
+
+    def __init__(self) -> None:
+        self.came: list[tuple[float, str]] = []
+        self.server = Controller(self, hostname="127.0.0.1", port=supervise._free_port())
+
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+        head = envelope.content.split(b"\r\n\r\n")[0].decode(errors="replace")
+        subject = next((x for x in head.splitlines() if x.startswith("Subject:")), "")
+        self.came.append((time.time(), subject))
+        return "250 OK"
+
+
+def measure() -> dict[str, Any]:
+    """Figures of one run."""
+    box = Postbox()
+    box.server.start()
+    mail = {"WATCHTIDE_SMTP_HOST": "127.0.0.1", "WATCHTIDE_SMTP_PORT": str(box.server.port), "WATCHTIDE_MAIL_FROM": "w@bench.example"}  # fmt: skip
+    try:
+        with (
+            temporary_folder() as folder,
+            Served(folder, is_wired=True, WATCHTIDE_SMTP_TLS="off", **mail) as served,
+        ):
+            return _run(served, folder, box)
+    finally:
+        box.server.stop()
+
+
+def _child(served: Served, code: str, *arguments: str) -> list[str]:
+    """A piece of code in a process of its own, with the server's settings."""
+    import subprocess
+    import sys
+
+    environment = {**served.environment, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings", **served.database.environment()}
+    done = subprocess.run(
+        [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True
+    )
+    if done.returncode:
+        raise RuntimeError(done.stderr[-3_000:])
+    return done.stdout.splitlines()
+
+
+def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
+    minute = int(time.time() // 60)
+    begun = time.monotonic()
+    token_file = folder / "token"
+    _child(served, MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file))
+    token = token_file.read_text()
+    made_s = time.monotonic() - begun
+    # What has come by now is judged first; the time that this takes is a figure of its own.
+    begun = time.monotonic()
+    pushed: dict[int, float] = {}
+    spiked: dict[str, float] = {}
+    rng = np.random.default_rng(2)
+    _push(served, token, range(minute, int(time.time() // 60)), rng, pushed, spiked, is_spiked=False)
+    while True:
+        last = json.loads(_child(served, ASK, str(time.time() + 0.1))[-1])
+        behind = STREAMS - sum(c for m, c in last[1] if m is not None and m >= minute)
+        now = int(time.time() // 60)
+        done = max(pushed, default=minute - 1)
+        _push(served, token, range(done + 1, now), rng, pushed, spiked, is_spiked=False)
+        if behind <= 0:
+            break
+        if time.monotonic() - begun > 3_600:
+            raise RuntimeError(f"{behind} streams were not judged within an hour: {served.said()}")
+        time.sleep(2)
+    first_s = time.monotonic() - begun
+    asked: list[str] = []
+    first = max(max(pushed, default=0) + 1, int(time.time() // 60))
+    until = (first + MINUTES + 1) * 60 + 45.0
+    watcher = threading.Thread(target=lambda: asked.extend(_child(served, ASK, str(until))))
+    watcher.start()
+    for m in range(first, first + MINUTES):
+        time.sleep(max((m + 1) * 60 + 0.2 - time.time(), 0))
+        _push(served, token, range(m, m + 1), rng, pushed, spiked, is_spiked=True)
+    watcher.join()
+    memory = served.memory()
+    delays = _delays([json.loads(x) for x in asked], range(first, first + MINUTES))
+    mails = _mails(box, spiked)
+    return {
+        "streams": STREAMS,
+        "history written, s": made_s,
+        "first judging of the history, s": first_s,
+        "bins judged, of those that came": f"{len(delays)} of {STREAMS * MINUTES}",
+        "from a bin's end until it was judged, median s": float(np.median(delays)) if delays else None,
+        "99th percentile s": float(np.quantile(delays, 0.99)) if delays else None,
+        "from a push until its mail was handed over, median s": float(np.median(mails)) if mails else None,
+        "longest s": max(mails, default=None),
+        "mails of spikes": f"{len(mails)} of {len(spiked)}",
+        "memory of all processes, MB": sum(memory.values()) / 2**20,
+    }
+
+
+def _push(
+    served: Served, token: str, minutes: range, rng: np.random.Generator, pushed: dict[int, float],
+    spiked: dict[str, float], *, is_spiked: bool,
+) -> None:  # fmt: skip
+    """One sample a stream and minute; with spikes on a few streams that had none."""
+    for m in minutes:
+        hour = m / 60 % 24
+        odd = set(rng.choice(STREAMS, 3, replace=False).tolist()) if is_spiked else set()
+        pushed[m] = time.time()
+        for a in range(0, STREAMS, LINES):
+            lines = []
+            for i in range(a, min(a + LINES, STREAMS)):
+                name = f"h{i:05d}"
+                value = 100 + 40 * np.cos(2 * np.pi * (hour - i % 24) / 24) + rng.normal(0, 3)
+                if i in odd and name not in spiked:
+                    value += 200
+                    spiked[name] = time.time()
+                lines.append(json.dumps({"metric": "load", "host": name, "time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(m * 60)), "value": round(float(value), 2)}))
+            request = urllib.request.Request(
+                f"{served.base}/api/v1/push",
+                data="\n".join(lines).encode(),
+                headers={"Authorization": f"Bearer {token}", "Content-Type": "application/x-ndjson"},
+            )
+            with urllib.request.urlopen(request, timeout=60) as answer:
+                answer.read()
+
+
+def _delays(asked: list[Any], minutes: range) -> list[float]:
+    """Of each stream and minute how long after its end it was seen judged; what never was is left out."""
+    out: list[float] = []
+    for m in minutes:
+        end, known = (m + 1) * 60.0, 0
+        for at, rows in asked:
+            through = sum(c for minute, c in rows if minute is not None and minute >= m + 1)
+            if through > known:
+                out += [max(at - end, 0.0)] * (through - known)
+                known = through
+    return out
+
+
+def _mails(box: Postbox, spiked: dict[str, float]) -> list[float]:
+    """From the push of a spike until the mail that names its stream."""
+    out = []
+    for name, at in spiked.items():
+        came = [t for t, subject in box.came if name in subject and t >= at]
+        if came:
+            out.append(min(came) - at)
+    return out
