@@ -33,7 +33,7 @@ from watchtide.server.lookouts import services
 from watchtide.server.lookouts.models import Route
 from watchtide.server.people import access
 from watchtide.server.scans import services as scans
-from watchtide.server.streams import folding, store
+from watchtide.server.streams import catalogue, folding, store
 from watchtide.server.streams.models import Batch, Stream
 n, days, minute, token_file = int(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]), sys.argv[4]
 rng = np.random.default_rng(1)
@@ -44,8 +44,8 @@ for i in range(n):
     times = (minute - count + np.arange(count, dtype=np.int64)) * 60 * 10**9
     hour = times / 3.6e12 % 24
     values = np.round(100 + 40 * np.cos(2 * np.pi * (hour - i % 24) / 24) + rng.normal(0, 3, count), 2)
-    key = f"metric=load,host=h{i:05d}"
-    s = Stream.objects.create(metric="load", attributes=[["host", f"h{i:05d}"]], key=key, key_sha=f"{i:064d}", is_sent=True)
+    key = f"host=h{i:05d},metric=load"
+    s = Stream.objects.create(metric="load", attributes=[["host", f"h{i:05d}"]], key=key, key_sha=catalogue.sha(key), is_sent=True)
     rows.append((s.pk, times, values))
     if len(rows) == 500:
         store.write_blocks(batch, rows); rows = []
@@ -112,7 +112,11 @@ def _child(served: Served, code: str, *arguments: str) -> list[str]:
     import subprocess
     import sys
 
-    environment = {**served.environment, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings", **served.database.environment()}
+    environment = {
+        **served.environment,
+        "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
+        **served.database.environment(),
+    }
     done = subprocess.run(
         [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True
     )
@@ -189,7 +193,16 @@ def _push(
                 if i in odd and name not in spiked:
                     value += 200
                     spiked[name] = time.time()
-                lines.append(json.dumps({"metric": "load", "host": name, "time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(m * 60)), "value": round(float(value), 2)}))
+                lines.append(
+                    json.dumps(
+                        {
+                            "metric": "load",
+                            "host": name,
+                            "time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(m * 60)),
+                            "value": round(float(value), 2),
+                        }
+                    )
+                )
             request = urllib.request.Request(
                 f"{served.base}/api/v1/push",
                 data="\n".join(lines).encode(),

@@ -206,7 +206,16 @@ def test_the_axis_goes_on_and_a_limit_is_told_in_a_sentence(page, finding):
     page.says(words, ".forecast-sentence", seconds=60)
 
 
-SCREENS = ("/", "/review", "/incidents", "/logbook", "/scorecards", "/intake", "/settings")
+SCREENS = (
+    "/",
+    "/review",
+    "/incidents",
+    "/logbook",
+    "/scorecards",
+    "/intake",
+    "/settings",
+    "/look?metric=gate_taps",
+)
 
 
 @pytest.mark.parametrize("size", [(900, 700), (1280, 800), (1920, 1080)], ids=str)

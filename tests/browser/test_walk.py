@@ -278,6 +278,7 @@ def test_every_screen_is_free_of_accessibility_violations_light_and_dark(page, a
         page.find(".open-incidents li a").get_attribute("href").removeprefix(page.base),
         "/logbook",
         "/lookouts",
+        "/look?metric=gate_taps",
         "/boards",
         "/scorecards",
         "/scorecards/1",

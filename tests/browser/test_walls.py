@@ -8,6 +8,26 @@ from tests.browser.test_walk import stream_id
 pytestmark = pytest.mark.browser
 
 
+def test_a_day_is_looked_at_and_another_chosen_by_key(page):
+    page.open("/look?metric=gate_taps")
+    bars = page.labelled("Past days")
+    first = page.text("h1")
+    bars.send_keys(Keys.ARROW_LEFT)
+    page.wait(lambda: page.text("h1") != first and "day=" in page.driver.current_url)
+    second = page.text(".look-value")
+    # Everything follows: the figures are those of the day before, counted by the server.
+    day = page.driver.current_url.split("day=")[1][:10]
+    got = page.fetch(f"/api/v1/look?metric=gate_taps&day={day}")
+    assert f"{round(got['value']):,}" in second and got["start"].startswith(day[:7])
+    page.says("Pulled it down")
+    page.button("To the last finished one").click()
+    page.wait(lambda: page.text("h1") == first)
+    page.open("/")
+    page.wait(lambda: page.all(".tide-family a"))
+    page.all(".tide-family a")[0].click()
+    page.wait(lambda: "/look?metric=" in page.driver.current_url)
+
+
 def test_a_board_is_made_arranged_and_shown_by_a_link(page):
     number = stream_id(page, "gate_taps", "Northquay · adult")
     page.open("/boards")
