@@ -58,7 +58,7 @@ open(token_file, "w").write(access.make_token(user, "bench", ["push"])[1])
 route = Route.objects.create(kind="mail", name="duty", to="duty@bench.example", confirmed_at=moments.now())
 plan = load("baseline: {kind: harmonic, seasons: [24h]}\\nflag: {level: {sigmas: 12}}\\n")
 version = scans.plan_version("bench", plan, "keeper")
-made = services.make("bench", version, "keeper", [route.pk], scope={"metric": "load", "attributes": {}}, wait="0s")
+made = services.make("bench", version, "keeper", [route.pk], scope={"metric": "load", "attributes": {}}, wait="0s", notify={"together": False})
 services.request(made)
 """
 

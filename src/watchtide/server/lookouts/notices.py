@@ -115,7 +115,7 @@ def _is_known(watched: Watched, finding: Row) -> bool:
 def note(case: Case) -> None:
     """Write notices of what was judged of a stream. Within the transaction that writes the rest of it."""
     watched, judged, rules = case.watched, case.judged, case.rules
-    if judged.reach is not None:
+    if judged.reach is not None and judged.findings:
         raised = {(r.start_ns, r.kind, r.direction): r for r in _raised(watched)}
         for finding in judged.findings:
             known = raised.get(_identity(finding))
@@ -309,7 +309,8 @@ def _deliver(notice: Notice, route: Route, state: str = models.WAITING) -> Deliv
         state = models.HELD
     is_beyond = state == models.WAITING and not is_own and room_of(route) == 0
     row = Delivery(notice=notice, route=route, state=models.HELD if is_beyond else state, is_beyond=is_beyond)
-    if route.kind == models.MAIL and notice.kind == models.BEGAN:
+    may_be_joined = notice.lookout is None or Wishes.of(notice.lookout).together
+    if route.kind == models.MAIL and notice.kind == models.BEGAN and may_be_joined:
         row.due_at = moments.now() + JOIN
     row.save()
     return row

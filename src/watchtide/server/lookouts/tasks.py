@@ -11,6 +11,8 @@ from watchtide.server.scans import services as scans
 
 # Seconds after which a job leaves the rest to the next one.
 MOST_S = 20.0
+# Streams after which it is shown how far it is.
+SHOWN_EVERY = 10
 
 
 @jobs.handles("watch", lane="bulk")
@@ -21,7 +23,8 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     Killed anywhere, the next worker judges what is left: what was written is the state that it goes on from, so nothing is
     raised twice.
     """
-    lookout = Lookout.objects.select_related("plan_version").filter(pk=lease.arguments["lookout"]).first()
+    found = Lookout.objects.select_related("plan_version").prefetch_related("routes")
+    lookout = found.filter(pk=lease.arguments["lookout"]).first()
     if lookout is None or not lookout.is_on:
         return {"streams": 0}
     begun = moments.now()
@@ -31,21 +34,25 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     rows = services.due_now(lookout) if rest is None else rest
     changed, left, until = 0, [], time.monotonic() + MOST_S
     for i, pk in enumerate(rows):
-        lease.go_on(i, len(rows))
+        if i % SHOWN_EVERY == 0:
+            lease.go_on(i, len(rows))
         if i and time.monotonic() >= until:
             left = rows[i:]
             break
-        watched = Watched.objects.select_related("stream", "lookout").filter(pk=pk).first()
+        watched = Watched.objects.select_related("stream").filter(pk=pk).first()
         if watched is None:
             continue
+        # With its routes, which are read once.
+        watched.lookout = lookout
         judged = judging.judge(watched, rules)
         foreseen = foreseeing.look(watched, judged, rules)
-        if foreseen is None and not _differs(watched, judged.changes):
+        changes = _changed(watched, judged.changes)
+        if foreseen is None and not changes:
             continue
         case = notices.prepare(watched, judged, rules)
         with lease.write():
             notices.note(case)
-            Watched.objects.filter(pk=pk).update(**judged.changes, **foreseeing.note(watched, foreseen))
+            Watched.objects.filter(pk=pk).update(**changes, **foreseeing.note(watched, foreseen))
         changed += 1
     with lease.write():
         if left:
@@ -57,5 +64,6 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     return {"streams": len(rows) - len(left), "changed": changed}
 
 
-def _differs(watched: Watched, changes: dict[str, Any]) -> bool:
-    return any(getattr(watched, name) != value for name, value in changes.items())
+def _changed(watched: Watched, changes: dict[str, Any]) -> dict[str, Any]:
+    """What differs from the row as it was read: the replay's state, by far the largest part, only does after a fit."""
+    return {name: value for name, value in changes.items() if getattr(watched, name) != value}
