@@ -11,6 +11,7 @@ from bench import browser
 from selenium.common.exceptions import TimeoutException
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+
 from tests import databases
 
 

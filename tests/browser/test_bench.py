@@ -9,8 +9,8 @@ import pytest
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
-from tests.browser.test_walk import stream_id
 
+from tests.browser.test_walk import stream_id
 from watchtide.tables import clock
 
 pytestmark = pytest.mark.browser

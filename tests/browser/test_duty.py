@@ -5,6 +5,7 @@ import re
 import pytest
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import Select
+
 from tests.browser.test_walk import stream_id
 
 pytestmark = pytest.mark.browser

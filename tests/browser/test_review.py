@@ -4,6 +4,7 @@ import pytest
 from bench import browser
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
+
 from tests.browser.conftest import Page
 from tests.browser.test_walk import round_of
 

@@ -3,6 +3,7 @@
 import pytest
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
+
 from tests.browser.test_walk import stream_id
 
 pytestmark = pytest.mark.browser

@@ -5,6 +5,7 @@ from bench import browser
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
+
 from tests import world
 from tests.browser.conftest import Page
 

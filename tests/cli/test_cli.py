@@ -7,8 +7,8 @@ import sys
 
 import numpy as np
 import pytest
-from tests import world
 
+from tests import world
 from watchtide.cli.main import main
 
 SPIKES = (200, 500, 777)

@@ -7,6 +7,7 @@ from functools import partial
 
 import numpy as np
 import pytest
+
 from tests import world
 
 SPIKES = (700, 800, 903)

@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 import pyarrow.parquet as papq
 import pytest
-from tests import world
 
+from tests import world
 from watchtide.cli.main import main
 
 SPIKES = (200, 500)

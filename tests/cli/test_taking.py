@@ -6,6 +6,7 @@ import json
 from functools import partial
 
 import pytest
+
 from tests import world
 
 LOG = "".join(

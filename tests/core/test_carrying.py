@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from tests.core.test_expectation import frame
 
+from tests.core.test_expectation import frame
 from watchtide.core import carrying, expectation, windows
 from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Choice

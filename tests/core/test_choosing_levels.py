@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-from tests import world
 
+from tests import world
 from watchtide.core.grouping import Group
 from watchtide.core.scoring import choice, compare, curve, sampling
 from watchtide.core.scoring.agreement import agreement

@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from tests import world
 
+from tests import world
 from watchtide.core import flagging, windows
 from watchtide.core.grouping import Group, mark
 

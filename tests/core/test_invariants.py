@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
-from tests import world
 
+from tests import world
 from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, series, shifts, windows
 from watchtide.core.frame import frame_of
 from watchtide.core.scoring import intervals

@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from tests import world
 
+from tests import world
 from watchtide.core import grouping, keys
 from watchtide.core.scoring import events, intervals
 from watchtide.core.scoring.card import score

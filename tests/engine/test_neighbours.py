@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-from tests import world
 
+from tests import world
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import examine, outcome, run, stages, together
 from watchtide.plan import Plan

@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-from tests import world
 
+from tests import world
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome, run, stages, training

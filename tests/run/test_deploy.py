@@ -14,8 +14,8 @@ from pathlib import Path
 import crossplane
 import pytest
 import yaml
-from tests import databases
 
+from tests import databases
 from watchtide.server.instance import ROOT
 
 DEPLOY = ROOT / "deploy"

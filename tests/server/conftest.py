@@ -3,6 +3,7 @@
 import os
 
 import pytest
+
 from tests import world
 
 SPIKES = (200, 500, 777)

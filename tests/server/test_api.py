@@ -10,9 +10,9 @@ from asgiref.sync import async_to_sync
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
+
 from tests import world
 from tests.server.conftest import SPIKES, run_jobs, signed_in
-
 from watchtide.server.scans.models import Scan, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Block, Stream

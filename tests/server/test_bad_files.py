@@ -7,8 +7,8 @@ import pyarrow as pa
 import pyarrow.parquet as papq
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
-from tests.server.conftest import run_jobs
 
+from tests.server.conftest import run_jobs
 from watchtide.server.streams.models import Batch, Stream
 
 GOOD = "time,place,v\n2026-08-01T00:00Z,quay,1\n2026-08-01T01:00Z,quay,2\n"

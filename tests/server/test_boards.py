@@ -5,8 +5,8 @@ from datetime import timedelta
 import pytest
 from django.core.cache import cache
 from django.test import Client
-from tests.server.conftest import signed_in
 
+from tests.server.conftest import signed_in
 from watchtide.server import moments
 from watchtide.server.boards.models import Board, BoardLink
 from watchtide.server.streams.models import Stream

@@ -7,8 +7,8 @@ from xml.etree import ElementTree
 
 import numpy as np
 import pytest
-from tests.server.conftest import run_jobs, signed_in
 
+from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Label

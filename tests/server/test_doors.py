@@ -9,9 +9,9 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 import numpy as np
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
+
 from tests.server.conftest import run_jobs, signed_in
 from tests.server.test_intake_store import samples, take
-
 from watchtide.server import ourselves, outgoing
 from watchtide.server.streams import feeds, live, renewing, store
 from watchtide.server.streams.models import Batch, Calendar, Derived, Feed, KeptLayout, Stream

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+
 from tests.server.conftest import run_jobs
 from tests.server.test_live import LINES, START_NS, lines, otlp_of
-
 from watchtide.server.streams import catalogue, folding, identity, live, places, renewing, store
 from watchtide.server.streams.models import Batch, IdentityVersion, Stream
 from watchtide.tables.identity import DEFAULTS, Rule, from_data, identify, to_data

@@ -2,10 +2,10 @@
 
 import numpy as np
 import pytest
+
 from tests import world
 from tests.server.conftest import run_jobs, signed_in
 from tests.server.test_api import post
-
 from watchtide.server.incidents import services
 from watchtide.server.incidents.models import Change, Incident, Part
 from watchtide.server.logbook.models import Entry

@@ -2,8 +2,8 @@
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
-from tests.server.conftest import run_jobs
 
+from tests.server.conftest import run_jobs
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Stream
 

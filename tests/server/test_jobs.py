@@ -114,7 +114,6 @@ def until(condition, seconds=60):
 def test_a_killed_workers_job_is_taken_over_and_done_once(small_world, django_db_blocker, tmp_path):
     """A worker is killed in the middle of a scan; another finishes it, and every row is there once."""
     from tests.server.conftest import from_data
-
     from watchtide.server.scans import services as scans
     from watchtide.server.scans.models import Finding, Plan, Scan, ScanStream
     from watchtide.server.streams.models import Stream

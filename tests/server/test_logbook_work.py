@@ -4,8 +4,8 @@ from datetime import UTC, datetime
 
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
-from tests.server.conftest import run_jobs, signed_in
 
+from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.scoring.rows import Label
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import ChangeSet, Entry, Revision

@@ -2,9 +2,9 @@
 
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
+
 from tests.server.conftest import run_jobs
 from tests.server.test_intake_store import take
-
 from watchtide.server.cards import counting
 from watchtide.server.jobs import services
 from watchtide.server.jobs.models import Job

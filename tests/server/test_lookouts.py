@@ -5,8 +5,8 @@ from datetime import timedelta
 
 import numpy as np
 import pytest
-from tests.server.conftest import run_jobs, signed_in
 
+from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome, stages
 from watchtide.engine.preparing import Input

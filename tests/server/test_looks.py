@@ -4,11 +4,11 @@ from datetime import datetime, time, timedelta
 
 import numpy as np
 import pytest
+
 from tests.server.conftest import signed_in
 from tests.server.test_lookouts import push
 from tests.server.test_mail import confirmed, postbox  # noqa: F401
 from tests.server.test_notices import receiver, route  # noqa: F401
-
 from watchtide.core.series import SECOND_NS
 from watchtide.server import moments
 from watchtide.server.lookouts import sending

@@ -11,9 +11,9 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, LoginPassword
 from django.test import Client
+
 from tests.server.test_lookouts import PLAN, history, judge, made, push
 from tests.server.test_notices import outbox
-
 from watchtide.server import moments, supervise
 from watchtide.server.logbook.models import JUDGEMENT_CHOICES, Entry
 from watchtide.server.lookouts import facts, pages, pictures, sending

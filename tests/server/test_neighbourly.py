@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 from django.utils import timezone
-from tests.server.conftest import run_jobs, signed_in
 
+from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import run, stages, together
 from watchtide.plan.text import from_data

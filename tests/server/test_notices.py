@@ -10,9 +10,9 @@ from datetime import timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import pytest
+
 from tests.server.conftest import run_jobs, signed_in
 from tests.server.test_lookouts import history, judge, made, push
-
 from watchtide.server import moments
 from watchtide.server.logbook.models import Quiet
 from watchtide.server.lookouts import sending, services

@@ -5,8 +5,8 @@ import re
 
 import pytest
 import yaml
-from tests.server.conftest import signed_in
 
+from tests.server.conftest import signed_in
 from watchtide.server.instance import ROOT
 
 ODD = ["abc", "nan", "inf", "-5", "\u00b2", "1e400", "9" * 25, "\x00'"]

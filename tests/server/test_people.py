@@ -6,8 +6,8 @@ from io import StringIO
 import pytest
 from django.core.management import CommandError, call_command
 from rest_framework.test import APIClient
-from tests.server.conftest import signed_in
 
+from tests.server.conftest import signed_in
 from watchtide.server import moments
 from watchtide.server.people.models import AccountLink, AuditEntry, SignIn
 

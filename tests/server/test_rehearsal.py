@@ -2,10 +2,10 @@
 
 import numpy as np
 import pytest
+
 from tests.server.conftest import run_jobs
 from tests.server.test_lookouts import PLAN, history, judge, made, push, replayed
 from tests.server.test_notices import Receiver, before_the_spike, outbox
-
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.intervals import wilson
 from watchtide.core.scoring.outcomes import Setting

@@ -6,10 +6,10 @@ from datetime import timedelta
 import pytest
 from django.db import connection
 from django.utils import timezone
+
 from tests.server.conftest import signed_in
 from tests.server.test_api import post
 from tests.server.test_incidents import at
-
 from watchtide.core.scoring.rows import Label
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry

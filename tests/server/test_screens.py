@@ -8,8 +8,8 @@ from datetime import timedelta
 import numpy as np
 import pytest
 from django.utils import timezone
-from tests.server.conftest import SPIKES, run_jobs, signed_in
 
+from tests.server.conftest import SPIKES, run_jobs, signed_in
 from watchtide.server import moments
 from watchtide.server.jobs import api as jobs_api
 from watchtide.server.jobs import services as jobs

@@ -6,8 +6,8 @@ import subprocess
 import pytest
 from django.test import Client
 from rest_framework.parsers import JSONParser
-from tests.server.conftest import run_jobs, signed_in
 
+from tests.server.conftest import run_jobs, signed_in
 from watchtide.server.instance import ROOT
 
 pytestmark = pytest.mark.django_db

@@ -5,10 +5,10 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
+
 from tests.server.conftest import signed_in
 from tests.server.test_lookouts import START, STEP, history, judge, made, push, streams
 from tests.server.test_notices import before_the_spike, outbox, receiver, route  # noqa: F401
-
 from watchtide.server import moments
 from watchtide.server.lookouts import notices, sending
 from watchtide.server.lookouts.models import Delivery, Lookout, Route

@@ -10,9 +10,9 @@ from django.db import InterfaceError, OperationalError
 from django.db.models.functions import Now
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
+
 from tests.server.conftest import run_jobs
 from tests.server.test_live import lines, push, samples
-
 from watchtide.server import ourselves, patience, problems
 from watchtide.server.jobs import beats, duties, running, services
 from watchtide.server.jobs.models import Beat, Job

@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.utils import timezone
+
 from tests.server.conftest import run_jobs
 from tests.server.test_intake_store import samples, take
-
 from watchtide.server.jobs.models import Job
 from watchtide.server.people.models import AuditEntry
 from watchtide.server.streams import files, folding, store, undoing

@@ -12,6 +12,7 @@ import sys
 from pathlib import Path
 
 import pytest
+
 from tests import databases
 
 NAME = "watchtide_from_0_1_0"

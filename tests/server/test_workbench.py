@@ -5,8 +5,8 @@ import io
 
 import numpy as np
 import pytest
-from tests.server.conftest import run_jobs, signed_in
 
+from tests.server.conftest import run_jobs, signed_in
 from watchtide.engine import stages
 from watchtide.plan.text import from_data
 from watchtide.server.scans import explain, services
