@@ -147,9 +147,10 @@ def request(lookout: Lookout, rest: Sequence[int] = ()) -> Job:
 
 
 def due_now(lookout: Lookout) -> list[int]:
-    """Numbers of the streams of a lookout whose next bin may be complete, those first that have waited longest."""
+    """Numbers of the streams of a lookout whose next bin may be complete, those first that have waited longest; last those with
+    a whole history to judge, which takes long and is awaited by nobody."""
     due = Q(next_ns=None) | Q(next_ns__lte=moments.now_ns())
-    first = F("next_ns").asc(nulls_first=True)
+    first = F("next_ns").asc(nulls_last=True)
     return list(lookout.watched.filter(due).order_by(first, "pk").values_list("pk", flat=True))
 
 

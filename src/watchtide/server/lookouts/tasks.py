@@ -10,7 +10,7 @@ from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.scans import services as scans
 
 # Seconds after which a job leaves the rest to the next one.
-MOST_S = 20.0
+MOST_S = 5.0
 # Streams after which it is shown how far it is.
 SHOWN_EVERY = 10
 
