@@ -51,11 +51,10 @@ def take(driver, base: str, dark: bool) -> None:
     pages = {
         "tide-table": "/",
         "workbench": f"/workbench/{stream}?{span}&explain=1",
+        "scorecard": "/scorecards/1",
     }
     if not dark:
         pages |= {
-            "scorecard": "/scorecards/1",
-            "look": "/look?metric=gate_taps",
             "review": _begun_round(driver, base),
             "incident": f"/incidents/proposed/{_first_proposed(driver)}",
             "lookouts": "/lookouts",

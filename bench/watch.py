@@ -44,7 +44,7 @@ for i in range(n):
     times = (minute - count + np.arange(count, dtype=np.int64)) * 60 * 10**9
     hour = times / 3.6e12 % 24
     values = np.round(100 + 40 * np.cos(2 * np.pi * (hour - i % 24) / 24) + rng.normal(0, 3, count), 2)
-    key = f"host=h{i:05d},metric=load"
+    key = f"metric=load,host=h{i:05d}"
     s = Stream.objects.create(metric="load", attributes=[["host", f"h{i:05d}"]], key=key, key_sha=catalogue.sha(key), is_sent=True)
     rows.append((s.pk, times, values))
     if len(rows) == 500:
