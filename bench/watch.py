@@ -9,6 +9,7 @@ import os
 import threading
 import time
 import urllib.request
+from email import message_from_bytes, policy
 from pathlib import Path
 from typing import Any
 
@@ -86,9 +87,8 @@ class Postbox:
         self.server = Controller(self, hostname="127.0.0.1", port=supervise._free_port())
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
-        head = envelope.content.split(b"\r\n\r\n")[0].decode(errors="replace")
-        subject = next((x for x in head.splitlines() if x.startswith("Subject:")), "")
-        self.came.append((time.time(), subject))
+        mail = message_from_bytes(envelope.content, policy=policy.default)
+        self.came.append((time.time(), str(mail["Subject"])))
         return "250 OK"
 
 
