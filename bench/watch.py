@@ -1,11 +1,13 @@
 """Live streams judged as they come: how long after a bin's end it was judged, and after its push a mail was handed over.
 
-The real processes on a database of their own; streams of one-minute bins with some days of history that began at different
+The real processes on a separate database; streams of one-minute bins with some days of history that began at different
 hours, so that refits come about all the time. WATCH_STREAMS and WATCH_MINUTES state how many and how long.
 """
 
 import json
 import os
+import subprocess
+import sys
 import threading
 import time
 import urllib.request
@@ -52,6 +54,7 @@ for i in range(n):
         store.write_blocks(batch, rows); rows = []
 if rows:
     store.write_blocks(batch, rows)
+catalogue.retitle(["load"])
 Batch.objects.update(accepted_at=moments.now())
 folding.fold()
 user = User.objects.get(username="keeper")
@@ -108,10 +111,7 @@ def measure() -> dict[str, Any]:
 
 
 def _child(served: Served, code: str, *arguments: str) -> list[str]:
-    """A piece of code in a process of its own, with the server's settings."""
-    import subprocess
-    import sys
-
+    """A piece of code in a separate process, with the server's settings."""
     environment = {
         **served.environment,
         "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
@@ -132,7 +132,7 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
     _child(served, MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file))
     token = token_file.read_text()
     made_s = time.monotonic() - begun
-    # What has come by now is judged first; the time that this takes is a figure of its own.
+    # What has come by now is judged first; the time that this takes is a separate figure.
     begun = time.monotonic()
     pushed: dict[int, float] = {}
     spiked: dict[str, float] = {}
@@ -150,17 +150,17 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
             raise RuntimeError(f"{behind} streams were not judged within an hour: {served.said()}")
         time.sleep(2)
     first_s = time.monotonic() - begun
-    asked: list[str] = []
+    polled: list[str] = []
     first = max(max(pushed, default=0) + 1, int(time.time() // 60))
     until = (first + MINUTES + 1) * 60 + 45.0
-    watcher = threading.Thread(target=lambda: asked.extend(_child(served, ASK, str(until))))
+    watcher = threading.Thread(target=lambda: polled.extend(_child(served, ASK, str(until))))
     watcher.start()
     for m in range(first, first + MINUTES):
         time.sleep(max((m + 1) * 60 + 0.2 - time.time(), 0))
         _push(served, token, range(m, m + 1), rng, pushed, spiked, is_spiked=True)
     watcher.join()
     memory = served.memory()
-    delays = _delays([json.loads(x) for x in asked], range(first, first + MINUTES))
+    delays = _delays([json.loads(x) for x in polled], range(first, first + MINUTES))
     mails = _mails(box, spiked)
     return {
         "streams": STREAMS,
@@ -212,12 +212,12 @@ def _push(
                 answer.read()
 
 
-def _delays(asked: list[Any], minutes: range) -> list[float]:
+def _delays(polled: list[Any], minutes: range) -> list[float]:
     """Of each stream and minute how long after its end it was seen judged; what never was is left out."""
     out: list[float] = []
     for m in minutes:
         end, known = (m + 1) * 60.0, 0
-        for at, rows in asked:
+        for at, rows in polled:
             through = sum(c for minute, c in rows if minute is not None and minute >= m + 1)
             if through > known:
                 out += [max(at - end, 0.0)] * (through - known)

@@ -81,3 +81,13 @@ def test_a_fold_keeps_the_clock_through_a_change_of_it():
     assert explaining.season_fold(times[:0], offsets[:0], np.empty(0), 24 * H, 0, H, is_local=True)[
         1
     ].shape == (0, 24)
+
+
+def test_the_attribute_that_sets_one_part_most_apart_leads():
+    members = [{"place": p, "fare": f} for p in ("quay", "pier") for f in ("adult", "child")]
+    name, got = explaining.led_by(members, np.array([30.0, 10, 10, 10]), np.full(4, 10.0))
+    assert (got.observed, got.expected) == (60, 40) and got.parts[0].push == 20
+    assert name in ("place", "fare") and got.parts[0].name in ("quay", "adult")
+    name, got = explaining.led_by(members, np.array([30.0, 30, 10, 10]), np.full(4, 10.0))
+    assert name == "place" and [(p.name, p.push) for p in got.parts] == [("quay", 40), ("pier", 0)]
+    assert explaining.led_by(members[:1], np.ones(1), np.ones(1)) is None

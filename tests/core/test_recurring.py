@@ -4,6 +4,9 @@ import numpy as np
 import pytest
 
 from watchtide.core import recurring
+from watchtide.core.coarser import coarser
+from watchtide.core.frame import DAY_NS
+from watchtide.core.series import Series
 
 
 def usual(values, share=None, numbers=None, **more):
@@ -67,3 +70,37 @@ def test_ninety_five_of_a_hundred_lie_within():
     got = usual(values, n=8)
     inside = (values > got.lower) & (values < got.upper)
     assert 0.94 < inside[10:].mean() < 0.96
+
+
+def days(first, values, per_day=4):
+    """A series of so many samples a day from the first day on, by its days in UTC."""
+    step = DAY_NS // per_day
+    times = (first * per_day + np.arange(len(values))) * step
+    nothing = np.full(len(values), np.nan)
+    series = Series(times, np.asarray(values, float), step, np.zeros(len(values), np.int64))
+    return coarser(series, "day", is_sum=True, expected=nothing, z=nothing), np.zeros(
+        len(values) // per_day, np.int64
+    )
+
+
+class TestTotals:
+    def test_series_that_begin_apart_lie_on_the_same_days(self):
+        got = recurring.totals_of(
+            [days(20_000, [1.0] * 12), None, days(20_001, [2.0] * 8)], "day", is_sum=True
+        )
+        assert got.numbers.tolist() == [20_000, 20_001, 20_002]
+        np.testing.assert_array_equal(got.values, [[4, 4, 4], [np.nan] * 3, [np.nan, 8, 8]])
+        whole, share = got.together()
+        assert whole.tolist() == [4, 12, 12] and share.tolist() == pytest.approx([1 / 3, 2 / 3, 2 / 3])
+        assert (got.ends - got.starts == DAY_NS).all()
+
+    def test_means_are_means_of_those_that_are_there(self):
+        rows = [days(20_000, [1.0] * 8), days(20_001, [3.0] * 4)]
+        got = recurring.totals_of(rows, "day", is_sum=False)
+        assert got.together()[0].tolist() == [4, 8]
+
+    def test_weeks_begin_on_a_monday(self):
+        # 5 January 1970 was one.
+        monday = np.array([4 * DAY_NS])
+        assert recurring._numbers(monday, "week").tolist() == [0]
+        assert recurring._numbers(monday - 3_600 * 10**9, "week").tolist() == [-1]

@@ -1,4 +1,4 @@
-"""A young stream: judged from its first hours on, better with age, and never again what was said once."""
+"""A young stream: judged from its first hours on, better with age, and no point judged twice."""
 
 import numpy as np
 import pytest
@@ -43,9 +43,9 @@ class TestWhatIsKnownAtEachAge:
         got = replayed(times, values)
         judged = ~np.isnan(got.z)
         assert not judged[:24].any() and judged[24:].all()
-        told = got.resolved["replay"]
-        assert told["provisional"]["from"] == "2023-11-15T06:00:00Z"
-        assert told["provisional"]["until"] == told["provisional"]["full"] == "2023-12-06T00:00:00Z"
+        marks = got.resolved["replay"]["provisional"]
+        assert marks["from"] == "2023-11-15T06:00:00Z"
+        assert marks["until"] == marks["full"] == "2023-12-06T00:00:00Z"
         # A season is carried once some days were seen; before that it is in the spread.
         hours, days, full = slice(24, 384), slice(384, 2016), slice(2016, None)
         assert not got.base.seasons[:, hours].any() and got.base.seasons[:, days].any()
@@ -78,15 +78,15 @@ class TestWhatIsKnownAtEachAge:
         found = replayed(*taps(3, spikes=(150,)), plan).findings
         assert [f.start for f in found] == [taps(3)[0][150]]
 
-    def test_the_summary_says_until_when_it_is_provisional(self):
+    def test_the_summary_has_until_when_it_is_provisional(self):
         young, old = replayed(*taps(6)), replayed(*taps(26))
-        told = [run.summarise([s], Plan(), "replay")["streams"]["metric=taps"] for s in (young, old)]
-        assert told[0]["provisional"] == {
+        streams = [run.summarise([s], Plan(), "replay")["streams"]["metric=taps"] for s in (young, old)]
+        assert streams[0]["provisional"] == {
             "from": "2023-11-15T06:00:00Z", "until": None, "full": "2023-12-06T00:00:00Z",
         }  # fmt: skip
-        assert told[1]["provisional"]["until"] == "2023-12-06T00:00:00Z"
-        assert any(n.startswith("provisional: judged by") for n in told[0]["notes"])
-        assert not any("provisional" in n for n in told[1]["notes"])
+        assert streams[1]["provisional"]["until"] == "2023-12-06T00:00:00Z"
+        assert any(n.startswith("provisional: judged by") for n in streams[0]["notes"])
+        assert not any("provisional" in n for n in streams[1]["notes"])
         fitted = run.summarise([stages.scan(given(*taps(6)), Plan())], Plan())
         assert fitted["streams"]["metric=taps"]["provisional"] is None
 

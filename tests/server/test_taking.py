@@ -1,4 +1,4 @@
-"""Who is told what and when: families, size, side, hours, a calendar of watches, so many an hour; and a limit foreseen."""
+"""Who gets what and when: families, size, side, hours, a calendar of watches, so many an hour; and a limit foreseen."""
 
 from datetime import datetime, time, timedelta
 from types import SimpleNamespace
@@ -230,7 +230,7 @@ class TestALimit:
             10 + 0.1 * k + 3 * np.sin(2 * np.pi * k / 24) + rng.normal(0, 0.3, len(k)), 3
         )
 
-    def test_it_is_told_before_it_is_reached_and_once(self, api, sender, receiver):  # noqa: F811
+    def test_it_is_announced_before_it_is_reached_and_once(self, api, sender, receiver):  # noqa: F811
         times, values = self.rising()
         at = 24 * 16
         push(sender, times[:at], values[:at])
@@ -248,30 +248,30 @@ class TestALimit:
             push(sender, times[at:stop], values[at:stop])
             judge()
             sending.send_due()
-        (told,) = receiver.events()
-        assert told["type"] == "watchtide.stream.limit" and told["subject"] == "metric=flow,place=lock"
-        fact = told["data"]["forecast"]
+        (event,) = receiver.events()
+        assert event["type"] == "watchtide.stream.limit" and event["subject"] == "metric=flow,place=lock"
+        fact = event["data"]["forecast"]
         assert fact["limit"] == 55.0 and fact["side"] == "above" and fact["chance_by_end"] >= 0.5
         half = moments.ns_of(datetime.fromisoformat(fact["reached_with"]["0.5"]))
         assert abs(half - times[reached]) < 30 * STEP
-        assert "Half of the futures have reached it by" in told["data"]["text"]
+        assert "Half of the futures have reached it by" in event["data"]["text"]
         assert streams(api, pk)["metric=flow,place=lock"]["foreseen"] is not None
 
-    def test_it_is_told_again_only_after_it_was_taken_back(self, api, sender, receiver):  # noqa: F811
+    def test_it_is_announced_again_only_after_it_was_taken_back(self, api, sender, receiver):  # noqa: F811
         times, values = self.rising()
         push(sender, times, values)
         hook = route(api, receiver)
         pk = made(api, plan=self.PLAN, routes=[hook["id"]], limit={"below": -500.0})
         judge()
-        told = lambda: [r["kind"] for r in outbox(api) if r["kind"] == "limit"]
-        assert told() == []
+        limits = lambda: [r["kind"] for r in outbox(api) if r["kind"] == "limit"]
+        assert limits() == []
         api.patch(f"/api/v1/lookouts/{pk}", {"limit": {"above": 63.0, "within": "3d"}}, format="json")
         judge()
-        assert told() == ["limit"]
+        assert limits() == ["limit"]
         push(sender, times[-1:] + STEP, values[-1:])
         judge()
-        assert told() == ["limit"]
-        # Out of reach, it is taken back, and may be told anew.
+        assert limits() == ["limit"]
+        # Out of reach, it is taken back, and may be announced anew.
         low = np.full(72, 20.0)
         push(sender, times[-1] + STEP * np.arange(2, 74), low)
         judge()

@@ -67,10 +67,11 @@ def _edges(local: Ints, by: By) -> tuple[Ints, Ints]:
 
 @dataclass(frozen=True)
 class Coarse:
-    """One row a period, each (m,). values, expected : sums or means; score : the one furthest from 0 inside, with its sign;
+    """One row a period, each (m,). times, ends : when it begins and ends; values, expected : sums or means; score : the one furthest from 0 inside, with its sign;
     share : of the period's time, how much was seen."""
 
     times: Ints
+    ends: Ints
     values: Floats
     expected: Floats
     score: Floats
@@ -86,7 +87,7 @@ def coarser(series: Series, by: By, *, is_sum: bool, expected: Floats, z: Floats
     got = periods(series, by)
     if not len(got):
         nothing = np.empty(0)
-        return Coarse(got.starts, nothing, nothing, nothing, nothing)
+        return Coarse(got.starts, got.ends, nothing, nothing, nothing, nothing)
     seen = ~np.isnan(series.values)
     count = np.add.reduceat(seen.astype(np.int64), got.first)
 
@@ -104,6 +105,7 @@ def coarser(series: Series, by: By, *, is_sum: bool, expected: Floats, z: Floats
     place = at[np.searchsorted(number[at], np.arange(len(got)))]
     return Coarse(
         got.starts,
+        got.ends,
         together(series.values),
         together(expected),
         np.where(most < 0, np.nan, z[place]),

@@ -100,6 +100,21 @@ def most_apart(by: Mapping[str, Pushes]) -> str:
     return max(by, key=lambda name: abs(by[name].parts[0].share or 0.0))
 
 
+def led_by(
+    members: Sequence[Mapping[str, str]], observed: Floats, expected: Floats
+) -> tuple[str, Pushes] | None:
+    """The attribute that sets one part most apart, and what its parts pushed; None where members differ in nothing.
+
+    observed, expected : (k,) of each member, NaN where missing.
+    """
+    varied_in = varied(members)
+    if not varied_in:
+        return None
+    by = by_attribute(members, varied_in, observed[:, None], expected[:, None])
+    name = most_apart(by)
+    return name, by[name]
+
+
 def outline(score: Floats, first: int, last: int) -> Floats:
     """(PLACES,) a finding's scores over its span and half of that on either side, by straight lines; 0 where missing."""
     half = max((last - first + 1) / 2, 2.0)

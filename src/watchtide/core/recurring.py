@@ -3,11 +3,14 @@
 Nothing is fitted: a Saturday is set beside the Saturdays before. What was itself out of the ordinary then is left out.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.stats import t as student
 
+from watchtide.core.cadence import DAY_NS, MONDAY_NS
+from watchtide.core.coarser import LEAST_NS, By, Coarse
 from watchtide.core.robust import mad_sigma
 from watchtide.core.series import Bools, Floats, Ints
 
@@ -16,6 +19,50 @@ LEAST, LEAST_TO_JUDGE = 3, 5
 FAR_SIGMAS = 6.0
 # A period of which less than this was seen is none to compare with.
 WHOLE = 0.9
+
+
+@dataclass(frozen=True)
+class Totals:
+    """Series by the same periods. numbers : (m,) of the periods, rising by one where none is missing; starts, ends : (m,) in ns;
+    values, share : (k, m) of each series, NaN and 0 where it has none; is_sum : whether values are sums, else means."""
+
+    numbers: Ints
+    starts: Ints
+    ends: Ints
+    values: Floats
+    share: Floats
+    is_sum: bool
+
+    def together(self) -> tuple[Floats, Floats]:
+        """(m,) values and shares of all series: sums of what adds up, else means; NaN where none was seen."""
+        known = ~np.isnan(self.values)
+        count = known.sum(axis=0)
+        whole = np.where(known, self.values, 0.0).sum(axis=0)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            whole = np.where(count > 0, whole if self.is_sum else whole / count, np.nan)
+        return whole, self.share.mean(axis=0)
+
+
+def totals_of(rows: Sequence[tuple[Coarse, Ints] | None], by: By, *, is_sum: bool) -> Totals:
+    """Series, each by its own periods, on the periods of all. rows : (series, (m,) local offsets of its begins); None for one
+    without samples, of which there must be others."""
+    numbers = [None if row is None else _numbers(row[0].times + row[1], by) for row in rows]
+    every = np.unique(np.concatenate([n for n in numbers if n is not None]))
+    starts, ends = np.zeros((2, len(every)), np.int64)
+    values, share = np.full((len(rows), len(every)), np.nan), np.zeros((len(rows), len(every)))
+    for i, (row, own) in enumerate(zip(rows, numbers, strict=True)):
+        if row is None or own is None:
+            continue
+        at = np.searchsorted(every, own)
+        starts[at], ends[at] = row[0].times, row[0].ends
+        values[i, at], share[i, at] = row[0].values, row[0].share
+    return Totals(every, starts, ends, values, share, is_sum)
+
+
+def _numbers(local: Ints, by: By) -> Ints:
+    """(m,) periods counted on the local clock, by their begins on it."""
+    # Half an hour in, so that a begin at midnight is never taken for the period before.
+    return (local + DAY_NS // 48 - (MONDAY_NS if by == "week" else 0)) // LEAST_NS[by]
 
 
 @dataclass(frozen=True)

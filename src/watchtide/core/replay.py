@@ -38,7 +38,7 @@ class Cadence:
 
 @dataclass(frozen=True)
 class Rules:
-    """What the level is read by. has_windows : whether windows are heard; cautious : sigmas that a level is at least where
+    """What the level is read by. has_windows : whether windows are used; cautious : sigmas that a level is at least where
     it rests on too little of the stream's own."""
 
     kind: str

@@ -1,7 +1,7 @@
 """A replay from a stream's first hours on: choices made again at stated ages, each better than the one before.
 
-What is said at one age rests on what was known when it began, and stays: the next one judges only what comes after it began.
-What is said before the plan's own first choice is provisional.
+Points of one age rest on what was known when it began, and stay: the next one judges only what comes after it began. What is
+judged before the plan's full choice is provisional.
 """
 
 from collections.abc import Sequence
@@ -23,7 +23,7 @@ from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 
 HOUR_NS = DAY_NS // 24
-# From when on something is said, and so many samples at least: a middle of those before, then the day.
+# From when on there are points, and so many samples at least: by the middle of those before, then with the day.
 HOURS_NS, HOURS_SAMPLES = 6 * HOUR_NS, 24
 DAYS_NS, DAYS_SAMPLES = 4 * DAY_NS, 48
 # Slower streams wait for their first full choice: their first day holds too few samples to say anything.
@@ -45,7 +45,7 @@ class Age:
 
 @dataclass(frozen=True)
 class Standing:
-    """Where a replay stands. age : in which age; before : what the ages before it said, None in the first; kept : of this one."""
+    """Where a replay stands. age : in which age; before : the result of the ages before it, None in the first; kept : of this one."""
 
     age: int
     before: Baselined | None
@@ -83,7 +83,7 @@ def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
 
 
 def is_begin_stated(plan: Plan) -> bool:
-    """Whether a plan says itself from when on it judges."""
+    """Whether a plan states from when on it judges."""
     return plan.replay.window != "auto" or plan.baseline.train != "all"
 
 
@@ -160,7 +160,7 @@ def _through_ages(
 ) -> tuple[Baselined, Standing | None]:
     ages = ages_of(stream, plan)
     if standing is None and _begin_of(stream, ages[0]) is None:
-        # Nothing is judged yet; the plan says what it waits for.
+        # Nothing is judged yet; the notes give what it waits for.
         return replaying.replayed(stream, plan, labels)[0], None
     i, before, kept = (0, None, None) if standing is None else (standing.age, standing.before, standing.kept)
     while True:
@@ -206,16 +206,19 @@ def _before(stream: Input, until_ns: int) -> Input:
 
 
 def _after(before: Baselined, base: Baselined) -> Baselined:
-    """What was said before an age, and what it says from its begin on."""
+    """The ages before, and this one from its begin on."""
     whole = following.laid([before, base], [0, base.train_stop])
-    told = base.resolved["replay"]
-    if "provisional" not in told:
-        told = {**told, "provisional": {**before.resolved["replay"]["provisional"], "until": _time(base)}}
+    rhythms = base.resolved["replay"]
+    if "provisional" not in rhythms:
+        rhythms = {
+            **rhythms,
+            "provisional": {**before.resolved["replay"]["provisional"], "until": _time(base)},
+        }
     whole = replace(whole, train_stop=len(whole.series) - len(base.series) + base.train_stop)
     if len(whole.series) == len(base.series):
         # On one grid: the levels of the plan rest on what its own fits say of the first window.
         whole = replace(whole, held_out=base.held_out, clean=base.clean)
-    return replace(whole, resolved={**base.resolved, "replay": told})
+    return replace(whole, resolved={**base.resolved, "replay": rhythms})
 
 
 def _time(base: Baselined) -> str | None:
@@ -224,7 +227,7 @@ def _time(base: Baselined) -> str | None:
 
 
 def _provisional(base: Baselined, ages: Sequence[Age], plan: Plan) -> Baselined:
-    """What a young age says, marked as such; the rhythm is the plan's own."""
+    """The result of a young age, marked as provisional; the rhythm is the plan's own."""
     step = base.series.step_ns
     rhythm = replaying.rhythm_of(plan, step)
     begin = int(base.series.times[0])
@@ -232,11 +235,9 @@ def _provisional(base: Baselined, ages: Sequence[Age], plan: Plan) -> Baselined:
         clock.format_time(begin + (rhythm.first if a.start is None else a.start.rhythm.first) * step)
         for a in ages
     ]
-    told = {
+    rhythms = {
         **base.resolved["replay"],
-        "first": durations.format_ns(rhythm.first * step),
-        "refit": durations.format_ns(rhythm.refit * step),
-        "window": durations.format_ns(rhythm.window * step),
+        **replaying.in_durations(rhythm, step),
         "provisional": {"from": due[0], "until": None, "full": due[-1]},
     }
     note = (
@@ -246,6 +247,6 @@ def _provisional(base: Baselined, ages: Sequence[Age], plan: Plan) -> Baselined:
         base,
         shift_candidates=base.shift_candidates[:0],
         in_force=replace(base.in_force, lacking=np.zeros(len(base.series), np.bool_)),
-        resolved={**base.resolved, "replay": told},
+        resolved={**base.resolved, "replay": rhythms},
         notes=(*base.notes, note),
     )

@@ -116,10 +116,7 @@ def replayed(
     choice = model.choice if model is not None else Choice("harmonic")
     found = chosen[0] if chosen else ()
     resolved = resolved_of(prepared, plan, choice, model, None, split, got.added)
-    resolved["replay"] = {
-        "first": durations.format_ns(rhythm.first * step), "refit": durations.format_ns(rhythm.refit * step),
-        "window": durations.format_ns(rhythm.window * step), "refits": got.refits,
-    }  # fmt: skip
+    resolved["replay"] = {**in_durations(rhythm, step), "refits": got.refits}
     level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
     base = Baselined(
         key=stream.key,
@@ -146,6 +143,11 @@ def replayed(
         mode="replay",
     )
     return base, got.kept
+
+
+def in_durations(rhythm: replay.Cadence, step: int) -> dict[str, str]:
+    """A rhythm as the resolved plan has it."""
+    return {name: durations.format_ns(getattr(rhythm, name) * step) for name in ("first", "refit", "window")}
 
 
 def replay_grid(

@@ -44,7 +44,7 @@ class NotifySerializer(serializers.Serializer):
 
 
 class ForeseenLimitSerializer(serializers.Serializer):
-    """A limit that is told of before it is reached: once, when half of the futures reach it within that time."""
+    """A limit that is announced before it is reached: once, when half of the futures reach it within that time."""
 
     above = serializers.FloatField(required=False, allow_null=True, help_text="in the unit of the stream")
     below = serializers.FloatField(required=False, allow_null=True)
@@ -106,7 +106,7 @@ def _limit(given: dict[str, Any], version: PlanVersion) -> dict[str, Any]:
     limit = foreseeing.checked(dict(given), scans.plan_of(version.text))
     if limit:
         services.checked_duration(limit["within"], "limit.within")
-    return limit if "above" in limit or "below" in limit else {}
+    return limit
 
 
 def _facts(data: dict[str, Any], before: dict[str, Any]) -> dict[str, Any]:

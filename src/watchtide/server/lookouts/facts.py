@@ -109,12 +109,10 @@ def _pushes(stream: Stream, start: int, end: int, *, is_count: bool) -> tuple[tu
     sums = sums[known]
     usual = np.nanmean(sums[:, 1:], axis=1)
     members = [dict(p.attributes) for p, ok in zip(parts, known, strict=True) if ok]
-    varied = explaining.varied(members)
-    if not varied:
+    led = explaining.led_by(members, sums[:, 0], usual)
+    if led is None:
         return (), 0, ""
-    by = explaining.by_attribute(members, varied, sums[:, :1], usual[:, None])
-    got = by[explaining.most_apart(by)]
-    rows = tuple(Push(p.name, p.observed, p.expected) for p in got.parts[:MOST_SHOWN])
+    rows = tuple(Push(p.name, p.observed, p.expected) for p in led[1].parts[:MOST_SHOWN])
     weeks = int((~np.isnan(sums[:, 1:])).any(axis=0).sum())
     return rows, weeks, stream.title if is_total else f"all of {stream.metric}"
 

@@ -1,4 +1,4 @@
-"""A lookout on a limit: told before it is reached, once, with when and how surely."""
+"""A lookout on a limit: announced before it is reached, once, with when and how surely."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -18,7 +18,7 @@ from watchtide.server.streams import store
 from watchtide.tables import clock
 
 SIDES = ("above", "below")
-# Looked for so often within the time it is foreseen for; and the chances at which it is said, and taken back.
+# Looked for so often within the time it is foreseen for; and the chances at which it is announced, and taken back.
 LOOKS = 24
 SURE, UNSURE = 0.5, 0.25
 MOST_STEPS = 5_000
@@ -27,7 +27,7 @@ Row = dict[str, Any]
 
 @dataclass(frozen=True)
 class Foreseen:
-    """changes : of the row. words : what is to be said, empty for nothing; facts : the same as data."""
+    """changes : of the row. words : of the notice, empty for none; facts : the same as data."""
 
     changes: Row
     words: str = ""
@@ -48,7 +48,7 @@ def checked(limit: Row, plan: Plan) -> Row:
         )
     if plan.baseline.kind in ("rolling", "trailing", "isolation"):
         raise Problem(
-            f"a {plan.baseline.kind} baseline says nothing of what has not come",
+            f"a {plan.baseline.kind} baseline cannot be carried forward",
             place="plan",
             remedy="take harmonic, loess or slot, or leave the limit out",
             code=422,
@@ -88,15 +88,15 @@ def look(watched: Watched, judged: Judged, rules: Rules) -> Foreseen | None:
     changes["foreseen_ns"] = at_ns
     if watched.foreseen_ns is not None:
         return Foreseen(changes)
-    told = ahead.limit_reached(f, bound, is_above=is_above, drawn=drawn)
-    return Foreseen(changes, _words(watched, told, limit["within"]), told)
+    reached = ahead.limit_reached(f, bound, is_above=is_above, drawn=drawn)
+    return Foreseen(changes, _words(watched, reached, limit["within"]), reached)
 
 
-def _words(watched: Watched, told: Row, within: str) -> str:
+def _words(watched: Watched, reached: Row, within: str) -> str:
     """When it is reached, in the stream's own time."""
-    zone, by = watched.stream.zone, told["reached_with"]
+    zone, by = watched.stream.zone, reached["reached_with"]
     half, tenth = (moments.spoken(clock.parse_one(by[c], "UTC"), zone) for c in ("0.5", "0.1"))
-    chance = f"{100 * told['chance_by_end']:.0f} %"
+    chance = f"{100 * reached['chance_by_end']:.0f} %"
     return (
         f"Half of the futures have reached it by {half}, one in ten by {tenth}; {chance} do within {within}."
     )

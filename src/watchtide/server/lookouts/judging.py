@@ -142,12 +142,12 @@ def _learning(watched: Watched, scanned: Scanned, plan: Plan) -> Row:
 
 def _lacks(scanned: Scanned, zone: str) -> str:
     """What a stream that is judged provisionally lacks, and when it will be there; empty for one that is not."""
-    told = scanned.resolved["replay"].get("provisional")
-    if told is None or told["until"] is not None:
+    mark = scanned.resolved["replay"].get("provisional")
+    if mark is None or mark["until"] is not None:
         return ""
     kind = scanned.resolved["baseline"]["kind"]
     seasons = " and ".join(scanned.resolved["baseline"]["seasons"]) or "no season yet"
-    full = moments.spoken(clock.parse_one(told["full"], "UTC"), zone)
+    full = moments.spoken(clock.parse_one(mark["full"], "UTC"), zone)
     return f"history until {full} for the first full choice; provisional so far: {kind}, {seasons}"
 
 

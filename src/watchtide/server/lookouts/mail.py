@@ -20,6 +20,7 @@ from watchtide.server.lookouts import links, models, pictures
 from watchtide.server.lookouts.facts import Facts, Push
 from watchtide.server.lookouts.models import Notice, Route
 from watchtide.server.lookouts.notices import WORDS
+from watchtide.server.lookouts.wording import figure, signed
 from watchtide.server.problems import Problem
 from watchtide.tables import clock
 
@@ -200,9 +201,9 @@ class Letter:
             rows=tuple(
                 Row(
                     p.name,
-                    _figure(p.seen),
-                    _figure(p.usual),
-                    _signed(p.seen - p.usual),
+                    figure(p.seen),
+                    figure(p.usual),
+                    signed(p.seen - p.usual),
                     max(round(100 * abs(p.seen - p.usual) / most), 1),
                     p.seen >= p.usual,
                 )
@@ -290,16 +291,16 @@ def lines_of(notice: Notice) -> list[tuple[str, str]]:
         lines.append(("Until", f"{moments.spoken(finding['end'], zone)}, {lasted} in all"))
     over = f" in {lasted}" if facts.is_sum else ""
     if facts.seen is not None:
-        lines.append(("Seen", f"{_figure(facts.seen)}{of}{over}{'' if facts.is_sum else ' at its peak'}"))
+        lines.append(("Seen", f"{figure(facts.seen)}{of}{over}{'' if facts.is_sum else ' at its peak'}"))
     if facts.expected is not None:
         limits = (
             ""
             if facts.lower is None or facts.upper is None
-            else f", {_figure(facts.lower)} to {_figure(facts.upper)}"
+            else f", {figure(facts.lower)} to {figure(facts.upper)}"
         )
-        lines.append(("Expected", f"{_figure(facts.expected)}{of}{limits}"))
+        lines.append(("Expected", f"{figure(facts.expected)}{of}{limits}"))
     if finding["size"] is not None:
-        lines.append(("Step", f"{_signed(finding['size'])}{of}"))
+        lines.append(("Step", f"{signed(finding['size'])}{of}"))
     streams = _streams(notice)
     many = f"; {streams} streams, one incident" if streams > 1 else ""
     if finding["score"] is not None:
@@ -309,15 +310,6 @@ def lines_of(notice: Notice) -> list[tuple[str, str]]:
     if stream is not None and stream.runbook:
         lines.append(("What to do", stream.runbook))
     return lines
-
-
-def _figure(value: float) -> str:
-    """Four digits, or all before the point where there are more."""
-    return f"{value:,.0f}" if abs(value) >= 1_000 else f"{value:.4g}"
-
-
-def _signed(value: float) -> str:
-    return f"{'+' if value >= 0 else '−'}{_figure(abs(value))}"
 
 
 def _clock(moment_ns: int, zone: str) -> str:

@@ -329,7 +329,8 @@ def room_of(route: Route) -> int | None:
 def join_rest() -> int:
     """What was beyond a route's most for an hour, as one notice when there is room again. Returns how many were joined."""
     count = 0
-    for route in Route.objects.filter(deliveries__is_beyond=True).distinct():
+    waiting = Delivery.objects.filter(state=models.HELD, is_beyond=True)
+    for route in Route.objects.filter(pk__in=waiting.values("route")):
         with transaction.atomic():
             Route.objects.select_for_update().get(pk=route.pk)
             if room_of(route) == 0:

@@ -142,7 +142,7 @@ def checked(given: dict[str, Any]) -> dict[str, Any]:
 def taking(
     routes: Sequence[Route], stream: Stream | None, finding: dict[str, Any] | None = None
 ) -> list[Route]:
-    """The routes that take something now: a finding, or what is said of a stream as a whole."""
+    """The routes that take something now: a finding, or a notice of a stream as a whole."""
     now_ns = moments.now_ns()
     found = []
     for route in routes:

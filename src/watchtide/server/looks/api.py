@@ -88,12 +88,8 @@ def _wanted(request: Any) -> Wanted:
         attributes[name] = value
     by = query.choice(request, "by", BY) or "day"
     n = query.whole(request, "n", least=1, most=MOST_BEFORE) or 8
-    stated = request.query_params.get("day")
-    at = None
-    if stated:
-        first = Wanted(by=by, n=n, stream=stream, metric=metric, attributes=attributes).streams()[0]  # type: ignore[arg-type]
-        at = services.day_of(stated, first.zone)
-    return Wanted(by=by, n=n, stream=stream, metric=metric, attributes=attributes, at=at)  # type: ignore[arg-type]
+    day = request.query_params.get("day", "")
+    return Wanted(by=by, n=n, stream=stream, metric=metric, attributes=attributes, day=day)  # type: ignore[arg-type]
 
 
 class LookView(APIView):

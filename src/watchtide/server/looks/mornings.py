@@ -10,6 +10,7 @@ from django.db import transaction
 from watchtide.server import moments
 from watchtide.server.lookouts import models, notices
 from watchtide.server.lookouts.models import Notice
+from watchtide.server.lookouts.wording import figure, signed
 from watchtide.server.looks import services
 from watchtide.server.looks.models import Morning
 from watchtide.server.looks.services import Wanted
@@ -30,18 +31,28 @@ def wanted_of(morning: Morning) -> Wanted:
     )
 
 
-def send_due() -> int:
-    """A notice for each look whose hour has come and whose period is finished. Returns how many."""
-    now = moments.now()
-    count = 0
-    for morning in Morning.objects.select_related("route", "stream"):
-        if _is_due(morning, now):
+class Mornings:
+    """Looks that are due made into notices. What is late is looked at again only when something new has come."""
+
+    def __init__(self) -> None:
+        self._tried: dict[int, int] = {}
+
+    def __call__(self) -> int:
+        """Returns how many were due and could be made."""
+        now = moments.now()
+        count = 0
+        for morning in Morning.objects.select_related("route", "stream"):
+            if not _is_due(morning, now):
+                continue
             try:
-                count += _send(morning)
+                newest = services.newest_of(wanted_of(morning).streams())
+                if newest > self._tried.get(morning.pk, -1):
+                    self._tried[morning.pk] = newest
+                    count += _send(morning)
             except Problem as error:
-                # Nothing is finished yet, or its streams are gone; tried again at the next round.
+                # Nothing is finished yet, or its streams are gone.
                 log.warning("a look could not be made", look=morning.pk, why=error.body["title"])
-    return count
+        return count
 
 
 def _is_due(morning: Morning, now: datetime) -> bool:
@@ -87,12 +98,12 @@ def words_of(got: Row) -> str:
     """How it compares, in a sentence or two."""
     unit = f" {got['unit']}" if got["unit"] else ""
     name = {"day": "the same weekday", "week": "the week"}[got["by"]]
-    words = [f"{_figure(got['value'])}{unit}{'' if got['adds_up'] else ' on average'}."]
+    words = [f"{_seen(got['value'])}{unit}{'' if got['adds_up'] else ' on average'}."]
     if got["usual"] is not None:
         count = sum(not b["left_out"] for b in got["beside"])
-        words.append(f"Usual is {_figure(got['usual'])}, by {name} of {count} weeks before.")
+        words.append(f"Usual is {figure(got['usual'])}, by {name} of {count} weeks before.")
     if got["lower"] is not None:
-        limits = f"{_figure(got['lower'])} to {_figure(got['upper'])}"
+        limits = f"{figure(got['lower'])} to {figure(got['upper'])}"
         if not got["outside"]:
             words.append(f"Within its limits, {limits}.")
         else:
@@ -100,21 +111,15 @@ def words_of(got: Row) -> str:
             words.append(f"{got['outside'].capitalize()} its limits, {limits}: {side}.")
     for sign, name in ((got["up"], "up"), (got["down"], "down")):
         if sign:
-            parts = ", ".join(f"{r['name']} ({_signed(r['change'])})" for r in sign[:3])
+            parts = ", ".join(f"{r['name']} ({signed(r['change'])})" for r in sign[:3])
             words.append(f"Pushed {name} most: {parts}.")
     if got["seen"] < 0.9:
         words.append(f"Only {100 * got['seen']:.0f} % of it was seen.")
     return " ".join(words)
 
 
-def _figure(value: float | None) -> str:
-    if value is None:
-        return "nothing"
-    return f"{value:,.0f}" if abs(value) >= 1_000 else f"{value:.4g}"
-
-
-def _signed(value: float) -> str:
-    return f"{'+' if value >= 0 else '−'}{_figure(abs(value))}"
+def _seen(value: float | None) -> str:
+    return "nothing" if value is None else figure(value)
 
 
 def plain(got: Row) -> Row:

@@ -7,7 +7,7 @@ import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
 import type { Lookout } from "./words";
 
-/** A limit that is told of before it is reached, as a sentence whose words can be changed. */
+/** A limit that is announced before it is reached, as a sentence whose words can be changed. */
 export function Limit({ lookout }: { lookout: Lookout }) {
   const client = useQueryClient();
   const { error, isBusy, attempt } = useAttempt();

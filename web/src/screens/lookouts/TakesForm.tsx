@@ -141,7 +141,7 @@ function HoursFields({
   );
 }
 
-/** A kept calendar that says who is on watch: what lasts is sent to whoever takes over. */
+/** A kept calendar of who is on watch: what lasts is sent to whoever takes over. */
 function Rota({ takes, change }: { takes: Takes; change: (part: Partial<Takes>) => void }) {
   const calendars = useQuery({
     queryKey: ["calendars"],

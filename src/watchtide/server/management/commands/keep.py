@@ -17,7 +17,7 @@ def of_jobs() -> list[duties.Duty]:
         duties.Duty("wake workers", services.watch_once),
         duties.Duty("send notices", sending.Sending()),
         duties.Duty("look for what lookouts can judge", lookouts.look),
-        duties.Duty("send looks", mornings.send_due, every_s=30),
+        duties.Duty("send looks", mornings.Mornings(), every_s=30),
         duties.Duty("forget old wake-ups", services.prune, every_s=600),
         duties.Duty("forget old links", links.prune, every_s=600),
         duties.Duty("count what is kept", ourselves.tally, every_s=60),
