@@ -3160,7 +3160,7 @@ export interface components {
         Forecasts: {
             items: components["schemas"]["Forecast"][];
         };
-        /** @description A limit that is told of before it is reached: once, when half of the futures reach it within that time. */
+        /** @description A limit that is announced before it is reached: once, when half of the futures reach it within that time. */
         ForeseenLimit: {
             /**
              * Format: double
@@ -3172,7 +3172,7 @@ export interface components {
             /** @default 24h */
             within?: string;
         };
-        /** @description A limit that is told of before it is reached: once, when half of the futures reach it within that time. */
+        /** @description A limit that is announced before it is reached: once, when half of the futures reach it within that time. */
         ForeseenLimitRequest: {
             /**
              * Format: double
