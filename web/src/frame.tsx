@@ -298,13 +298,20 @@ const MOST_FOUND = 12;
 function Search() {
   const [text, setText] = useState("");
   const navigate = useNavigate();
-  const tide = useStreams();
+  // Only once somebody searches.
+  const [isOpen, setOpen] = useState(false);
+  const tide = useStreams(isOpen);
   const found = useMemo(
     () => (tide.data?.rows ?? []).filter((r) => hasWords(r, text)).slice(0, MOST_FOUND),
     [tide.data, text],
   );
   return (
-    <Spotlight.Root query={text} onQueryChange={setText} shortcut="mod + K">
+    <Spotlight.Root
+      query={text}
+      onQueryChange={setText}
+      onSpotlightOpen={() => setOpen(true)}
+      shortcut="mod + K"
+    >
       <Spotlight.Search aria-label="Name or attribute" placeholder="gate_taps Northquay adult" />
       <Spotlight.ActionsList>
         {found.map((r) => (
@@ -312,7 +319,11 @@ function Search() {
             <strong>{r.title}</strong>&nbsp;<span className="soft">{r.metric}</span>
           </Spotlight.Action>
         ))}
-        {found.length === 0 && <Spotlight.Empty>No stream has all these words.</Spotlight.Empty>}
+        {found.length === 0 && (
+          <Spotlight.Empty>
+            {tide.isPending ? "Reading the streams." : "No stream has all these words."}
+          </Spotlight.Empty>
+        )}
       </Spotlight.ActionsList>
     </Spotlight.Root>
   );

@@ -16,8 +16,9 @@ def encode(attributes: Mapping[str, str] | Iterable[tuple[str, str]]) -> str:
     return ",".join(f"{_escape(name)}={_escape(value)}" for name, value in pairs)
 
 
+@lru_cache(maxsize=65_536)
 def decode(key: str) -> tuple[tuple[str, str], ...]:
-    """The pairs of a key, in its order. Raises ValueError for a part without `=`."""
+    """The pairs of a key, in its order; kept, as the same few keys come again and again. Raises ValueError for a part without `=`."""
     if key == "":
         return ()
     pairs = []
@@ -68,6 +69,8 @@ def _escape(text: str) -> str:
 
 
 def _unescape(text: str) -> str:
+    if "%" not in text:
+        return text
     for plain, escaped in (("=", "%3D"), (",", "%2C"), ("=", "%3d"), (",", "%2c"), ("%", "%25")):
         text = text.replace(escaped, plain)
     return text

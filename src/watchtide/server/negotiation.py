@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import orjson
 from rest_framework.exceptions import ParseError
 from rest_framework.negotiation import BaseContentNegotiation, DefaultContentNegotiation
 from rest_framework.parsers import JSONParser
@@ -51,7 +52,27 @@ class _Encoder(JSONEncoder):
 
 
 class Json(JSONRenderer):
+    """JSON by orjson, several times as fast; by the standard library where that refuses, as for numbers of over 64 bits."""
+
     encoder_class = _Encoder
+
+    def render(self, data: Any, media_type: str | None = None, renderer_context: Any = None) -> bytes:
+        if data is None:
+            return b""
+        try:
+            return orjson.dumps(data, _plain, orjson.OPT_UTC_Z | orjson.OPT_NON_STR_KEYS)
+        except orjson.JSONEncodeError:
+            return bytes(super().render(data, media_type, renderer_context))
+
+
+_encoder = _Encoder()
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, np.ndarray) and value.dtype == np.float32:
+        # What is missing or without end becomes null.
+        return orjson.Fragment(orjson.dumps(value, option=orjson.OPT_SERIALIZE_NUMPY))
+    return _encoder.default(value)
 
 
 class AsItIs(BaseContentNegotiation):

@@ -355,7 +355,8 @@ def format_times(times: Ints) -> Any:
 
 
 def format_time(ns: int) -> str:
-    return str(format_times(np.array([ns], dtype=np.int64))[0])
+    unit = "s" if ns % SECOND_NS == 0 else "ms" if ns % 10**6 == 0 else "ns"
+    return f"{np.datetime64(int(ns), 'ns').astype(f'datetime64[{unit}]')}Z"
 
 
 def texts_of(stamps: Iterable[int]) -> dict[int, str]:

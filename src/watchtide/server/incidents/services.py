@@ -1,6 +1,7 @@
 """What may be done with incidents, and what they hold. Every change is one transaction and is written down."""
 
 import math
+import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -8,6 +9,7 @@ from typing import Any
 
 import numpy as np
 from django.db import transaction
+from django.db.models import Max
 
 from watchtide.core import incidents
 from watchtide.core.coincidence import Chance
@@ -33,6 +35,9 @@ MOST_FINDINGS = 2_000
 MOST_BY_CHANCE = 0.5
 
 Row = dict[str, Any]
+# Requests are answered in several threads.
+_lock = threading.Lock()
+_latest: list[Any] = []
 
 
 @dataclass(frozen=True)
@@ -81,17 +86,20 @@ class Survey:
     @cached_property
     def pieces(self) -> list[Piece]:
         """Every finding, judged or not, in the order of `rows`."""
+        starts, ends = (
+            np.array([r[side] for r in self.rows], "datetime64[ns]").astype(np.int64).tolist()
+            for side in ("start", "end")
+        )
+        scores = [math.nan if r["score"] is None else r["score"] for r in self.rows]
         return [
-            Piece(
-                moments.ns(r["start"]),
-                moments.ns(r["end"]),
-                r["stream"],
-                self.streams[r["stream"]].key,
-                self.streams[r["stream"]].step_ns,
-                math.nan if r["score"] is None else r["score"],
-            )
-            for r in self.rows
+            Piece(a, b, *self.facts[r["stream"]], score)
+            for a, b, r, score in zip(starts, ends, self.rows, scores, strict=True)
         ]
+
+    @cached_property
+    def facts(self) -> dict[int, tuple[int, str, int]]:
+        """Number, key and step of each stream."""
+        return {pk: (pk, s.key, s.step_ns) for pk, s in self.streams.items()}
 
     @cached_property
     def fed_by(self) -> set[tuple[int, int]]:
@@ -104,7 +112,19 @@ class Survey:
     @cached_property
     def proposed(self) -> list[tuple[list[int], float]]:
         """Places of the open findings that go together and lie in no incident, and how many groups like each are to be
-        expected by chance; the least likely first, those that chance would bring about too left out."""
+        expected by chance; the least likely first, those that chance would bring about too left out. Not to be changed:
+        they are sought anew when findings, streams or incidents have changed, every change of which is written down."""
+        state = (Change.objects.aggregate(last=Max("pk"))["last"], self.fed_by, self.facts)
+        with _lock:
+            # Rows that have not changed are the same object.
+            if _latest and _latest[0] is self.rows and _latest[1] == state:
+                return _latest[2]
+        found = self._sought()
+        with _lock:
+            _latest[:] = [self.rows, state, found]
+        return found
+
+    def _sought(self) -> list[tuple[list[int], float]]:
         held = {at for pk, (i, _) in self.incidents.items() if i.state != APART for at in self.places[pk]}
         free = [
             at for at, r in enumerate(self.rows) if r["verdict"] is None and not r["quiet"] and at not in held

@@ -388,7 +388,7 @@ class SamplesView(APIView):
                 "total": len(times),
                 "reduced": len(at) < len(times),
                 "time": moments.each(times[at]),
-                "value": charts.for_chart(values[at]),
+                "value": charts.column(values[at]),
             }
         )
 
@@ -442,17 +442,17 @@ class WindowView(APIView):
             "total": high - low,
             "reduced": len(at) < high - low,
             "time": moments.each(times[at]),
-            "value": charts.for_chart(base.series.values[at]),
-            "expected": charts.for_chart(base.expected[at]),
-            "spread": charts.for_chart(base.spread[at]),
-            "score": charts.for_chart(scanned.z[at]),
+            "value": charts.column(base.series.values[at]),
+            "expected": charts.column(base.expected[at]),
+            "spread": charts.column(base.spread[at]),
+            "score": charts.column(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
         }
         if edges := charts.edges(base, at, [row.level_above, row.level_below]):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):
-            body["trend"] = charts.for_chart(base.trend[at])
-            body["seasons"] = [charts.for_chart(s[at]) for s in base.seasons]
+            body["trend"] = charts.column(base.trend[at])
+            body["seasons"] = [charts.column(s[at]) for s in base.seasons]
         return Response(body)
 
 

@@ -13,13 +13,15 @@ from watchtide.engine import together
 from watchtide.plan.model import Fleet
 from watchtide.server.moments import at, ns
 from watchtide.server.scans import reading, services
-from watchtide.server.scans.models import ScanStream, Standing
+from watchtide.server.scans.models import Scan, ScanStream, Standing
 from watchtide.server.streams import catalogue
 from watchtide.server.streams.models import HIDDEN, Stream
 
 HOUR_NS = 3_600 * SECOND_NS
 # A stream is silent when it is this many of its steps behind the newest of the table.
 SILENT_STEPS = 24
+# What of a scanned stream the table shows; the rest of its row is far longer.
+SHOWN = ("scan_id", "stream_id", "last_value", "last_ns", "ribbon", "ribbon_from_ns", "ribbon_to_ns")
 
 
 @dataclass(frozen=True)
@@ -44,11 +46,13 @@ def open_findings() -> list[dict[str, Any]]:
 
 def tide_table(last_looked: datetime | None, caps: Strongest, metric: str | None = None) -> dict[str, Any]:
     """One row a stream, strongest open first within families, families by their strongest. metric : of these streams only."""
-    stands = {s.stream_id: s for s in Standing.objects.select_related("scan")}
-    scan_ids = {s.scan_id for s in stands.values() if s.scan_id}
+    stands = {s.stream_id: s for s in Standing.objects.all()}
+    finished = dict(
+        Scan.objects.filter(pk__in={s.scan_id for s in stands.values()}).values_list("pk", "finished_at")
+    )
+    fields = SHOWN if caps.fleet is None else (*SHOWN, "blocks")
     scanned = {
-        (r.scan_id, r.stream_id): r
-        for r in ScanStream.objects.filter(scan_id__in=scan_ids).defer("promised", "notes", "left_out")
+        (r.scan_id, r.stream_id): r for r in ScanStream.objects.filter(scan_id__in=finished).only(*fields)
     }
     findings, held_back = _held_to_fleet(reading.standing_findings(), scanned, caps.fleet)
     by_stream: dict[int, list[dict[str, Any]]] = {}
@@ -96,9 +100,8 @@ def tide_table(last_looked: datetime | None, caps: Strongest, metric: str | None
             }
         )
     unjudged_all = [f for f in findings if _is_open(f)]
-    scans = {s.scan_id: s.scan.finished_at for s in stands.values() if s.scan is not None}
     new = sum(
-        last_looked is None or (scans.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
+        last_looked is None or (finished.get(f["scan"]) or last_looked) > last_looked for f in unjudged_all
     )
     ends = [(r["ribbon_from"], r["ribbon_to"]) for r in rows if r["ribbon_from"] is not None]
     return {
