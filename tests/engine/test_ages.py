@@ -55,7 +55,7 @@ class TestWhatIsKnownAtEachAge:
     def test_the_plans_own_age_is_what_it_was_before_there_were_others(self):
         times, values = taps(26)
         got = replayed(times, values).base
-        own, _ = replaying.replayed(given(times, values), Plan(), ())
+        own, *_ = replaying.replayed(given(times, values), Plan(), ())
         for name in ("expected", "spread", "trend", "seasons", "level_series"):
             np.testing.assert_array_equal(getattr(got, name)[..., 2016:], getattr(own, name)[..., 2016:])
         np.testing.assert_array_equal(got.evidence.score[2016:], own.evidence.score[2016:])
@@ -125,7 +125,7 @@ class TestNothingIsSaidTwice:
         plan, state = from_data({"flag": {"level": {"odds": 300}}}), None
         rng = np.random.default_rng(8)
         for until in sorted({*rng.integers(2, len(times), 25).tolist(), len(times)}):
-            got, state = upkeep.tick(given(times, values, until), plan, labels, state)
+            got, state, _ = upkeep.tick(given(times, values, until), plan, labels, state)
             whole = replayed(times, values, plan, until, labels)
             for name, mine in outcome.points_of(got).items():
                 np.testing.assert_array_equal(mine, outcome.points_of(whole)[name])

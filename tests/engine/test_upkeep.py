@@ -47,7 +47,7 @@ def part(times, values, stop):
 def ticked(times, values, plan, cuts, labels=()):
     state = None
     for stop in cuts:
-        got, state = upkeep.tick(part(times, values, stop), plan, labels, state)
+        got, state, _ = upkeep.tick(part(times, values, stop), plan, labels, state)
     return got, state
 
 
@@ -72,7 +72,7 @@ def test_every_kind_goes_on_to_the_last_bit(kind):
     got, state = ticked(times, values, plan, cuts)
     same(whole, got)
     # Nothing new: nothing changes, the state neither.
-    again, still = upkeep.tick(part(times, values, len(times)), plan, (), state)
+    again, still, _ = upkeep.tick(part(times, values, len(times)), plan, (), state)
     same(whole, again)
     assert still == state
 
@@ -138,7 +138,7 @@ def test_what_the_state_does_not_rest_on_is_not_gone_on_from(changed):
         plan = from_data(KINDS["slot"] | SHORT | {"flag": {"level": {"sigmas": 4}}})
     else:
         labels = [Label(int(times[470]), int(times[490]))]
-    got, _ = upkeep.tick(part(times, values, 760), plan, labels, state)
+    got, *_ = upkeep.tick(part(times, values, 760), plan, labels, state)
     same(stages.scan(part(times, values, 760), plan, labels, "replay"), got)
 
 
@@ -154,7 +154,7 @@ def test_what_comes_after_the_state_leaves_it_usable():
 
 def test_before_the_first_fit_there_is_no_state():
     times, values = history(100)
-    got, state = upkeep.tick(part(times, values, 100), from_data(SHORT), ())
+    got, state, _ = upkeep.tick(part(times, values, 100), from_data(SHORT), ())
     assert state is None and not got.findings and np.isnan(got.z).all()
 
 

@@ -74,6 +74,16 @@ def run_jobs():
         services.run(job.pk)
 
 
+@pytest.fixture(autouse=True)
+def nothing_remembered():
+    """A worker's memory of streams, which a test's rows do not outlive."""
+    yield
+    if os.environ.get("WATCHTIDE_DB_SOCKET"):
+        from watchtide.server.lookouts import tasks
+
+        tasks.glances.clear()
+
+
 @pytest.fixture
 def api(small_world, db, client):
     """A browser's session of the analyst, with CSRF checked as in life."""

@@ -73,6 +73,65 @@ class Kept:
 
 
 @dataclass(frozen=True)
+class Tail:
+    """The end of a replay: what judging the samples after it rests on until the next fit, and no more.
+
+    left : how many samples may come until it is fitted anew. z, expected, values, slots : (r,) of the newest samples, as far
+    as windows reach back, slots of the season by which values repeat; near : (k,) scores by the present fit, by which
+    leaps are known, None where they are not looked for. is_counted : whether values are plain counts.
+    """
+
+    left: int
+    step_ns: int
+    z: Floats
+    expected: Floats
+    values: Floats
+    slots: Ints
+    near: Floats | None
+    is_counted: bool
+    model: Model
+    watch: windows.Watch | None
+    level: Level
+
+    def judge(self, times: Ints, values: Floats, offsets_ns: Ints) -> "tuple[Tail, Floats, windows.Evidence]":
+        """The samples that come next on the grid: the tail with them, and of each its score and its evidence, as a replay has
+        them but for rounding. Raises ValueError beyond where the next fit is due."""
+        m = len(values)
+        if m > self.left:
+            raise ValueError(f"the next fit is due after {self.left} samples, not {m}")
+        counted = Counted(np.ones(m), np.full(m, np.inf)) if self.is_counted else None
+        frame = Frame(
+            times, offsets_ns, self.step_ns, values, ~np.isnan(values), np.ones(m), np.zeros((0, m)), (), counted
+        )  # fmt: skip
+        parts, expected = expectation.judge(self.model, frame)
+        groups = expectation.spread_groups(frame, self.model)
+        spread = expectation.spread_at(self.model, parts, expected, groups, None, frame)
+        z = expectation.score_of(self.model, frame, expected, spread)
+        near = None if self.near is None else np.concatenate((self.near, z))
+        if self.watch is None:
+            return replace(self, left=self.left - m), z, windows.alone(z)
+        r = len(self.z)
+        fresh = (z, expected, values, self.model.slot_of(groups))
+        known = (self.z, self.expected, self.values, self.slots)
+        scores, due, seen, slots = (np.concatenate(both) for both in zip(known, fresh, strict=True))
+        evidence = windows.listen(
+            self.watch, scores, seen, slots, is_causal=True, expected=due,
+            event=np.ones(r + m) if self.is_counted else None, near=near, since=r,
+        )  # fmt: skip
+        a = max(r + m - _reach(self.watch), 0)
+        now = replace(
+            self,
+            left=self.left - m,
+            z=scores[a:],
+            expected=due[a:],
+            values=seen[a:],
+            slots=slots[a:],
+            near=near,
+        )
+        return now, z, evidence
+
+
+@dataclass(frozen=True)
 class Replayed:
     """Arrays of (n,), NaN where nothing was judged.
 
@@ -80,6 +139,7 @@ class Replayed:
     signed scores a level may be read from; heard : the same with windows, and of the first window those that its level was
     read from; clean : which of them may speak. counted : of the samples that a counting law judged, NaN elsewhere. lacking : where the level rests on too little of this stream's own. levels : one a
     reading; refits : how many fits; kept : where it stands, to go on from; None before the first fit.
+    tail : what judging the next samples rests on; None too where values have denominators or columns beside them.
     """
 
     expected: Floats
@@ -101,6 +161,7 @@ class Replayed:
     notes: tuple[str, ...]
     model: Model | None
     kept: Kept | None = None
+    tail: Tail | None = None
 
 
 def replay(
@@ -131,6 +192,7 @@ def replay(
     levels: list[Level] = []
     model: Model | None = None
     refits, added = 0, 0.0
+    near: Floats = np.empty(0)
     begun = cadence.first
     if kept is not None and kept.at < n:
         choice, model, watch, level = kept.choice, kept.model, kept.watch, kept.level
@@ -145,7 +207,9 @@ def replay(
         usable = frame.usable if usable_at is None else usable_at(at)
         if reached == at and model is not None and level is not None:
             # Fitted when it was first reached.
-            _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
+            near = _judge_segment(
+                state, model, watch, level, frame, begin, at, stop, usable, denominator, least
+            )
             continue
         part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
         if not part.usable.any():
@@ -227,7 +291,7 @@ def replay(
                 state.rehearsed, state.taught = heard, clean
             levels.append(level)
         reached = at
-        _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
+        near = _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
     if choice is None:
         notes = (
             f"the first training window holds {cadence.first} samples, the data {n}: nothing is judged; "
@@ -251,6 +315,9 @@ def replay(
             rehearsed=state.rehearsed,
             taught=state.taught,
         )
+    tail = None
+    if kept is not None and denominator is None and not frame.names:
+        tail = _tail_of(frame, kept, state, near, cadence)
     # What was expected of the first window was never a judgement.
     expected = state.expected.copy()
     expected[: cadence.first] = np.nan
@@ -276,7 +343,44 @@ def replay(
         notes=notes,
         model=model,
         kept=kept,
+        tail=tail,
     )
+
+
+def _tail_of(frame: Frame, kept: Kept, state: "_State", near: Floats, cadence: Cadence) -> Tail | None:
+    """The end of a replay; None for a kind that reads the samples just before each one. near : scores by the present fit."""
+    model, watch, n = kept.model, kept.watch, len(frame)
+    if _looks_back(model) or model.choice.kind == "isolation":
+        return None
+    a = max(n - _reach(watch), 0)
+    has_leaps = watch is not None and watch.follower is not None
+    end = frame.part(a, n)
+    return Tail(
+        left=kept.at + cadence.refit - n,
+        step_ns=frame.step_ns,
+        z=state.z[a:].copy(),
+        expected=state.expected[a:].copy(),
+        values=frame.values[a:].copy(),
+        slots=model.slot_of(expectation.spread_groups(end, model)),
+        near=near.copy() if has_leaps else None,
+        is_counted=frame.counted is not None,
+        model=model,
+        watch=watch,
+        level=kept.level,
+    )
+
+
+def _reach(watch: windows.Watch | None) -> int:
+    """How many samples before each one its windows reach back."""
+    return 2 * int(watch.lengths[-1]) if watch is not None else 0
+
+
+def _lead(model: Model, watch: windows.Watch | None, begin: int, at: int) -> int:
+    """From where on a fit expects samples, so that those from `at` on are judged: kinds that read the samples before each one
+    need the window too; leaps need some samples judged by the same fit."""
+    if _looks_back(model):
+        return begin
+    return max(begin, at - LEAP_LEAD) if watch is not None and watch.follower is not None else at
 
 
 def _heard_in_all(state: "_State", evidence: windows.Evidence) -> tuple[windows.Evidence, Bools]:
@@ -399,15 +503,13 @@ def _pool_scores(
 def _judge_segment(
     state: _State, model: Model, watch: windows.Watch | None, level: Level, frame: Frame, begin: int, at: int,
     stop: int, usable: Bools, denominator: Floats | None, least: float,
-) -> None:  # fmt: skip
-    """Judge samples at … stop - 1 by what is known at `at`."""
-    # Kinds that read the samples before each one need the window too; leaps need some samples judged by the same fit.
+) -> Floats:  # fmt: skip
+    """Judge samples at … stop - 1 by what is known at `at`. Returns the scores by this fit from which leaps are known."""
     has_leaps = watch is not None and watch.follower is not None
-    lead = begin if _looks_back(model) else max(begin, at - LEAP_LEAD) if has_leaps else at
+    lead = _lead(model, watch, begin, at)
     known = usable.copy()
     known[at:] = True
-    reach = 2 * int(watch.lengths[-1]) if watch is not None else 0
-    back = max(0, at - reach)
+    back = max(0, at - _reach(watch))
     seen = replace(frame, usable=known & ~np.isnan(frame.values)).part(lead, stop)
     parts, expected = expectation.judge(model, seen)
     groups = expectation.spread_groups(seen, model)
@@ -450,3 +552,4 @@ def _judge_segment(
     own = slice(at - back, stop - back)
     state.score[at:stop], state.side[at:stop] = heard.score[own], heard.side[own]
     state.window[at:stop], state.first[at:stop] = heard.window[own], heard.first[own] + back
+    return scores[max(back, lead) - lead :]

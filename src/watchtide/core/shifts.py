@@ -1,6 +1,7 @@
 """Change points: where a series takes a new level, spread or slope, by exact penalised search."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -245,6 +246,33 @@ class Course:
 _START = Course(0, (), (), (), _Sums(0.0, 0.0, 0, 0))
 
 
+@dataclass(frozen=True)
+class Running:
+    """An online test after `done` seen samples, and what it goes by until it reads its scale anew: about : level that scores
+    are clipped about; level, slack, threshold : of the sums."""
+
+    done: int
+    about: float = 0.0
+    level: float = 0.0
+    slack: float = 0.0
+    threshold: float = np.inf
+    up: float = 0.0
+    down: float = 0.0
+
+    def after(self, z: float) -> "Running | None":
+        """After one more seen sample; None where only the whole test can say what follows."""
+        if self.done < WARM_UP:
+            return Running(self.done + 1)
+        if self.done % WARM_UP == 0:
+            return None
+        move = min(max(z - self.about, -CLIP), CLIP) - self.level
+        up = max(max(self.up, 0.0) + move - self.slack, 0.0)
+        down = max(max(self.down, 0.0) - move - self.slack, 0.0)
+        if up > self.threshold or down > self.threshold:
+            return None
+        return Running(self.done + 1, self.about, self.level, self.slack, self.threshold, up, down)
+
+
 def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> list[Raised]:
     """Shifts of a stream of scores as they become known: a two-sided cumulative sum test on clipped scores.
 
@@ -264,14 +292,14 @@ def online_on(
     shortest: int = LEAST_REGIME,
     course: Course | None = None,
     most: int | None = None,
-) -> tuple[list[Raised], Course]:
-    """`online`, gone on with from where an earlier test of the same first scores stood, to the same result; and where it
-    stands now, at most before sample `most`."""
+) -> tuple[list[Raised], Course, Running]:
+    """`online`, gone on with from where an earlier test of the same first scores stood, to the same result; where it stands
+    now, at most before sample `most`; and how it goes on."""
     start = _START if course is None else course
     found, begins, levels, sums = list(start.found), list(start.begins), list(start.levels), start.sums
     seen = np.flatnonzero(~np.isnan(z))
     if len(seen) <= WARM_UP:
-        return found, start
+        return found, start, Running(len(seen))
     known = len(seen) if most is None else int(np.searchsorted(seen, most))
     plain = z[seen]
     # Scores about the level in force when each came, clipped: what has shifted for long is no wider for it.
@@ -279,6 +307,7 @@ def online_on(
     for begin, about in zip(begins, levels, strict=True):
         y[begin:] = np.clip(plain[begin:] - about, -CLIP, CLIP)
     level, i, stands = 0.0, start.done, start
+    slack, threshold = 0.0, np.inf
     while i < len(y):
         stop = min(i - i % WARM_UP + WARM_UP, len(y))
         if i % WARM_UP == 0 and i <= known:
@@ -305,7 +334,9 @@ def online_on(
                 levels.append(level)
                 sums, stop = sums._replace(up=0.0, down=0.0), at + 1
         i = stop
-    return found, stands
+    about = levels[-1] if levels else 0.0
+    running = Running(len(y), about, 0.0 if found else level, slack, threshold, sums.up, sums.down)
+    return found, stands, running
 
 
 @njit(cache=True, nogil=True)
@@ -340,6 +371,7 @@ def _cusum(  # type: ignore[no-untyped-def]
     return -1, 0, 0, up, down, up_from, down_from
 
 
+@lru_cache(maxsize=4_096)
 def _threshold(run_length: float, slack: float, variance: float) -> float:
     """Height at which both sums together alarm once in `run_length` samples of pure noise."""
     rate = 2 * slack / variance

@@ -470,18 +470,22 @@ def listen(
     drift: Floats | None = None,
     near: Floats | None = None,
     past_end: Bools | None = None,
+    since: int = 0,
 ) -> Evidence:
-    """Scores of samples with their windows heard.
+    """Scores of samples with their windows heard, of those from `since` on; causal ones alone may begin there.
 
     z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first without
     overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at it only, and only those
     whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
     sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
-    by one and the same fit, from which leaps are computed, so that a refit is no leap; None takes z.
+    by one and the same fit, from which leaps are computed, so that a refit is no leap, or more or fewer that end where z does;
+    None takes z.
     """
-    base = alone(z)
-    mean, rough = statistics(z, watch.lengths)
-    worth = np.zeros((4, len(watch.lengths), len(z)))
+    mean, rough = (rows[:, since:] for rows in statistics(z, watch.lengths))
+    clipped = np.clip(np.nan_to_num(z), -CLIP, CLIP)
+    seen = ~np.isnan(z)
+    fresh = z[since:]
+    worth = np.zeros((4, len(watch.lengths), len(fresh)))
     for place, (name, rows, at, sign) in enumerate(
         (("above", mean, watch.mean, 1), ("below", mean, watch.mean, -1), ("rough", rough, watch.rough, 1))
     ):
@@ -494,28 +498,31 @@ def listen(
         values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event)
     )
     stuck = (
-        _interpolate(np.where(np.isnan(z), np.nan, run), watch.scale["stuck"])
+        _interpolate(np.where(np.isnan(fresh), np.nan, run[since:]), watch.scale["stuck"])
         if "stuck" in watch.scale
-        else np.zeros(len(z))
+        else np.zeros(len(fresh))
     )
-    score, side, window, first = base.score.copy(), base.side.copy(), base.window.copy(), base.first.copy()
+    out = alone(fresh)
+    out = replace(out, first=out.first + since)
+    score, side, window, first = out.score, out.side, out.window, out.first
     lone: list[tuple[str, Floats, int, int]] = []
     if isolated is not None:
         lone.append(("isolated", isolated, ODD, lags))
     if watch.follower is not None:
-        up, down = innovations.leaps(z if near is None else near, watch.follower)
+        leaps = innovations.leaps(z if near is None else near, watch.follower)
+        up, down = (x[len(x) - len(fresh) :] for x in leaps)
         # Two samples make a leap: the one before it and its own.
         lone += [("rise", up, 1, 2), ("fall", down, -1, 2)]
     for name, statistic, code, count in lone:
         if name in watch.scale:
-            sigmas = _interpolate(np.where(np.isnan(z), np.nan, statistic), watch.scale[name])
+            sigmas = _interpolate(np.where(np.isnan(fresh), np.nan, statistic), watch.scale[name])
             is_higher = sigmas > np.nan_to_num(score, nan=np.inf)
             score[is_higher], side[is_higher], window[is_higher] = sigmas[is_higher], code, count
-    clipped = np.clip(np.nan_to_num(z), -CLIP, CLIP)
-    seen = ~np.isnan(z)
-    call = _listen_causal if is_causal else _listen_whole
-    call(worth, stuck, began, watch.lengths, clipped, seen, score, side, window, first)
-    return Evidence(score, side, window, first)
+    if is_causal:
+        _listen_causal(worth, stuck, began, watch.lengths, clipped, seen, score, side, window, first, since)
+    else:
+        _listen_whole(worth, stuck, began, watch.lengths, clipped, seen, score, side, window, first)
+    return out
 
 
 def _interpolate(x: Floats, scale: Floats) -> Floats:
@@ -633,28 +640,29 @@ def _listen_whole(worth, stuck, began, lengths, clipped, seen, score, side, wind
 
 
 @njit(cache=True, nogil=True)
-def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
-    n = len(clipped)
-    for t in range(n):
+def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, window, first, since):  # type: ignore[no-untyped-def]
+    """worth, stuck and what comes out : of the samples from `since` on; the rest of all."""
+    for i in range(len(score)):
+        t = since + i
         if not seen[t]:
             continue
         for family in range(4):
             if family == 3:
-                if stuck[t] >= LEAST_SCORE and stuck[t] > score[t]:
-                    score[t], first[t], window[t] = stuck[t], began[t], t - began[t] + 1
-                    side[t] = _common_side(began[t], t, clipped, seen)
+                if stuck[i] >= LEAST_SCORE and stuck[i] > score[i]:
+                    score[i], first[i], window[i] = stuck[i], began[t], t - began[t] + 1
+                    side[i] = _common_side(began[t], t, clipped, seen)
                 continue
             for li in range(len(lengths)):
-                w = worth[family, li, t]
-                if w < LEAST_SCORE or w <= score[t]:
+                w = worth[family, li, i]
+                if w < LEAST_SCORE or w <= score[i]:
                     continue
                 a, b = _trim(family, t - lengths[li] + 1, t, clipped, seen)
                 if b == t:
-                    score[t] = w
-                    side[t] = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
-                    first[t] = a
+                    score[i] = w
+                    side[i] = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
+                    first[i] = a
                     spoke = 0
-                    for i in range(a, b + 1):
-                        if seen[i]:
+                    for j in range(a, b + 1):
+                        if seen[j]:
                             spoke += 1
-                    window[t] = spoke
+                    window[i] = spoke

@@ -6,6 +6,7 @@ judged before the plan's full choice is provisional.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -17,6 +18,7 @@ from watchtide.core.seasons import LEAST_CYCLES
 from watchtide.core.series import Ints
 from watchtide.engine import following, preparing, replaying
 from watchtide.engine.based import Baselined
+from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input
 from watchtide.engine.replaying import Start
 from watchtide.plan import Plan, durations
@@ -54,6 +56,15 @@ class Standing:
     @property
     def until_ns(self) -> int:
         return self.kept.until_ns
+
+
+class Lived(NamedTuple):
+    """A stream's life so far, and where it stands now: None before the first fit, and where the cadence has changed on the way,
+    which is judged anew. glance : by which calm samples can be judged from there."""
+
+    base: Baselined
+    standing: Standing | None
+    glance: Glance | None
 
 
 def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
@@ -134,9 +145,8 @@ def replay_on(
     labels: Sequence[Label] = (),
     standing: Standing | None = None,
     memory: replaying.Memory | None = None,
-) -> tuple[Baselined, Standing | None]:
-    """The baseline stage as if live, gone on with from where an earlier one stood; and where it stands now, None before the
-    first fit, and where the cadence has changed on the way: that is judged anew.
+) -> Lived:
+    """The baseline stage as if live, gone on with from where an earlier one stood.
 
     The cadence is that of the first stamps; where it becomes coarser on the way, the rest is judged on the coarser
     grid, from the moment that this could be known. Raises ValueError like `stages.fit`.
@@ -147,8 +157,8 @@ def replay_on(
     parts = []
     for i, (piece, own) in enumerate(following.pieces(stream, plan, changes)):
         part = _through_ages(piece, own, labels, None) if i == 0 else replaying.replayed(piece, own, labels)
-        parts.append(part[0])
-    return following.joined(parts, changes), None
+        parts.append(part.base)
+    return Lived(following.joined(parts, changes), None, None)
 
 
 def _through_ages(
@@ -157,21 +167,23 @@ def _through_ages(
     labels: Sequence[Label],
     standing: Standing | None,
     memory: replaying.Memory | None = None,
-) -> tuple[Baselined, Standing | None]:
+) -> Lived:
     ages = ages_of(stream, plan)
     if standing is None and _begin_of(stream, ages[0]) is None:
         # Nothing is judged yet; the notes give what it waits for.
-        return replaying.replayed(stream, plan, labels)[0], None
+        return Lived(replaying.replayed(stream, plan, labels).base, None, None)
     i, before, kept = (0, None, None) if standing is None else (standing.age, standing.before, standing.kept)
     while True:
         until = _begin_of(stream, ages[i + 1]) if i + 1 < len(ages) else None
         given = stream if until is None else _before(stream, until)
-        base, now = replaying.replayed(given, ages[i].plan, labels, kept, ages[i].start, memory)
+        base, now, glance = replaying.replayed(given, ages[i].plan, labels, kept, ages[i].start, memory)
         if i + 1 < len(ages):
             base = _provisional(base, ages, plan)
         whole = base if before is None else _after(before, base)
         if until is None:
-            return whole, None if now is None else Standing(i, before, now)
+            if glance is not None and i + 1 < len(ages):
+                glance = replace(glance, ready_ns=_earliest(stream, ages[i + 1]))
+            return Lived(whole, None if now is None else Standing(i, before, now), glance)
         # What is remembered is of the age before.
         i, before, kept, memory = i + 1, whole, None, None
 
@@ -191,6 +203,13 @@ def _begin_of(stream: Input, age: Age) -> int | None:
     prepared, rhythm = replaying.replay_grid(stream, age.plan, age.start)
     times = prepared.series.times
     return int(times[rhythm.first]) if len(times) > rhythm.first else None
+
+
+def _earliest(stream: Input, age: Age) -> int:
+    """When an age that has not begun may at the earliest."""
+    prepared, rhythm = replaying.replay_grid(stream, age.plan, age.start)
+    series = prepared.series
+    return int(series.times[-1]) + (rhythm.first - len(series)) * series.step_ns
 
 
 def _before(stream: Input, until_ns: int) -> Input:

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -11,9 +12,10 @@ from watchtide.core.expectation import Choice
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.series import Bools, Floats, Ints
-from watchtide.engine import preparing
+from watchtide.engine import glancing, preparing
 from watchtide.engine.based import Baselined, InForce
 from watchtide.engine.choices import choice_of
+from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input, prepare
 from watchtide.engine.training import (
     group_of,
@@ -32,8 +34,6 @@ from watchtide.tables import clock
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
-# Mean and standard deviation of the absolute value of a standard normal.
-GAUSSIAN_SIZE, GAUSSIAN_SIZE_SPREAD = np.sqrt(2 / np.pi), np.sqrt(1 - 2 / np.pi)
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
 
@@ -55,6 +55,15 @@ class Memory:
     courses: dict[int, shifts.Course] = field(default_factory=dict)
 
 
+class Played(NamedTuple):
+    """A replay, and where it stands now; None before the first fit. glance : by which calm samples can be judged from there;
+    None where only the whole can."""
+
+    base: Baselined
+    kept: replay.Kept | None
+    glance: Glance | None
+
+
 def replayed(
     stream: Input,
     plan: Plan,
@@ -62,8 +71,8 @@ def replayed(
     kept: replay.Kept | None = None,
     start: Start | None = None,
     memory: Memory | None = None,
-) -> tuple[Baselined, replay.Kept | None]:
-    """A replay on one grid, gone on with from where an earlier one stood, and where it stands now; None before the first fit.
+) -> Played:
+    """A replay on one grid, gone on with from where an earlier one stood.
 
     Raises ValueError for seasons or options that this stream cannot carry.
     """
@@ -118,6 +127,8 @@ def replayed(
     resolved = resolved_of(prepared, plan, choice, model, None, split, got.added)
     resolved["replay"] = {**in_durations(rhythm, step), "refits": got.refits}
     level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
+    memory = memory or Memory()
+    raised, tests = _online_shifts(got.held, step, plan.shifts.of, memory, kept.at if kept is not None else 0)
     base = Baselined(
         key=stream.key,
         zone=stream.zone,
@@ -130,9 +141,7 @@ def replayed(
         level_series=level,
         clean=got.clean,
         train_stop=min(rhythm.first, len(series)),
-        shift_candidates=_online_shifts(
-            got.held, step, plan.shifts.of, memory or Memory(), kept.at if kept is not None else 0
-        ),
+        shift_candidates=raised,
         stream_spread=model.spread.stream if model else 0.0,
         found_seasons=found,
         resolved=resolved,
@@ -142,7 +151,8 @@ def replayed(
         in_force=InForce(got.above, got.below, got.odd, got.lacking),
         mode="replay",
     )
-    return base, got.kept
+    glance = glancing.begin(stream, prepared, plan, got.tail, tests)
+    return Played(base, got.kept, glance)
 
 
 def in_durations(rhythm: replay.Cadence, step: int) -> dict[str, str]:
@@ -205,8 +215,10 @@ def _cycles_first(season_ns: int) -> int:
     return 3 * season_ns if season_ns <= WINDOW_NS else 3 * season_ns // 2
 
 
-def _online_shifts(z: Floats, step: int, of: str, memory: Memory, at: int) -> Ints:
-    """Indices at which the running test raises a shift, as pairs (start, raised) in turn.
+def _online_shifts(
+    z: Floats, step: int, of: str, memory: Memory, at: int
+) -> tuple[Ints, list[shifts.Running]]:
+    """Indices at which the running test raises a shift, as pairs (start, raised) in turn; and the tests as they go on.
 
     memory : where the tests stood before sample `at`, and do after it. of : `step` tests the scores; `spread` their level and their size, `slope` their level and how it changes over a day.
     """
@@ -214,17 +226,17 @@ def _online_shifts(z: Floats, step: int, of: str, memory: Memory, at: int) -> In
     shortest = int(np.clip(DAY_NS // step, 24, 288))
     tested = [z]
     if of == "spread":
-        # |z| of a Gaussian has a mean of 0.80 and a standard deviation of 0.60.
-        tested.append((np.abs(z) - GAUSSIAN_SIZE) / GAUSSIAN_SIZE_SPREAD)
+        tested.append(glancing.sizes(z))
     elif of == "slope":
         change = np.full(len(z), np.nan)
         change[shortest:] = (z[shortest:] - z[:-shortest]) / np.sqrt(2)
         tested.append(change)
-    found = set()
+    found, tests = set(), []
     for i, x in enumerate(tested):
         course = memory.courses.get(i)
-        raised, memory.courses[i] = shifts.online_on(
+        raised, memory.courses[i], test = shifts.online_on(
             x, run_length=run, shortest=shortest, course=course, most=at
         )
+        tests.append(test)
         found |= {(f.index, f.raised) for f in raised}
-    return np.asarray([x for pair in sorted(found) for x in pair], dtype=np.int64)
+    return np.asarray([x for pair in sorted(found) for x in pair], dtype=np.int64), tests

@@ -11,7 +11,7 @@ import json
 import threading
 import zipfile
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from cachetools import LRUCache
@@ -28,6 +28,7 @@ from watchtide.engine import ages, stages, training
 from watchtide.engine.ages import Standing
 from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.based import Baselined, InForce, Scanned
+from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input
 from watchtide.engine.replaying import Memory
 from watchtide.engine.stages import BASELINE_VERSION
@@ -106,6 +107,15 @@ def _remember(state: bytes) -> _Read:
     return found
 
 
+class Tick(NamedTuple):
+    """A stream judged through its newest bin, the state to go on from, None before the first fit, and the glance by which calm
+    samples can be judged until the next one, where one would do."""
+
+    scanned: Scanned
+    state: bytes | None
+    glance: Glance | None
+
+
 def tick(
     stream: Input,
     plan: Plan,
@@ -113,8 +123,8 @@ def tick(
     state: bytes | None = None,
     *,
     is_told: bool = True,
-) -> tuple[Scanned, bytes | None]:
-    """Judge all samples that are there, and the state to go on from; None before the first fit.
+) -> Tick:
+    """Judge all samples that are there.
 
     is_told : whether what its level promises is worked out too, which takes longer than all the rest.
 
@@ -126,13 +136,13 @@ def tick(
         known = _remember(state)
         if known.key == key_of(stream, plan, labels, known.standing.until_ns):
             kept, memory = known.standing, known.memory
-    base, now = ages.replay_on(stream, plan, labels, kept, memory)
+    base, now, glance = ages.replay_on(stream, plan, labels, kept, memory)
     scanned = stages.flag(base, plan, is_told=is_told)
     if now is None:
-        return scanned, None
-    if kept is not None and (now.age, now.kept.at) == (kept.age, kept.kept.at):
-        return scanned, state
-    return scanned, write(now, key_of(stream, plan, labels, now.until_ns))
+        return Tick(scanned, None, None)
+    if kept is None or (now.age, now.kept.at) != (kept.age, kept.kept.at):
+        state = write(now, key_of(stream, plan, labels, now.until_ns))
+    return Tick(scanned, state, glance)
 
 
 def key_of(stream: Input, plan: Plan, labels: Sequence[Label], until_ns: int) -> str:

@@ -12,6 +12,7 @@ import numpy as np
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.engine import upkeep
 from watchtide.engine.based import Scanned
+from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
 from watchtide.plan import Plan, durations
@@ -34,17 +35,19 @@ class Followed:
 
 @dataclass(frozen=True)
 class Step:
-    """A stream judged on: how far it is now, by which replay, and the findings that began and that are over."""
+    """A stream judged on: how far it is now, by which replay, and the findings that began and that are over. glance : by which
+    the samples that come next can be judged while they are calm; None where one would not do."""
 
     now: Followed
     scanned: Scanned
     began: tuple[Finding, ...]
     ended: tuple[Finding, ...]
+    glance: Glance | None = None
 
 
 def step(before: Followed, stream: Input, plan: Plan, labels: Sequence[Label], reach: Complete) -> Step:
     """Judge a stream through a bin. stream : all its samples before the end of that bin."""
-    scanned, state = upkeep.tick(stream, plan, labels, before.upkeep, is_told=False)
+    scanned, state, glance = upkeep.tick(stream, plan, labels, before.upkeep, is_told=False)
     judged = ~np.isnan(scanned.z)
     findings = _merged(before, scanned, plan)
     now = Followed(
@@ -59,7 +62,11 @@ def step(before: Followed, stream: Input, plan: Plan, labels: Sequence[Label], r
         for f in findings
         if not is_open(f, plan, reach) and (identity(f) in was_open or identity(f) not in known)
     )
-    return Step(now, scanned, began, ended)
+    is_calm = not any(is_open(f, plan, reach) for f in findings)
+    if glance is not None and not (is_calm and glance.until_ns == reach.until_ns):
+        # What may end, and bins that were judged though nothing came for them, are for the whole.
+        glance = None
+    return Step(now, scanned, began, ended, glance)
 
 
 def identity(finding: Finding) -> Identity:

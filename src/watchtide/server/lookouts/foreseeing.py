@@ -56,15 +56,19 @@ def checked(limit: Row, plan: Plan) -> Row:
     return given
 
 
+def is_due(limit: Row, before_ns: int | None, until_ns: int) -> bool:
+    """Whether a limit is to be looked for again. before_ns : the end of the bin through which it was last."""
+    within = int(durations.parse_ns(limit["within"]))
+    return before_ns is None or until_ns - before_ns >= within // LOOKS
+
+
 def look(watched: Watched, judged: Judged, rules: Rules) -> Foreseen | None:
     """Whether a stream is on its way to the limit; None where that is not to be looked for now. Nothing is written."""
-    limit, reach, before = watched.lookout.limit, judged.reach, watched.foreseen_through_ns
+    limit, reach = watched.lookout.limit, judged.reach
     until_ns = reach.until_ns if reach is not None else watched.judged_through_ns
-    if not limit or until_ns is None:
+    if not limit or until_ns is None or not is_due(limit, watched.foreseen_through_ns, until_ns):
         return None
     within = int(durations.parse_ns(limit["within"]))
-    if before is not None and until_ns - before < within // LOOKS:
-        return None
     side = next(s for s in SIDES if s in limit)
     bound, is_above = float(limit[side]), side == "above"
     changes: Row = {"foreseen_through_ns": until_ns}

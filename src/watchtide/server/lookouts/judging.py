@@ -1,7 +1,7 @@
 """One stream of a lookout judged as far as its bins are complete: exactly what a replay of the same samples says."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
@@ -12,6 +12,7 @@ from watchtide.core.scoring.rows import Label, touches
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import ages, outcome, upkeep, watching
 from watchtide.engine.based import Scanned
+from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
 from watchtide.engine.watching import Followed, as_data, as_finding
@@ -57,13 +58,15 @@ class Rules:
 @dataclass(frozen=True)
 class Judged:
     """changes : of the row, to be written. reach : how far it was judged, None where nothing new was; findings : as they are
-    then; touched : identities of those that began or ended; scanned : the replay that says so."""
+    then; touched : identities of those that began or ended; scanned : the replay that says so; glance : by
+    which what comes next can be judged while it is calm."""
 
     changes: Row
     reach: Complete | None = None
     findings: Sequence[Row] = ()
     touched: frozenset[watching.Identity] = frozenset()
     scanned: Scanned | None = None
+    glance: Glance | None = None
 
     def points_csv(self, key: str, first_ns: int, last_ns: int) -> str:
         """The points of a closed span, as `watchtide scan --points` writes them."""
@@ -115,12 +118,19 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
     else:
         now = _learning(watched, scanned, rules.plan)
     touched = frozenset(watching.identity(f) for f in (*step.began, *step.ended))
-    return Judged(changes | now, reach, findings, touched, scanned)
+    # What has come for bins that are not complete yet goes along.
+    glance = step.glance and replace(step.glance, times=times[k:], values=values[k:])
+    return Judged(changes | now, reach, findings, touched, scanned, glance)
 
 
 def wait_of(lookout: Lookout, stream: Stream) -> int:
     """How long after a bin's end its samples may come, in ns."""
-    return int(durations.parse_ns(lookout.wait)) if lookout.wait != "auto" else stream.lateness_ns or 0
+    return wait_for(lookout, stream.lateness_ns)
+
+
+def wait_for(lookout: Lookout, lateness_ns: int | None) -> int:
+    """The same for a stream that is usually so late."""
+    return int(durations.parse_ns(lookout.wait)) if lookout.wait != "auto" else lateness_ns or 0
 
 
 def silence_of(step_ns: int, wait_ns: int) -> int:

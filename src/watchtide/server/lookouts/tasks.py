@@ -1,11 +1,12 @@
 """What runs in the queue for lookouts."""
 
 import time
+from collections.abc import Sequence
 from typing import Any
 
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
-from watchtide.server.lookouts import foreseeing, judging, notices, services
+from watchtide.server.lookouts import calm, foreseeing, judging, notices, services
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.scans import services as scans
 
@@ -13,11 +14,16 @@ from watchtide.server.scans import services as scans
 MOST_S = 5.0
 # Streams after which it is shown how far it is.
 SHOWN_EVERY = 10
+# Calm streams written in one transaction.
+AT_ONCE = 250
+
+glances = calm.Glances()
 
 
 @jobs.handles("watch", lane="bulk")
 def watch(lease: jobs.Lease) -> dict[str, Any]:
-    """Judge what is due on the streams of a lookout, one after another; each is written in one transaction.
+    """Judge what is due on the streams of a lookout: the calm ones at a glance, then the others one after another, each in one
+    transaction.
 
     A job ends after a while though streams are left, so that what waits behind it in the lane comes first; another goes on.
     Killed anywhere, the next worker judges what is left: what was written is the state that it goes on from, so nothing is
@@ -32,28 +38,16 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     rules = judging.Rules.now(scans.plan_of(lookout.plan_version.text))
     rest = lease.arguments.get("rest")
     rows = services.due_now(lookout) if rest is None else rest
-    changed, left, until = 0, [], time.monotonic() + MOST_S
-    for i, pk in enumerate(rows):
+    until = time.monotonic() + MOST_S
+    changed, whole = _look(lease, lookout, rows, rules)
+    left: Sequence[int] = []
+    for i, pk in enumerate(whole):
         if i % SHOWN_EVERY == 0:
-            lease.go_on(i, len(rows))
+            lease.go_on(len(rows) - len(whole) + i, len(rows))
         if i and time.monotonic() >= until:
-            left = rows[i:]
+            left = whole[i:]
             break
-        watched = Watched.objects.select_related("stream").filter(pk=pk).first()
-        if watched is None:
-            continue
-        # With its routes, which are read once.
-        watched.lookout = lookout
-        judged = judging.judge(watched, rules)
-        foreseen = foreseeing.look(watched, judged, rules)
-        changes = _changed(watched, judged.changes)
-        if foreseen is None and not changes:
-            continue
-        case = notices.prepare(watched, judged, rules)
-        with lease.write():
-            notices.note(case)
-            Watched.objects.filter(pk=pk).update(**changes, **foreseeing.note(watched, foreseen))
-        changed += 1
+        changed += _judge(lease, lookout, pk, rules)
     with lease.write():
         if left:
             services.request(lookout, left)
@@ -62,6 +56,46 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     if changed:
         jobs.tell("lookout", lookout.pk)
     return {"streams": len(rows) - len(left), "changed": changed}
+
+
+def _look(
+    lease: jobs.Lease, lookout: Lookout, rows: Sequence[int], rules: judging.Rules
+) -> tuple[int, list[int]]:
+    """Judge at a glance, and what that finds not calm at once: how many rows changed, and those of which nothing is
+    remembered, which take longest."""
+    changed = 0
+    left: list[int] = []
+    for i in range(0, len(rows), AT_ONCE):
+        if i:
+            lease.go_on(i, len(rows))
+        glances.look()
+        calm_ones, stirred, unknown = glances.judge(lookout, rows[i : i + AT_ONCE], rules)
+        left += unknown
+        if calm_ones:
+            with lease.write():
+                calm.write(calm_ones)
+        changed += len(calm_ones) + sum(_judge(lease, lookout, pk, rules) for pk in stirred)
+    return changed, left
+
+
+def _judge(lease: jobs.Lease, lookout: Lookout, pk: int, rules: judging.Rules) -> bool:
+    """Judge a stream by a replay of its whole history, and write what follows; whether anything has changed."""
+    watched = Watched.objects.select_related("stream").filter(pk=pk).first()
+    if watched is None:
+        return False
+    # With its routes, which are read once.
+    watched.lookout = lookout
+    judged = judging.judge(watched, rules)
+    foreseen = foreseeing.look(watched, judged, rules)
+    changes = _changed(watched, judged.changes)
+    if foreseen is None and not changes:
+        return False
+    case = notices.prepare(watched, judged, rules)
+    with lease.write():
+        notices.note(case)
+        Watched.objects.filter(pk=pk).update(**changes, **foreseeing.note(watched, foreseen))
+    glances.keep(watched, judged, rules)
+    return True
 
 
 def _changed(watched: Watched, changes: dict[str, Any]) -> dict[str, Any]:

@@ -1,0 +1,173 @@
+"""Between two fits: whether the next samples of a stream are calm, judged from the end of its replay alone.
+
+Most ticks of a watched stream find nothing new. A glance judges a sample as a replay of the whole history does, but holds only
+what that rests on; wherever the replay might find, end or choose something, it leaves it to the whole.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from watchtide.core import flagging, replay, series, shifts
+from watchtide.core.cadence import BLOCK
+from watchtide.core.series import Floats, Ints
+from watchtide.engine.preparing import Input, Prepared
+from watchtide.plan import Plan
+from watchtide.tables import clock
+
+# Bins that are judged at a glance at most; a longer absence is for the whole.
+MOST_BINS = 256
+# Of the newest stamps; where a quarter of their differences are longer than a step the cadence may have become coarser, which
+# takes half of one block of differences.
+STAMPS, LONGER = 2 * BLOCK, 1.25
+# A glance rounds otherwise than the whole: what is this near to a level is for the whole.
+NEARLY = 1 - 1e-6
+
+
+@dataclass(frozen=True)
+class Glance:
+    """Where a stream stands between two fits.
+
+    until_ns : end of the newest judged bin; ready_ns : from when on another choice may be due, None for never; combine : how
+    samples of a bin become one; tests : those for lasting changes, of the scores, then of their size; stamps : the
+    newest ones; times, values : samples that came after the judged bins.
+    """
+
+    tail: replay.Tail
+    until_ns: int
+    ready_ns: int | None
+    combine: str
+    zone: str
+    tests: tuple[shifts.Running, ...]
+    stamps: Ints
+    times: Ints
+    values: Floats
+
+    @property
+    def newest_ns(self) -> int:
+        """The newest stamp that has come."""
+        return int(self.times[-1] if len(self.times) else self.stamps[-1])
+
+    def look(
+        self, times: Ints, values: Floats, now_ns: int, wait_ns: int, skip_last: int = 0
+    ) -> "tuple[Glance, int] | None":
+        """More samples, sorted, as far as their bins are complete by now: the next glance, and how many samples it has judged,
+        all of them calm. None where a replay of the whole has to say: a sample came late, one is flagged, or a fit is due."""
+        if len(times) and times[0] < self.until_ns:
+            return None
+        now = self._with(times, values)
+        step = self.tail.step_ns
+        if not len(now.times):
+            return now, 0
+        # As `upkeep.complete` counts them: bins through the newest sample's that ended so long ago.
+        bins = int((now.times[-1] - self.until_ns) // step) + 1 - skip_last
+        count = min(bins, (now_ns - wait_ns - self.until_ns) // step)
+        if count <= 0:
+            return now, 0
+        until = self.until_ns + count * step
+        is_due = count > self.tail.left or (self.ready_ns is not None and until > self.ready_ns)
+        return None if is_due or count > MOST_BINS else now._judged(count, until)
+
+    def _with(self, times: Ints, values: Floats) -> "Glance":
+        if not len(times):
+            return self
+        if not len(self.times):
+            return replace(self, times=times, values=values)
+        t, v = np.concatenate((self.times, times)), np.concatenate((self.values, values))
+        if np.any(np.diff(t) <= 0):
+            # Of two with one stamp the one that came last counts.
+            t, first = np.unique(t[::-1], return_index=True)
+            v = v[::-1][first]
+        return replace(self, times=t, values=v)
+
+    def _judged(self, count: int, until_ns: int) -> "tuple[Glance, int] | None":
+        step, k = self.tail.step_ns, int(np.searchsorted(self.times, until_ns))
+        times, values = self.times[:k], self.values[:k]
+        stamps = np.concatenate((self.stamps, times))[-STAMPS:]
+        if np.sum(np.diff(stamps) > LONGER * step) >= BLOCK // 2:
+            return None
+        bins = (times - self.until_ns) // step
+        binned = values
+        if len(bins) != count or self.combine == "count" or np.any(np.diff(bins) != 1):
+            seen = ~np.isnan(values)
+            binned = series.combine_bins(bins[seen], values[seen], count, self.combine)
+        grid = self.until_ns + step * np.arange(count, dtype=np.int64)
+        tail, z, evidence = self.tail.judge(grid, binned, clock.utc_offsets(grid, self.zone))
+        level = self.tail.level
+        if flagging.flag(evidence, *(NEARLY * x for x in (level.above, level.below, level.odd))).any():
+            return None
+        tests = _after(self.tests, z[~np.isnan(z)])
+        if tests is None:
+            return None
+        now = replace(
+            self,
+            tail=tail,
+            until_ns=until_ns,
+            tests=tests,
+            stamps=stamps,
+            times=self.times[k:],
+            values=self.values[k:],
+        )
+        return now, int(np.sum(~np.isnan(evidence.signed)))
+
+    @property
+    def size(self) -> int:
+        """About how many bytes it takes."""
+        t = self.tail
+        arrays = (t.z, t.expected, t.values, t.slots, t.near, self.stamps, self.times, self.values)
+        return sum(a.nbytes for a in arrays if a is not None) + OTHER_BYTES
+
+
+# A model, its windows and the objects around them.
+OTHER_BYTES = 24_000
+# Mean and standard deviation of the absolute value of a standard normal.
+GAUSSIAN_SIZE, GAUSSIAN_SIZE_SPREAD = np.sqrt(2 / np.pi), np.sqrt(1 - 2 / np.pi)
+
+
+def begin(
+    stream: Input, prepared: Prepared, plan: Plan, tail: replay.Tail | None, tests: Sequence[shifts.Running],
+) -> Glance | None:  # fmt: skip
+    """A glance from where a replay stands; None where one would not do."""
+    laid, step = prepared.series, prepared.cadence.step_ns
+    is_plain = (
+        tail is not None
+        and prepared.cadence.is_even
+        and prepared.found.is_exact
+        and not clock.is_calendar(step)
+        and plan.prepare.transform == "none"
+        and not plan.prepare.filter
+        and plan.discords.window == "none"
+        and plan.shifts.of != "slope"
+    )
+    if tail is None or not is_plain:
+        return None
+    return Glance(
+        tail=tail,
+        until_ns=int(laid.times[-1]) + step,
+        ready_ns=None,
+        combine=prepared.resolved["combine"],
+        zone=stream.zone,
+        tests=tuple(tests),
+        stamps=np.sort(stream.times)[-STAMPS:].copy(),
+        times=np.empty(0, np.int64),
+        values=np.empty(0),
+    )
+
+
+def sizes(z: Floats) -> Floats:
+    """(n,) the size of scores as scores: those of a standard normal have a mean of 0 and a standard deviation of 1."""
+    return np.asarray((np.abs(z) - GAUSSIAN_SIZE) / GAUSSIAN_SIZE_SPREAD)
+
+
+def _after(tests: Sequence[shifts.Running], z: Floats) -> tuple[shifts.Running, ...] | None:
+    """Each test after these scores; None where one might raise something."""
+    out = []
+    for i, test in enumerate(tests):
+        now: shifts.Running | None = test
+        for x in z if i == 0 else sizes(z):
+            now = None if now is None else now.after(float(x))
+        if now is None:
+            return None
+        out.append(now)
+    return tuple(out)
