@@ -137,6 +137,7 @@ urlpatterns = [
     path(f"{API}lookouts/<int:pk>/streams", lookouts.LookoutStreamsView.as_view()),
     path(f"{API}lookouts/<int:pk>/findings.csv", lookouts.LookoutFindingsView.as_view()),
     path(f"{API}lookouts/<int:pk>/precision", lookouts.LookoutPrecisionView.as_view()),
+    path(f"{API}lookouts/<int:pk>/corrections", lookouts.LookoutCorrectionsView.as_view()),
     path(f"{API}lookouts/<int:pk>/rehearsal", lookouts.RehearsalView.as_view()),
     path(f"{API}lookouts/<int:pk>/feed.atom", lookouts.LookoutFeedView.as_view()),
     path(f"{API}lookouts/<int:pk>/points.csv", lookouts.LookoutPointsView.as_view()),

@@ -19,6 +19,7 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "finished_at",
   "first",
   "foreseen",
+  "judged_at",
   "judged_through",
   "judged_until",
   "last",
@@ -31,6 +32,7 @@ export const MOMENTS: ReadonlySet<string> = new Set([
   "looked_at",
   "newest",
   "next_at",
+  "noted_at",
   "peak",
   "quarantined_at",
   "raised",
@@ -97,5 +99,4 @@ export const FREE: ReadonlySet<string> = new Set([
   "roles",
   "smallest",
   "states",
-  "why",
 ]);

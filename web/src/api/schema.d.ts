@@ -965,6 +965,23 @@ export interface paths {
         patch: operations["change_lookout"];
         trace?: never;
     };
+    "/api/v1/lookouts/{id}/corrections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Corrected history of a lookout's streams and what that changed, the latest first. Nothing of it was sent. */
+        get: operations["lookout_corrections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lookouts/{id}/feed.atom": {
         parameters: {
             query?: never;
@@ -2722,6 +2739,34 @@ export interface components {
             unit?: string;
             why: string;
         };
+        /** @description History that was corrected behind what a lookout had judged, and what judging it anew has changed. */
+        Correction: {
+            id: number;
+            stream: number;
+            metric: string;
+            title: string;
+            zone: string;
+            why: components["schemas"]["WhyEnum"];
+            batch: number;
+            /** @description of the batch */
+            source: string;
+            /**
+             * Format: date-time
+             * @description the first stamp that may have changed
+             */
+            since: number;
+            /** Format: date-time */
+            noted_at: number;
+            /** Format: date-time */
+            judged_at: number | null;
+            gone: components["schemas"]["Found"][];
+            come: components["schemas"]["Found"][];
+            changed: components["schemas"]["Pair"][];
+        };
+        CorrectionPage: {
+            items: components["schemas"]["Correction"][];
+            next: string | null;
+        };
         Counting: {
             counting_job: number;
         };
@@ -3206,6 +3251,19 @@ export interface components {
             held_out: {
                 [key: string]: number;
             };
+        };
+        /** @description A finding that a correction has brought, changed or taken away. */
+        Found: {
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
+            kind: string;
+            direction: string;
+            /** Format: double */
+            score: number | null;
+            /** Format: date-time */
+            raised: number | null;
         };
         FoundLink: {
             name: string;
@@ -3895,6 +3953,10 @@ export interface components {
          * @enum {string}
          */
         OutboxStateEnum: "waiting" | "sent" | "failed" | "held";
+        Pair: {
+            before: components["schemas"]["Found"];
+            now: components["schemas"]["Found"];
+        };
         /** @description One figure of two scans, and the paired interval of its difference. */
         Paired: {
             /** Format: double */
@@ -5121,6 +5183,12 @@ export interface components {
          * @enum {string}
          */
         WhenEnum: "before" | "with" | "after";
+        /**
+         * @description * `imported` - imported
+         *     * `undone` - undone
+         * @enum {string}
+         */
+        WhyEnum: "imported" | "undone";
         /** @description Samples of a span, reduced with every extreme kept. Arrays of one length. */
         Window: {
             total: number;
@@ -7862,6 +7930,38 @@ export interface operations {
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookout_corrections: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CorrectionPage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
             503: components["responses"]["Problem503"];
         };
     };

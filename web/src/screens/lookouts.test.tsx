@@ -5,6 +5,7 @@ import { describe, expect, it } from "vitest";
 import { Problem } from "../api/client";
 import { show } from "../test/helper";
 import { serve } from "../test/serve";
+import { Corrections } from "./lookouts/Corrections";
 import Lookout from "./lookouts/Lookout";
 import Lookouts from "./lookouts/Lookouts";
 import { Rehearsal } from "./lookouts/Rehearsal";
@@ -58,7 +59,11 @@ const item = {
   due_at: null,
   created_at: 0,
 };
-const outside = { "GET /api/v1/routes": () => [route], "GET /api/v1/outbox": () => [item] };
+const outside = {
+  "GET /api/v1/routes": () => [route],
+  "GET /api/v1/outbox": () => [item],
+  "GET /api/v1/lookouts/{id}/corrections": () => [],
+};
 const row = {
   stream: 7,
   metric: "gate_taps",
@@ -301,5 +306,66 @@ describe("routes and the outbox", () => {
     expect(line.textContent).toContain("2 attempts answered 502");
     await userEvent.click(screen.getByRole("button", { name: "Send again" }));
     await waitFor(() => expect(calls.some((c) => c.path.endsWith("/resend"))).toBe(true));
+  });
+});
+
+describe("corrected history", () => {
+  const found = (day: number, score: number) => ({
+    start: Date.UTC(2026, 4, day, 8),
+    end: Date.UTC(2026, 4, day, 13),
+    kind: "outlier",
+    direction: "up",
+    score,
+    raised: Date.UTC(2026, 4, day, 9),
+  });
+  const correction = {
+    id: 1,
+    stream: 7,
+    metric: "gate_taps",
+    title: "Northquay · adult",
+    zone: "UTC",
+    why: "undone",
+    batch: 12,
+    source: "taps.csv",
+    since: Date.UTC(2026, 4, 2),
+    noted_at: Date.UTC(2026, 4, 20),
+    judged_at: Date.UTC(2026, 4, 20),
+    gone: [found(3, 7.04)],
+    come: [],
+    changed: [{ before: found(6, 5), now: found(6, 9.25) }],
+  };
+
+  const serving = (rows: Record<number, unknown[]>) =>
+    serve({
+      ...outside,
+      "GET /api/v1/lookouts/{id}/corrections": ({ params }) => rows[params?.path?.id as number] ?? [],
+    });
+
+  it("says what is no more and what differs, before and now", async () => {
+    serving({ 4: [correction] });
+    show(<Corrections lookout={4} />);
+    const { textContent } = await screen.findByRole("region", { name: "Corrected history" });
+    expect(textContent).toContain("taps.csv was taken back, from");
+    expect(textContent).toContain("1 finding no more:");
+    expect(textContent).toMatch(/1 finding other than before:.* at 9.3 σ, up, was .* at 5.0 σ/);
+  });
+
+  it("says where none differs, where it waits, and nothing without any", async () => {
+    const rows = [
+      { ...correction, id: 2, why: "imported", gone: [], changed: [] },
+      { ...correction, id: 3, judged_at: null },
+    ];
+    serving({ 4: rows });
+    show(
+      <>
+        <Corrections lookout={4} />
+        <Corrections lookout={5} />
+      </>,
+    );
+    const { textContent } = await screen.findByRole("region", { name: "Corrected history" });
+    expect(textContent).toContain("No finding differs.");
+    expect(textContent).toContain("is being judged anew");
+    expect(textContent).toContain("brought earlier samples");
+    expect(screen.getAllByRole("region")).toHaveLength(1);
   });
 });

@@ -10,6 +10,7 @@ class JobsConfig(AppConfig):
         import watchtide.server.cards.counting
         import watchtide.server.cards.effects
         import watchtide.server.logbook.tasks
+        import watchtide.server.lookouts.correcting
         import watchtide.server.lookouts.tasks
         import watchtide.server.review.tasks
         import watchtide.server.scans.tasks

@@ -20,6 +20,7 @@ from watchtide.server.people import access, trail
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.scans.models import PlanVersion
+from watchtide.server.streams.corrections import IMPORTED, UNDONE
 from watchtide.tables import results
 
 LOOKOUTS = Lookout.objects.select_related("plan_version__plan").prefetch_related("routes")
@@ -353,6 +354,65 @@ class LookoutFeedView(APIView):
         # The token stands in the address.
         answer["Referrer-Policy"] = "no-referrer"
         return answer
+
+
+class FoundSerializer(serializers.Serializer):
+    """A finding that a correction has brought, changed or taken away."""
+
+    start = query.MomentField()
+    end = query.MomentField()
+    kind = serializers.CharField()
+    direction = serializers.CharField(allow_blank=True)
+    score = serializers.FloatField(allow_null=True)
+    raised = query.MomentField(allow_null=True)
+
+
+class PairSerializer(serializers.Serializer):
+    before = FoundSerializer()
+    now = FoundSerializer()
+
+
+class CorrectionSerializer(serializers.Serializer):
+    """History that was corrected behind what a lookout had judged, and what judging it anew has changed."""
+
+    id = serializers.IntegerField()
+    stream = serializers.IntegerField(source="stream_id")
+    metric = serializers.CharField(source="stream.metric")
+    title = serializers.CharField(source="stream.title")
+    zone = serializers.CharField(source="stream.zone")
+    why = serializers.ChoiceField(choices=[(w, w) for w in (IMPORTED, UNDONE)])
+    batch = serializers.IntegerField()
+    source = serializers.CharField(help_text="of the batch")
+    since = query.MomentField(help_text="the first stamp that may have changed")
+    noted_at = serializers.DateTimeField()
+    judged_at = serializers.DateTimeField(allow_null=True)
+    gone = FoundSerializer(many=True)
+    come = FoundSerializer(many=True)
+    changed = PairSerializer(many=True)
+
+
+class LookoutCorrectionsView(APIView):
+    @extend_schema(
+        operation_id="lookout_corrections",
+        parameters=paging.PARAMETERS,
+        responses=paging.of(CorrectionSerializer),
+    )
+    def get(self, request, pk: int) -> Response:
+        """Corrected history of a lookout's streams and what that changed, the latest first. Nothing of it was sent."""
+        found = Lookout.objects.get(pk=pk).corrections.select_related("stream")
+
+        def listed(rows: Any) -> Any:
+            for r in rows:
+                r.since = moments.at(r.since_ns)
+                r.gone, r.come = [[_found(f) for f in some] for some in (r.gone, r.come)]
+                r.changed = [{"before": _found(a), "now": _found(b)} for a, b in r.changed]
+            return CorrectionSerializer(rows, many=True).data
+
+        return paging.rows(request, found, listed, by="-pk")
+
+
+def _found(finding: dict[str, Any]) -> dict[str, Any]:
+    return finding | {name: moments.at(finding[name]) for name in ("start", "end", "raised")}
 
 
 def _file(body: str, name: str) -> HttpResponse:

@@ -15,7 +15,7 @@ from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
-from watchtide.server.streams import folding, renewing, rolling, store
+from watchtide.server.streams import corrections, folding, renewing, rolling, store
 from watchtide.server.streams.models import Batch, Block, Displaced, RollPart, Segment, Stream
 
 DAY_NS = 86_400 * SECOND_NS
@@ -69,8 +69,11 @@ def undo(batch: Batch, user: Any, begin: Callable[[], AbstractContextManager[Any
         ids = streams_of(locked)
         anew = rolling.corrections(locked, ids) if locked.roll_parts.exists() else []
         changed = renewing.spans_of([locked]) if locked.door in ("push", "pull") else {}
+        firsts = [corrections.firsts_of(gone) for gone in [*anew, locked]]
         for gone in [*anew, locked]:
             _undo_samples(gone)
+        first_ns = {pk: min(f[pk] for f in firsts if pk in f) for pk in set().union(*firsts)}
+        corrections.report(locked, corrections.UNDONE, first_ns)
         redone = rolling.take_back(locked, anew)
         Batch.objects.filter(pk__in=[b.pk for b in anew]).delete()
         locked.undone_at, locked.undone_by = moments.now(), user

@@ -7,6 +7,7 @@ import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/words";
+import { Corrections } from "./Corrections";
 import { Limit } from "./Limit";
 import { Outbox } from "./Outbox";
 import { Peg } from "./Peg";
@@ -71,6 +72,7 @@ export default function Lookout() {
       <Acts lookout={one} />
       {streams.isError && <Trouble error={streams.error} retry={() => streams.refetch()} />}
       {streams.data && <Streams rows={streams.data} />}
+      <Corrections lookout={id} />
       <Rehearsal lookout={one} />
       <Outbox lookout={id} />
     </div>
