@@ -151,3 +151,31 @@ def test_a_scope_that_matches_nothing_is_refused(api):
     pk = made(api, scope={"metric": "nothing"})
     answer = api.post(f"/api/v1/lookouts/{pk}/rehearsal", {"weeks": 1}, format="json")
     assert answer.status_code == 409 and "no stream matches" in answer.content.decode()
+
+
+def test_fixed_limits_are_proposed_from_history_and_their_plan_can_be_taken(api, sender):
+    times, values = history(24 * 40)
+    push(sender, times, values)
+    push(sender, times, values + 10, place="weir")
+    pk = made(api, on=False, plan="baseline: {kind: fixed, options: {upper: 300}}\n")
+    entry(times, len(times) - 101, len(times) - 90, "incident")
+    got = rehearsed(api, pk)
+    rows = {r["title"]: r for r in got["limits"]["per_stream"]}
+    calm = np.delete(values, slice(len(times) - 101, len(times) - 89))
+    low, high = np.quantile(calm, [0.001, 0.999])
+    assert rows["lock"]["upper"] == pytest.approx(high + 0.1 * (high - low), rel=2e-3)
+    assert rows["lock"]["beyond"] == 0 and "99.8 %" in rows["lock"]["reason"] and rows["lock"]["unit"] == "m3"
+    # What nobody has labelled counts as usual.
+    assert rows["weir"]["upper"] > rows["lock"]["upper"] + 10
+    widest = got["limits"]["widest"]
+    assert widest == {"lower": rows["lock"]["lower"], "upper": rows["weir"]["upper"]}
+    again = rehearsed(api, pk, plan=got["limits"]["plan"])
+    assert again["is_own"] is False and got["is_own"] is True and again["findings"] == 0
+    changed = api.patch(f"/api/v1/lookouts/{pk}", {"plan": again["plan"], "on": True}, format="json")
+    assert changed.status_code == 200 and changed.json()["on"]
+
+
+def test_other_kinds_propose_no_limits(api, sender):
+    times, values = history(24 * 30)
+    push(sender, times, values)
+    assert rehearsed(api, made(api, on=False))["limits"] is None

@@ -8,15 +8,16 @@ import numpy as np
 from django.conf import settings
 
 from watchtide.core import incidents
+from watchtide.core.baselines import fixed
 from watchtide.core.cadence import WEEK_NS
 from watchtide.core.incidents import Piece
 from watchtide.core.scoring import notices
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
-from watchtide.core.scoring.rows import Finding, Label, touches
-from watchtide.engine import kept, run, watching
+from watchtide.core.scoring.rows import Finding, Label, inside_any, touches
+from watchtide.engine import kept, run, training, watching
 from watchtide.engine.based import Scanned
-from watchtide.plan import dump, load
+from watchtide.plan import Plan, dump, load
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
@@ -81,17 +82,51 @@ def rehearse(lease: jobs.Lease) -> Row:
         progress=lease.progress,
         is_cancelled=lease.is_cancelled,
     )
-    played = [
-        Played.of(s, scanned, lookout, span[0]) for s, (scanned, _) in zip(streams, results, strict=True)
-    ]
+    played, limits = [], []
+    for stream, (scanned, _) in zip(streams, results, strict=True):
+        played.append(Played.of(stream, scanned, lookout, span[0]))
+        if plan.baseline.kind == "fixed":
+            limits.append(_limits_of(stream, scanned, plan, labels))
     quiet = sheets.Quieting()
     joined = joined_of(played, Wishes.of(lookout), services.links_of({s.pk for s in streams}), quiet)
     return {
         "weeks": lease.arguments["weeks"],
+        "limits": _proposed(limits, plan) if limits else None,
         "plan": dump(plan),
+        "is_own": stated is None,
         "promised_a_week": plan.flag.level.get("per-week"),
         **summary(played, joined, labels, span, quiet),
     }
+
+
+def _limits_of(stream: Stream, scanned: Scanned, plan: Plan, labels: Sequence[Label]) -> Row:
+    """Limits proposed from a stream's own history, without what labels leave out, and the reason."""
+    series = scanned.base.series
+    spans = training.left_out_spans(plan, stream.key, labels)
+    one = fixed.propose(np.where(inside_any(series.times, spans), np.nan, series.values))
+    lower, upper = (None if np.isnan(x) else float(f"{x:.4g}") for x in (one.lower, one.upper))
+    return {
+        "stream": stream.pk,
+        "title": stream.title,
+        "metric": stream.metric,
+        "unit": stream.unit,
+        "lower": lower,
+        "upper": upper,
+        "beyond": one.beyond,
+        "reason": one.reason,
+    }
+
+
+def _proposed(rows: Sequence[Row], plan: Plan) -> Row:
+    """Limits by stream, the widest of them, and the plan with these; none for a side that one stream has no limit on."""
+    widest = {
+        name: pick(r[name] for r in rows)
+        for name, pick in (("lower", min), ("upper", max))
+        if all(r[name] is not None for r in rows)
+    }
+    baseline = plan.baseline.model_copy(update={"options": widest, "seasons": []})
+    with_them = dump(plan.model_copy(update={"baseline": baseline})) if widest else None
+    return {"per_stream": rows[:MOST_SHOWN], "widest": widest, "plan": with_them}
 
 
 @dataclass(frozen=True)

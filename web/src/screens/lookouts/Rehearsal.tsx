@@ -10,6 +10,7 @@ import { useJob } from "../../parts/jobs";
 import { WordSelect } from "../../parts/WordSelect";
 import { dayTime, figure, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
+import { Limits } from "./Limits";
 import { Weeks } from "./Weeks";
 import type { Lookout, Rehearsed } from "./words";
 
@@ -84,13 +85,19 @@ export function Rehearsal({ lookout }: { lookout: Lookout }) {
       )}
       {error !== null && <Trouble error={error} />}
       {found.isError && <Trouble error={found.error} retry={() => found.refetch()} />}
-      {done[0] && <Latest now={done[0]} before={done.slice(1)} />}
+      {done[0] && <Latest now={done[0]} before={done.slice(1)} lookout={lookout} rehearseBy={setPlan} />}
     </section>
   );
 }
 
 /** The newest rehearsal, in a sentence, by week, by stream and against the logbook; earlier ones beside it. */
-function Latest({ now, before }: { now: Rehearsed; before: Rehearsed[] }) {
+function Latest(props: {
+  now: Rehearsed;
+  before: Rehearsed[];
+  lookout: Lookout;
+  rehearseBy: (plan: string) => void;
+}) {
+  const { now, before, lookout, rehearseBy } = props;
   const held = now.held ? ` ${plural(now.held, "notice")} would have been held in planned work.` : "";
   return (
     <>
@@ -103,10 +110,35 @@ function Latest({ now, before }: { now: Rehearsed; before: Rehearsed[] }) {
         joined into {plural(now.notices, "notice")}; each ends with one more. A stream fell silent{" "}
         {plural(now.silent, "time")}.{held}
       </p>
+      {now.is_own === false && <Keep lookout={lookout} plan={now.plan} />}
       <Figures rows={[now, ...before]} />
       <Weeks weeks={now.per_week} />
       <Noisiest now={now} />
+      {now.limits && <Limits found={now.limits} take={rehearseBy} />}
     </>
+  );
+}
+
+/** Another plan that was rehearsed, as the lookout's own. */
+function Keep({ lookout, plan }: { lookout: Lookout; plan: string }) {
+  const client = useQueryClient();
+  const { error, isBusy, attempt } = useAttempt();
+  const keep = () =>
+    attempt(async () => {
+      await api.PATCH("/api/v1/lookouts/{id}", {
+        params: { path: { id: lookout.id } },
+        body: { plan, on: true } as never,
+      });
+      await client.invalidateQueries({ queryKey: ["lookouts"] });
+    });
+  return (
+    <p className="acts">
+      <Button disabled={isBusy} onClick={() => void keep()}>
+        Keep watch by this plan
+      </Button>
+      <span className="soft">it begins anew, without what it has raised</span>
+      {error !== null && <Trouble error={error} />}
+    </p>
   );
 }
 

@@ -28,10 +28,28 @@ export function stateCounts(states: Record<string, number>): [State, number][] {
   return STATES.flatMap((state) => (states[state] ? [[state, states[state]] as [State, number]] : []));
 }
 
+/** Limits that a rehearsal proposes where the plan is one of fixed limits. */
+export interface Proposed {
+  per_stream: {
+    stream: number;
+    title: string;
+    metric: string;
+    unit: string;
+    lower: number | null;
+    upper: number | null;
+    beyond: number;
+    reason: string;
+  }[];
+  widest: { lower?: number; upper?: number };
+  plan: string | null;
+}
+
 /** What a rehearsal found: the result of its job. */
 export interface Rehearsed {
   weeks: number;
   plan: string;
+  is_own?: boolean;
+  limits?: Proposed | null;
   from: string;
   to: string;
   streams: number;
