@@ -243,6 +243,36 @@ describe("a rehearsal", () => {
       expect(calls.find((c) => c.method === "POST")?.body).toEqual({ weeks: 8, plan: "flag: {} # again" }),
     );
   });
+
+  it("shows limits with their reasons, puts the widest into the plan, and keeps watch by a rehearsed one", async () => {
+    const per_stream = [
+      {
+        stream: 7,
+        title: "Tern Rock",
+        metric: "delay",
+        unit: "s",
+        lower: null,
+        upper: 412.5,
+        beyond: 3,
+        reason: "as usual",
+      },
+    ];
+    const limits = { per_stream, widest: { upper: 412.5 }, plan: "baseline: {kind: fixed}" };
+    const job = { id: 5, state: "done", message: "", result: { ...result, is_own: false, limits } };
+    const calls = serve({
+      "GET /api/v1/lookouts/{id}/rehearsal": () => [job],
+      "PATCH /api/v1/lookouts/{id}": () => one,
+    });
+    show(<Rehearsal lookout={one as never} />);
+    const [, cells] = (await screen.findAllByRole("row", { name: /Tern Rock/ })).map((r) => r.textContent);
+    expect(cells).toBe("Tern Rock delaynone412.5 s3as usual");
+    await userEvent.click(screen.getByRole("button", { name: "Take the widest into the plan" }));
+    expect(screen.getByLabelText("Another plan")).toHaveProperty("value", limits.plan);
+    await userEvent.click(screen.getByRole("button", { name: "Keep watch by this plan" }));
+    await waitFor(() =>
+      expect(calls.find((c) => c.method === "PATCH")?.body).toEqual({ plan: "flag: {}", on: true }),
+    );
+  });
 });
 
 describe("routes and the outbox", () => {

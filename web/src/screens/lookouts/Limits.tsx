@@ -4,12 +4,14 @@ import { figure, plural } from "../../parts/words";
 import type { Proposed } from "./words";
 
 const SHOWN = 8;
+/** As the plan has them: a limit is not rounded further. */
+const exact = new Intl.NumberFormat("en", { maximumSignificantDigits: 4 });
 
 /** Limits proposed from history, each with its reason, and the plan with the widest of them to rehearse. */
 export function Limits({ found, take }: { found: Proposed; take: (plan: string) => void }) {
   const { per_stream: rows, widest, plan } = found;
   const side = (value: number | null, unit: string) =>
-    value === null ? "none" : `${figure(value)}${unit ? ` ${unit}` : ""}`;
+    value === null ? "none" : `${exact.format(value)}${unit ? ` ${unit}` : ""}`;
   const unit = rows[0]?.unit ?? "";
   return (
     <>
