@@ -1,7 +1,8 @@
 """Live streams judged as they come: how long after a bin's end it was judged, and after its push a mail was handed over.
 
 The real processes on a separate database; streams of one-minute bins with some days of history that began at different
-hours, so that refits come about all the time. WATCH_STREAMS and WATCH_MINUTES state how many and how long.
+hours, so that refits come about all the time. WATCH_STREAMS and WATCH_MINUTES state how many and how long, WATCH_DAYS how
+much history, WATCH_WINDOW the window that each fit rests on, without which choices are made anew at several ages.
 """
 
 import json
@@ -23,7 +24,7 @@ from bench.faults import folder as temporary_folder
 from watchtide.server import supervise
 
 STREAMS, MINUTES = int(os.environ.get("WATCH_STREAMS", "1000")), int(os.environ.get("WATCH_MINUTES", "6"))
-DAYS = 4
+DAYS, WINDOW = int(os.environ.get("WATCH_DAYS", "4")), os.environ.get("WATCH_WINDOW", "")
 LINES = 2_000
 
 MAKE = """
@@ -38,7 +39,7 @@ from watchtide.server.people import access
 from watchtide.server.scans import services as scans
 from watchtide.server.streams import catalogue, folding, store
 from watchtide.server.streams.models import Batch, Stream
-n, days, minute, token_file = int(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]), sys.argv[4]
+n, days, minute, token_file, window = int(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]), sys.argv[4], sys.argv[5]
 rng = np.random.default_rng(1)
 batch = Batch.objects.create(key="b" * 64, source="bench")
 rows = []
@@ -60,7 +61,8 @@ folding.fold()
 user = User.objects.get(username="keeper")
 open(token_file, "w").write(access.make_token(user, "bench", ["push"])[1])
 route = Route.objects.create(kind="mail", name="duty", to="duty@bench.example", confirmed_at=moments.now())
-plan = load("baseline: {kind: harmonic, seasons: [24h]}\\nflag: {level: {sigmas: 12}}\\n")
+text = "baseline: {kind: harmonic, seasons: [24h]}\\nflag: {level: {sigmas: 12}}\\n"
+plan = load(text + (f"replay: {{refit: 1d, window: {window}}}\\n" if window else ""))
 version = scans.plan_version("bench", plan, "keeper")
 made = services.make("bench", version, "keeper", [route.pk], scope={"metric": "load", "attributes": {}}, wait="0s", notify={"together": False})
 services.request(made)
@@ -129,7 +131,7 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
     minute = int(time.time() // 60)
     begun = time.monotonic()
     token_file = folder / "token"
-    _child(served, MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file))
+    _child(served, MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file), WINDOW)
     token = token_file.read_text()
     made_s = time.monotonic() - begun
     # What has come by now is judged first; the time that this takes is a separate figure.
@@ -173,6 +175,7 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
         "longest s": max(mails, default=None),
         "mails of spikes": f"{len(mails)} of {len(spiked)}",
         "memory of all processes, MB": sum(memory.values()) / 2**20,
+        **{f"of that {name}, MB": size / 2**20 for name, size in sorted(memory.items())},
     }
 
 

@@ -76,8 +76,8 @@ def complete(stream: Input, plan: Plan, now_ns: int, wait_ns: int, skip_last: in
     return Complete(int(ends[ended - 1]), prepared.cadence.step_ns) if ended else None
 
 
-# States that a process has read lately: most streams of a lookout are judged many times between two fits.
-MOST_REMEMBERED_BYTES, UNPACKED = 256 << 20, 4
+# States that a process has read lately: a stream that is not calm is judged many times between two fits.
+MOST_REMEMBERED_BYTES, UNPACKED = 64 << 20, 4
 
 
 @dataclasses.dataclass(frozen=True)

@@ -24,7 +24,7 @@ def of_jobs() -> list[duties.Duty]:
     ]
 
 
-KEEPERS = {"jobs": (of_jobs, 2.0), "streams": (keeping.duties, 1.0)}
+KEEPERS = {"jobs": (of_jobs, 1.0), "streams": (keeping.duties, 1.0)}
 
 
 class Command(BaseCommand):
