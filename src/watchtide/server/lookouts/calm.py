@@ -87,20 +87,20 @@ class Glances:
     ) -> tuple[list[Row], list[int], list[int]]:
         """(changes of the rows that are calm; rows that were and that a replay of the whole has to judge now; rows of which
         nothing is remembered); nothing is written."""
-        found = {r["pk"]: r for r in Watched.objects.filter(pk__in=rows).values(*FIELDS)}
+        known = {pk: held for pk in rows if (held := self._held.get(pk)) is not None}
+        calm, stirred, unknown = [], [], [pk for pk in rows if pk not in known]
+        if not known:
+            return calm, stirred, unknown
         version, now = logbook.version(), moments.now()
-        calm, stirred, unknown = [], [], []
-        for pk in rows:
-            held = self._held.get(pk)
-            if pk not in found:
-                continue
-            changes = None
-            if held is not None and self._holds(held, found[pk], lookout, rules, version):
-                changes = _judge(held, found[pk], lookout, now, rules.now_ns)
+        for row in Watched.objects.filter(pk__in=known).values(*FIELDS):
+            pk, changes = row["pk"], None
+            held = known[pk]
+            if self._holds(held, row, lookout, rules, version):
+                changes = _judge(held, row, lookout, now, rules.now_ns)
             if changes is None:
                 # What it was is over, also where the whole finds nothing new.
                 self._held.pop(pk, None)
-                (unknown if held is None else stirred).append(pk)
+                stirred.append(pk)
             elif changes:
                 calm.append({"pk": pk, **changes})
         return calm, stirred, unknown
