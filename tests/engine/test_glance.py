@@ -169,6 +169,22 @@ def test_bins_of_several_samples_on_a_clock_that_changes():
     assert both.calm > 30
 
 
+@pytest.mark.parametrize("late_s", [20.0, 400.0])
+@pytest.mark.parametrize("drift", [0.0, 2e-4])
+def test_stamps_that_stray_are_placed_as_all_of_them_are(late_s, drift):
+    """An exporter that samples some seconds after the round time, with jitter, and whose clock may run on."""
+    rng = np.random.default_rng(11)
+    times, values = taps(9, 3)
+    k = np.arange(len(times))
+    strays = late_s + rng.normal(0, 4, len(times)) + drift * k * 900
+    times = times + np.round(strays * 10**9).astype(np.int64)
+    both = Both(plan(level={"sigmas": 12}))
+    both.tick(times[: 7 * DAY], values[: 7 * DAY], int(times[7 * DAY - 1]) + STEP)
+    for i in range(7 * DAY, len(times)):
+        both.tick(times[i : i + 1], values[i : i + 1], int(times[i]) + STEP)
+    assert both.calm > both.whole
+
+
 def test_a_cadence_that_becomes_coarser_is_left_to_the_whole():
     times, values = taps(14, 7)
     kept = np.r_[np.arange(7 * DAY), np.arange(7 * DAY, 14 * DAY, 4)]

@@ -1,6 +1,6 @@
 """Where samples go on the grid of a cadence: months, working days, rows, and fixed steps whose stamps jitter."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
@@ -26,19 +26,45 @@ MOST_DRIFTED = 64.0
 class Grid:
     """Where samples go. bins : (n,) place of each sample, NaN-free, 0 … m - 1; labels : (m,) stamps of the places, on the
     clock of the stamps that were laid; axis : (m,) even stamps; ends : (m,) when each place is over; held : (k, 2) places
-    without a sample although none is missing, because samples drift past the edge of a place, and the places they repeat."""
+    without a sample although none is missing, because samples drift past the edge of a place, and the places they repeat;
+    track : by which the next samples of stamps that stray are placed, None for others, and where only all of them can say."""
 
     bins: Ints
     labels: Ints
     axis: Ints
     ends: Ints
     held: Ints
+    track: "Track | None" = None
 
     def __len__(self) -> int:
         return len(self.labels)
 
 
 _NONE = np.empty((0, 2), np.int64)
+
+
+@dataclass(frozen=True)
+class Track:
+    """A running phase after some samples. last_ns : their newest stamp; middle, drift : as `lay_jittered` has them by then."""
+
+    step_ns: int
+    anchor_ns: int
+    width_ns: float
+    middle: float
+    drift: float
+    last_ns: int
+
+    def places(self, times: Ints) -> "tuple[Ints, Track] | None":
+        """The round times that the next samples belong to, as laying all samples together gives them, and the phase after
+        them; None where the phase moves on by a whole step. times : (n,) stamps in order."""
+        last = self.last_ns - self.anchor_ns
+        labels, slips, middle, drift = _track(
+            times - self.anchor_ns, self.step_ns, self.width_ns, self.middle, self.drift, last, True
+        )
+        if slips.any():
+            return None
+        now = replace(self, middle=middle, drift=drift, last_ns=int(times[-1])) if len(times) else self
+        return labels + self.anchor_ns, now
 
 
 def _span(place: Ints) -> Ints:
@@ -128,14 +154,16 @@ def lay_jittered(times: Ints, found: Found, anchor_ns: int = 0) -> Grid:
     two into one place. A sample never lies past the end of its place: what is said of a place needs nothing later.
     """
     step = found.cadence.step_ns
-    labels, slips = _track(times - anchor_ns, step, _offset(found, anchor_ns), float(found.width_ns))
+    offset, width = _offset(found, anchor_ns), float(found.width_ns)
+    labels, slips, middle, drift = _track(times - anchor_ns, step, width, offset, 0.0, 0, False)
     place = labels // step
     span = _span(place)
     bins = place - span[0]
     jumps = np.flatnonzero(slips & (np.diff(place, prepend=place[0]) == 2))
     held = np.stack([bins[jumps] - 1, bins[jumps] - 2], axis=1) if len(jumps) else _NONE
     out = span * step + anchor_ns
-    return Grid(bins, out, out, out + step, held)
+    track = None if slips[-1] else Track(step, anchor_ns, width, middle, drift, int(times[-1]))
+    return Grid(bins, out, out, out + step, held, track)
 
 
 def _offset(found: Found, anchor_ns: int) -> float:
@@ -149,17 +177,18 @@ def _offset(found: Found, anchor_ns: int) -> float:
 
 
 @njit(cache=True, nogil=True)
-def _track(times, step, offset, width):  # type: ignore[no-untyped-def]
-    """(n,) round time each sample belongs to, and whether the running phase has just moved on by a whole step."""
+def _track(times, step, width, middle, drift, last, has_last):  # type: ignore[no-untyped-def]
+    """(n,) round time each sample belongs to, and whether the running phase has just moved on by a whole step; and the phase
+    and its drift after them. middle, drift, last : of the samples before, where there are any."""
     n = len(times)
     out = np.empty(n, np.int64)
     slips = np.zeros(n, np.bool_)
-    middle, drift = offset, 0.0
     for i in range(n):
         t = times[i]
-        if i > 0:
+        if i > 0 or has_last:
             # A clock that is off runs on through a gap, for as long as that can be foretold.
-            middle += drift * min(max((t - times[i - 1]) / step, 0.0), MOST_DRIFTED)
+            middle += drift * min(max((t - last) / step, 0.0), MOST_DRIFTED)
+        last = t
         place = np.int64(np.floor((t - middle) / step + 0.5))
         # Never past its own end.
         least = t // step
@@ -176,7 +205,7 @@ def _track(times, step, offset, width):  # type: ignore[no-untyped-def]
             slips[min(i + 1, n - 1)] = True
         elif middle < -0.5 * step:
             middle += step
-    return out, slips
+    return out, slips, middle, drift
 
 
 def combined(grid: Grid, times: Ints, values: Floats, combine: str) -> Floats:

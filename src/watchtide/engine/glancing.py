@@ -11,6 +11,7 @@ import numpy as np
 
 from watchtide.core import flagging, replay, series, shifts
 from watchtide.core.cadence import BLOCK
+from watchtide.core.gridding import Track
 from watchtide.core.series import Floats, Ints
 from watchtide.engine.preparing import Input, Prepared
 from watchtide.plan import Plan
@@ -30,8 +31,8 @@ class Glance:
     """Where a stream stands between two fits.
 
     until_ns : end of the newest judged bin; ready_ns : from when on another choice may be due, None for never; combine : how
-    samples of a bin become one; tests : those for lasting changes, of the scores, then of their size; stamps : the
-    newest ones; times, values : samples that came after the judged bins.
+    samples of a bin become one; tests : those for lasting changes, of the scores, then of their size; track : where stamps
+    stray about their round times; stamps : the newest ones; times, values : samples that came after the judged bins.
     """
 
     tail: replay.Tail
@@ -40,6 +41,7 @@ class Glance:
     combine: str
     zone: str
     tests: tuple[shifts.Running, ...]
+    track: Track | None
     stamps: Ints
     times: Ints
     values: Floats
@@ -54,20 +56,29 @@ class Glance:
     ) -> "tuple[Glance, int] | None":
         """More samples, sorted, as far as their bins are complete by now: the next glance, and how many samples it has judged,
         all of them calm. None where a replay of the whole has to say: a sample came late, one is flagged, or a fit is due."""
-        if len(times) and times[0] < self.until_ns:
-            return None
         now = self._with(times, values)
         step = self.tail.step_ns
         if not len(now.times):
             return now, 0
+        bins = now._bins()
+        if bins is None or bins[0] < 0 or np.any(np.diff(bins) < 0):
+            return None
         # As `upkeep.complete` counts them: bins through the newest sample's that ended so long ago.
-        bins = int((now.times[-1] - self.until_ns) // step) + 1 - skip_last
-        count = min(bins, (now_ns - wait_ns - self.until_ns) // step)
+        count = min(int(bins[-1]) + 1 - skip_last, (now_ns - wait_ns - self.until_ns) // step)
         if count <= 0:
             return now, 0
         until = self.until_ns + count * step
         is_due = count > self.tail.left or (self.ready_ns is not None and until > self.ready_ns)
-        return None if is_due or count > MOST_BINS else now._judged(count, until)
+        return None if is_due or count > MOST_BINS else now._judged(bins, count, until)
+
+    def _bins(self) -> Ints | None:
+        """(n,) bins of what has come, counted from the end of the newest judged one; None where only all samples can say."""
+        if self.track is None:
+            return (self.times - self.until_ns) // self.tail.step_ns
+        if self.times[0] <= self.track.last_ns:
+            return None
+        placed = self.track.places(self.times)
+        return None if placed is None else (placed[0] - self.until_ns) // self.tail.step_ns
 
     def _with(self, times: Ints, values: Floats) -> "Glance":
         if not len(times):
@@ -81,13 +92,18 @@ class Glance:
             v = v[::-1][first]
         return replace(self, times=t, values=v)
 
-    def _judged(self, count: int, until_ns: int) -> "tuple[Glance, int] | None":
-        step, k = self.tail.step_ns, int(np.searchsorted(self.times, until_ns))
-        times, values = self.times[:k], self.values[:k]
+    def _judged(self, bins: Ints, count: int, until_ns: int) -> "tuple[Glance, int] | None":
+        step, k = self.tail.step_ns, int(np.searchsorted(bins, count))
+        times, values, bins = self.times[:k], self.values[:k], bins[:k]
+        if k < len(self.times) and self.times[k] < until_ns:
+            # It came early for a bin that is not over yet; the whole takes it along.
+            return None
+        track = self.track
+        if track is not None and (placed := track.places(times)) is not None:
+            track = placed[1]
         stamps = np.concatenate((self.stamps, times))[-STAMPS:]
         if np.sum(np.diff(stamps) > LONGER * step) >= BLOCK // 2:
             return None
-        bins = (times - self.until_ns) // step
         binned = values
         if len(bins) != count or self.combine == "count" or np.any(np.diff(bins) != 1):
             seen = ~np.isnan(values)
@@ -105,6 +121,7 @@ class Glance:
             tail=tail,
             until_ns=until_ns,
             tests=tests,
+            track=track,
             stamps=stamps,
             times=self.times[k:],
             values=self.values[k:],
@@ -133,7 +150,7 @@ def begin(
     is_plain = (
         tail is not None
         and prepared.cadence.is_even
-        and prepared.found.is_exact
+        and (prepared.found.is_exact or prepared.track is not None)
         and not clock.is_calendar(step)
         and plan.prepare.transform == "none"
         and not plan.prepare.filter
@@ -149,6 +166,7 @@ def begin(
         combine=prepared.resolved["combine"],
         zone=stream.zone,
         tests=tuple(tests),
+        track=prepared.track,
         stamps=np.sort(stream.times)[-STAMPS:].copy(),
         times=np.empty(0, np.int64),
         values=np.empty(0),

@@ -10,6 +10,7 @@ import pyarrow as pa
 from watchtide.core import cadence, live, spread, transforms
 from watchtide.core.cadence import Cadence, Found
 from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core.gridding import Track
 from watchtide.core.quantile import Counted
 from watchtide.core.series import Bools, Floats, Ints, Series
 from watchtide.core.transforms import Transform
@@ -67,7 +68,8 @@ class Input:
 @dataclass(frozen=True)
 class Prepared:
     """A stream ready to be fitted. series holds the original values on the grid; denominator (n,) or None; unit : of a
-    ratio of whole counts; cadence : of the grid; found : what the stamps by themselves say."""
+    ratio of whole counts; cadence : of the grid; found : what the stamps by themselves say; track : by
+    which samples after these are placed, where stamps stray about round times."""
 
     series: Series
     denominator: Floats | None
@@ -78,6 +80,7 @@ class Prepared:
     unit: float
     cadence: Cadence
     found: Found
+    track: Track | None = None
 
     @property
     def by_row(self) -> bool:
@@ -150,6 +153,7 @@ def prepare(
         series, denominator, columns, names,
         {"every": durations.format_every(way), "combine": combine, "as": as_}, tuple(notes),
         spread.counting_unit(values[early], d[early]) if as_ == "ratio" and d is not None else 0.0, way, found,
+        None if place.grid is None else place.grid.track,
     )  # fmt: skip
 
 
