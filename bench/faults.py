@@ -33,7 +33,7 @@ START_S = 1_786_000_000
 # What is killed, by what stands in its command line.
 VICTIMS = {
     "web": "run\0web", "MariaDB": "mariadbd", "worker of interactive jobs": "work\0interactive",
-    "worker of bulk jobs": "work\0bulk", "keeper of jobs": "keep\0jobs", "keeper of streams": "keep\0streams",
+    "worker of bulk jobs": "work\0bulk", "worker of lookouts": "work\0watch", "keeper of jobs": "keep\0jobs", "keeper of streams": "keep\0streams",
 }  # fmt: skip
 PASSWORD = "a password for faults"
 

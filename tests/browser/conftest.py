@@ -41,7 +41,7 @@ def _running(environment, tmp_path_factory):
 
         def replace_worker(lane):
             """Kill the worker of a lane as a crash would, and start another as its keeper would."""
-            worker = lanes[("interactive", "bulk").index(lane)]
+            worker = lanes[("interactive", "bulk", "watch").index(lane)]
             os.kill(worker.process.pid, signal.SIGKILL)
             worker.process.wait()
             worker.start()

@@ -68,7 +68,7 @@ def test_the_compose_file_fits_the_compose_specification():
 def test_every_service_of_it_has_a_health_check_limits_and_a_command_that_exists():
     services = yaml.safe_load((DEPLOY / "compose.yaml").read_text())["services"]
     assert set(services) == {
-        "mariadb", "migrate", "web", "worker-interactive", "worker-bulk", "keeper-jobs", "keeper-streams",
+        "mariadb", "migrate", "web", "worker-interactive", "worker-bulk", "worker-watch", "keeper-jobs", "keeper-streams",
     }  # fmt: skip
     by_units = {tuple(words[2:3]) for _, words in commands()}
     for name, service in services.items():
@@ -126,14 +126,19 @@ def test_the_commands_of_the_units_run_live_and_stop_in_time(deployed, tmp_path)
     assert done.returncode == 0, done.stderr
     target = (DEPLOY / "systemd" / "watchtide.target").read_text()
     wanted = re.findall(r"watchtide-(\w+)@?(\w*)\.service", target)
-    assert len(wanted) == 5
+    assert len(wanted) == 6
     children = {}
     for kind, instance in wanted:
         unit = f"watchtide-{kind}{'@' if instance else ''}.service"
         children[kind, instance] = subprocess.Popen(
             [*run, *words(unit, instance)], env=deployed, stderr=subprocess.PIPE
         )
-    names = ["web", "worker interactive", "worker bulk", "keeper of jobs", "keeper of streams"]
+    names = [
+        "web",
+        *(f"worker {x}" for x in ("interactive", "bulk", "watch")),
+        "keeper of jobs",
+        "keeper of streams",
+    ]
 
     def alive(name):
         extra = ["--port", port] if name == "web" else []
@@ -145,7 +150,7 @@ def test_the_commands_of_the_units_run_live_and_stop_in_time(deployed, tmp_path)
         )
 
     try:
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + 150
         missing = list(names)
         while missing := [name for name in missing if not alive(name)]:
             assert time.monotonic() < deadline, missing

@@ -145,10 +145,12 @@ METRICS_FROM = _stated.metrics_from
 DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 2**20
 FILE_UPLOAD_MAX_MEMORY_SIZE = 2 * 2**20
 
+# What somebody waits for, what takes long, and what lookouts have to judge, which waits for neither.
+LANES = ("interactive", "bulk", "watch")
 TASKS = {
     "default": {
         "BACKEND": "django_tasks_db.DatabaseBackend",
-        "QUEUES": ["interactive", "bulk"],
+        "QUEUES": list(LANES),
         "ENQUEUE_ON_COMMIT": False,
     }
 }

@@ -224,6 +224,7 @@ def _workers(environment: dict[str, str]) -> list[Child]:
     return [
         Child("worker of interactive jobs", environment, *MANAGE, "work", "interactive"),
         Child("worker of bulk jobs", environment, *MANAGE, "work", "bulk"),
+        Child("worker of lookouts", environment, *MANAGE, "work", "watch"),
         Child("keeper of jobs", environment, *MANAGE, "keep", "jobs"),
         Child("keeper of streams", environment, *MANAGE, "keep", "streams"),
     ]

@@ -61,7 +61,7 @@ def request(lookout: Lookout) -> None:
     )
 
 
-@jobs.handles("correct", lane="bulk")
+@jobs.handles("correct", lane="watch")
 def correct(lease: jobs.Lease) -> dict[str, Any]:
     """Judge anew the streams of a lookout whose history was corrected, each in one transaction; killed anywhere, the next worker
     judges those that are left."""

@@ -20,7 +20,7 @@ AT_ONCE = 250
 glances = calm.Glances()
 
 
-@jobs.handles("watch", lane="bulk")
+@jobs.handles("watch", lane="watch")
 def watch(lease: jobs.Lease) -> dict[str, Any]:
     """Judge what is due on the streams of a lookout: the calm ones at a glance, then the others one after another, each in one
     transaction.

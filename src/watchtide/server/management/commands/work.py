@@ -8,6 +8,7 @@ import time
 from types import FrameType
 from typing import Any
 
+from django.conf import settings
 from django.core.management.base import BaseCommand, CommandParser
 from django.db import Error, connection
 from django_tasks_db.management.commands.db_worker import Worker
@@ -56,7 +57,7 @@ class Command(BaseCommand):
     help = "Do jobs of one lane until stopped."
 
     def add_arguments(self, parser: CommandParser) -> None:
-        parser.add_argument("lane", choices=("interactive", "bulk"))
+        parser.add_argument("lane", choices=settings.LANES)
         parser.add_argument(
             "--interval", type=float, default=0.25, help="seconds between two looks into the queue"
         )
