@@ -1,8 +1,10 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { memo, type PointerEvent } from "react";
 import { Link } from "react-router";
 import type { TideRow } from "../../api/client";
 import { Ribbon } from "../../charts/Ribbon";
 import { dayTime, duration, figure } from "../../parts/words";
+import { useAhead } from "../workbench/ahead";
 import type { Span } from "./caps";
 
 const SIGNS: Record<string, string> = { adrift: "above", silent: "shift-word", steady: "", learning: "soft" };
@@ -38,8 +40,10 @@ export const Row = memo(function Row(props: Props) {
   };
   const move = (e: PointerEvent) =>
     read({ row, moment: momentAt(e), left: e.clientX, top: e.currentTarget.getBoundingClientRect().bottom });
+  const ahead = useAhead(useQueryClient(), row.id);
   return (
     <div
+      {...ahead}
       className="tide-line tide-row"
       role="row"
       style={{ position: "absolute", top, height, left: 0, right: 0, gridTemplateColumns: grid }}

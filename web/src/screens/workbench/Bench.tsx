@@ -13,6 +13,7 @@ import { useSettled } from "../../parts/useSettled";
 import { spanWords, utc, zoneWords } from "../../parts/words";
 import { EntryForm } from "../logbook/EntryForm";
 import type { BenchAddress } from "./address";
+import { firstRange } from "./ahead";
 import { BenchSide } from "./BenchSide";
 import { scanWords } from "./Lanes";
 import { oddsOf } from "./ScoreStrip";
@@ -24,10 +25,7 @@ import { useTrial } from "./useTrial";
 import { useView } from "./useView";
 
 const NO_FINDINGS: Finding[] = [];
-const WEEK = 7 * 86_400_000;
 const LEAST_SPAN = 10_000;
-/** What is shown first: three weeks, and more where samples are further apart. */
-const FIRST_SAMPLES = 200;
 /** Widths of what stands beside the charts, in pixels; panels count in per cent of the window. */
 const SIDE = { least: 290, usual: 350, most: 560 };
 const USUAL_SHARE = 0.29;
@@ -52,7 +50,7 @@ function within([a, b]: Range, whole: Range, step: number): Range {
 function useRange(stream: StreamFacts, address: BenchAddress, change: BenchProps["change"]) {
   const whole = useMemo<Range>(() => [stream.first ?? 0, stream.last ?? 1], [stream.first, stream.last]);
   const step = stream.step_s * 1000;
-  const first = Math.max(whole[0], whole[1] - Math.max(3 * WEEK, FIRST_SAMPLES * step));
+  const [first] = firstRange(stream);
   const [from, to] = address.range ?? [first, whole[1]];
   const settled = useMemo<Range>(() => [from, to], [from, to]);
   const [range, moveTo] = useSettled<Range>(settled, (value) => change({ range: value }, true));

@@ -1,20 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useParams } from "react-router";
-import { api, get } from "../../api/client";
 import { useAddress } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
 import { type BenchAddress, readAddress, writeAddress } from "./address";
+import { streamQuery } from "./ahead";
 import { Bench } from "./Bench";
 import "./workbench.css";
 
 export default function Workbench() {
   const id = Number(useParams().stream);
   const [params, setAddress] = useAddress();
-  const stream = useQuery({
-    queryKey: ["stream", id],
-    queryFn: () => get(api.GET("/api/v1/streams/{id}", { params: { path: { id } } })),
-  });
+  const stream = useQuery(streamQuery(id));
   useEffect(() => sessionStorage.setItem("last-stream", String(id)), [id]);
   const address = readAddress(params);
   // Where one looks is a step that Back takes back; how it is looked at is none.

@@ -5,7 +5,7 @@ import type { Range } from "../../charts/TimePane";
 import type { By, Freshness } from "./types";
 
 const OVERVIEW_POINTS = 1_500;
-const POINTS = 6_000;
+export const POINTS = 6_000;
 
 /** The figures of a stream of a scan at each of the levels. */
 export const curveQuery = (scanId: number | null, stream: number) => ({
