@@ -377,7 +377,7 @@ describe("corrected history", () => {
     const { textContent } = await screen.findByRole("region", { name: "Corrected history" });
     expect(textContent).toContain("taps.csv was taken back, from");
     expect(textContent).toContain("1 finding no more:");
-    expect(textContent).toMatch(/1 finding other than before:.* at 9.3 σ, up, was .* at 5.0 σ/);
+    expect(textContent).toMatch(/1 finding other than before:.* 08:00 to 13:00, 9.3 σ up, was .*, 5.0 σ up/);
   });
 
   it("says where none differs, where it waits, and nothing without any", async () => {

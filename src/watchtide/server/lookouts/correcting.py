@@ -19,8 +19,8 @@ from watchtide.server.streams import store
 from watchtide.server.streams.corrections import Corrected, corrected
 
 Row = dict[str, Any]
-# A finding is another one where its end, or its size by this much, differs.
-AS_LARGE = 1e-6
+# A finding differs where its end does, or its size by over a tenth: any correction moves the fits after it a little.
+AS_LARGE = 0.1
 AT_ONCE = 5_000
 
 
@@ -128,7 +128,7 @@ def compared(
 
 def _are_alike(one: Finding, other: Finding) -> bool:
     near = np.isclose(one.score, other.score, rtol=AS_LARGE, equal_nan=True)
-    return one.end == other.end and one.points == other.points and bool(near)
+    return one.end == other.end and bool(near)
 
 
 def _settle(

@@ -9,6 +9,8 @@ import { fleetZone } from "../../parts/zones";
 type Correction = Schema["Correction"];
 type Found = Schema["Found"];
 const MOST = 20;
+/** Findings that are named; the rest are counted. */
+const SHOWN = 3;
 const LOOK_AGAIN_MS = 15_000;
 
 /** History that was corrected behind what this lookout had judged, and what that changed; nothing where there was none. */
@@ -66,7 +68,7 @@ function Changes({ of: c }: { of: Correction }) {
   const parts: [string, string[]][] = [
     ["no more", c.gone.map((f) => words(f, c.zone))],
     ["new", c.come.map((f) => words(f, c.zone))],
-    ["other than before", c.changed.map((p) => `${words(p.now, c.zone)}, was ${until(p.before, c.zone)}`)],
+    ["other than before", c.changed.map((p) => `${words(p.now, c.zone)}, was ${words(p.before, c.zone)}`)],
   ];
   const some = parts.filter(([, findings]) => findings.length);
   if (!some.length) return <>No finding differs.</>;
@@ -77,16 +79,18 @@ function Changes({ of: c }: { of: Correction }) {
           <strong>
             {plural(findings.length, "finding")} {what}:
           </strong>{" "}
-          {findings.join("; ")}
+          {findings.slice(0, SHOWN).join("; ")}
+          {findings.length > SHOWN && `; and ${findings.length - SHOWN} more`}
         </div>
       ))}
     </>
   );
 }
 
-/** Since when, which side and how large. */
-const words = (f: Found, zone: string) =>
-  `${dayTime(f.start, zone)} to ${until(f, zone)}, ${f.direction || f.kind}`;
-
-const until = (f: Found, zone: string) =>
-  `${dayTime(f.end, zone)}${f.score === null ? "" : ` at ${figure(f.score, 1)} σ`}`;
+/** Since when and until when, how large and on which side. */
+function words(f: Found, zone: string): string {
+  const [from, to] = [dayTime(f.start, zone), dayTime(f.end, zone)];
+  const isOneDay = from.slice(0, -5) === to.slice(0, -5);
+  const size = f.score === null ? "" : `, ${figure(f.score, 1)} σ`;
+  return `${from} to ${isOneDay ? to.slice(-5) : to}${size} ${f.direction || "without a side"}`;
+}

@@ -1,4 +1,4 @@
-import { dayTime, plural } from "../../parts/words";
+import { day, dayOf, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import type { Rehearsed } from "./words";
 
@@ -11,9 +11,11 @@ export function Weeks({ weeks }: { weeks: Rehearsed["per_week"] }) {
   const most = Math.max(1, ...weeks.map((w) => w.findings));
   const tall = (n: number) => (n / most) * (TALL - 16);
   const wide = LEFT + weeks.length * SLOT;
-  const day = (text: string) => dayTime(Date.parse(text), fleetZone()).replace(/ \d\d:\d\d.*/, "");
   const words = weeks
-    .map((w) => `${day(w.begin)}: ${plural(w.findings, "finding")}, ${plural(w.notices, "notice")}`)
+    .map(
+      (w) =>
+        `${day(Date.parse(w.begin), fleetZone())}: ${plural(w.findings, "finding")}, ${plural(w.notices, "notice")}`,
+    )
     .join("; ");
   return (
     <svg
@@ -39,7 +41,7 @@ export function Weeks({ weeks }: { weeks: Rehearsed["per_week"] }) {
             {w.findings}→{w.notices}
           </text>
           <text className="axis-words" x={19} y={TALL + 15} textAnchor="middle">
-            {day(w.begin)}
+            {dayOf(Date.parse(w.begin), fleetZone())}
           </text>
         </g>
       ))}
