@@ -1,21 +1,32 @@
+import { useElementSize } from "@mantine/hooks";
 import { dayOf, figure } from "../../parts/words";
 import { type Look, periodWords } from "./words";
 import "./look.css";
 
 const TALL = 150;
-const LEFT = 56;
-const BOTTOM = 20;
+const LEFT = 76;
+const BOTTOM = 24;
+/** Widths of a bar with its room, in pixels; and of all where nothing is laid out. */
+const SLOT = { least: 12, most: 44 };
+const USUAL_ROOM = 976;
 
 /** Past days or weeks as bars with the limits of each; where choose is given, one is chosen by a click or by the arrow keys, and all else follows. */
 export function PeriodBars({ look, choose }: { look: Look; choose?: (start: number) => void }) {
   const { start, value, usual, lower, upper, outside } = look.periods;
-  const slot = Math.max(9, Math.min(44, Math.floor(900 / Math.max(start.length, 1))));
-  const wide = LEFT + start.length * slot;
-  const all = [...value, ...upper].filter((v): v is number => v !== null);
-  const least = Math.min(0, ...all, ...lower.filter((v): v is number => v !== null));
+  // Drawn at its own size, so that words stay as large as elsewhere: of many periods the newest that fit.
+  const { ref, width } = useElementSize();
+  const room = (width || USUAL_ROOM) - LEFT;
+  const chosen = start.indexOf(look.start);
+  const fitting = Math.max(Math.floor(room / SLOT.least), 1);
+  const first = Math.max(Math.min(start.length - fitting, chosen < 0 ? start.length : chosen), 0);
+  const shown = start.slice(first, first + fitting);
+  const slot = Math.min(SLOT.most, Math.floor(room / Math.max(shown.length, 1)));
+  const wide = LEFT + shown.length * slot;
+  const inSight = (of: (number | null)[]) => of.slice(first, first + fitting);
+  const all = [...inSight(value), ...inSight(upper)].filter((v): v is number => v !== null);
+  const least = Math.min(0, ...all, ...inSight(lower).filter((v): v is number => v !== null));
   const most = Math.max(...all, least + 1e-9);
   const y = (v: number) => TALL - ((v - least) / (most - least)) * (TALL - 12);
-  const chosen = start.indexOf(look.start);
   // Names a week apart, or as far as they need.
   const apart = look.by === "day" ? 7 : Math.ceil(60 / slot);
   const isNamed = (i: number) => i % apart === apart - 1;
@@ -27,84 +38,87 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
     choose?.(next);
   };
   return (
-    <svg
-      className="period-bars"
-      viewBox={`0 0 ${wide} ${TALL + BOTTOM}`}
-      width={wide}
-      height={TALL + BOTTOM}
-      aria-label={`Past ${look.by}s`}
-      {...(choose
-        ? {
-            role: "slider",
-            tabIndex: 0,
-            "aria-valuemin": 0,
-            "aria-valuemax": start.length - 1,
-            "aria-valuenow": chosen,
-            "aria-valuetext": `${periodWords(look.start, look.by, look.zone)}: ${figure(look.value)} ${look.unit}`,
-            onKeyDown: move,
-          }
-        : { role: "img" })}
-    >
-      <text className="period-words" x={LEFT - 8} y={y(most) + 10} textAnchor="end">
-        {figure(most)}
-      </text>
-      <text className="period-words" x={LEFT - 8} y={y(least) + 4} textAnchor="end">
-        {figure(least)}
-      </text>
-      <line
-        className="period-base"
-        x1={LEFT}
-        x2={wide}
-        y1={y(Math.max(least, 0))}
-        y2={y(Math.max(least, 0))}
-      />
-      {start.map((at, i) => {
-        const v = value[i] ?? null;
-        const [low, high, mid] = [lower[i] ?? null, upper[i] ?? null, usual[i] ?? null];
-        const zero = y(Math.max(least, 0));
-        return (
-          // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys of the whole do the same
-          <g
-            key={at}
-            className={`period ${outside[i] ?? ""}`}
-            data-chosen={i === chosen || undefined}
-            transform={`translate(${LEFT + i * slot} 0)`}
-            onClick={choose && (() => choose(at))}
-          >
-            <title>{`${periodWords(at, look.by, look.zone)}: ${figure(v)} ${look.unit}${outside[i] ? `, ${outside[i]} its limits` : ""}`}</title>
-            <rect className="period-slot" width={slot} height={TALL} />
-            {low !== null && high !== null && (
-              <rect
-                className="period-limits"
-                x={1}
-                width={slot - 2}
-                y={y(high)}
-                height={Math.max(y(low) - y(high), 1)}
-              />
-            )}
-            {v !== null && (
-              <rect
-                className="period-bar"
-                x={slot * 0.25}
-                width={slot * 0.5}
-                y={Math.min(y(v), zero)}
-                height={Math.max(Math.abs(zero - y(v)), 1)}
-              />
-            )}
-            {mid !== null && <line className="period-usual" x1={1} x2={slot - 1} y1={y(mid)} y2={y(mid)} />}
-            {outside[i] && (
-              <text className="period-out" x={slot / 2} y={10} textAnchor="middle">
-                {outside[i] === "above" ? "▲" : "▼"}
-              </text>
-            )}
-            {isNamed(i) && (
-              <text className="period-words" x={slot / 2} y={TALL + 15} textAnchor="middle">
-                {dayOf(at, look.zone)}
-              </text>
-            )}
-          </g>
-        );
-      })}
-    </svg>
+    <div ref={ref}>
+      <svg
+        className="period-bars"
+        viewBox={`0 0 ${wide} ${TALL + BOTTOM}`}
+        width={wide}
+        height={TALL + BOTTOM}
+        aria-label={`Past ${look.by}s`}
+        {...(choose
+          ? {
+              role: "slider",
+              tabIndex: 0,
+              "aria-valuemin": 0,
+              "aria-valuemax": start.length - 1,
+              "aria-valuenow": chosen,
+              "aria-valuetext": `${periodWords(look.start, look.by, look.zone)}: ${figure(look.value)} ${look.unit}`,
+              onKeyDown: move,
+            }
+          : { role: "img" })}
+      >
+        <text className="period-words" x={LEFT - 8} y={y(most) + 10} textAnchor="end">
+          {figure(most)}
+        </text>
+        <text className="period-words" x={LEFT - 8} y={y(least) + 4} textAnchor="end">
+          {figure(least)}
+        </text>
+        <line
+          className="period-base"
+          x1={LEFT}
+          x2={wide}
+          y1={y(Math.max(least, 0))}
+          y2={y(Math.max(least, 0))}
+        />
+        {shown.map((at, place) => {
+          const i = first + place;
+          const v = value[i] ?? null;
+          const [low, high, mid] = [lower[i] ?? null, upper[i] ?? null, usual[i] ?? null];
+          const zero = y(Math.max(least, 0));
+          return (
+            // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys of the whole do the same
+            <g
+              key={at}
+              className={`period ${outside[i] ?? ""}`}
+              data-chosen={i === chosen || undefined}
+              transform={`translate(${LEFT + place * slot} 0)`}
+              onClick={choose && (() => choose(at))}
+            >
+              <title>{`${periodWords(at, look.by, look.zone)}: ${figure(v)} ${look.unit}${outside[i] ? `, ${outside[i]} its limits` : ""}`}</title>
+              <rect className="period-slot" width={slot} height={TALL} />
+              {low !== null && high !== null && (
+                <rect
+                  className="period-limits"
+                  x={1}
+                  width={slot - 2}
+                  y={y(high)}
+                  height={Math.max(y(low) - y(high), 1)}
+                />
+              )}
+              {v !== null && (
+                <rect
+                  className="period-bar"
+                  x={slot * 0.25}
+                  width={slot * 0.5}
+                  y={Math.min(y(v), zero)}
+                  height={Math.max(Math.abs(zero - y(v)), 1)}
+                />
+              )}
+              {mid !== null && <line className="period-usual" x1={1} x2={slot - 1} y1={y(mid)} y2={y(mid)} />}
+              {outside[i] && (
+                <text className="period-out" x={slot / 2} y={10} textAnchor="middle">
+                  {outside[i] === "above" ? "▲" : "▼"}
+                </text>
+              )}
+              {isNamed(i) && (
+                <text className="period-words" x={slot / 2} y={TALL + 18} textAnchor="middle">
+                  {dayOf(at, look.zone)}
+                </text>
+              )}
+            </g>
+          );
+        })}
+      </svg>
+    </div>
   );
 }
