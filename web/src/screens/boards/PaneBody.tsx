@@ -93,7 +93,7 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
       );
     case "look":
       return (
-        <div className="board-text">
+        <div className="board-look">
           <p className="tight">
             <On to={`/look?stream=${shown.stream}&by=${shown.by}`} isShared={isShared}>
               {periodWords(shown.start, shown.by, shown.zone)}
@@ -128,7 +128,7 @@ function OneLine({ line, isShared }: { line: Line; isShared: boolean }) {
           </On>
           , {dayTime(line.time.at(-1) ?? 0, line.zone)}
           {expected !== null && expected !== undefined && <> · {figure(expected)} expected</>}
-        </span>
+        </span>{" "}
         {line.state && (
           <span className="state-count">
             <Peg state={line.state as State} /> {line.state}

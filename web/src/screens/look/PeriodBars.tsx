@@ -3,7 +3,9 @@ import { dayOf, figure } from "../../parts/words";
 import { type Look, periodWords } from "./words";
 import "./look.css";
 
-const TALL = 150;
+/** Heights of the bars, in pixels: in a pane as it has room. */
+const HEIGHT = { least: 40, most: 150 };
+const GAP = 8;
 const LEFT = 76;
 const BOTTOM = 24;
 /** Widths of a bar with its room, in pixels; and of all where nothing is laid out. */
@@ -14,7 +16,9 @@ const USUAL_ROOM = 976;
 export function PeriodBars({ look, choose }: { look: Look; choose?: (start: number) => void }) {
   const { start, value, usual, lower, upper, outside } = look.periods;
   // Drawn at its own size, so that words stay as large as elsewhere: of many periods the newest that fit.
-  const { ref, width } = useElementSize();
+  const { ref, width, height } = useElementSize();
+  const free = choose || !height ? HEIGHT.most : height - BOTTOM - 2 * GAP;
+  const tall = Math.max(HEIGHT.least, Math.min(HEIGHT.most, free));
   const room = (width || USUAL_ROOM) - LEFT;
   const chosen = start.indexOf(look.start);
   const fitting = Math.max(Math.floor(room / SLOT.least), 1);
@@ -26,7 +30,7 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
   const all = [...inSight(value), ...inSight(upper)].filter((v): v is number => v !== null);
   const least = Math.min(0, ...all, ...inSight(lower).filter((v): v is number => v !== null));
   const most = Math.max(...all, least + 1e-9);
-  const y = (v: number) => TALL - ((v - least) / (most - least)) * (TALL - 12);
+  const y = (v: number) => tall - ((v - least) / (most - least)) * (tall - 12);
   // Names a week apart, or as far as they need.
   const apart = look.by === "day" ? 7 : Math.ceil(60 / slot);
   const isNamed = (i: number) => i % apart === apart - 1;
@@ -41,9 +45,9 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
     <div ref={ref}>
       <svg
         className="period-bars"
-        viewBox={`0 0 ${wide} ${TALL + BOTTOM}`}
+        viewBox={`0 0 ${wide} ${tall + BOTTOM}`}
         width={wide}
-        height={TALL + BOTTOM}
+        height={tall + BOTTOM}
         aria-label={`Past ${look.by}s`}
         {...(choose
           ? {
@@ -85,7 +89,7 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
               onClick={choose && (() => choose(at))}
             >
               <title>{`${periodWords(at, look.by, look.zone)}: ${figure(v)} ${look.unit}${outside[i] ? `, ${outside[i]} its limits` : ""}`}</title>
-              <rect className="period-slot" width={slot} height={TALL} />
+              <rect className="period-slot" width={slot} height={tall} />
               {low !== null && high !== null && (
                 <rect
                   className="period-limits"
@@ -111,7 +115,7 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
                 </text>
               )}
               {isNamed(i) && (
-                <text className="period-words" x={slot / 2} y={TALL + 18} textAnchor="middle">
+                <text className="period-words" x={slot / 2} y={tall + 18} textAnchor="middle">
                   {dayOf(at, look.zone)}
                 </text>
               )}
