@@ -6,6 +6,7 @@ import "./look.css";
 /** Heights of the bars, in pixels: in a pane as it has room. */
 const HEIGHT = { least: 40, most: 150 };
 const GAP = 8;
+const HALF_NAME = 34;
 const LEFT = 76;
 const BOTTOM = 24;
 /** Widths of a bar with its room, in pixels; and of all where nothing is laid out. */
@@ -34,6 +35,8 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
   // Names a week apart, or as far as they need.
   const apart = look.by === "day" ? 7 : Math.ceil(60 / slot);
   const isNamed = (i: number) => i % apart === apart - 1;
+  // A name at the right edge would be cut.
+  const isLast = (place: number) => (shown.length - place - 0.5) * slot < HALF_NAME;
   const move = (event: React.KeyboardEvent) => {
     const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     const next = by === undefined ? undefined : start[chosen + by];
@@ -115,7 +118,12 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
                 </text>
               )}
               {isNamed(i) && (
-                <text className="period-words" x={slot / 2} y={tall + 18} textAnchor="middle">
+                <text
+                  className="period-words"
+                  x={slot / 2}
+                  y={tall + 18}
+                  textAnchor={isLast(place) ? "end" : "middle"}
+                >
                   {dayOf(at, look.zone)}
                 </text>
               )}
