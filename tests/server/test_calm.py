@@ -170,3 +170,12 @@ def test_a_large_block_and_a_long_absence_forget_what_was_remembered(sender, beg
     push(sender, times[BEGIN + 8 : BEGIN + 9], values[BEGIN + 8 : BEGIN + 9])
     judge()
     assert len(wholes) == 2
+
+
+def test_another_wait_shows_at_once_when_the_next_bin_is_due(api, sender, begun, wholes):
+    pk, times, values = begun
+    push(sender, times[BEGIN : BEGIN + 1], values[BEGIN : BEGIN + 1])
+    judge()
+    api.patch(f"/api/v1/lookouts/{pk}", {"wait": "30m"}, format="json")
+    judge()
+    assert row_of(pk).next_ns == times[BEGIN] + 2 * STEP + STEP // 2 and wholes == []

@@ -135,11 +135,8 @@ def _judge(held: _Held, row: Row, lookout: Lookout, now: datetime, now_ns: int) 
         return None
     before, (held.glance, judged) = held.glance, seen
     step_ns, until_ns = held.glance.tail.step_ns, held.glance.until_ns
-    if (
-        until_ns != before.until_ns
-        and lookout.limit
-        and foreseeing.is_due(lookout.limit, row["foreseen_through_ns"], until_ns)
-    ):
+    # A limit may be another one since, without a new bin.
+    if lookout.limit and foreseeing.is_due(lookout.limit, row["foreseen_through_ns"], until_ns):
         return None
     changes: Row = {}
     newest_ns = held.glance.newest_ns
@@ -147,12 +144,15 @@ def _judge(held: _Held, row: Row, lookout: Lookout, now: datetime, now_ns: int) 
         changes |= {"newest_ns": newest_ns, "newest_at": now}
     elif (now - row["newest_at"]).total_seconds() * SECOND_NS > judging.silence_of(step_ns, wait_ns):
         return None
+    next_ns = until_ns + step_ns + wait_ns
+    if next_ns != row["next_ns"]:
+        # Also where the wait has changed, by hand or as it was learned.
+        changes["next_ns"] = next_ns
     if until_ns != before.until_ns:
         through = f"through {moments.spoken(until_ns, row['stream__zone'])}"
         is_young = row["state"] == models.LEARNING
         changes |= {
             "judged_through_ns": until_ns,
-            "next_ns": until_ns + step_ns + wait_ns,
             "judged": row["judged"] + judged,
             "why": f"judged provisionally {through}" if is_young else f"judged {through}",
         }
