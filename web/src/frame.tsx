@@ -314,8 +314,13 @@ function Search() {
     >
       <Spotlight.Search aria-label="Name or attribute" placeholder="gate_taps Northquay adult" />
       <Spotlight.ActionsList>
-        {found.map((r) => (
-          <Spotlight.Action key={r.id} onClick={() => navigate(`/workbench/${r.id}`)}>
+        {found.map((r, i) => (
+          <Spotlight.Action
+            key={r.id}
+            // Typing chooses the first; so does the coming of streams after it.
+            data-selected={(text !== "" && i === 0) || undefined}
+            onClick={() => navigate(`/workbench/${r.id}`)}
+          >
             <strong>{r.title}</strong>&nbsp;<span className="soft">{r.metric}</span>
           </Spotlight.Action>
         ))}
