@@ -112,14 +112,13 @@ def test_several_corrections_are_judged_at_once_and_a_killed_worker_doubles_noth
     pk, times, values = watched
     n = len(times)
     lookout = Lookout.objects.get(pk=pk)
-    stored(api, times[n - 100 : n - 94], values[n - 100 : n - 94] - 40)
+    batch = stored(api, times[n - 100 : n - 94], values[n - 100 : n - 94] - 40)
     Correction.objects.update(judged_at=None, gone=[])
     Watched.objects.update(findings=[])
     Correction.objects.create(
         lookout=lookout,
         stream=Watched.objects.get(lookout=pk).stream,
-        batch=1,
-        source="a.csv",
+        batch=batch,
         why="imported",
         since_ns=5,
     )
@@ -138,12 +137,39 @@ def test_several_corrections_are_judged_at_once_and_a_killed_worker_doubles_noth
 def test_a_lookout_that_has_begun_anew_has_nothing_to_correct(api, watched):
     pk = watched[0]
     lookout = Lookout.objects.get(pk=pk)
-
     stream = Watched.objects.get(lookout=pk).stream
     Correction.objects.create(
-        lookout=lookout, stream=stream, batch=1, source="a.csv", why="undone", since_ns=5
+        lookout=lookout, stream=stream, batch=Batch.objects.latest("pk"), why="undone", since_ns=5
     )
     services.begin_anew(lookout)
     correcting.request(lookout)
     run_jobs()
     assert corrections(api, pk) == []
+
+
+def test_a_correction_that_no_job_has_judged_gets_one(api, watched):
+    pk, times, values = watched
+    n = len(times)
+    stored(api, times[n - 100 : n - 94], values[n - 100 : n - 94] - 40)
+    assert correcting.look() == 0
+    Correction.objects.update(judged_at=None)
+    assert correcting.look() == 1
+    run_jobs()
+    assert corrections(api, pk)[0]["judged_at"] and correcting.look() == 0
+
+
+def test_a_stream_of_which_nothing_is_left_begins_anew_and_wakes_nobody(api, sender):
+    times, values = history()
+    batch = stored(api, times, values, "all.csv")
+    pk = made(api)
+    judge()
+    assert len(key_findings(pk)) == 1
+    assert api.post(f"/api/v1/batches/{batch.pk}/undo").status_code == 202
+    run_jobs()
+    (row,) = corrections(api, pk)
+    assert len(row["gone"]) == 1 and row["why"] == "undone"
+    watched = Watched.objects.get(lookout=pk)
+    assert watched.judged_through_ns is None and watched.findings == []
+    push(sender, times, values)
+    judge()
+    assert len(key_findings(pk)) == 1 and not Notice.objects.exists() and not Raised.objects.exists()

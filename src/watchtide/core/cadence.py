@@ -338,6 +338,18 @@ def follow(t: Ints, begun: Cadence | None = None) -> list[Change]:
     return out
 
 
+# As many of the newest stamps say whether a coarser cadence may have begun.
+TELLING = 2 * BLOCK
+
+
+def may_coarsen(t: Ints, step_ns: int) -> bool:
+    """Whether `follow` may see a coarser cadence by the end of these stamps, where it saw none before.
+
+    t : the newest `TELLING` stamps, in order. A coarser block has half its differences 1.45 steps long at least.
+    """
+    return bool(np.sum(np.diff(t) >= COARSER * step_ns) >= BLOCK // 2)
+
+
 def _ruling(t: Ints, steps: Ints) -> Change | None:
     """The coarser cadence that rules a finished history, if there is one: it lasts for a tenth of the time, or to the end."""
     if len(steps) < 3 * BLOCK or steps.max() < COARSER * np.median(steps[:BLOCK]):

@@ -43,6 +43,11 @@ class Counted:
         """Of n values that are no counts."""
         return cls(np.full(n, np.nan), np.full(n, np.nan))
 
+    @classmethod
+    def plain(cls, n: int) -> "Counted":
+        """Of n plain counts: an event adds 1, and nothing limits them."""
+        return cls(np.ones(n), np.full(n, np.inf))
+
     def at(self, where: Ints | slice) -> "Counted":
         """That of the samples at these places."""
         return Counted(self.event[where], self.trials[where])

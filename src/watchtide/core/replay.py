@@ -15,10 +15,10 @@ from watchtide.core import carrying, expectation, flagging, quantile, windows
 from watchtide.core.baselines import SEASONLESS, TRAILS
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.flagging import Held, Level
-from watchtide.core.frame import Frame
+from watchtide.core.frame import Frame, frame_of
 from watchtide.core.grouping import Group
 from watchtide.core.quantile import Counted
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints, Series
 
 WEEK_NS = 7 * 86_400 * 10**9
 # Samples before a refit that the new fit judges too, so that the first leap after it does not compare two fits.
@@ -99,10 +99,8 @@ class Tail:
         m = len(values)
         if m > self.left:
             raise ValueError(f"the next fit is due after {self.left} samples, not {m}")
-        counted = Counted(np.ones(m), np.full(m, np.inf)) if self.is_counted else None
-        frame = Frame(
-            times, offsets_ns, self.step_ns, values, ~np.isnan(values), np.ones(m), np.zeros((0, m)), (), counted
-        )  # fmt: skip
+        plain = frame_of(Series(times, values, self.step_ns, offsets_ns))
+        frame = replace(plain, counted=Counted.plain(m) if self.is_counted else None)
         parts, expected = expectation.judge(self.model, frame)
         groups = expectation.spread_groups(frame, self.model)
         spread = expectation.spread_at(self.model, parts, expected, groups, None, frame)
@@ -115,9 +113,16 @@ class Tail:
         known = (self.z, self.expected, self.values, self.slots)
         scores, due, seen, slots = (np.concatenate(both) for both in zip(known, fresh, strict=True))
         evidence = windows.listen(
-            self.watch, scores, seen, slots, is_causal=True, expected=due,
-            event=np.ones(r + m) if self.is_counted else None, near=near, since=r,
-        )  # fmt: skip
+            self.watch,
+            scores,
+            seen,
+            slots,
+            is_causal=True,
+            expected=due,
+            event=Counted.plain(r + m).event if self.is_counted else None,
+            near=near,
+            since=r,
+        )
         a = max(r + m - _reach(self.watch), 0)
         now = replace(
             self,

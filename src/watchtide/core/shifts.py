@@ -212,6 +212,8 @@ class Raised:
 
 # Samples before which an online test has no scale to go by.
 WARM_UP = 200
+# Mean and standard deviation of the absolute value of a standard normal.
+GAUSSIAN_SIZE, GAUSSIAN_SIZE_SPREAD = np.sqrt(2 / np.pi), np.sqrt(1 - 2 / np.pi)
 # Scores beyond this say no more of a lasting shift.
 CLIP = 3.0
 # Samples that must lie in a new regime before it is one.
@@ -266,11 +268,15 @@ class Running:
         if self.done % WARM_UP == 0:
             return None
         move = min(max(z - self.about, -CLIP), CLIP) - self.level
-        up = max(max(self.up, 0.0) + move - self.slack, 0.0)
-        down = max(max(self.down, 0.0) - move - self.slack, 0.0)
+        up, down = _moved(self.up, self.down, move, self.slack)
         if up > self.threshold or down > self.threshold:
             return None
         return Running(self.done + 1, self.about, self.level, self.slack, self.threshold, up, down)
+
+
+def sizes(z: Floats) -> Floats:
+    """(n,) the size of scores as scores: those of a standard normal have a mean of 0 and a standard deviation of 1."""
+    return np.asarray((np.abs(z) - GAUSSIAN_SIZE) / GAUSSIAN_SIZE_SPREAD)
 
 
 def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> list[Raised]:
@@ -340,21 +346,23 @@ def online_on(
 
 
 @njit(cache=True, nogil=True)
+def _moved(up, down, move, slack):  # type: ignore[no-untyped-def]
+    """Both sums after one more score, neither under 0."""
+    return max(up + move - slack, 0.0), max(down - move - slack, 0.0)
+
+
+@njit(cache=True, nogil=True)
 def _cusum(  # type: ignore[no-untyped-def]
     y, first, stop, level, scale, slack, threshold, shortest, up, down, up_from, down_from
 ):
     """The test over y[first:stop]: the sample at which a shift lasts, or -1, where it began and its side; and the sums then."""
     for i in range(first, stop):
         move = y[i] - level
-        if up > 0:
-            up = up + move - slack
-        else:
-            up, up_from = move - slack, i
-        if down > 0:
-            down = down - move - slack
-        else:
-            down, down_from = -move - slack, i
-        up, down = max(up, 0.0), max(down, 0.0)
+        if up <= 0:
+            up_from = i
+        if down <= 0:
+            down_from = i
+        up, down = _moved(up, down, move, slack)
         if up <= threshold and down <= threshold:
             continue
         start, sign = (up_from, 1) if up > threshold else (down_from, -1)

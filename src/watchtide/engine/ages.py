@@ -169,20 +169,21 @@ def _through_ages(
     memory: replaying.Memory | None = None,
 ) -> Lived:
     ages = ages_of(stream, plan)
-    if standing is None and _begin_of(stream, ages[0]) is None:
+    if standing is None and not _begin_of(stream, ages[0]).has_come:
         # Nothing is judged yet; the notes give what it waits for.
         return Lived(replaying.replayed(stream, plan, labels).base, None, None)
     i, before, kept = (0, None, None) if standing is None else (standing.age, standing.before, standing.kept)
     while True:
-        until = _begin_of(stream, ages[i + 1]) if i + 1 < len(ages) else None
-        given = stream if until is None else _before(stream, until)
+        following_one = _begin_of(stream, ages[i + 1]) if i + 1 < len(ages) else None
+        is_over = following_one is not None and following_one.has_come
+        given = _before(stream, following_one.at_ns) if following_one is not None and is_over else stream
         base, now, glance = replaying.replayed(given, ages[i].plan, labels, kept, ages[i].start, memory)
         if i + 1 < len(ages):
             base = _provisional(base, ages, plan)
         whole = base if before is None else _after(before, base)
-        if until is None:
-            if glance is not None and i + 1 < len(ages):
-                glance = replace(glance, ready_ns=_earliest(stream, ages[i + 1]))
+        if not is_over:
+            if glance is not None and following_one is not None:
+                glance = replace(glance, ready_ns=following_one.at_ns)
             return Lived(whole, None if now is None else Standing(i, before, now), glance)
         # What is remembered is of the age before.
         i, before, kept, memory = i + 1, whole, None, None
@@ -198,18 +199,20 @@ def grid_of(stream: Input, plan: Plan) -> preparing.Prepared:
     return replaying.replay_grid(stream, ages[0].plan, ages[0].start)[0]
 
 
-def _begin_of(stream: Input, age: Age) -> int | None:
-    """When an age begins: the stamp of the first bin that it judges; None where no bin is there yet."""
-    prepared, rhythm = replaying.replay_grid(stream, age.plan, age.start)
-    times = prepared.series.times
-    return int(times[rhythm.first]) if len(times) > rhythm.first else None
+class Begin(NamedTuple):
+    """When an age begins: the stamp of the first bin that it judges. has_come : whether that is there, else it is when it will be."""
+
+    at_ns: int
+    has_come: bool
 
 
-def _earliest(stream: Input, age: Age) -> int:
-    """When an age that has not begun may at the earliest."""
+def _begin_of(stream: Input, age: Age) -> Begin:
     prepared, rhythm = replaying.replay_grid(stream, age.plan, age.start)
-    series = prepared.series
-    return int(series.times[-1]) + (rhythm.first - len(series)) * series.step_ns
+    series, left = prepared.series, rhythm.first - len(prepared.series)
+    if left < 0:
+        return Begin(int(series.times[rhythm.first]), True)
+    last = int(series.times[-1]) if len(series) else 0
+    return Begin(last + (left + 1) * series.step_ns, False)
 
 
 def _before(stream: Input, until_ns: int) -> Input:

@@ -9,8 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import flagging, replay, series, shifts
-from watchtide.core.cadence import BLOCK
+from watchtide.core import cadence, flagging, replay, series, shifts
 from watchtide.core.gridding import Track
 from watchtide.core.series import Floats, Ints
 from watchtide.engine.preparing import Input, Prepared
@@ -19,9 +18,6 @@ from watchtide.tables import clock
 
 # Bins that are judged at a glance at most; a longer absence is for the whole.
 MOST_BINS = 256
-# Of the newest stamps; where a quarter of their differences are longer than a step the cadence may have become coarser, which
-# takes half of one block of differences.
-STAMPS, LONGER = 2 * BLOCK, 1.25
 # A glance rounds otherwise than the whole: what is this near to a level is for the whole.
 NEARLY = 1 - 1e-6
 
@@ -101,8 +97,8 @@ class Glance:
         track = self.track
         if track is not None and (placed := track.places(times)) is not None:
             track = placed[1]
-        stamps = np.concatenate((self.stamps, times))[-STAMPS:]
-        if np.sum(np.diff(stamps) > LONGER * step) >= BLOCK // 2:
+        stamps = np.concatenate((self.stamps, times))[-cadence.TELLING :]
+        if cadence.may_coarsen(stamps, step):
             return None
         binned = values
         if len(bins) != count or self.combine == "count" or np.any(np.diff(bins) != 1):
@@ -138,18 +134,19 @@ class Glance:
 
 # A model, its windows and the objects around them.
 OTHER_BYTES = 24_000
-# Mean and standard deviation of the absolute value of a standard normal.
-GAUSSIAN_SIZE, GAUSSIAN_SIZE_SPREAD = np.sqrt(2 / np.pi), np.sqrt(1 - 2 / np.pi)
 
 
 def begin(
-    stream: Input, prepared: Prepared, plan: Plan, tail: replay.Tail | None, tests: Sequence[shifts.Running],
-) -> Glance | None:  # fmt: skip
+    stream: Input,
+    prepared: Prepared,
+    plan: Plan,
+    tail: replay.Tail | None,
+    tests: Sequence[shifts.Running],
+) -> Glance | None:
     """A glance from where a replay stands; None where one would not do."""
     laid, step = prepared.series, prepared.cadence.step_ns
     is_plain = (
-        tail is not None
-        and prepared.cadence.is_even
+        prepared.cadence.is_even
         and (prepared.found.is_exact or prepared.track is not None)
         and not clock.is_calendar(step)
         and plan.prepare.transform == "none"
@@ -167,15 +164,10 @@ def begin(
         zone=stream.zone,
         tests=tuple(tests),
         track=prepared.track,
-        stamps=np.sort(stream.times)[-STAMPS:].copy(),
+        stamps=np.sort(stream.times)[-cadence.TELLING :].copy(),
         times=np.empty(0, np.int64),
         values=np.empty(0),
     )
-
-
-def sizes(z: Floats) -> Floats:
-    """(n,) the size of scores as scores: those of a standard normal have a mean of 0 and a standard deviation of 1."""
-    return np.asarray((np.abs(z) - GAUSSIAN_SIZE) / GAUSSIAN_SIZE_SPREAD)
 
 
 def _after(tests: Sequence[shifts.Running], z: Floats) -> tuple[shifts.Running, ...] | None:
@@ -183,7 +175,7 @@ def _after(tests: Sequence[shifts.Running], z: Floats) -> tuple[shifts.Running, 
     out = []
     for i, test in enumerate(tests):
         now: shifts.Running | None = test
-        for x in z if i == 0 else sizes(z):
+        for x in z if i == 0 else shifts.sizes(z):
             now = None if now is None else now.after(float(x))
         if now is None:
             return None

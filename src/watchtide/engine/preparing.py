@@ -256,7 +256,7 @@ def frame_of(
         weights = np.clip(d / max(usual, 1e-300), 0.0, 20.0)
     counted = None
     if transform.name == "none" and prepared.resolved["as"] == "count":
-        counted = Counted(np.ones(len(series)), np.full(len(series), np.inf))
+        counted = Counted.plain(len(series))
     elif transform.name == "none" and prepared.unit > 0 and prepared.denominator is not None:
         trials = np.maximum(np.nan_to_num(prepared.denominator, nan=0.0), 1e-9)
         counted = Counted(prepared.unit / trials, trials)

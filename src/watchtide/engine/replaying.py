@@ -226,7 +226,7 @@ def _online_shifts(
     shortest = int(np.clip(DAY_NS // step, 24, 288))
     tested = [z]
     if of == "spread":
-        tested.append(glancing.sizes(z))
+        tested.append(shifts.sizes(z))
     elif of == "slope":
         change = np.full(len(z), np.nan)
         change[shortest:] = (z[shortest:] - z[:-shortest]) / np.sqrt(2)

@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
 from typing import Any
 
 from watchtide.core import keys
@@ -117,10 +116,9 @@ def group_starts(outcomes: Sequence[Outcome]) -> tuple[list[int], list[int]]:
     # What two findings may have in common: an incident, or without one a name=value of their streams. All that still last
     # at a start overlap one another there, so that joining the longest of them joins all.
     longest: dict[tuple[object, ...], int] = {}
-    pairs = cache(keys.decode)
     for i, o in enumerate(order):
         series = o.finding.series
-        mine: list[tuple[object, ...]] = [(x,) for x in o.incidents] or [(series,), *pairs(series)]
+        mine: list[tuple[object, ...]] = [(x,) for x in o.incidents] or [(series,), *keys.decode(series)]
         for common in mine:
             j = longest.get(common)
             if j is not None and order[j].finding.end >= o.finding.start:

@@ -381,8 +381,8 @@ class CorrectionSerializer(serializers.Serializer):
     title = serializers.CharField(source="stream.title")
     zone = serializers.CharField(source="stream.zone")
     why = serializers.ChoiceField(choices=[(w, w) for w in (IMPORTED, UNDONE)])
-    batch = serializers.IntegerField()
-    source = serializers.CharField(help_text="of the batch")
+    batch = serializers.IntegerField(source="batch_id")
+    source = serializers.CharField(source="batch.source", help_text="of the batch")
     since = query.MomentField(help_text="the first stamp that may have changed")
     noted_at = serializers.DateTimeField()
     judged_at = serializers.DateTimeField(allow_null=True)
@@ -399,7 +399,7 @@ class LookoutCorrectionsView(APIView):
     )
     def get(self, request, pk: int) -> Response:
         """Corrected history of a lookout's streams and what that changed, the latest first. Nothing of it was sent."""
-        found = Lookout.objects.get(pk=pk).corrections.select_related("stream")
+        found = Lookout.objects.get(pk=pk).corrections.select_related("stream", "batch")
 
         def listed(rows: Any) -> Any:
             for r in rows:

@@ -12,36 +12,33 @@ from typing import Any
 from cachetools import LRUCache
 from django.db import connection
 
-from watchtide.core.series import SECOND_NS
+from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.engine.glancing import Glance
 from watchtide.engine.training import left_out_spans
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import foreseeing, judging, models
-from watchtide.server.lookouts.arrivals import Arrivals, Samples
+from watchtide.server.lookouts.arrivals import Arrivals
 from watchtide.server.lookouts.judging import Judged, Rules
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.streams import store
 
 MOST_BYTES = 512 << 20
 # What of a row and of its stream decides whether a glance still holds.
-FIELDS = (
-    "pk", "stream_id", "state", "needs", "judged_through_ns", "next_ns", "judged", "newest_ns", "newest_at",
-    "foreseen_through_ns", "stream__key", "stream__zone", "stream__lateness_ns", "stream__first_ns",
-)  # fmt: skip
+FIELDS = ("pk", "state", "needs", "judged_through_ns", "next_ns", "judged", "newest_ns", "newest_at")
+FIELDS += ("foreseen_through_ns", "stream__key", "stream__zone", "stream__lateness_ns", "stream__first_ns")
 WRITTEN = ("judged_through_ns", "next_ns", "judged", "newest_ns", "newest_at", "why")
 Row = dict[str, Any]
 
 
 @dataclass
 class _Held:
-    """A glance, the stream and labels that it is of, and what has come since."""
+    """A glance, what it rests on, the spans that labels left out under a version of the logbook, and what has come since."""
 
     glance: Glance
-    stream: int
     facts: tuple[Any, ...]
     labels: tuple[int, list[tuple[int, int]]]
-    arrived: list[Samples] = field(default_factory=list)
+    arrived: list[tuple[Ints, Floats]] = field(default_factory=list)
 
 
 class Glances:
@@ -58,16 +55,18 @@ class Glances:
 
     def look(self) -> None:
         """Take in what has come."""
-        for stream, samples in self._arrivals.look():
+        come = self._arrivals.look()
+        if come is None:
+            self.clear()
+            return
+        for stream, times, values in come:
             rows = self._of_stream.get(stream, ())
             for pk in list(rows):
                 held = self._held.get(pk)
                 if held is None:
                     self._of_stream[stream].discard(pk)
                 else:
-                    held.arrived.append(samples)
-        if self._arrivals.is_broken:
-            self.clear()
+                    held.arrived.append((times, values))
 
     def keep(self, watched: Watched, judged: Judged, rules: Rules) -> None:
         """Remember where a stream stands, after it was judged as a whole."""
@@ -77,7 +76,7 @@ class Glances:
         stream = watched.stream
         facts = (stream.key, stream.zone, stream.first_ns, watched.lookout.plan_version_id)
         labels = logbook.version(), left_out_spans(rules.plan, stream.key, rules.labels)
-        held = _Held(judged.glance, stream.pk, facts, labels)
+        held = _Held(judged.glance, facts, labels)
         if judged.glance.size <= self._held.maxsize:
             self._held[watched.pk] = held
             self._of_stream.setdefault(stream.pk, set()).add(watched.pk)
@@ -149,12 +148,10 @@ def _judge(held: _Held, row: Row, lookout: Lookout, now: datetime, now_ns: int) 
         # Also where the wait has changed, by hand or as it was learned.
         changes["next_ns"] = next_ns
     if until_ns != before.until_ns:
-        through = f"through {moments.spoken(until_ns, row['stream__zone'])}"
-        is_young = row["state"] == models.LEARNING
         changes |= {
             "judged_through_ns": until_ns,
             "judged": row["judged"] + judged,
-            "why": f"judged provisionally {through}" if is_young else f"judged {through}",
+            "why": judging.calm_words(row["state"], until_ns, row["stream__zone"]),
         }
     return changes
 

@@ -14,6 +14,7 @@ from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.lookouts.judging import Rules
 from watchtide.server.lookouts.models import Correction, Group, Lookout, Raised, Watched
+from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.streams import store
 from watchtide.server.streams.corrections import Corrected, corrected
@@ -39,8 +40,7 @@ def note(sender: object, change: Corrected, **_: object) -> None:
         Correction(
             lookout_id=lookout,
             stream_id=stream,
-            batch=change.batch.pk,
-            source=change.batch.source,
+            batch=change.batch,
             why=change.why,
             since_ns=change.first_ns[stream],
         )
@@ -61,6 +61,15 @@ def request(lookout: Lookout) -> None:
     )
 
 
+def look() -> int:
+    """A job for each lookout with a correction that none has judged: one that came while a job was ending, or failed. Returns how
+    many."""
+    found = list(Lookout.objects.filter(corrections__judged_at=None, corrections__isnull=False).distinct())
+    for lookout in found:
+        request(lookout)
+    return len(found)
+
+
 @jobs.handles("correct", lane="watch")
 def correct(lease: jobs.Lease) -> dict[str, Any]:
     """Judge anew the streams of a lookout whose history was corrected, each in one transaction; killed anywhere, the next worker
@@ -70,15 +79,16 @@ def correct(lease: jobs.Lease) -> dict[str, Any]:
         return {"streams": 0}
     rows = lookout.corrections.filter(judged_at=None).order_by("stream").values_list("stream", flat=True)
     streams = list(rows.distinct())
+    rules = Rules.now(scans.plan_of(lookout.plan_version.text))
     changed = 0
     for i, stream in enumerate(streams):
         lease.go_on(i, len(streams))
-        changed += judge(lookout, stream, lease)
+        changed += judge(lookout, stream, rules, lease)
     jobs.tell("lookout", lookout.pk)
     return {"streams": len(streams), "changed": changed}
 
 
-def judge(lookout: Lookout, stream: int, lease: jobs.Lease) -> bool:
+def judge(lookout: Lookout, stream: int, rules: Rules, lease: jobs.Lease) -> bool:
     """Judge a stream anew through the bin that it was judged through, and write what that changed; whether anything has."""
     rows = list(lookout.corrections.filter(judged_at=None, stream=stream))
     watched = Watched.objects.select_related("stream").filter(lookout=lookout, stream=stream).first()
@@ -86,23 +96,12 @@ def judge(lookout: Lookout, stream: int, lease: jobs.Lease) -> bool:
         # It has begun anew since, or is watched no more.
         lookout.corrections.filter(pk__in=[r.pk for r in rows]).delete()
         return False
-    watched.lookout = lookout
-    rules = Rules.now(scans.plan_of(lookout.plan_version.text))
-    times, values = store.read(stream, None, watched.judged_through_ns - 1)
-    given = scans.stream_input(watched.stream, rules.plan, times, values)[0]
-    scanned, state, _ = upkeep.tick(given, rules.plan, rules.labels, None, is_told=False)
-    before, now = list(map(as_finding, watched.findings)), list(scanned.findings)
-    gone, come, changed = compared(before, now)
-    reach = Complete(watched.judged_through_ns, scanned.base.series.step_ns)
+    now, changes, step_ns = _anew(watched, watched.judged_through_ns, rules)
+    gone, come, changed = compared(list(map(as_finding, watched.findings)), now)
+    reach = Complete(watched.judged_through_ns, step_ns)
     with lease.write():
         _settle(watched, gone, come, rules, reach)
-        Watched.objects.filter(pk=watched.pk, judged_through_ns=watched.judged_through_ns).update(
-            findings=[as_data(f) for f in now],
-            upkeep=state or b"",
-            judged=int((~np.isnan(scanned.z)).sum()),
-            # Its state is found anew by the next look.
-            next_ns=None,
-        )
+        Watched.objects.filter(pk=watched.pk, judged_through_ns=watched.judged_through_ns).update(**changes)
         # One line for what came together; the rest of them had no part of it.
         first, *others = rows
         Correction.objects.filter(pk=first.pk).update(
@@ -114,6 +113,32 @@ def judge(lookout: Lookout, stream: int, lease: jobs.Lease) -> bool:
         )
         Correction.objects.filter(pk__in=[r.pk for r in others]).delete()
     return bool(gone or come or changed)
+
+
+def _anew(watched: Watched, through_ns: int, rules: Rules) -> tuple[list[Finding], Row, int]:
+    """What a replay of the corrected history raises through a moment, what changes in the row, and how long a bin is."""
+    times, values = store.read(watched.stream_id, None, through_ns - 1)
+    # Its state is found anew by the next look.
+    changes: Row = {"next_ns": None}
+    try:
+        if not len(times):
+            raise ValueError("nothing is left of it")
+        given = scans.stream_input(watched.stream, rules.plan, times, values)[0]
+        scanned, state, _ = upkeep.tick(given, rules.plan, rules.labels, None, is_told=False)
+    except (ValueError, Problem):
+        # It begins anew with what comes; what is known by now wakes nobody.
+        nothing = {
+            "judged_through_ns": None,
+            "findings": [],
+            "upkeep": b"",
+            "judged": 0,
+            "known_ns": through_ns,
+        }
+        return [], changes | nothing, watched.stream.step_ns
+    found = list(scanned.findings)
+    judged = int((~np.isnan(scanned.z)).sum())
+    changes |= {"findings": [as_data(f) for f in found], "upkeep": state or b"", "judged": judged}
+    return found, changes, scanned.base.series.step_ns
 
 
 def compared(

@@ -174,16 +174,20 @@ def _now(
         return _state(watched, models.SILENT, why, lacks)
     ongoing = [f for f in findings if rules.is_open(f, reach)]
     if not ongoing:
-        through = moments.spoken(reach.until_ns, watched.stream.zone)
-        if lacks:
-            return _state(watched, models.LEARNING, f"judged provisionally through {through}", lacks)
-        return _state(watched, models.STEADY, f"judged through {through}")
+        state = models.LEARNING if lacks else models.STEADY
+        return _state(watched, state, calm_words(state, reach.until_ns, watched.stream.zone), lacks)
     worst = max(ongoing, key=lambda f: f["score"] or 0.0)
     side = worst["direction"] or "without a side"
     words = f"{worst['score']:.1f} sigmas {side} since {moments.spoken(worst['start'], watched.stream.zone)}"
     if rules.is_quiet(watched.stream.key, worst):
         return _state(watched, models.QUIET, f"planned work; {words}", lacks)
     return _state(watched, models.ADRIFT, words, lacks)
+
+
+def calm_words(state: str, until_ns: int, zone: str) -> str:
+    """Through when a stream was judged on which nothing is going on."""
+    provisionally = "provisionally " if state == models.LEARNING else ""
+    return f"judged {provisionally}through {moments.spoken(until_ns, zone)}"
 
 
 def _state(watched: Watched, state: str, why: str, needs: str = "") -> Row:

@@ -5,7 +5,7 @@ from django.db.models.functions import Now
 
 from watchtide.server.scans.models import PlanVersion
 from watchtide.server.streams.corrections import IMPORTED, UNDONE
-from watchtide.server.streams.models import Stream
+from watchtide.server.streams.models import Batch, Stream
 
 LEARNING, STEADY, ADRIFT, SILENT, QUIET, FAILING = (
     "learning",
@@ -114,14 +114,12 @@ class Watched(models.Model):
 
 
 class Correction(models.Model):
-    """A stream's history that was corrected behind what a lookout had judged. batch, source : what was taken back, or brought
-    earlier samples; since_ns : the first stamp that may have changed; judged_at : when it was judged anew; gone, come :
+    """A stream's history that was corrected behind what a lookout had judged. batch : what was taken back, or brought earlier samples; since_ns : the first stamp that may have changed; judged_at : when it was judged anew; gone, come :
     findings that are no more, and that are new; changed : pairs of those that differ, before and now."""
 
     lookout = models.ForeignKey(Lookout, on_delete=models.CASCADE, related_name="corrections")
     stream = models.ForeignKey(Stream, on_delete=models.CASCADE)
-    batch = models.BigIntegerField()
-    source = models.CharField(max_length=255)
+    batch = models.ForeignKey(Batch, on_delete=models.CASCADE)
     why = models.CharField(max_length=8, choices=[(w, w) for w in (IMPORTED, UNDONE)])
     since_ns = models.BigIntegerField()
     noted_at = models.DateTimeField(db_default=Now())

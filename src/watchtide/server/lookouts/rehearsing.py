@@ -124,7 +124,7 @@ def _proposed(rows: Sequence[Row], plan: Plan) -> Row:
         for name, pick in (("lower", min), ("upper", max))
         if all(r[name] is not None for r in rows)
     }
-    baseline = plan.baseline.model_copy(update={"options": widest, "seasons": []})
+    baseline = plan.baseline.model_copy(update={"options": widest})
     with_them = dump(plan.model_copy(update={"baseline": baseline})) if widest else None
     return {"per_stream": rows[:MOST_SHOWN], "widest": widest, "plan": with_them}
 

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 
 from django.dispatch import Signal
 
-from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch
 
 IMPORTED, UNDONE = "imported", "undone"
@@ -24,18 +23,8 @@ class Corrected:
 corrected = Signal()
 
 
-def firsts_of(batch: Batch) -> dict[int, int]:
-    """The first stamp of each stream in a batch, out of its blocks."""
-    out: dict[int, int] = {}
-    for data in batch.blocks.values_list("index", flat=True):
-        entries = store.Index.from_bytes(bytes(data)).entries
-        for stream, first in zip(entries["stream"].tolist(), entries["first"].tolist(), strict=True):
-            out[stream] = min(out.get(stream, first), first)
-    return out
-
-
-def report(batch: Batch, why: str, firsts: Mapping[int, int]) -> None:
-    """Tell whoever rests on these streams. firsts : the first stamp of each stream in the batch; what only goes on, or begins,
-    corrects nothing, which only they know."""
-    if firsts:
-        corrected.send(Batch, change=Corrected(batch, why, firsts))
+def report(batch: Batch, why: str, spans: Mapping[int, tuple[int, int]]) -> None:
+    """Say which spans of which streams a batch has touched, as `renewing.spans_of` gives them. What only goes on, or begins,
+    corrects nothing, which only those know who rest on it."""
+    if spans:
+        corrected.send(Batch, change=Corrected(batch, why, {pk: first for pk, (first, _) in spans.items()}))

@@ -24,7 +24,7 @@ from watchtide.server import disk, moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
-from watchtide.server.streams import catalogue, corrections, rolling, store
+from watchtide.server.streams import catalogue, corrections, renewing, rolling, store
 from watchtide.server.streams.models import CADENCE_STATED, Batch, KeptLayout, Stream, Upload
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape, survey
 from watchtide.tables.chunks import Chunk
@@ -528,6 +528,6 @@ def _end(batch: Batch, taker: _Taker, book: _Aside, lease: jobs.Lease) -> list[i
             samples=taker.writer.samples, aside=book.packed() if book.count else b"", streams=len(taker.streams),
             first_ns=taker.writer.first_ns, last_ns=taker.writer.last_ns, layout=facts,
         )  # fmt: skip
-        corrections.report(batch, corrections.IMPORTED, corrections.firsts_of(batch))
+        corrections.report(batch, corrections.IMPORTED, renewing.spans_of([batch]))
         jobs.enqueue("fold", f"Fold {batch.source}", {})
     return [s.pk for s in taker.streams]

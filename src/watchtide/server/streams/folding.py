@@ -136,14 +136,12 @@ def _fold_group(group: Sequence[int]) -> int:
     for pk in group:
         block = blocks.pop(pk)
         index = store.Index.from_bytes(bytes(block.index))
-        times, values = store.read_frames(bytes(block.payload), index)
         if block.batch.door in ("push", "pull"):
             received[block.batch_id] = block.batch.created_at.timestamp()
-        columns = (index.entries[name].tolist() for name in ("stream", "start", "count"))
-        for stream, a, n in zip(*columns, strict=True):
-            piece = _Piece(block.batch_id, times[a : a + n], values[a : a + n], block.batch.door == "derived")
+        for stream, times, values in store.of_streams(bytes(block.payload), index):
+            piece = _Piece(block.batch_id, times, values, block.batch.door == "derived")
             pieces.setdefault(stream, []).append(piece)
-        count += len(times)
+        count += block.samples
     ids = sorted(pieces)
     for a in range(0, len(ids), STREAMS_AT_ONCE):
         some = ids[a : a + STREAMS_AT_ONCE]

@@ -75,8 +75,10 @@ def spans_of(batches: Sequence[Batch]) -> dict[int, Span]:
     out: dict[int, Span] = {}
     for batch in batches:
         for data in batch.blocks.values_list("index", flat=True):
-            for e in store.Index.from_bytes(bytes(data)).entries:
-                stream, first, last = int(e["stream"]), int(e["first"]), int(e["last"])
+            entries = store.Index.from_bytes(bytes(data)).entries
+            for stream, first, last in zip(
+                *(entries[x].tolist() for x in ("stream", "first", "last")), strict=True
+            ):
                 a, b = out.get(stream, (first, last))
                 out[stream] = (min(a, first), max(b, last))
     return out

@@ -112,6 +112,14 @@ def read_frames(payload: bytes, index: Index, first_byte: int = 0) -> tuple[Ints
     return np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
 
 
+def of_streams(payload: bytes, index: Index) -> Iterator[tuple[int, Ints, Floats]]:
+    """(stream, times, values) of each stream in a whole block."""
+    times, values = read_frames(payload, index)
+    columns = (index.entries[name].tolist() for name in ("stream", "start", "count"))
+    for stream, a, n in zip(*columns, strict=True):
+        yield stream, times[a : a + n], values[a : a + n]
+
+
 def by_stream_and_time(streams: Ints, times: Ints) -> Ints:
     """Order by stream, then time, equal ones as they stand; quick where times rise within each stream."""
     least = int(streams.min()) if len(streams) else 0

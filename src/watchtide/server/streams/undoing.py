@@ -69,11 +69,10 @@ def undo(batch: Batch, user: Any, begin: Callable[[], AbstractContextManager[Any
         ids = streams_of(locked)
         anew = rolling.corrections(locked, ids) if locked.roll_parts.exists() else []
         changed = renewing.spans_of([locked]) if locked.door in ("push", "pull") else {}
-        firsts = [corrections.firsts_of(gone) for gone in [*anew, locked]]
+        spans = renewing.spans_of([*anew, locked])
         for gone in [*anew, locked]:
             _undo_samples(gone)
-        first_ns = {pk: min(f[pk] for f in firsts if pk in f) for pk in set().union(*firsts)}
-        corrections.report(locked, corrections.UNDONE, first_ns)
+        corrections.report(locked, corrections.UNDONE, spans)
         redone = rolling.take_back(locked, anew)
         Batch.objects.filter(pk__in=[b.pk for b in anew]).delete()
         locked.undone_at, locked.undone_by = moments.now(), user
@@ -115,8 +114,7 @@ def _later_blocks(batch: Batch) -> dict[int, dict[int, list[int]]]:
 
 
 def streams_of(batch: Batch) -> list[int]:
-    indexes = (store.Index.from_bytes(bytes(i)) for i in batch.blocks.values_list("index", flat=True))
-    return sorted({int(s) for index in indexes for s in index.entries["stream"]})
+    return sorted(renewing.spans_of([batch]))
 
 
 def _undo_stream(batch: Batch, stream: Stream, later: dict[int, list[int]], changes: folding.Changes) -> None:

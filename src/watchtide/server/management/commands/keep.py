@@ -6,7 +6,7 @@ from django.core.management.base import BaseCommand, CommandParser
 
 from watchtide.server import ourselves
 from watchtide.server.jobs import duties, services
-from watchtide.server.lookouts import links, sending
+from watchtide.server.lookouts import correcting, links, sending
 from watchtide.server.lookouts import services as lookouts
 from watchtide.server.looks import mornings
 from watchtide.server.streams import keeping
@@ -17,6 +17,7 @@ def of_jobs() -> list[duties.Duty]:
         duties.Duty("wake workers", services.watch_once),
         duties.Duty("send notices", sending.Sending()),
         duties.Duty("look for what lookouts can judge", lookouts.look),
+        duties.Duty("look for corrected history", correcting.look, every_s=30),
         duties.Duty("send looks", mornings.Mornings(), every_s=30),
         duties.Duty("forget old wake-ups", services.prune, every_s=600),
         duties.Duty("forget old links", links.prune, every_s=600),
