@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, list, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
-import { dayTime, figure, plural, zoneName } from "../../parts/words";
+import { clock, day, dayTime, figure, plural, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 
 type Correction = Schema["Correction"];
@@ -89,8 +89,8 @@ function Changes({ of: c }: { of: Correction }) {
 
 /** Since when and until when, how large and on which side. */
 function words(f: Found, zone: string): string {
-  const [from, to] = [dayTime(f.start, zone), dayTime(f.end, zone)];
-  const isOneDay = from.slice(0, -5) === to.slice(0, -5);
+  const isOneDay = day(f.start, zone) === day(f.end, zone);
+  const end = isOneDay ? clock(f.end, zone) : dayTime(f.end, zone);
   const size = f.score === null ? "" : `, ${figure(f.score, 1)} σ`;
-  return `${from} to ${isOneDay ? to.slice(-5) : to}${size} ${f.direction || "without a side"}`;
+  return `${dayTime(f.start, zone)} to ${end}${size} ${f.direction || "without a side"}`;
 }

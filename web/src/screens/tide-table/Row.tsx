@@ -1,4 +1,3 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { memo, type PointerEvent } from "react";
 import { Link } from "react-router";
 import type { TideRow } from "../../api/client";
@@ -40,7 +39,7 @@ export const Row = memo(function Row(props: Props) {
   };
   const move = (e: PointerEvent) =>
     read({ row, moment: momentAt(e), left: e.clientX, top: e.currentTarget.getBoundingClientRect().bottom });
-  const ahead = useAhead(useQueryClient(), row.id);
+  const ahead = useAhead(row.id);
   return (
     <div
       {...ahead}

@@ -1,4 +1,4 @@
-import { QueryClient } from "@tanstack/react-query";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { serve } from "../../test/serve";
@@ -7,8 +7,8 @@ import { aroundOf, POINTS, windowQuery } from "./useView";
 
 const stream = { id: 7, first: 0, last: 100 * 86_400_000, step_s: 900, standing_scan: 3 };
 
-function Name({ client }: { client: QueryClient }) {
-  return <a {...useAhead(client, 7)}>Northquay</a>;
+function Name() {
+  return <a {...useAhead(7)}>Northquay</a>;
 }
 
 describe("a stream that may be opened", () => {
@@ -21,7 +21,11 @@ describe("a stream that may be opened", () => {
       "GET /api/v1/scans/{id}/streams/{stream}/window": () => ({ total: 5 }),
     });
     const client = new QueryClient({ defaultOptions: { queries: { staleTime: 15_000 } } });
-    render(<Name client={client} />);
+    render(
+      <QueryClientProvider client={client}>
+        <Name />
+      </QueryClientProvider>,
+    );
     return { calls, client, name: screen.getByText("Northquay") };
   };
 

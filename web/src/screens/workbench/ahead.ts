@@ -1,6 +1,6 @@
 /** What the workbench of a stream opens with, and how to have it there before somebody does. */
 
-import type { QueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { type PointerEvent, useRef } from "react";
 import { api, get } from "../../api/client";
 import type { Range } from "../../charts/TimePane";
@@ -31,7 +31,8 @@ async function fetchAhead(client: QueryClient, id: number) {
 }
 
 /** For a link to a stream: its chart is fetched while the pointer rests on it. */
-export function useAhead(client: QueryClient, id: number) {
+export function useAhead(id: number) {
+  const client = useQueryClient();
   const timer = useRef(0);
   const forget = () => window.clearTimeout(timer.current);
   return {
