@@ -8,9 +8,10 @@ from types import SimpleNamespace
 
 import pytest
 from bench import browser
-from selenium.common.exceptions import TimeoutException
+from selenium.common.exceptions import StaleElementReferenceException, TimeoutException
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.remote.webelement import WebElement
 
 from tests import databases
 
@@ -68,6 +69,31 @@ def chromium(app):
         yield driver
 
 
+class Shown(WebElement):
+    """An element that is found anew where the page has drawn it anew since, as an eye would."""
+
+    def __init__(self, element, find):
+        super().__init__(element.parent, element.id)
+        self._find = find
+
+    def _anew(self, act):
+        for _ in range(3):
+            try:
+                return act()
+            except StaleElementReferenceException:
+                self._id = self._find().id
+        return act()
+
+    def _execute(self, command, params=None):
+        return self._anew(lambda: super(Shown, self)._execute(command, dict(params) if params else None))
+
+    def get_attribute(self, name):
+        return self._anew(lambda: super(Shown, self).get_attribute(name))
+
+    def is_displayed(self):
+        return self._anew(super().is_displayed)
+
+
 class Page:
     """What a person does and sees: by role, label and words."""
 
@@ -86,20 +112,31 @@ class Page:
             shown = self.driver.find_element(By.TAG_NAME, "body").text
             raise TimeoutException(f"at {self.driver.current_url}, which shows:\n{shown}") from error
 
+    def first(self, by, path):
+        """The first such element, once there is one."""
+
+        def find():
+            return self.wait(lambda: self.driver.find_elements(by, path))[0]
+
+        return Shown(find(), find)
+
     def find(self, css):
-        return self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, css))[0]
+        return self.first(By.CSS_SELECTOR, css)
 
     def all(self, css):
-        return self.driver.find_elements(By.CSS_SELECTOR, css)
+        def at(i):
+            return lambda: self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, css)[i:])[0]
+
+        return [Shown(e, at(i)) for i, e in enumerate(self.driver.find_elements(By.CSS_SELECTOR, css))]
 
     def button(self, words):
         path = f"//button[contains(normalize-space(.), {words!r})] | //a[contains(normalize-space(.), {words!r})]"
-        return self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+        return self.first(By.XPATH, path)
 
     def row(self, words):
         """The row of a table that holds these words, once it is there."""
         path = f"//tr[contains(normalize-space(.), {words!r})]"
-        return self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+        return self.first(By.XPATH, path)
 
     def labelled(self, label):
         return self.find(f"[aria-label^={label!r}]")
@@ -107,7 +144,7 @@ class Page:
     def labelled_by(self, words):
         """The control that a label with these words is of."""
         path = f"//label[starts-with(normalize-space(.), {words!r})]"
-        label = self.wait(lambda: self.driver.find_elements(By.XPATH, path))[0]
+        label = self.first(By.XPATH, path)
         if name := label.get_attribute("for"):
             return self.driver.find_element(By.ID, name)
         return label.find_element(By.CSS_SELECTOR, "input, select, textarea")

@@ -74,23 +74,19 @@ def test_a_worker_that_is_killed_is_told_and_its_scan_is_finished_by_another(pag
 def test_the_fleet_holds_findings_back_and_columns_stay_with_the_person(page):
     page.open("/")
     every = page.fetch("/api/v1/tide")["open"]
-    Select(
-        page.wait(
-            lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'Across the fleet')]//select")
-        )[0]
-    ).select_by_value("0.1")
+    Select(page.first(By.XPATH, "//label[contains(., 'Across the fleet')]//select")).select_by_value("0.1")
     page.says("held back")
     assert "fleet=0.1" in page.driver.current_url
     held = page.fetch("/api/v1/tide?fleet=0.1")
     assert held["open"] + held["held_back"] == every and held["held_back"] > 0
     page.says(f"{held['open']} open findings")
     page.button("Columns").click()
-    page.wait(lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'owner')]//input"))[0].click()
+    page.first(By.XPATH, "//label[contains(., 'owner')]//input").click()
     page.wait(lambda: "owner" in page.text(".tide-head"))
     page.open("/")
     page.wait(lambda: "owner" in page.text(".tide-head"))
     page.button("Columns").click()
-    page.wait(lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'owner')]//input"))[0].click()
+    page.first(By.XPATH, "//label[contains(., 'owner')]//input").click()
     page.wait(lambda: "owner" not in page.text(".tide-head"))
 
 
@@ -99,9 +95,7 @@ def test_streams_are_laid_over_one_another_and_both_forms_stand_side_by_side(pag
     other = stream_id(page, "gate_taps", "Gullhaven · adult")
     page.open(f"/workbench/{number}")
     assert page.find(".ruler").get_attribute("aria-label") == "Cycles of 1\u2009d and 7\u2009d"
-    chooser = page.wait(
-        lambda: page.driver.find_elements(By.XPATH, "//label[contains(., 'Beside it')]//select")
-    )[0]
+    chooser = page.first(By.XPATH, "//label[contains(., 'Beside it')]//select")
     chooser.send_keys(" ")
     page.wait(lambda: [o for o in Select(chooser).options if o.get_attribute("value") == str(other)])
     Select(chooser).select_by_value(str(other))

@@ -35,7 +35,7 @@ describe("a stream that may be opened", () => {
     await vi.advanceTimersByTimeAsync(150);
     expect(calls.map((c) => c.path)).toHaveLength(2);
     const { queryKey } = windowQuery(3, 7, aroundOf(firstRange(stream as never)), POINTS);
-    expect(client.getQueryData(queryKey)).toEqual({ total: 5 });
+    await vi.waitFor(() => expect(client.getQueryData(queryKey)).toEqual({ total: 5 }));
   });
 
   it("is not fetched by a pointer that goes by, nor by a finger", async () => {
