@@ -68,6 +68,19 @@ def test_in_replay_too_a_short_stream_borrows_what_its_family_had_seen():
     assert np.isfinite(together_.base.in_force.above[together_.base.in_force.lacking]).all()
 
 
+def test_streams_of_a_scan_as_if_live_say_what_each_says_alone():
+    plan = from_data({"baseline": {"kind": "harmonic", "seasons": ["24h"]}, "flag": {"level": {"odds": 1000}}})
+    rng = np.random.default_rng(8)
+    family = [hourly(rng.standard_t(4, 24 * 26), f"metric=level,place=p{k}") for k in range(3)]
+    together_ = scan(family, plan, "replay")
+    for stream, seen in zip(family, together_, strict=True):
+        alone = scan([stream], plan, "replay")[0]
+        assert seen.findings == alone.findings
+        assert np.array_equal(seen.base.in_force.above, alone.base.in_force.above, equal_nan=True)
+    level = together_[0].base.in_force
+    assert level.lacking.any() and level.above[level.lacking].min() >= 6.0
+
+
 def test_what_a_family_lends_in_replay_knows_no_future():
     whole = scan(daily_family(spike=150), DAILY, "replay")
     for cut in (151, 163):

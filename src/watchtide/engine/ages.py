@@ -28,10 +28,6 @@ HOUR_NS = DAY_NS // 24
 # From when on there are points, and so many samples at least: by the middle of those before, then with the day.
 HOURS_NS, HOURS_SAMPLES = 6 * HOUR_NS, 24
 DAYS_NS, DAYS_SAMPLES = 4 * DAY_NS, 48
-# Slower streams wait for their first full choice: their first day holds too few samples to say anything.
-SLOWEST_NS = 6 * HOUR_NS
-# A level is read anew each day at first; where it rests on too few samples to have a tail, it is at least so many sigmas.
-CAUTIOUS_SIGMAS = 6.0
 # Kinds that need no season and little history; others wait for the day.
 SIMPLE = ("fixed", "rolling", "trailing")
 
@@ -78,7 +74,7 @@ def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
     stamps = np.sort(stream.times)
     _, way = preparing.cadence_of(stream, plan, stamps[:HOURS_SAMPLES])
     step = way.step_ns
-    if not way.is_even or step > SLOWEST_NS or preparing.parse_transform(plan.prepare.transform, step)[1] > 1:
+    if not way.is_even or step > replaying.SLOWEST_NS or preparing.parse_transform(plan.prepare.transform, step)[1] > 1:
         return (own,)
     rhythm = replaying.rhythm_of(plan, step)
     hours = max(HOURS_NS // step, HOURS_SAMPLES)
@@ -103,7 +99,7 @@ def _start(stamps: Ints, step: int, first: int, refit: int, own: replay.Cadence)
     known = int(np.searchsorted(stamps, int(stamps[0]) + first * step))
     reread = max(DAY_NS // (refit * step), 1)
     rhythm = replay.Cadence(first, refit, own.window, int(reread))
-    return Start(rhythm, min(max(known, 2), KNOWN_STAMPS), CAUTIOUS_SIGMAS)
+    return Start(rhythm, min(max(known, 2), KNOWN_STAMPS), replaying.CAUTIOUS_SIGMAS)
 
 
 def _for_hours(plan: Plan) -> Plan:

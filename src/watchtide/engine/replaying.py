@@ -18,6 +18,7 @@ from watchtide.engine.choices import choice_of
 from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input, prepare
 from watchtide.engine.training import (
+    OWN_READINGS,
     group_of,
     ignored_columns,
     left_out_spans,
@@ -34,6 +35,10 @@ from watchtide.tables import clock
 # What `auto` takes before it chooses in replay: three weeks, and enough samples for a scale.
 FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
+# Where a rate rests on too few samples to have a tail, its level is at least so many sigmas.
+CAUTIOUS_SIGMAS = 6.0
+# Slower streams take their family's tail there: they wait for one of their own for months.
+SLOWEST_NS = 6 * DAY_NS // 24
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
 
@@ -62,6 +67,16 @@ class Played(NamedTuple):
     base: Baselined
     kept: replay.Kept | None
     glance: Glance | None
+
+
+def is_lent(base: Baselined) -> bool:
+    """Whether a replay may take its family's levels where its own rest on too little."""
+    return base.series.step_ns > SLOWEST_NS
+
+
+def _cautious(plan: Plan, step_ns: int) -> float:
+    ((reading, _),) = plan.flag.level.items()
+    return CAUTIOUS_SIGMAS if step_ns <= SLOWEST_NS and reading not in OWN_READINGS else 0.0
 
 
 def replayed(
@@ -105,7 +120,7 @@ def replayed(
         plan.flag.side,
         group_of(plan, step),
         plan.flag.windows == "auto" and plan.baseline.kind != "fixed",
-        0.0 if start is None else start.cautious,
+        _cautious(plan, step) if start is None else start.cautious,
     )
     got = replay.replay(
         frame,

@@ -10,15 +10,13 @@ import numpy as np
 from watchtide.core import flagging, fleet, keys, windows
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints
-from watchtide.engine import stages, training
+from watchtide.engine import replaying, stages, training
 from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
 from watchtide.plan.model import Fleet
 
 # In replay the fleet's tails are read anew after so many blocks.
 REFIT_BLOCKS = 7
-# Readings of the level that need no tail.
-OWN_READINGS = ("sigmas", "share")
 
 
 def family_of(key: str) -> str:
@@ -39,16 +37,16 @@ def finish(scanned: Sequence[Scanned], plan: Plan) -> list[Scanned]:
 def is_apart(plan: Plan) -> bool:
     """Whether streams do nothing for one another under this plan: `finish` would change nothing."""
     ((reading, _),) = plan.flag.level.items()
-    return reading in OWN_READINGS and plan.flag.fleet is None
+    return reading in training.OWN_READINGS and plan.flag.fleet is None
 
 
 def lacks(s: Scanned, plan: Plan) -> bool:
     """Whether a stream has too little of its own to read its level from."""
     ((reading, _),) = plan.flag.level.items()
-    if reading in OWN_READINGS or s.base.held.count == 0:
+    if reading in training.OWN_READINGS or s.base.held.count == 0:
         return False
     if s.base.mode == "replay":
-        return bool(s.base.in_force.lacking.any())
+        return replaying.is_lent(s.base) and bool(s.base.in_force.lacking.any())
     return s.base.mode == "fit" and (s.level.odds is None or s.level.per_week is None)
 
 

@@ -19,6 +19,8 @@ from watchtide.engine.preparing import Prepared
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 
+# Readings of the level that need no tail.
+OWN_READINGS = ("sigmas", "share")
 # Kinds that use known days and covariates.
 USE_COLUMNS = ("harmonic", "isolation")
 
