@@ -98,6 +98,21 @@ def test_the_value_at_a_level_has_that_score(mean, extra, level, trials):
         assert value[0] < 0 < -level or value[0] > trials
 
 
+@given(st.floats(0.02, 0.9), st.integers(1, 30), st.floats(1.0, 3.0), st.floats(0.3, 9))
+@settings(max_examples=150, deadline=None)
+def test_a_level_that_all_trials_do_not_reach_lies_above_them(chance, trials, wider, level):
+    mean = np.array([chance * trials])
+    deviation = np.sqrt(mean * (1 - chance)) * wider
+    one = counted(1, trials)
+    [most] = quantile.score(np.array([float(trials)]), mean, deviation, one)
+    [value] = quantile.values_at(level, mean, deviation, one)
+    if most < level:
+        # A straight line of one spread a sigma goes on from there.
+        assert value == pytest.approx(trials + (level - most) * deviation[0])
+    else:
+        assert value <= trials
+
+
 def test_without_counts_a_score_is_the_residual_over_the_spread():
     y, e, s = np.array([1.0, np.nan, 3.0]), np.array([0.0, 1.0, 5.0]), np.array([2.0, 1.0, 4.0])
     assert np.array_equal(quantile.score(y, e, s), [0.5, np.nan, -0.5], equal_nan=True)

@@ -127,7 +127,7 @@ def values_at(
     from scipy.special import log_ndtr
 
     # The last whole number whose score is under the level, and the next one: between them lies what is sought.
-    low = _below(np.asarray(log_ndtr(-np.abs(sigmas))), sigmas >= 0, mean, deviation, trials)
+    low = _below(np.asarray(log_ndtr(-np.abs(sigmas))), sigmas, mean, deviation, trials)
     z_low = _signed(low, mean, deviation, trials)
     z_high = _signed(low + 1, mean, deviation, trials)
     share = (sigmas - z_low) / np.maximum(z_high - z_low, 1e-12)
@@ -356,22 +356,33 @@ def _beta_binomial_mid(k, a, b, trials):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _below(targets, are_above, mean, deviation, trials):  # type: ignore[no-untyped-def]
+def _below(targets, sigmas, mean, deviation, trials):  # type: ignore[no-untyped-def]
     """(n,) the largest whole number of events whose score is under the level, at least -1.
 
-    targets : (n,) log of the chance that a Gaussian lies beyond the level; are_above : whether the level is one above.
+    targets : (n,) log of the chance that a Gaussian lies beyond the level; sigmas : (n,) the signed level.
     """
     out = np.empty(len(mean))
     for i in range(len(mean)):
         kind, a, b = _law_of(mean[i], deviation[i], trials[i])
-        low, high = -1.0, np.floor(mean[i] + 4 * deviation[i]) + 1
-        step = 4 * deviation[i] + 1
-        while high < trials[i] and _is_under(high, targets[i], are_above[i], kind, a, b, trials[i]):
-            low, high, step = high, np.floor(high + step), 2 * step
+        is_above = sigmas[i] >= 0
+        # Cornish and Fisher's first term: it is a few events off at most, and the search goes on from there.
+        skew = (
+            2 * deviation[i] ** 2 / mean[i] - 1
+            if np.isinf(trials[i])
+            else 1 - 2 * mean[i] / max(trials[i], 1.0)
+        )
+        guess = np.floor(mean[i] + sigmas[i] * deviation[i] + (sigmas[i] ** 2 - 1) * skew / 6)
+        low, step = min(max(guess, -1.0), trials[i]), 1.0
+        high = low + 1
+        while low >= 0 and not _is_under(low, targets[i], is_above, kind, a, b, trials[i]):
+            low, high, step = max(low - step, -1.0), low, 2 * step
+        step = 1.0
+        while high <= trials[i] and _is_under(high, targets[i], is_above, kind, a, b, trials[i]):
+            low, high, step = high, high + step, 2 * step
         high = min(high, trials[i] + 1)
         while high - low > 1:
             middle = np.floor((low + high) / 2)
-            if _is_under(middle, targets[i], are_above[i], kind, a, b, trials[i]):
+            if _is_under(middle, targets[i], is_above, kind, a, b, trials[i]):
                 low = middle
             else:
                 high = middle
