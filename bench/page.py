@@ -75,6 +75,9 @@ document.querySelector(`a.tide-stream[href="/workbench/${arguments[0]}"]`).click
 """
 
 
+# The last that the tide table fetches are its incidents.
+LOADED = "return performance.getEntriesByType('resource').some((r) => r.name.includes('/api/v1/incidents'))"
+
 # From the rail to the tide table with its rows drawn.
 TABLE = """
 const done = arguments[0];
@@ -163,6 +166,8 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
         browser.wait_for(
             driver, lambda d: d.find_elements("css selector", f'a.tide-stream[href="/workbench/{stream}"]')
         )
+        # Nobody clicks before the page that leads there has come whole.
+        browser.wait_for(driver, lambda d: d.execute_script(LOADED))
         return float(driver.execute_async_script(OPEN, stream))
 
     opened = [open_from_table(small) for _ in range(RUNS + 1)][1:]

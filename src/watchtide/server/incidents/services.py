@@ -35,6 +35,8 @@ MOST_FINDINGS = 2_000
 MOST_BY_CHANCE = 0.5
 
 Row = dict[str, Any]
+# What is seen of the streams here: a thousand of them are read with every page.
+SEEN = ("key", "metric", "title_given", "title_own", "unit", "zone", "bad_side", "step_ns")
 # Requests are answered in several threads.
 _lock = threading.Lock()
 _latest: list[Any] = []
@@ -48,7 +50,7 @@ class Survey:
 
     @cached_property
     def streams(self) -> dict[int, Stream]:
-        return Stream.objects.in_bulk({r["stream"] for r in self.rows})
+        return Stream.objects.only(*SEEN).in_bulk({r["stream"] for r in self.rows})
 
     @cached_property
     def of_stream(self) -> dict[int, list[int]]:
@@ -109,20 +111,31 @@ class Survey:
     def chance(self) -> Chance:
         return Chance(self.pieces, self.fed_by)
 
-    @cached_property
+    @property
     def proposed(self) -> list[tuple[list[int], float]]:
         """Places of the open findings that go together and lie in no incident, and how many groups like each are to be
         expected by chance; the least likely first, those that chance would bring about too left out. Not to be changed:
         they are sought anew when findings, streams or incidents have changed, every change of which is written down."""
-        state = (Change.objects.aggregate(last=Max("pk"))["last"], self.fed_by, self.facts)
+        return self._remembered[0]
+
+    @property
+    def proposals(self) -> list[Row]:
+        """What is proposed, as it is listed. Not to be changed."""
+        return self._remembered[1]
+
+    @cached_property
+    def _remembered(self) -> tuple[list[tuple[list[int], float]], list[Row]]:
+        streams = {pk: [getattr(s, name) for name in SEEN] for pk, s in self.streams.items()}
+        state = (Change.objects.aggregate(last=Max("pk"))["last"], self.fed_by, streams)
         with _lock:
             # Rows that have not changed are the same object.
             if _latest and _latest[0] is self.rows and _latest[1] == state:
                 return _latest[2]
         found = self._sought()
+        kept = found, [_row(self, None, places) | {"by_chance": chance} for places, chance in found]
         with _lock:
-            _latest[:] = [self.rows, state, found]
-        return found
+            _latest[:] = [self.rows, state, kept]
+        return kept
 
     def _sought(self) -> list[tuple[list[int], float]]:
         held = {at for pk, (i, _) in self.incidents.items() if i.state != APART for at in self.places[pk]}
@@ -153,7 +166,7 @@ def listed(state: str = OPEN) -> list[Row]:
     ]
     out.sort(key=lambda r: (LONG_AGO if r["start"] is None else r["start"], r["id"]), reverse=True)
     if state == OPEN:
-        out += [_row(seen, None, places) | {"by_chance": chance} for places, chance in seen.proposed]
+        out += seen.proposals
     return out
 
 

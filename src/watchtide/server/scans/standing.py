@@ -121,7 +121,8 @@ def rows(stream: int | None = None) -> list[dict[str, Any]]:
     by_scan: dict[int, set[int]] = {}
     for scan, own in standing:
         by_scan.setdefault(scan, set()).add(own)
-    streams = Stream.objects.in_bulk({s for _, s in standing})
+    named_by = ("key", "metric", "title_given", "title_own", "unit", "zone")
+    streams = Stream.objects.only(*named_by).in_bulk({s for _, s in standing})
     mark = marks(list(by_scan))
     held = dict(
         Finding.objects.filter(scan_id__in=by_scan).exclude(taken_by="").values_list("pk", "taken_by")

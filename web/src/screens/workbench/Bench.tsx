@@ -69,12 +69,12 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
   );
   const chosen = address.finding;
   const side = isLevelMoving ? "plan" : (address.side ?? (chosen === null ? "plan" : "findings"));
-  const { overview, view, shown, curve, scan, freshness } = useView(scanId, id, settled, {
+  const { overview, view, shown, curve, scan, isDrawn, freshness } = useView(scanId, id, settled, {
     hasParts: address.hasParts,
     by: address.look.by,
   });
   const own = scan.data;
-  const beside = useBeside(id, scanId, own, address.beside);
+  const beside = useBeside(id, scanId, own, address.beside, isDrawn);
   // A span to write an entry over, drawn on a chart with Shift down or taken from what is in sight.
   const [noted, setNoted] = useState<Range | null>(null);
   const client = useQueryClient();

@@ -24,10 +24,16 @@ export function firstRange(stream: StreamFacts): Range {
   return [Math.max(from, to - Math.max(3 * WEEK, FIRST_SAMPLES * stream.step_s * 1000)), to];
 }
 
-async function fetchAhead(client: QueryClient, id: number) {
+/** A stream and its chart, as the workbench will want them: the second as soon as the first is there. */
+export async function fetchAhead(
+  client: QueryClient,
+  id: number,
+  scan?: number | null,
+  range?: Range | null,
+) {
   const stream = await client.fetchQuery(streamQuery(id));
-  const around = aroundOf(firstRange(stream));
-  await client.prefetchQuery(windowQuery(stream.standing_scan ?? null, id, around, POINTS));
+  const around = aroundOf(range ?? firstRange(stream));
+  await client.prefetchQuery(windowQuery(scan ?? stream.standing_scan ?? null, id, around, POINTS));
 }
 
 /** For a link to a stream: its chart is fetched while the pointer rests on it. */

@@ -6,9 +6,16 @@ import { curveQuery, windowQuery } from "./useView";
 const LANE_POINTS = 100;
 
 /** The scans of a stream that stand beside the one on show: the newest replay of its plan, and those pinned. */
-export function useBeside(id: number, scanId: number | null, own: Scan | undefined, pins: number[]) {
+export function useBeside(
+  id: number,
+  scanId: number | null,
+  own: Scan | undefined,
+  pins: number[],
+  isDrawn: boolean,
+) {
   const scans = useQuery({
     queryKey: ["scans", id],
+    enabled: isDrawn,
     queryFn: () => list(api.GET("/api/v1/scans", { params: { query: { stream: id } } })),
   });
   const finished = (scans.data ?? []).filter((s) => s.state === "done");

@@ -74,11 +74,19 @@ export function useView(
   const curve = useQuery({ ...curveQuery(scanId, id), enabled: isDrawn && scanId !== null });
   const scan = useQuery({
     queryKey: ["scan", scanId],
-    enabled: scanId !== null,
+    enabled: isDrawn && scanId !== null,
     queryFn: () => get(api.GET("/api/v1/scans/{id}", { params: { path: { id: scanId ?? 0 } } })),
   });
   // What was drawn last stays, also where the next could not be had.
   const last = useRef(view.data);
   if (view.data) last.current = view.data;
-  return { overview, view, shown: view.data ?? last.current, curve, scan, freshness: freshnessOf(view) };
+  return {
+    overview,
+    view,
+    shown: view.data ?? last.current,
+    curve,
+    scan,
+    isDrawn,
+    freshness: freshnessOf(view),
+  };
 }
