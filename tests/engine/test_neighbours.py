@@ -69,7 +69,9 @@ def test_in_replay_too_a_short_stream_borrows_what_its_family_had_seen():
 
 
 def test_streams_of_a_scan_as_if_live_say_what_each_says_alone():
-    plan = from_data({"baseline": {"kind": "harmonic", "seasons": ["24h"]}, "flag": {"level": {"odds": 1000}}})
+    plan = from_data(
+        {"baseline": {"kind": "harmonic", "seasons": ["24h"]}, "flag": {"level": {"odds": 1000}}}
+    )
     rng = np.random.default_rng(8)
     family = [hourly(rng.standard_t(4, 24 * 26), f"metric=level,place=p{k}") for k in range(3)]
     together_ = scan(family, plan, "replay")

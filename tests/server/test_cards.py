@@ -14,8 +14,8 @@ from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Label
 from watchtide.server.cards import counting, publishing
 from watchtide.server.cards.models import Published
+from watchtide.server.scans import reading, sheets
 from watchtide.server.scans import services as scans
-from watchtide.server.scans import sheets
 from watchtide.server.scans.models import Card, Scan, ScanStream, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, Stream
@@ -43,6 +43,17 @@ def test_the_cuts_of_a_card_sum_to_it(api, card_url):
     assert (quay["tp_labels"], quay["fn_labels"], quay["unjudged"]) == (2, 0, 1)
     assert card["judged_weeks"] > card["figures"]["false_per_week"]["stream_weeks"] > 0
     assert len(card["delays"]) == e["tp_labels"]
+
+
+def test_the_false_ones_of_a_card_are_findings_that_can_be_judged(api, card_url, small_world):
+    finding = next(f for f in reading.finding_rows(small_world["scan"].findings.all()) if not f["verdict"])
+    post(api, f"/api/v1/findings/{finding['id']}/verdict", {"verdict": "false-alarm"})
+    rows = api.get(card_url).json()["false"]
+    items = api.get(f"{card_url}/false").json()["items"]
+    named = ("stream", "start", "end", "kind", "score")
+    assert [[i[n] for n in named] for i in items] == [[r[n] for n in named] for r in rows]
+    assert {i["id"]: i["verdict"] for i in items}[finding["id"]] == "false-alarm"
+    assert api.get(f"{card_url}/false?family=nothing").status_code == 404
 
 
 def test_a_part_of_a_scan_is_counted_by_itself(api, card_url, stream_of):

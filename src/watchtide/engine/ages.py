@@ -74,7 +74,11 @@ def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
     stamps = np.sort(stream.times)
     _, way = preparing.cadence_of(stream, plan, stamps[:HOURS_SAMPLES])
     step = way.step_ns
-    if not way.is_even or step > replaying.SLOWEST_NS or preparing.parse_transform(plan.prepare.transform, step)[1] > 1:
+    if (
+        not way.is_even
+        or step > replaying.SLOWEST_NS
+        or preparing.parse_transform(plan.prepare.transform, step)[1] > 1
+    ):
         return (own,)
     rhythm = replaying.rhythm_of(plan, step)
     hours = max(HOURS_NS // step, HOURS_SAMPLES)

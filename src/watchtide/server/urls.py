@@ -57,6 +57,7 @@ urlpatterns = [
     path(f"{API}scans/<int:pk>/adopt", scans.AdoptView.as_view()),
     path(f"{API}scans/<int:pk>/adoption", plans.AdoptionView.as_view()),
     path(f"{API}scans/<int:pk>/scorecard", cards.ScorecardView.as_view()),
+    path(f"{API}scans/<int:pk>/scorecard/false", cards.FalseView.as_view()),
     path(f"{API}scans/<int:pk>/scorecard.<str:kind>", cards.CardFileView.as_view()),
     path(f"{API}scans/<int:pk>/level", cards.LevelView.as_view()),
     path(f"{API}scans/<int:pk>/publish", cards.PublishView.as_view()),

@@ -1729,6 +1729,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans/{id}/scorecard/false": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The findings that a scorecard counts as false, the strongest first, with their verdicts; 202 while a job counts. */
+        get: operations["scorecard_false"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{id}/streams/{stream}/against/{other}": {
         parameters: {
             query?: never;
@@ -3051,6 +3068,9 @@ export interface components {
             direction: string;
             /** Format: double */
             score: number | null;
+        };
+        FalseFindings: {
+            items: components["schemas"]["Finding"][];
         };
         /** @description A thing that two people can edit: `etag` is the version of what is edited, to be sent back as If-Match. */
         Feed: {
@@ -9592,6 +9612,47 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    scorecard_false: {
+        parameters: {
+            query?: {
+                family?: string;
+                from?: number;
+                /** @description numbers joined by commas; all where left out */
+                streams?: string;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FalseFindings"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counting"];
                 };
             };
             400: components["responses"]["Problem400"];

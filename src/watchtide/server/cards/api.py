@@ -19,7 +19,13 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
 from watchtide.server.scans import reading
-from watchtide.server.scans.api import CurveSerializer, NumbersField, PairedSerializer, ScanSerializer
+from watchtide.server.scans.api import (
+    CurveSerializer,
+    FindingSerializer,
+    NumbersField,
+    PairedSerializer,
+    ScanSerializer,
+)
 from watchtide.server.scans.models import Plan, Scan
 from watchtide.tables import clock, report
 
@@ -212,6 +218,26 @@ class ScorecardView(APIView):
                 "computed_at": moments.now(),
             }
         )
+
+
+class FalseFindingsSerializer(serializers.Serializer):
+    items = FindingSerializer(many=True)
+
+
+class FalseView(APIView):
+    @extend_schema(
+        operation_id="scorecard_false",
+        parameters=PART,
+        responses={200: FalseFindingsSerializer, 202: CountingSerializer},
+    )
+    def get(self, request, pk: int) -> Response:
+        """The findings that a scorecard counts as false, the strongest first, with their verdicts; 202 while a job counts."""
+        scan, part = scan_of(pk), part_of(request)
+        job = counting.pending(scan, part, request.user)
+        if job is not None:
+            return Response({"counting_job": job.pk}, status=202)
+        card = counting.card_of(scan, part)
+        return Response({"items": reading.finding_rows(counting.false_findings(scan, card))})
 
 
 FILES = {

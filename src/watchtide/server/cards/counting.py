@@ -29,6 +29,7 @@ from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
 from watchtide.server.scans import sheets
 from watchtide.server.scans.models import Card, Scan, ScanStream
+from watchtide.server.scans.models import Finding as StoredFinding
 from watchtide.server.scans.sheets import Sheet
 from watchtide.tables import clock
 
@@ -298,6 +299,18 @@ def false_rows(card: Scorecard, id_of: dict[str, int], title_of: dict[str, str])
         if o.state == "false"
     ]
     return sorted(rows, key=lambda f: -(f["score"] or 0))
+
+
+def false_findings(scan: Scan, card: dict[str, Any]) -> list[StoredFinding]:
+    """The findings behind a card's false ones, in its order, as they are stored."""
+    rows = card["false"]
+    streams = {f["stream"] for f in rows}
+    stored = {
+        (f.stream_id, f.start_ns, f.end_ns, f.kind, f.direction): f
+        for f in StoredFinding.objects.filter(scan=scan, stream_id__in=streams)
+    }
+    named = [(f["stream"], f["start_ns"], f["end_ns"], f["kind"], f["direction"]) for f in rows]
+    return [stored[name] for name in named if name in stored]
 
 
 def missed_row(label: Label, id_of: dict[str, int], title_of: dict[str, str]) -> dict[str, Any]:

@@ -23,10 +23,12 @@ interface Props {
   part?: ReactNode;
   level?: ReactNode;
   beside?: ReactNode;
+  /** The false ones to be judged, where the scan is at hand. */
+  falses?: ReactNode;
 }
 
 /** All of a scorecard that a live one and a published one share. */
-export function CardBody({ card, scan, mode, replay, marked, part, level, beside }: Props) {
+export function CardBody({ card, scan, mode, replay, marked, part, level, beside, falses }: Props) {
   const figures = card.figures as unknown as Figures;
   const e = figures.events;
   const counted = e.tp_findings + e.fp_findings;
@@ -68,7 +70,7 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
       </div>
       <div className="card-charts">
         <Misses missed={card.missed} scan={scan} />
-        <Falses wrong={card.false} scan={scan} />
+        <Falses wrong={card.false} scan={scan} list={falses} />
       </div>
       <div className="card-three">
         <Delays delays={card.delays} />
@@ -329,7 +331,7 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
   );
 }
 
-export function Falses({ wrong, scan }: { wrong: False[]; scan: number | null }) {
+export function Falses({ wrong, scan, list }: { wrong: False[]; scan: number | null; list?: ReactNode }) {
   const { shown, more } = useFirst(wrong);
   return (
     <section aria-label="False">
@@ -348,7 +350,7 @@ export function Falses({ wrong, scan }: { wrong: False[]; scan: number | null })
           </li>
         ))}
       </ul>
-      {more}
+      {wrong.length > 0 && (list ?? more)}
     </section>
   );
 }

@@ -15,6 +15,7 @@ import { plural, ratio, spanWords } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { AddToBoard } from "../boards/AddToBoard";
 import { CardBody } from "./CardBody";
+import { FalseList } from "./FalseList";
 import { type Events, fetchCard, isCounting, type Part, partOf } from "./figures";
 import { LevelChoice } from "./LevelChoice";
 import type { Marked } from "./PrecisionRecall";
@@ -101,6 +102,7 @@ function Counted({
         marked={marked}
         replay={other?.curve}
         part={<PartWords metrics={scan.metrics} part={part} setPart={setPart} span={answer.span} />}
+        falses={<FalseList scan={scan.id} part={part} />}
         level={<LevelChoice scan={scan} part={part} onMarked={setMarked} />}
         beside={
           <Beside
