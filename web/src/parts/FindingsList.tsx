@@ -98,7 +98,7 @@ export function FindingsList({ findings, chosen, choose, badSide, hasStreams, ch
         {word("order", "Order", ORDERS)} · {word("state", "Which verdicts", STATES)} ·{" "}
         {word("size", "Least size", SIZES)} · {word("kind", "Which kind", KINDS)}
       </div>
-      <ol className="findings-list">
+      <ol className={hasStreams ? "findings-list wide" : "findings-list"}>
         {shown.map((f) => (
           <li key={f.id} ref={f.id === chosen ? here : undefined} data-chosen={f.id === chosen || undefined}>
             <UnstyledButton onClick={() => choose(f)} aria-expanded={f.id === chosen}>
@@ -113,8 +113,10 @@ export function FindingsList({ findings, chosen, choose, badSide, hasStreams, ch
                     <strong>{f.title}</strong> <span className="soft">{f.metric}</span>{" "}
                   </>
                 )}
-                {dayTime(f.start, f.zone)}
-                {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
+                <span>
+                  {dayTime(f.start, f.zone)}
+                  {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
+                </span>
                 <span className="soft small">
                   {f.verdict && <VerdictMark verdict={f.verdict} />}
                   {stateWords(f)}

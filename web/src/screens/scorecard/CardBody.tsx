@@ -70,8 +70,9 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
       </div>
       <div className="card-charts">
         <Misses missed={card.missed} scan={scan} />
-        <Falses wrong={card.false} scan={scan} list={falses} />
+        <Falses wrong={card.false} scan={scan} isListed={falses !== undefined} />
       </div>
+      {card.false.length > 0 && falses}
       <div className="card-three">
         <Delays delays={card.delays} />
         <Calibration calibration={card.calibration} levels={card.curve.levels} />
@@ -331,7 +332,15 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
   );
 }
 
-export function Falses({ wrong, scan, list }: { wrong: False[]; scan: number | null; list?: ReactNode }) {
+export function Falses({
+  wrong,
+  scan,
+  isListed,
+}: {
+  wrong: False[];
+  scan: number | null;
+  isListed?: boolean;
+}) {
   const { shown, more } = useFirst(wrong);
   return (
     <section aria-label="False">
@@ -350,7 +359,7 @@ export function Falses({ wrong, scan, list }: { wrong: False[]; scan: number | n
           </li>
         ))}
       </ul>
-      {wrong.length > 0 && (list ?? more)}
+      {!isListed && more}
     </section>
   );
 }

@@ -6,12 +6,13 @@ import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { FindingsList } from "../../parts/FindingsList";
 import { counted } from "../../parts/jobs";
+import { plural } from "../../parts/words";
 import { ChosenFinding } from "../workbench/ChosenFinding";
 import { chartLink } from "./CardBody";
 import type { Part } from "./figures";
 
 /** The findings a scorecard counts as false, as the list that stands beside a chart: each can be judged here. */
-export function FalseList({ scan, part }: { scan: number; part: Part }) {
+export function FalseList({ scan, part, count }: { scan: number; part: Part; count: number }) {
   const [isOpen, setOpen] = useState(false);
   const [chosen, setChosen] = useState<number | null>(null);
   const list = useQuery({
@@ -22,7 +23,12 @@ export function FalseList({ scan, part }: { scan: number; part: Part }) {
         get(api.GET("/api/v1/scans/{id}/scorecard/false", { params: { path: { id: scan }, query: part } })),
       ),
   });
-  if (!isOpen) return <Button onClick={() => setOpen(true)}>List and judge them</Button>;
+  if (!isOpen)
+    return (
+      <p className="block">
+        <Button onClick={() => setOpen(true)}>List and judge all {plural(count, "false finding")}</Button>
+      </p>
+    );
   if (list.isPending) return <Waiting what="Finding them" />;
   if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
   const open = list.data.items.find((f) => f.id === chosen);

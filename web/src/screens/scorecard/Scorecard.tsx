@@ -102,7 +102,7 @@ function Counted({
         marked={marked}
         replay={other?.curve}
         part={<PartWords metrics={scan.metrics} part={part} setPart={setPart} span={answer.span} />}
-        falses={<FalseList scan={scan.id} part={part} />}
+        falses={<FalseList scan={scan.id} part={part} count={answer.false.length} />}
         level={<LevelChoice scan={scan} part={part} onMarked={setMarked} />}
         beside={
           <Beside
