@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import expectation, robust, windows
-from watchtide.core.baselines import Parts, trailing
+from watchtide.core.baselines import LEARNED, Parts, trailing
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import Frame
 from watchtide.core.series import Floats, Ints
@@ -77,7 +77,7 @@ class Carry:
 def follows_by_itself(model: Model) -> bool:
     """Whether nothing of the kind strays once carried: it reads the samples before each one, or holds what it was given."""
     kind, facts = model.choice.kind, model.fitted.facts
-    return kind in ("rolling", "isolation", "fixed") or facts.get("method") == "forecast"
+    return kind in ("rolling", "isolation", "fixed", *LEARNED) or facts.get("method") == "forecast"
 
 
 def settled(choice: Choice, model: Model) -> Choice:
@@ -106,7 +106,9 @@ def measure(part: Frame, model: Model, held: Floats, steps: int, denominator: Fl
     for at in places.tolist():
         if (found := refitted(part, model, at, denominator)) is not None:
             view = part.part(at, at + reach)
-            parts, expected = expectation.judge(found[0], view)
+            # A network reads what came before each sample: what is foretold has none of it.
+            ahead = view.with_values(np.full(reach, np.nan)) if model.choice.kind in LEARNED else view
+            parts, expected = expectation.judge(found[0], ahead)
             d = None if denominator is None else denominator[at : at + reach]
             errors.append(scored(found[0], view, parts, expected, d))
     return grown(part, errors, held, steps, reach) if len(errors) >= 2 else unmeasured(part, model, steps)

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from watchtide.core import baselines, expectation, quantile
+from watchtide.core.baselines import LEARNED
 from watchtide.core.cadence import DAY_NS, MONTH_NS, WEEK_NS, YEAR_NS
 from watchtide.core.expectation import Choice, Model, Training
 from watchtide.core.frame import Frame, Period
@@ -31,7 +32,7 @@ LEAST_SLOT_CYCLES = 4
 LEAST_YEARS = 1.5
 LEAST_YEAR_GAIN = {2.0: 0.15, 0.0: 0.3}
 # Kinds in which adding and multiplying differ in nothing but the spread, or not at all.
-ONE_FORM = ("slot", "fixed", "trailing", "isolation", "rolling", "spectrum")
+ONE_FORM = ("slot", "fixed", "trailing", "isolation", "rolling", "spectrum", *LEARNED)
 # Kinds whose seasons may be read otherwise than found.
 SEASONAL = ("auto", "harmonic", "slot")
 

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import baselines, quantile, regimes, robust, spread, windows
-from watchtide.core.baselines import OWN_SPREAD, TRAILS, Fitted, Parts
+from watchtide.core.baselines import LEARNED, OWN_SPREAD, TRAILS, WHOLE_WINDOWS, Fitted, Parts
 from watchtide.core.frame import DAY_NS, Frame, Period, cycle_blocks, period_of, slots
 from watchtide.core.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.series import Bools, Floats, Ints
@@ -217,12 +217,10 @@ def suspects(model: Model, part: Frame, training: Training, denominator: Floats 
 
 
 def isolated_of(model: Model, frame: Frame) -> Floats | None:
-    """What isolation trees say of each sample, where they are the baseline."""
-    if model.choice.kind != "isolation":
+    """What the kind says of the whole window that ends at each sample, beside what it expects: trees and networks that rebuild it."""
+    if model.choice.kind not in WHOLE_WINDOWS:
         return None
-    from watchtide.core.baselines import isolation
-
-    return isolation.strength(model.fitted, frame)
+    return np.asarray(baselines.module(model.choice.kind).strength(model.fitted, frame), np.float64)
 
 
 def _told(training: Training) -> list[str]:
@@ -564,6 +562,11 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
     Whole cycles are dealt out in four folds. Each fit is plain, on samples that the full fit did not find wild; its choices
     (penalties, windows) are the full fit's. Kinds that look only at what lies before a sample need no folds.
     """
+    if choice.kind in LEARNED:
+        # They see what they judge only in training; two halves show as much as four quarters, for half the time.
+        halves = cycle_blocks(inner, choice.periods, 2, least_ns=choice.fold_ns)
+        learned = baselines.module(choice.kind).held_out(fitted, inner, inner.usable, halves)
+        return np.asarray(learned, np.float64)
     parts = fitted.expect(inner)
     if choice.kind in TRAILS or choice.kind == "fixed":
         return parts.expected

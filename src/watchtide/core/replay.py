@@ -380,6 +380,11 @@ def _reach(watch: windows.Watch | None) -> int:
     return 2 * int(watch.lengths[-1]) if watch is not None else 0
 
 
+def _whole(model: Model) -> int:
+    """How many samples before one a kind needs that judges whole windows."""
+    return max(512, 2 * int(model.fitted.facts.get("lags", 1)))
+
+
 def _lead(model: Model, watch: windows.Watch | None, begin: int, at: int) -> int:
     """From where on a fit expects samples, so that those from `at` on are judged: kinds that read the samples before each one
     need the window too; leaps need some samples judged by the same fit."""
@@ -544,7 +549,7 @@ def _judge_segment(
     state.lacking[at:stop] = level.odds is None or level.per_week is None
     state.above[at:stop], state.below[at:stop], state.odd[at:stop] = level.above, level.below, level.odd
     view = frame.part(back, stop)
-    trees = expectation.isolated_of(model, frame.part(max(0, back - 512), stop))
+    trees = expectation.isolated_of(model, frame.part(max(0, back - _whole(model)), stop))
     if trees is not None:
         trees = trees[len(trees) - len(view) :]
     if watch is None:

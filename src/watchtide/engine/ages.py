@@ -11,6 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from watchtide.core import replay
+from watchtide.core.baselines import LEARNED
 from watchtide.core.cadence import KNOWN_STAMPS
 from watchtide.core.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
@@ -123,15 +124,16 @@ def _for_hours(plan: Plan) -> Plan:
 
 def _for_days(plan: Plan, step: int) -> Plan | None:
     """The plan with those of its seasons that some days can show; None where there is none and none is looked for."""
-    stated = plan.baseline.seasons
-    if stated == "auto":
-        return _cautious(plan)
-    short = [s for s in stated if LEAST_CYCLES * durations.parse_ns(s, step_ns=step) <= DAYS_NS]
-    if not short:
-        return None
-    return _cautious(
-        plan.model_copy(update={"baseline": plan.baseline.model_copy(update={"seasons": short})})
-    )
+    baseline, stated = plan.baseline, plan.baseline.seasons
+    if baseline.kind in LEARNED:
+        # Some days are too few to train a network on.
+        baseline = baseline.model_copy(update={"kind": "harmonic", "options": {}})
+    if stated != "auto":
+        short = [s for s in stated if LEAST_CYCLES * durations.parse_ns(s, step_ns=step) <= DAYS_NS]
+        if not short:
+            return None
+        baseline = baseline.model_copy(update={"seasons": short})
+    return _cautious(plan.model_copy(update={"baseline": baseline}))
 
 
 def _cautious(plan: Plan) -> Plan:

@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from watchtide.core import replay, shifts, transforms
+from watchtide.core.baselines import LEARNED
 from watchtide.core.cadence import KNOWN_STAMPS
 from watchtide.core.expectation import Choice
 from watchtide.core.frame import DAY_NS, Frame
@@ -39,6 +40,8 @@ WINDOW_NS = 56 * DAY_NS
 CAUTIOUS_SIGMAS = 6.0
 # Slower streams take their family's tail there: they wait for one of their own for months.
 SLOWEST_NS = 6 * DAY_NS // 24
+# A network takes seconds to train where others take a hundredth.
+LEARNED_REFIT_DAYS = 7
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
 
@@ -207,7 +210,7 @@ def rhythm_of(plan: Plan, step: int) -> replay.Cadence:
         else 7 * DAY_NS
     )
     refit = (
-        max(DAY_NS // step, 7)
+        max((LEARNED_REFIT_DAYS if plan.baseline.kind in LEARNED else 1) * DAY_NS // step, 7)
         if plan.replay.refit == "auto"
         else durations.parse_ns(plan.replay.refit, step_ns=step) // step
     )

@@ -22,7 +22,7 @@ from watchtide.tables import clock
 # Readings of the level that need no tail.
 OWN_READINGS = ("sigmas", "share")
 # Kinds that use known days and covariates.
-USE_COLUMNS = ("harmonic", "isolation")
+USE_COLUMNS = ("harmonic", "isolation", "next-step")
 
 
 def training_stop(series: Series, plan: Plan, zone: str) -> int:

@@ -4,7 +4,6 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
-from watchtide.core.baselines import LATER_KINDS
 from watchtide.plan import durations
 
 # Options of each kind: what a value must be. A duration is turned into nanoseconds when a stream's cadence is known.
@@ -19,6 +18,21 @@ OPTIONS: dict[str, dict[str, str]] = {
     "fixed": {"lower": "number", "upper": "number"},
     "trailing": {"reference": "duration", "gap": "duration", "share": "share"},
     "isolation": {"lags": "count", "trees": "count", "subsample": "count", "share": "share", "seed": "count"},
+    "next-step": {
+        "window": "duration",
+        "epochs": "count",
+        "hidden": "count",
+        "patience": "count",
+        "seed": "count",
+    },
+    "reconstruction": {
+        "window": "duration",
+        "stride": "count",
+        "epochs": "count",
+        "bottleneck": "count",
+        "patience": "count",
+        "seed": "count",
+    },
 }
 
 
@@ -128,8 +142,6 @@ class Baseline(Part):
 
     @model_validator(mode="after")
     def known_kind(self) -> "Baseline":
-        if self.kind in LATER_KINDS:
-            raise ValueError(f"kind {self.kind} comes with the learned networks; take another")
         if self.kind not in OPTIONS:
             raise ValueError(f"kind must be one of {', '.join(OPTIONS)}, got {self.kind!r}")
         for name, value in self.options.items():

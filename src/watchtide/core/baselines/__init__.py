@@ -16,15 +16,19 @@ from typing import Any
 from watchtide.core.frame import Frame, Period
 from watchtide.core.series import Floats
 
-# The learned networks take their place here; until they come a plan that names them is refused.
-KINDS = ("loess", "classical", "harmonic", "slot", "rolling", "spectrum", "fixed", "trailing", "isolation")
-LATER_KINDS = ("next-step", "reconstruction")
+# Small networks, trained.
+LEARNED = ("next-step", "reconstruction")
+KINDS = (
+    "loess", "classical", "harmonic", "slot", "rolling", "spectrum", "fixed", "trailing", "isolation", *LEARNED,
+)  # fmt: skip
 # Kinds that read the samples just before the one they judge: they follow a level by themselves.
-TRAILS = ("rolling", "spectrum", "trailing", "isolation")
+TRAILS = ("rolling", "spectrum", "trailing", "isolation", *LEARNED)
 # Kinds that say what spread they judge by; the others are judged by the spread of their residuals.
 OWN_SPREAD = ("fixed", "trailing")
 # Kinds without a season: it stays in their residuals.
 SEASONLESS = ("fixed", "trailing", "isolation")
+# Kinds that judge whole windows beside single samples, by `strength`.
+WHOLE_WINDOWS = ("isolation", "reconstruction")
 NEEDS_SEASON = ("classical", "slot")
 
 
@@ -58,9 +62,8 @@ class Parts:
 def module(kind: str) -> ModuleType:
     """The module of a kind. Raises ValueError for one that is not there."""
     if kind not in KINDS:
-        later = "; that one comes with the learned networks" if kind in LATER_KINDS else ""
-        raise ValueError(f"baseline kind must be one of auto, {', '.join(KINDS)}, got {kind!r}{later}")
-    return importlib.import_module(f"watchtide.core.baselines.{kind}")
+        raise ValueError(f"baseline kind must be one of auto, {', '.join(KINDS)}, got {kind!r}")
+    return importlib.import_module(f"watchtide.core.baselines.{kind.replace('-', '_')}")
 
 
 def fit(kind: str, frame: Frame, periods: Sequence[Period], options: dict[str, Any] | None = None) -> Fitted:

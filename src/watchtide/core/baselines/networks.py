@@ -1,0 +1,407 @@
+"""Small regression networks: how they are trained, what is kept of them, and how they judge.
+
+The optimiser is scikit-learn's `MLPRegressor`, one epoch at a time; windows, scaling, stopping and the forward pass are ours.
+A kept network is plain arrays, so that judging needs no other program.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from watchtide.core.baselines import Fitted
+from watchtide.core.frame import Frame, Period, phase
+from watchtide.core.robust import mad_sigma
+from watchtide.core.series import Bools, Floats, Ints
+
+# A window with fewer observed samples than this share of its own teaches nothing; what it lacks is drawn straight across.
+LEAST_OBSERVED = 0.9
+# More windows than this say little more to a network this small: of longer histories every second, third … one is taken.
+MOST_WINDOWS = 100_000
+# The last fifth of the windows shows when to stop.
+VALIDATION_SHARE = 0.2
+LEAST_WINDOWS = 32
+# Parameters that a value given back may stand for at most: it is stopped before it learns by heart.
+WINDOWS_A_PARAMETER = 20
+# Sines and cosines of a season's first so many multiples say where in it a sample lies.
+PHASES = 2
+# A sample so many sigmas off is no lead-in for those after it: what was expected takes its place, for a window at most.
+WILD_SIGMAS = 6.0
+# How much further from the mean of its window than any sample of training one may be said to be.
+REACH = 1.25
+# Batches of about this share of the windows, within these bounds.
+BATCHES, LEAST_BATCH, MOST_BATCH = 64, 32, 1024
+
+Progress = Callable[[int, float, float], None]
+
+
+@dataclass(frozen=True)
+class Network:
+    """A trained network. weights : (out, in) arrays of its layers, biases : (out,); ReLU between them, none after the last.
+
+    losses : (epochs, 2) mean squared error of training and validation after each epoch, in scaled units; best : the epoch
+    whose weights these are, counted from 1.
+    """
+
+    weights: tuple[Floats, ...]
+    biases: tuple[Floats, ...]
+    losses: Floats
+    best: int
+
+    def arrays(self) -> dict[str, Floats]:
+        own = {f"weights_{i}": w for i, w in enumerate(self.weights)}
+        return own | {f"biases_{i}": b for i, b in enumerate(self.biases)} | {"losses": self.losses}
+
+    @classmethod
+    def of(cls, arrays: dict[str, Floats], best: int) -> "Network":
+        count = sum(name.startswith("weights_") for name in arrays)
+        weights, biases = ([arrays[f"{name}_{i}"] for i in range(count)] for name in ("weights", "biases"))
+        return cls(tuple(weights), tuple(biases), arrays.get("losses", np.zeros((0, 2))), best)
+
+    def __call__(self, rows: Floats) -> Floats:
+        """(n, out) for (n, in) rows, in double precision."""
+        x = np.asarray(rows, np.float64)
+        for i, (w, b) in enumerate(zip(self.weights, self.biases, strict=True)):
+            x = x @ w.T + b
+            if i < len(self.weights) - 1:
+                x = np.maximum(x, 0.0)
+        return x
+
+
+def train(
+    rows: Floats, targets: Floats, validation: tuple[Floats, Floats] | None, layers: Sequence[int], *,
+    epochs: int, patience: int, seed: int, progress: Progress | None = None,
+) -> Network:  # fmt: skip
+    """Train a network on (n, in) rows to give (n, out) targets, stopped by validation rows that do not train.
+
+    layers : widths between. It ends `patience` epochs after the validation error was least, and the weights of that epoch
+    are kept; without validation it runs all epochs. The same seed gives the same bytes, however many processes there are.
+    Raises ValueError where the error is no number any more, naming the epoch.
+    Adam, Kingma and Ba (2015); early stopping, Prechelt (1998).
+    """
+    from sklearn.neural_network import MLPRegressor  # type: ignore[import-untyped]
+    from threadpoolctl import threadpool_limits  # type: ignore[import-untyped]
+
+    x, y = np.ascontiguousarray(rows, np.float32), np.ascontiguousarray(targets, np.float32)
+    held = None if validation is None else tuple(np.ascontiguousarray(v, np.float32) for v in validation)
+    y = y[:, 0] if y.shape[1] == 1 else y
+    net = MLPRegressor(
+        hidden_layer_sizes=tuple(layers),
+        batch_size=int(min(np.clip(len(x) // BATCHES, LEAST_BATCH, MOST_BATCH), len(x))),
+        learning_rate_init=3e-3,
+        # A generator of its own: with a number each epoch would shuffle alike.
+        random_state=np.random.RandomState(seed),
+    )
+    losses: list[tuple[float, float]] = []
+    best, kept = 0, None
+    # Sums in one thread come out the same wherever they are made.
+    with threadpool_limits(limits=1), np.errstate(over="ignore", invalid="ignore"):
+        for epoch in range(1, epochs + 1):
+            try:
+                net.partial_fit(x, y)
+                own = _error(net, x, y)
+                other = own if held is None else _error(net, *held)
+            except ValueError as error:
+                raise ValueError(_diverged(epoch)) from error
+            if not (np.isfinite(own) and np.isfinite(other)):
+                raise ValueError(_diverged(epoch))
+            losses.append((own, np.nan if held is None else other))
+            if progress is not None:
+                progress(epoch, *losses[-1])
+            if held is None or kept is None or other < losses[best - 1][1]:
+                best, kept = epoch, ([w.copy() for w in net.coefs_], [b.copy() for b in net.intercepts_])
+            elif epoch - best >= patience:
+                break
+    assert kept is not None
+    return Network(
+        tuple(np.ascontiguousarray(w.T, np.float64) for w in kept[0]),
+        tuple(np.asarray(b, np.float64) for b in kept[1]),
+        np.array(losses),
+        best,
+    )
+
+
+def _diverged(epoch: int) -> str:
+    return f"the training diverged in epoch {epoch}: take a smaller network, or a transform that draws in what is far out"
+
+
+def _error(net: Any, x: Any, y: Any) -> float:
+    held = y[:, 0] if y.ndim == 2 and y.shape[1] == 1 else y
+    return float(np.mean((net.predict(x) - held) ** 2, dtype=np.float64))
+
+
+@dataclass(frozen=True)
+class Windows:
+    """What a stream gives a network to learn from. filled : (n,) its values, missing ones drawn straight across; scale :
+    what counts as one; starts : (m,) first samples of the windows, in order of time."""
+
+    filled: Floats
+    scale: float
+    starts: Ints
+    length: int
+
+    def rows(self, extras: Floats | None) -> tuple[Floats, Floats, Floats]:
+        """(m, length - 1 + k) scaled samples of each window but its last, with what stands beside that one; (m,) that one,
+        scaled; (m, length) the scaled window. The mean of the first length - 1 samples is taken out of each."""
+        view = np.lib.stride_tricks.sliding_window_view(self.filled, self.length)[self.starts]
+        own = (view - view[:, :-1].mean(axis=1, keepdims=True)) / self.scale
+        rows = own[:, :-1]
+        if extras is not None and extras.shape[1]:
+            rows = np.hstack([rows, extras[self.starts + self.length - 1]])
+        return rows.astype(np.float32), own[:, -1].astype(np.float32), own.astype(np.float32)
+
+
+def windows_of(frame: Frame, length: int, stride: int = 1, may_train: Bools | None = None) -> Windows:
+    """The windows of usable samples that end in one. may_train : (n,) ends that may teach; None for all usable ones."""
+    y = frame.trained
+    seen = np.flatnonzero(~np.isnan(y))
+    if not len(seen):
+        return Windows(y, 1.0, np.empty(0, np.int64), length)
+    filled = np.interp(np.arange(len(y)), seen, y[seen])
+    scale = mad_sigma(y) or float(np.nanstd(y)) or 1.0
+    ends = frame.usable if may_train is None else frame.usable & may_train
+    count = np.cumsum(np.r_[0, frame.usable])
+    last = np.arange(length - 1, len(y))
+    share = (count[last + 1] - count[last + 1 - length]) / length
+    starts = last[ends[last] & (share >= LEAST_OBSERVED)] - (length - 1)
+    step = max(stride, -(-len(starts) // MOST_WINDOWS))
+    return Windows(filled, scale, starts[::step], length)
+
+
+def split(count: int) -> int:
+    """How many of so many windows train, in order of time; the rest shows when to stop. Raises ValueError for too few."""
+    if count < LEAST_WINDOWS:
+        raise ValueError(
+            f"{count} windows without a gap are too few to train a network on; it needs {LEAST_WINDOWS}: take a shorter window, "
+            "more history, or another kind"
+        )
+    return count - max(round(VALIDATION_SHARE * count), 1)
+
+
+def window_of(window_ns: int | None, periods: Sequence[Period], frame: Frame, most: int) -> int:
+    """Samples of a window: as stated, else one of the shortest season, at most `most` and at least 8."""
+    if window_ns is not None:
+        length = int(window_ns // frame.step_ns)
+        if length < 2:
+            raise ValueError(f"the window holds {length} samples; it needs 2 at least")
+        return length
+    usual = min((p.samples(frame.step_ns) for p in periods), default=32.0)
+    return int(np.clip(round(usual), 8, most))
+
+
+def extras_of(frame: Frame, periods: Sequence[Period]) -> Floats:
+    """(n, k) where in its seasons each sample lies, and the columns beside it; unknown ones at their mean, 0."""
+    parts = [
+        turn(2 * np.pi * k * phase(frame, p))
+        for p in periods
+        for k in range(1, PHASES + 1)
+        for turn in (np.sin, np.cos)
+    ]
+    parts += [np.nan_to_num(column) for column in frame.columns]
+    return np.column_stack(parts) if parts else np.zeros((len(frame), 0))
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """scale : what counts as one; wild : from how many of them off a sample is no lead-in; reach : how far from the mean of a
+    window the network may say a sample is."""
+
+    scale: float
+    wild: float
+    reach: float
+
+    @classmethod
+    def of(cls, facts: dict[str, Any]) -> "Bounds":
+        return cls(facts["scale"], np.inf if facts["wild"] is None else facts["wild"], facts["reach"])
+
+
+@dataclass(frozen=True)
+class Walked:
+    """What a network says of samples in their order; arrays of (n,). expected : NaN until a window is there. strain : root of
+    the mean squared error of the window that ends at a sample, rebuilt, in scales; NaN for a network that rebuilds none. filled :
+    the samples as they lead in those after them."""
+
+    expected: Floats
+    strain: Floats
+    filled: Floats
+
+
+def walk(
+    net: Network, values: Floats, extras: Floats, lead: Floats, bounds: Bounds, is_whole: bool = False
+) -> Walked:
+    """Judge samples one after another, each by those before it.
+
+    lead : (past,) samples before the first, as many as the network reads, NaN where they are not known. What is missing or wild
+    is replaced by what was expected; what stays wild for a whole window is a new level, and leads in what follows. is_whole : all of the window is rebuilt, for its strain.
+    """
+    # Unit beside unit in memory: what one input adds to all of them is added at once.
+    weights = tuple(np.ascontiguousarray(w.T) for w in net.weights)
+    length = len(lead)
+    buffer = np.r_[lead, np.full(len(values), np.nan)]
+    expected, strain = np.full(len(values), np.nan), np.full(len(values), np.nan)
+    _walk(
+        np.ascontiguousarray(values, np.float64), np.ascontiguousarray(extras, np.float64), buffer, length,
+        weights, net.biases, bounds.scale, bounds.wild, bounds.reach, is_whole, expected, strain,
+    )  # fmt: skip
+    return Walked(expected, strain, buffer[length:])
+
+
+@njit(cache=True, nogil=True)
+def _walk(values, extras, buffer, length, weights, biases, scale, wild, reach, is_whole, expected, strain):  # type: ignore[no-untyped-def]
+    layers = len(weights)
+    widest = 0
+    for layer in range(layers):
+        widest = max(widest, weights[layer].shape[0], weights[layer].shape[1])
+    x, out = np.zeros(widest), np.zeros(widest)
+    past = length
+    known = 0
+    last = np.nan
+    for i in range(length):
+        if not np.isnan(buffer[i]):
+            known += 1
+            last = buffer[i]
+    # What was observed where something else leads in.
+    seen = np.full(len(values), np.nan)
+    replaced = 0
+    for t in range(len(values)):
+        at = length + t
+        said = np.nan
+        mean = 0.0
+        if known >= past:
+            for i in range(past):
+                mean += buffer[at - past + i]
+            mean /= past
+            for i in range(past):
+                x[i] = (buffer[at - past + i] - mean) / scale
+            for i in range(extras.shape[1]):
+                x[past + i] = extras[t, i]
+            for layer in range(layers):
+                w, bias = weights[layer], biases[layer]
+                ins, outs = w.shape
+                is_last = layer == layers - 1
+                if is_last and not is_whole:
+                    total = bias[outs - 1]
+                    for i in range(ins):
+                        total += x[i] * w[i, outs - 1]
+                    out[outs - 1] = total
+                else:
+                    for j in range(outs):
+                        out[j] = bias[j]
+                    for i in range(ins):
+                        for j in range(outs):
+                            out[j] += x[i] * w[i, j]
+                if not is_last:
+                    for j in range(outs):
+                        x[j] = max(out[j], 0.0)
+            # Beyond all that it has learned a network says anything: it stays as far from the mean as samples of training did.
+            said = mean + scale * min(max(out[weights[layers - 1].shape[1] - 1], -reach), reach)
+            expected[t] = said
+        y = values[t]
+        if np.isnan(y):
+            # Before there is a window the last sample goes on.
+            buffer[at] = last if np.isnan(said) else said
+            if not np.isnan(buffer[at]):
+                known += 1
+        else:
+            if not np.isnan(said) and abs(y - said) > wild * scale:
+                buffer[at] = said
+                seen[t] = y
+                replaced += 1
+                if replaced == past:
+                    for i in range(min(past, t + 1)):
+                        if not np.isnan(seen[t - i]):
+                            buffer[at - i] = seen[t - i]
+                    replaced = 0
+            else:
+                buffer[at] = y
+                replaced = 0
+            known += 1
+            last = y
+        if is_whole and not np.isnan(said) and not np.isnan(y):
+            total = ((y - mean) / scale - out[past]) ** 2
+            for i in range(past):
+                total += ((buffer[at - past + i] - mean) / scale - out[i]) ** 2
+            strain[t] = np.sqrt(total / (past + 1))
+
+
+def lead_in(fitted_end: int, tail: Floats, frame: Frame) -> tuple[Floats, int]:
+    """(length,) samples that lead in a frame, and how many missing ones lie between: those training ended with where the frame
+    comes soon after it, else none."""
+    steps = round((int(frame.times[0]) - fitted_end) / frame.step_ns)
+    if 1 <= steps <= 4 * len(tail):
+        return tail, steps - 1
+    return np.full(len(tail), np.nan), 0
+
+
+def check_size(windows: int, outputs: int, parameters: int, option: str) -> None:
+    """Raise ValueError where so many windows of training cannot hold so many parameters apart."""
+    if windows * outputs * WINDOWS_A_PARAMETER < parameters:
+        raise ValueError(
+            f"{windows} windows are too few for a network of {parameters} parameters: take fewer units ({option}), a shorter "
+            "window, or more history"
+        )
+
+
+def finish(
+    kind: str, frame: Frame, periods: tuple[Period, ...], net: Network, extras: Floats, facts: dict[str, Any]
+) -> Fitted:  # fmt: skip
+    """A fitted baseline with what is wild to it, and the samples that lead in those after training."""
+    lead = np.full(facts["window"], np.nan)
+    values = np.where(frame.usable, frame.values, np.nan)
+    free = walk(net, values, extras, lead, Bounds(facts["scale"], np.inf, facts["reach"]))
+    off = mad_sigma((values - free.expected)[frame.usable], centre=0.0)
+    wild = WILD_SIGMAS * off / facts["scale"] if np.isfinite(off) and off > 0 else np.inf
+    walked = walk(net, values, extras, lead, Bounds(facts["scale"], wild, facts["reach"]))
+    tail = walked.filled[-facts["window"] :]
+    tail = np.r_[np.full(facts["window"] - len(tail), np.nan), tail]
+    own = facts | {"wild": None if np.isinf(wild) else wild, "end": int(frame.times[-1])}
+    return Fitted(kind, periods, net.arrays() | {"tail": tail}, own)
+
+
+def judged(
+    fitted: Fitted, frame: Frame, extras: Callable[[Frame, Sequence[Period]], Floats], *, is_whole: bool
+) -> Walked:
+    """What a fitted network says of a frame, led in by the end of training where the frame comes soon after."""
+    facts = fitted.facts
+    net = Network.of(fitted.arrays, facts["best_epoch"])
+    lead, missing = lead_in(facts["end"], fitted.arrays["tail"], frame)
+    view = frame if not missing else _before(frame, missing)
+    got = walk(net, view.values, extras(view, fitted.periods), lead, Bounds.of(facts), is_whole)
+    return Walked(got.expected[missing:], got.strain[missing:], got.filled[missing:])
+
+
+def _before(frame: Frame, count: int) -> Frame:
+    """A frame with so many missing samples before it."""
+    earlier = frame.times[0] - np.arange(count, 0, -1, dtype=np.int64) * frame.step_ns
+    blank = np.full(count, np.nan)
+    return Frame(
+        np.r_[earlier, frame.times],
+        np.r_[np.full(count, frame.offsets_ns[0]), frame.offsets_ns],
+        frame.step_ns,
+        np.r_[blank, frame.values],
+        np.r_[np.zeros(count, np.bool_), frame.usable],
+        np.r_[np.ones(count), frame.weights],
+        np.hstack([np.full((len(frame.columns), count), np.nan), frame.columns]),
+        frame.names,
+    )
+
+
+def held_out(
+    fitted: Fitted, inner: Frame, tame: Bools, folds: Ints, extras: Floats,
+    again: Callable[[Bools], Network | None],
+) -> Floats:  # fmt: skip
+    """(m,) what networks say of each fold that learned from the others; again : trains one on the windows that end in these."""
+    facts = fitted.facts
+    lead = np.full(facts["window"], np.nan)
+    values = np.where(inner.usable, inner.values, np.nan)
+    out = np.full(len(inner), np.nan)
+    for fold in np.unique(folds):
+        own = folds == fold
+        net = again(tame & ~own)
+        if net is None:
+            # Too little is left: the whole network's sayings stand, as without folds.
+            net = Network.of(fitted.arrays, facts["best_epoch"])
+        out[own] = walk(net, values, extras, lead, Bounds.of(facts)).expected[own]
+    return out
