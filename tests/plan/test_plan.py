@@ -20,7 +20,6 @@ def test_a_plan_survives_being_written_out_and_read():
         ("group:\n  need: 3\n  of: 2\n", 1, "group", "need must not exceed of, got 3 of 2"),
         ("baseline:\n  seasons: [24h, soon]\n", 2, "baseline.seasons", "no duration"),
         ("baseline:\n  kind: magic\n", 1, "baseline", "must be one of auto, loess"),
-        ("baseline:\n  kind: next-step\n", 1, "baseline", "comes with the learned networks"),
         (
             "baseline:\n  kind: slot\n  options: {centre: middle}\n",
             1,

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import typer
 
-from watchtide.cli import scanning
+from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
 from watchtide.core.cadence import step_of
 from watchtide.core.scoring import choice, sampling
@@ -23,7 +23,7 @@ from watchtide.tables import clock, labels, results
 
 def threshold(
     points_path: str,
-    labels_path: str,
+    labels_path: str | None,
     *,
     by: str,
     plan_path: str | None,
@@ -33,6 +33,15 @@ def threshold(
     zone: str,
     constraint: dict[str, float | None],
 ) -> None:
+    if by == "units":
+        if labels_path or locked or plan_path:
+            fail(
+                "--by units chooses by the classes and parts in the points: leave out --labels, --locked and --plan"
+            )
+        waves.threshold(points_path, json_out, constraint)
+        return
+    if labels_path is None:
+        fail("--labels: name the labels to weigh levels by; only --by units needs none")
     try:
         stated = choice.Constraint(**constraint)
     except ValueError as error:

@@ -54,14 +54,28 @@ def scan(
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
     save: Annotated[str | None, typer.Option(help="Keep the fitted models here, for apply.")] = None,
     jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
+    wave: Annotated[
+        str | None, typer.Option(help="FIRST..LAST: each row's columns are a waveform, judged as a whole.")
+    ] = None,
+    id_: Annotated[str | None, typer.Option("--id", help="Column that names the row's waveform.")] = None,
+    class_: Annotated[
+        str | None,
+        typer.Option(
+            "--class", help="Column of the waveform's class: empty, 0, false, no, normal are usual."
+        ),
+    ] = None,
+    wave_id: Annotated[str | None, typer.Option(help="Column whose equal cells make a waveform.")] = None,
+    wave_at: Annotated[str | None, typer.Option(help="Column of the order within a waveform.")] = None,
     *,
     table: dict[str, Any],
 ) -> None:
     """Fit a baseline per stream, flag what strays from it, and find shifts."""
     from watchtide.cli import scanning
+    from watchtide.cli.waves import Stated
 
     scanning.scan(
         source,
+        units=Stated(wave, id_, class_, wave_id, wave_at),
         plan_path=plan,
         train_until=train_until,
         train_share=train_share,
@@ -169,13 +183,27 @@ def apply(
     points: Annotated[str | None, typer.Option(help="Write the judged samples here.")] = None,
     findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
+    wave: Annotated[
+        str | None, typer.Option(help="FIRST..LAST: each row's columns are a waveform, judged as a whole.")
+    ] = None,
+    id_: Annotated[str | None, typer.Option("--id", help="Column that names the row's waveform.")] = None,
+    class_: Annotated[
+        str | None,
+        typer.Option(
+            "--class", help="Column of the waveform's class: empty, 0, false, no, normal are usual."
+        ),
+    ] = None,
+    wave_id: Annotated[str | None, typer.Option(help="Column whose equal cells make a waveform.")] = None,
+    wave_at: Annotated[str | None, typer.Option(help="Column of the order within a waveform.")] = None,
     *,
     table: dict[str, Any],
 ) -> None:
     """Judge new data by models that scan --save kept, without fitting."""
     from watchtide.cli import models
+    from watchtide.cli.waves import Stated
 
-    models.apply(model, source, points=points, findings=findings, summary=summary, table=table)
+    units = Stated(wave, id_, class_, wave_id, wave_at)
+    models.apply(model, source, units=units, points=points, findings=findings, summary=summary, table=table)
 
 
 @app.command()
@@ -241,8 +269,8 @@ def discords(
 @app.command()
 def threshold(
     points: Annotated[str, typer.Option(help="Points file, as scan writes it.")],
-    labels: Annotated[str, typer.Option(help="Labels file.")],
-    by: Annotated[str, typer.Option(help="events or points")] = "events",
+    labels: Annotated[str | None, typer.Option(help="Labels file; units have their classes.")] = None,
+    by: Annotated[str, typer.Option(help="events, points or units")] = "events",
     plan: Annotated[str | None, typer.Option(help="Plan whose grouping and side hold.")] = None,
     min_recall: Annotated[float | None, typer.Option(help="At least this recall.")] = None,
     max_false_per_week: Annotated[
@@ -268,6 +296,17 @@ def threshold(
             "cost_miss": cost_miss, "cost_false": cost_false,
         },
     )  # fmt: skip
+
+
+@app.command()
+def losses(
+    model: Annotated[str, typer.Argument(metavar="MODEL")],
+    out: Annotated[str, typer.Option(help="Write the errors here.")] = "-",
+) -> None:
+    """Training and validation error of each epoch of a learned model, and which one is kept."""
+    from watchtide.cli import waves
+
+    waves.losses(model, out)
 
 
 @app.command()

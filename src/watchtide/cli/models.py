@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from watchtide.cli import scanning
+from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
-from watchtide.engine import ahead, examine, outcome, run, saved, stages
+from watchtide.engine import ahead, examine, outcome, run, saved, saved_units, stages
 from watchtide.engine.stages import Scanned
 from watchtide.plan import Plan, dump, durations
 from watchtide.tables import clock, results
@@ -20,11 +20,23 @@ def apply(
     model: str,
     source: str,
     *,
+    units: waves.Stated,
     points: str | None,
     findings: str | None,
     summary: str | None,
     table: dict[str, Any],
 ) -> None:
+    if saved_units.is_of_units(model):
+        if not units:
+            fail(
+                f"{model} judges waveforms: say where they stand with --wave FIRST..LAST, or --wave-id and --wave-at"
+            )
+        waves.apply(model, source, units, points=points, findings=findings, summary=summary, table=table)
+        return
+    if units:
+        fail(
+            f"{model} judges streams: leave out --wave, or save a model of waveforms with scan --wave --save"
+        )
     kept = {s.key: s for s in saved.read(model)}
     _, streams, _ = scanning.read_streams(source, table)
     scanned: list[Scanned] = []

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from watchtide.cli import inputs, taking
+from watchtide.cli import inputs, taking, waves
 from watchtide.cli.exits import fail
 from watchtide.core import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
@@ -181,6 +181,7 @@ def scan(
     summary: str | None,
     save: str | None,
     jobs: int,
+    units: waves.Stated,
     table: dict[str, Any],
 ) -> None:
     if train_until is not None and train_share is not None:
@@ -204,6 +205,15 @@ def scan(
             "flag": {"level": parse_level(level) if level else None, "side": side},
         },
     )
+    if units:
+        if train_until or known or mode == "replay":
+            fail(
+                "waveforms are split by their order: leave out --train-until, --known and --mode replay; --train-share is taken"
+            )
+        waves.scan(
+            source, plan, units, train_share=train_share, points=points, findings=findings, summary=summary, save=save, table=table,
+        )  # fmt: skip
+        return
     table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []
     with run.workers(jobs, plan) as executor:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
+Strings = NDArray[np.str_]
 
 SECOND_NS = 1_000_000_000
 WEEK_S = 7 * 86_400

@@ -52,14 +52,9 @@ def fit(
         return Fitted(
             "isolation", periods, {"cuts": np.zeros((0, 1, 4))}, facts | {"middle": 0.5, "scale": 1.0}
         )
-    rng = np.random.default_rng(seed)
-    size = min(subsample, len(kept))
-    depth = int(np.ceil(np.log2(size)))
-    cuts = np.zeros((trees, 2 ** (depth + 1) - 1, 4))
-    for t in range(trees):
-        chosen = kept[rng.choice(len(kept), size, replace=False)]
-        _grow(np.ascontiguousarray(chosen), cuts[t], depth, rng.random((2 ** (depth + 1), 2)))
-    strength = _strength(kept, cuts, size)
+    cuts = grow(kept, trees, subsample, np.random.default_rng(seed))
+    size = facts["subsample"]
+    strength = strengths(kept, cuts, size)
     middle = float(np.median(strength))
     high = (
         float(np.quantile(strength, 1 - share))
@@ -72,6 +67,17 @@ def fit(
         {"cuts": cuts},
         facts | {"middle": middle, "scale": max((high - middle) / 4, 1e-6)},
     )
+
+
+def grow(rows: Floats, trees: int, subsample: int, rng: np.random.Generator) -> Floats:
+    """(trees, nodes, 4) random trees on (n, k) rows, each on so many of them drawn without replacement."""
+    size = min(subsample, len(rows))
+    depth = int(np.ceil(np.log2(size)))
+    cuts = np.zeros((trees, 2 ** (depth + 1) - 1, 4))
+    for t in range(trees):
+        chosen = rows[rng.choice(len(rows), size, replace=False)]
+        _grow(np.ascontiguousarray(chosen), cuts[t], depth, rng.random((2 ** (depth + 1), 2)))
+    return cuts
 
 
 def features(frame: Frame, lags: int) -> tuple[Floats, Bools]:
@@ -142,7 +148,7 @@ def _depths(rows, cuts, usual):  # type: ignore[no-untyped-def]
     return out
 
 
-def _strength(rows: Floats, cuts: Floats, size: int) -> Floats:
+def strengths(rows: Floats, cuts: Floats, size: int) -> Floats:
     """(n,) 2 ** (-depth / usual depth): near 1 for what is set apart at once, 0.5 for the common."""
     usual = np.array([_usual_depth(m) for m in range(size + 1)])
     return np.asarray(2.0 ** (-_depths(rows, cuts, usual) / max(_usual_depth(size), 1e-9)))
@@ -154,7 +160,7 @@ def strength(fitted: Fitted, frame: Frame) -> Floats:
     out = np.full(len(frame), np.nan)
     cuts = fitted.arrays["cuts"]
     if len(cuts) and whole.any():
-        own = _strength(np.ascontiguousarray(rows[whole]), cuts, fitted.facts["subsample"])
+        own = strengths(np.ascontiguousarray(rows[whole]), cuts, fitted.facts["subsample"])
         out[whole] = (own - fitted.facts["middle"]) / fitted.facts["scale"]
     return out
 
