@@ -38,6 +38,7 @@ def fit(
     )  # fmt: skip
     facts = {
         "window": window, "hidden": hidden, "epochs": len(net.losses), "best_epoch": net.best, "seed": seed,
+        "epoch_losses": net.losses.tolist(),
         "windows": {"training": train, "validation": len(seen.starts) - train}, "scale": seen.scale,
         "reach": networks.REACH * float(np.max(np.abs(target[:train]))),
     }  # fmt: skip

@@ -43,6 +43,7 @@ def fit(
     facts = {
         "window": window - 1, "lags": window, "stride": stride, "overlap": max(1 - stride / window, 0.0),
         "bottleneck": bottleneck, "epochs": len(net.losses), "best_epoch": net.best, "seed": seed,
+        "epoch_losses": net.losses.tolist(),
         "windows": {"training": train, "validation": len(seen.starts) - train}, "scale": seen.scale,
         "reach": networks.REACH * float(np.max(np.abs(whole[:train][:, -1]))),
     }  # fmt: skip

@@ -1,7 +1,9 @@
+import { useState } from "react";
 import { Fold } from "./Fold";
 import { FoldHead } from "./FoldHead";
 import { Forecast } from "./Forecast";
 import { Forms } from "./Forms";
+import { Loss, learntOf } from "./Loss";
 import type { Ahead, PaneProps, StackProps } from "./types";
 
 const AHEAD: Ahead = { days: "7", interval: "0.9", skip: 0, side: "none", limit: null, isFamily: false };
@@ -18,6 +20,8 @@ export function Folds({
   pane,
 }: StackProps & { pane: Omit<PaneProps, "time"> }) {
   const seasons = view.season_hours ?? [];
+  const learnt = learntOf(view);
+  const [hasLoss, setLoss] = useState(false);
   return (
     <>
       <FoldHead
@@ -51,6 +55,15 @@ export function Folds({
       {scanId !== null && seasons.length > 0 && address.hasForms && (
         <Forms streamId={stream.id} unit={stream.unit} scanId={scanId} pane={pane} />
       )}
+      {learnt && (
+        <FoldHead
+          name="Loss"
+          isOpen={hasLoss}
+          setOpen={setLoss}
+          words="how the network learned, epoch by epoch"
+        />
+      )}
+      {learnt && hasLoss && <Loss learnt={learnt} />}
     </>
   );
 }

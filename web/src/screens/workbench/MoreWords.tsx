@@ -46,6 +46,8 @@ const OWN: Record<string, string> = {
   fixed: "lower, upper; without them limits are proposed from history, with the reason",
   trailing: "reference and gap (durations), share",
   isolation: "lags, trees, subsample, share, seed",
+  "next-step": "window (a duration), hidden, epochs, patience, seed",
+  reconstruction: "window (a duration), stride, bottleneck, epochs, patience, seed",
 };
 
 /** The rest of the plan, in words that can be changed in place. */

@@ -54,6 +54,19 @@ const KINDS: Options = {
     words: "random isolation trees",
     help: "Windows set apart from all others. Misleads where seasons are strong: the rare hour is not wrong.",
   },
+  "next-step": {
+    words: "what a network learned",
+    help: "The next sample from those before it. Misleads where history is short: it then knows little but the last hours.",
+  },
+  reconstruction: {
+    words: "what a narrow network gives back",
+    help: "Windows squeezed through few units: what they have in common passes. Finds odd shapes; misleads where every window differs.",
+  },
+};
+
+const LEARNED: Record<string, { before: string; width: string; after: string; usual: string }> = {
+  "next-step": { before: "the", width: "hidden", after: "units wide", usual: "32" },
+  reconstruction: { before: "windows of", width: "bottleneck", after: "wide at its narrowest", usual: "8" },
 };
 
 const COMBINE: Options = {
@@ -134,6 +147,11 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
         value={plan.baseline.kind}
         options={KINDS}
         onDone={(kind) => set("baseline", { kind, options: {} })}
+      />
+      <Learned
+        plan={plan}
+        isWrong={isWrong("baseline.options")}
+        set={(options) => set("baseline", { options })}
       />{" "}
       with seasons of{" "}
       <TextWord
@@ -213,6 +231,52 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
       </UnstyledButton>
       {isMore && <MoreWords plan={plan} resolved={resolved} isWrong={isWrong} onChange={onChange} />}
     </div>
+  );
+}
+
+/** Of a network: how far it looks, and how wide it is. */
+function Learned({
+  plan,
+  isWrong,
+  set,
+}: {
+  plan: PlanData;
+  isWrong: boolean;
+  set: (options: Record<string, unknown>) => void;
+}) {
+  const own = LEARNED[plan.baseline.kind];
+  if (!own) return null;
+  const options = (plan.baseline.options ?? {}) as Record<string, unknown>;
+  const change = (name: string, value: string | number | undefined) => {
+    const { [name]: _, ...others } = options;
+    set(value === undefined ? others : { ...others, [name]: value });
+  };
+  const width = options[own.width];
+  return (
+    <>
+      {" "}
+      from {own.before}{" "}
+      <TextWord
+        words={options.window === undefined ? "season" : seasonWords(String(options.window))}
+        name="window"
+        isWrong={isWrong}
+        ask={`How far it looks: from ${own.before}`}
+        value={options.window === undefined ? "" : String(options.window)}
+        help="A duration such as 24h; nothing for one of the shortest season, at most 96 samples"
+        onDone={(text) => change("window", text.trim() || undefined)}
+      />
+      {own.before === "the" ? " before" : ""},{" "}
+      <TextWord
+        words={width === undefined ? own.usual : String(width)}
+        name="width of the network"
+        isWrong={isWrong}
+        ask="How many units"
+        value={width === undefined ? "" : String(width)}
+        help={`A whole number; nothing for ${own.usual}. Fewer learn less by heart.`}
+        onDone={(text) => change(own.width, text.trim() ? Number(text) : undefined)}
+      />{" "}
+      {own.after},
+    </>
   );
 }
 

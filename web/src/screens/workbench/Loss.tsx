@@ -1,0 +1,93 @@
+import type { ChartWindow } from "../../api/client";
+import { pathOf } from "../../charts/path";
+import { figure, plural } from "../../parts/words";
+
+interface Learnt {
+  epoch_losses: [number, number][];
+  best_epoch: number;
+}
+
+const W = 640;
+const H = 170;
+const LEFT = 52;
+const FOOT = 22;
+const TICKS = 3;
+
+/** What a network's training left behind; null for a baseline that is none. */
+export function learntOf(view: ChartWindow): Learnt | null {
+  const facts = (view.resolved as { facts?: Partial<Learnt> } | undefined)?.facts;
+  return facts?.epoch_losses && facts.best_epoch ? (facts as Learnt) : null;
+}
+
+/** Error by epoch, of what trained and of what did not: which epoch is kept, and from where on it learned by heart. */
+export function Loss({ learnt }: { learnt: Learnt }) {
+  const { epoch_losses: losses, best_epoch: best } = learnt;
+  const all = losses.flat();
+  const [low, high] = [Math.min(...all), Math.max(...all)];
+  const x = (i: number) => LEFT + (i / Math.max(losses.length - 1, 1)) * (W - LEFT - 90);
+  const y = (v: number) => 8 + (1 - (v - low) / (high - low || 1)) * (H - FOOT - 16);
+  const last = losses.at(-1) ?? [0, 0];
+  const kept = losses[best - 1] ?? last;
+  const line = (of: 0 | 1) =>
+    pathOf(
+      losses.map((row) => row[of]),
+      x,
+      y,
+    );
+  return (
+    <figure className="loss">
+      <svg
+        viewBox={`0 0 ${W} ${H}`}
+        role="img"
+        aria-label={`Mean squared error by epoch: training ends at ${figure(last[0], 3)}, validation is least, ${figure(kept[1], 3)}, in epoch ${best}`}
+      >
+        {best < losses.length && (
+          <rect
+            x={x(best - 1)}
+            y="0"
+            width={x(losses.length - 1) - x(best - 1)}
+            height={H - FOOT}
+            fill="var(--wash)"
+          />
+        )}
+        {Array.from({ length: TICKS }, (_, i) => low + ((high - low) * i) / (TICKS - 1)).map((v) => (
+          <g key={v}>
+            <line x1={LEFT} x2={W - 90} y1={y(v)} y2={y(v)} stroke="var(--hair)" />
+            <text x={LEFT - 6} y={y(v) + 4} textAnchor="end" className="axis-words">
+              {figure(v, 3)}
+            </text>
+          </g>
+        ))}
+        <path d={line(0)} fill="none" stroke="var(--line)" strokeWidth="1.4" strokeDasharray="5 3" />
+        <path d={line(1)} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
+        <circle cx={x(best - 1)} cy={y(kept[1])} r="4" fill="var(--shift)" />
+        <text x={W - 84} y={y(last[0]) + 4} className="axis-words">
+          training
+        </text>
+        <text x={W - 84} y={Math.min(y(last[1]) + 4, y(last[0]) - 8)} className="axis-words">
+          validation
+        </text>
+        {[1, best, losses.length].filter(isNew).map((epoch) => (
+          <text key={epoch} x={x(epoch - 1)} y={H - 6} textAnchor="middle" className="axis-words">
+            {epoch === best ? `epoch ${epoch}, kept` : epoch}
+          </text>
+        ))}
+      </svg>
+      <figcaption className="soft small">{wordsOf(learnt)}</figcaption>
+    </figure>
+  );
+}
+
+const isNew = (value: number, at: number, all: number[]) => all.indexOf(value) === at;
+
+/** What the two lines say, and what to change. */
+export function wordsOf({ epoch_losses: losses, best_epoch: best }: Learnt): string {
+  const [training, validation] = losses[best - 1] ?? [0, 0];
+  const after = losses.length - best;
+  const first = `Mean squared error in scaled units; the last fifth in time did not train. `;
+  if (after > 0)
+    return `${first}The weights of epoch ${best} are kept: in the ${plural(after, "epoch")} after it the network learned its windows by heart. If that comes early, take a smaller network or more history.`;
+  if (validation > 2 * training)
+    return `${first}What it has not seen it gets wrong twice as much: take a smaller network, or more history.`;
+  return `${first}The error still fell in the last epoch: more epochs may bring more.`;
+}
