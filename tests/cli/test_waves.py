@@ -2,10 +2,13 @@
 
 import csv
 import json
+import zipfile
 
+import numpy as np
 import pytest
 
 from tests.core.test_units import LENGTH, world
+from watchtide.engine.arrays import zipped
 
 
 @pytest.fixture(scope="module")
@@ -133,3 +136,29 @@ def test_a_model_of_units_and_one_of_streams_are_not_taken_for_one_another(comma
         "--labels: name the labels"
         in command(folder, "threshold", "--points", "p.csv", "--min-recall", "1")[2]
     )
+
+
+@pytest.mark.parametrize(
+    ("kind", "break_it", "words"),
+    [
+        (
+            "reconstruction",
+            lambda head, arrays: arrays.update(weights_1=arrays["weights_1"][:, :-1]),
+            "layer 2",
+        ),
+        ("reconstruction", lambda head, arrays: head.update(length=7), "does not fit its length"),
+        ("isolation", lambda head, arrays: arrays["cuts"].__setitem__((0, 0, 0), 1e6), "lead nowhere"),
+        ("isolation", lambda head, arrays: arrays["cuts"].__setitem__((0, -1, 3), 1.0), "lead nowhere"),
+        ("isolation", lambda head, arrays: head.update(kind="magic"), "magic judges no units"),
+    ],
+)
+def test_a_strangers_model_that_does_not_hold_together_is_refused(command, folder, kind, break_it, words):
+    (folder / "any.yaml").write_text(f"baseline: {{kind: {kind}}}\nflag: {{level: {{sigmas: 4}}}}\n")
+    assert command(folder, "scan", "wide.csv", *WIDE, "--plan", "any.yaml", "--save", "whole")[0] == 0
+    with zipfile.ZipFile(folder / "whole") as file:
+        head = json.loads(file.read("model.json"))
+        arrays = {n: np.lib.format.read_array(file.open(f"{n}.npy")).copy() for n in head["arrays"]}
+    break_it(head, arrays)
+    (folder / "broken").write_bytes(zipped("model.json", head, arrays))
+    status, _, err = command(folder, "apply", "broken", "wide.csv", *WIDE)
+    assert status == 2 and words in err and "save the model anew" in err

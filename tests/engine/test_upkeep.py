@@ -25,8 +25,14 @@ KINDS = {
     "trailing": {"baseline": {"kind": "trailing"}},
     "spectrum": {"baseline": {"kind": "spectrum"}},
     "isolation": {"baseline": {"kind": "isolation"}, "flag": {"level": {"per-week": 0.1}}},
-    "next-step": {"baseline": {"kind": "next-step", "options": {"epochs": 3, "hidden": 8}}, "replay": {"refit": "7d"}},
-    "reconstruction": {"baseline": {"kind": "reconstruction", "options": {"epochs": 3, "bottleneck": 3}}, "replay": {"refit": "7d"}},
+    "next-step": {
+        "baseline": {"kind": "next-step", "options": {"epochs": 3, "hidden": 8}},
+        "replay": {"refit": "7d"},
+    },
+    "reconstruction": {
+        "baseline": {"kind": "reconstruction", "options": {"epochs": 3, "bottleneck": 3}},
+        "replay": {"refit": "7d"},
+    },
     "fixed": {"baseline": {"kind": "fixed"}},
 }
 

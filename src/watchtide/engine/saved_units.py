@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 
 from watchtide import __version__
-from watchtide.core.baselines import LEARNED
-from watchtide.core.units import UnitModel
+from watchtide.core.baselines.networks import Network
+from watchtide.core.units import KINDS, UnitModel
 from watchtide.engine import saved
 from watchtide.engine.arrays import read_array, zipped
 from watchtide.plan import Plan
@@ -94,15 +94,11 @@ def _check(model: UnitModel) -> None:
         if np.any((cuts[:, :, 2] < 0) | (cuts[:, :, 2] > int(model.facts["subsample"]))):
             raise ValueError("its trees hold more rows than they grew on")
         return
-    if model.kind not in LEARNED:
+    if model.kind not in KINDS:
         raise ValueError(f"kind {model.kind} judges no units")
-    width, layer = model.length, 0
-    while f"weights_{layer}" in model.arrays:
-        w, b = model.arrays[f"weights_{layer}"], model.arrays[f"biases_{layer}"]
-        if w.ndim != 2 or w.shape[1] != width or b.shape != (w.shape[0],):
-            raise ValueError(f"layer {layer} does not fit the one before")
-        width, layer = w.shape[0], layer + 1
-    if layer == 0 or width != model.length:
+    net = Network.of(model.arrays, int(model.facts["best_epoch"]))
+    net.check(model.length)
+    if len(net.biases[-1]) != model.length:
         raise ValueError("it gives back units of another length")
 
 

@@ -60,6 +60,16 @@ class Network:
         weights, biases = ([arrays[f"{name}_{i}"] for i in range(count)] for name in ("weights", "biases"))
         return cls(tuple(weights), tuple(biases), arrays.get("losses", np.zeros((0, 2))), best)
 
+    def check(self, inputs: int) -> None:
+        """Raise ValueError where the layers do not fit one another, or what is given them: they may come from a stranger."""
+        width = inputs
+        for i, (w, b) in enumerate(zip(self.weights, self.biases, strict=True)):
+            if w.ndim != 2 or w.shape[1] != width or b.shape != (w.shape[0],) or not len(b):
+                raise ValueError(f"layer {i + 1} of the network does not fit what comes before it")
+            width = w.shape[0]
+        if not self.weights:
+            raise ValueError("the network has no layers")
+
     def __call__(self, rows: Floats) -> Floats:
         """(n, out) for (n, in) rows, in double precision."""
         x = np.asarray(rows, np.float64)
@@ -368,7 +378,11 @@ def judged(
     net = Network.of(fitted.arrays, facts["best_epoch"])
     lead, missing = lead_in(facts["end"], fitted.arrays["tail"], frame)
     view = frame if not missing else _before(frame, missing)
-    got = walk(net, view.values, extras(view, fitted.periods), lead, Bounds.of(facts), is_whole)
+    beside = extras(view, fitted.periods)
+    net.check(len(lead) + beside.shape[1])
+    if is_whole and len(net.biases[-1]) != len(lead) + 1:
+        raise ValueError("the network gives back windows of another length")
+    got = walk(net, view.values, beside, lead, Bounds.of(facts), is_whole)
     return Walked(got.expected[missing:], got.strain[missing:], got.filled[missing:])
 
 

@@ -14,6 +14,7 @@ import { Explain, findingLink, lagWords } from "./Explain";
 import { slotWords } from "./FoldPicture";
 import { evidenceWords } from "./Forms";
 import { FindingLane } from "./Lanes";
+import { Loss, learntOf, wordsOf } from "./Loss";
 import { parseOptions } from "./MoreWords";
 import { boundsOf, Others, useOthers } from "./Others";
 import { standardPlan } from "./plan";
@@ -422,3 +423,34 @@ function deep(parts: Record<string, object>): Record<string, unknown> {
     Object.entries(parts).map(([name, values]) => [name, expect.objectContaining(values)]),
   );
 }
+
+describe("how a network learned", () => {
+  const view = (losses: number[][], best: number) =>
+    ({ resolved: { facts: { epoch_losses: losses, best_epoch: best } } }) as never;
+
+  it("is drawn by epoch, with the kept one and what came after it", () => {
+    const learnt = learntOf(view([[1, 1.2], [0.6, 0.9], [0.4, 1], [0.3, 1.1]], 2)); // biome-ignore format: a table
+    expect(learnt).not.toBeNull();
+    const { container } = show(<Loss learnt={learnt as never} />);
+    expect(screen.getByRole("img").getAttribute("aria-label")).toContain(
+      "validation is least, 0.900, in epoch 2",
+    );
+    expect(container.textContent).toContain("epoch 2, kept");
+    expect(container.textContent).toContain(
+      "in the 2 epochs after it the network learned its windows by heart",
+    );
+    expect(container.querySelectorAll("path")).toHaveLength(2);
+  });
+
+  it("says what would help", () => {
+    expect(wordsOf(learntOf(view([[0.2, 0.9]], 1)) as never)).toContain(
+      "twice as much: take a smaller network",
+    );
+    expect(wordsOf(learntOf(view([[0.8, 0.9]], 1)) as never)).toContain("more epochs may bring more");
+  });
+
+  it("is nothing for a baseline that is no network", () => {
+    expect(learntOf({ resolved: { facts: { ridge: 1 } } } as never)).toBeNull();
+    expect(learntOf({} as never)).toBeNull();
+  });
+});
