@@ -27,7 +27,19 @@ FIXED: dict[str, dict[str, Any]] = {
         "shifts": {"of": "none"},
     },
 }  # fmt: skip
-KINDS = ("harmonic", "loess", "classical", "slot", "rolling", "spectrum", "trailing", "fixed", "isolation")
+KINDS = (
+    "harmonic",
+    "loess",
+    "classical",
+    "slot",
+    "rolling",
+    "spectrum",
+    "trailing",
+    "fixed",
+    "isolation",
+    "next-step",
+    "reconstruction",
+)
 
 
 def methods() -> dict[str, dict[str, Any]]:

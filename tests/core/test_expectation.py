@@ -305,6 +305,7 @@ def test_isolation_trees_find_the_row_set_apart():
     ("kind", "options", "words"),
     [
         ("magic", {}, "must be one of auto, loess"), ("next-step", {"window_ns": 1}, "it needs 2 at least"),
+        ("reconstruction", {"per": "family"}, "take per: stream"),
         ("slot", {"centre": "top"}, "centre must be one of"), ("slot", {"previous": 0}, "at least 1 season"),
         ("rolling", {"window_ns": 1}, "it needs at least 2"), ("spectrum", {"rank": 999}, "rank must be between"),
         ("spectrum", {"method": "guess"}, "reconstruction or forecast"), ("trailing", {"share": 2.0}, "under 1"),

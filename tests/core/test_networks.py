@@ -5,8 +5,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import baselines
+from watchtide.core import baselines, choosing
 from watchtide.core.baselines import networks
+from watchtide.core.expectation import Choice
 from watchtide.core.frame import DAY_NS, Frame, Period, frame_of
 from watchtide.core.series import Series
 
@@ -180,3 +181,17 @@ def test_a_training_that_diverges_says_in_which_epoch():
     x = np.full((64, 3), 1e30)
     with pytest.raises(ValueError, match="diverged in epoch 1"):
         networks.train(x, x[:, :1] * 1e8, None, (4,), epochs=2, patience=1, seed=1)
+
+
+def test_networks_are_tried_beside_the_others_where_the_plan_says_so():
+    t = np.arange(24 * 40)
+    # Each value is a bent function of the two before it: no season, and nothing that a line would say.
+    rng = np.random.default_rng(2)
+    y = np.zeros(len(t))
+    for i in range(2, len(t)):
+        y[i] = 3.6 * np.sin(y[i - 1]) - 0.4 * y[i - 2] + rng.normal(0, 0.1)
+    like = Choice("harmonic", ())
+    chosen, _ = choosing.choose(hourly(y), (), like, kind="auto+learned")
+    plain, _ = choosing.choose(hourly(y), (), like)
+    assert chosen.kind in KINDS and plain.kind == "harmonic"
+    assert {name.split(",")[0] for name in chosen.evidence} == {"harmonic", *KINDS}

@@ -33,8 +33,10 @@ LEAST_YEARS = 1.5
 LEAST_YEAR_GAIN = {2.0: 0.15, 0.0: 0.3}
 # Kinds in which adding and multiplying differ in nothing but the spread, or not at all.
 ONE_FORM = ("slot", "fixed", "trailing", "isolation", "rolling", "spectrum", *LEARNED)
+# The usual candidates, and the networks beside them: these take seconds, and so are tried only where that is stated.
+WITH_LEARNED = "auto+learned"
 # Kinds whose seasons may be read otherwise than found.
-SEASONAL = ("auto", "harmonic", "slot")
+SEASONAL = ("auto", WITH_LEARNED, "harmonic", "slot")
 
 
 @dataclass(frozen=True)
@@ -146,7 +148,7 @@ def _may_have_year(frame: Frame, periods: Periods, kind: str) -> bool:
     step = frame.step_ns
     span = int(frame.times[-1]) - int(frame.times[0]) + step if len(frame) else 0
     return (
-        kind in ("auto", "harmonic")
+        kind in ("auto", WITH_LEARNED, "harmonic")
         and LEAST_YEAR_STEP_NS <= step <= YEAR_NS // 2
         and span >= LEAST_YEARS * YEAR_NS
         and all(p.ns < 0.9 * YEAR_NS for p in periods)
@@ -360,12 +362,13 @@ def _candidates(
         form, [False, True] if may_multiply and periods else [False]
     )
     kinds = [kind]
-    if kind == "auto":
+    if kind in ("auto", WITH_LEARNED):
         kinds = ["harmonic"]
         longest = max((p.ns for p in periods), default=0)
         span = int(frame.times[-1]) - int(frame.times[0]) if len(frame) else 0
         if longest and span >= LEAST_SLOT_CYCLES * longest:
             kinds.append("slot")
+        kinds += LEARNED if kind == WITH_LEARNED else ()
     out = []
     for k in kinds:
         for is_multiplied in forms:

@@ -13,6 +13,7 @@ import numpy as np
 from watchtide.core import replay
 from watchtide.core.baselines import LEARNED
 from watchtide.core.cadence import KNOWN_STAMPS
+from watchtide.core.choosing import WITH_LEARNED
 from watchtide.core.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
 from watchtide.core.seasons import LEAST_CYCLES
@@ -125,9 +126,10 @@ def _for_hours(plan: Plan) -> Plan:
 def _for_days(plan: Plan, step: int) -> Plan | None:
     """The plan with those of its seasons that some days can show; None where there is none and none is looked for."""
     baseline, stated = plan.baseline, plan.baseline.seasons
-    if baseline.kind in LEARNED:
+    if baseline.kind in (*LEARNED, WITH_LEARNED):
         # Some days are too few to train a network on.
-        baseline = baseline.model_copy(update={"kind": "harmonic", "options": {}})
+        simple = "auto" if baseline.kind == WITH_LEARNED else "harmonic"
+        baseline = baseline.model_copy(update={"kind": simple, "options": {}})
     if stated != "auto":
         short = [s for s in stated if LEAST_CYCLES * durations.parse_ns(s, step_ns=step) <= DAYS_NS]
         if not short:

@@ -13,8 +13,10 @@ from watchtide.core.series import Floats, Series, wall_clock
 from watchtide.engine.preparing import Prepared
 from watchtide.plan import Plan, durations
 
+# Kinds that the data choose.
+AUTO = ("auto", choosing.WITH_LEARNED)
 # Kinds that carry a season of which there are less than two cycles.
-CARRIES_LONG = ("auto", "harmonic")
+CARRIES_LONG = ("auto", choosing.WITH_LEARNED, "harmonic")
 
 
 def choice_of(
@@ -69,10 +71,8 @@ def _choose(
     if form == "multiplicative" and like.law == "ratio":
         like = replace(like, law="even")
     if not part.usable.any():
-        return replace(like, kind="harmonic" if kind == "auto" else kind), None
-    if kind == "auto" and (
-        len(part.columns) or any(2 * p.samples(part.step_ns) > len(part) for p in periods)
-    ):
+        return replace(like, kind="harmonic" if kind in AUTO else kind), None
+    if kind in AUTO and (len(part.columns) or any(2 * p.samples(part.step_ns) > len(part) for p in periods)):
         # Known days and covariates are the harmonic kind's to use, and so is a season seen less than twice.
         kind = "harmonic"
     return choosing.choose(

@@ -9,6 +9,7 @@ import numpy as np
 from watchtide.core import replay, shifts, transforms
 from watchtide.core.baselines import LEARNED
 from watchtide.core.cadence import KNOWN_STAMPS
+from watchtide.core.choosing import WITH_LEARNED
 from watchtide.core.expectation import Choice
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.scoring.rows import Label, inside_any
@@ -210,7 +211,7 @@ def rhythm_of(plan: Plan, step: int) -> replay.Cadence:
         else 7 * DAY_NS
     )
     refit = (
-        max((LEARNED_REFIT_DAYS if plan.baseline.kind in LEARNED else 1) * DAY_NS // step, 7)
+        max((LEARNED_REFIT_DAYS if plan.baseline.kind in (*LEARNED, WITH_LEARNED) else 1) * DAY_NS // step, 7)
         if plan.replay.refit == "auto"
         else durations.parse_ns(plan.replay.refit, step_ns=step) // step
     )

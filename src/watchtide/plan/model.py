@@ -24,6 +24,7 @@ OPTIONS: dict[str, dict[str, str]] = {
         "hidden": "count",
         "patience": "count",
         "seed": "count",
+        "per": "stream|family",
     },
     "reconstruction": {
         "window": "duration",
@@ -32,7 +33,9 @@ OPTIONS: dict[str, dict[str, str]] = {
         "bottleneck": "count",
         "patience": "count",
         "seed": "count",
+        "per": "stream|family",
     },
+    "auto+learned": {},
 }
 
 
@@ -40,7 +43,9 @@ def check_option(kind: str, name: str, value: Any) -> None:
     """Raise ValueError, with what it may be, for an option that a kind does not have or cannot use."""
     known = OPTIONS[kind]
     if name not in known:
-        has = ", ".join(sorted(known)) or ("none; state the kind first" if kind == "auto" else "none")
+        has = ", ".join(sorted(known)) or (
+            "none; state the kind first" if kind.startswith("auto") else "none"
+        )
         raise ValueError(f"options.{name} is not known for {kind}; it has: {has}")
     form = known[name]
     is_number = isinstance(value, int | float) and not isinstance(value, bool)

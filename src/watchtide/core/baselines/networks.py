@@ -345,6 +345,12 @@ def lead_in(fitted_end: int, tail: Floats, frame: Frame) -> tuple[Floats, int]:
     return np.full(len(tail), np.nan), 0
 
 
+def check_per(per: str) -> None:
+    """Raise ValueError for a network that is no stream's own."""
+    if per != "stream":
+        raise ValueError(f"per: {per} is not there yet: each stream trains its own network, take per: stream")
+
+
 def check_size(windows: int, outputs: int, parameters: int, option: str) -> None:
     """Raise ValueError where so many windows of training cannot hold so many parameters apart."""
     if windows * outputs * WINDOWS_A_PARAMETER < parameters:

@@ -19,6 +19,7 @@ def fit(
     hidden: int = 32,
     patience: int = 5,
     seed: int = 1,
+    per: str = "stream",
 ) -> Fitted:
     """A network with one layer of `hidden` units, trained on the usable windows of the frame.
 
@@ -26,6 +27,7 @@ def fit(
     lies, known days and covariates stand beside the window. The last fifth of the windows in time shows when to stop.
     Raises ValueError for windows too few for the network, and a training that diverges.
     """
+    networks.check_per(per)
     window = networks.window_of(window_ns, periods, frame, MOST_WINDOW)
     extras = networks.extras_of(frame, periods)
     seen = networks.windows_of(frame, window + 1)

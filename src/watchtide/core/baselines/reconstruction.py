@@ -20,6 +20,7 @@ def fit(
     bottleneck: int = 8,
     patience: int = 5,
     seed: int = 1,
+    per: str = "stream",
 ) -> Fitted:
     """A network with a narrow layer of `bottleneck` units between two of four times as many, trained to give back windows.
 
@@ -29,6 +30,7 @@ def fit(
     Raises ValueError for windows too few for the network, and a training that diverges.
     Hinton and Salakhutdinov (2006); hidden inputs: Vincent et al. (2008).
     """
+    networks.check_per(per)
     window = networks.window_of(window_ns, periods, frame, MOST_WINDOW)
     seen = networks.windows_of(frame, window, stride)
     train = networks.split(len(seen.starts))

@@ -12,6 +12,7 @@ const H = 170;
 const LEFT = 52;
 const FOOT = 22;
 const TICKS = 3;
+const LINE = 14;
 
 /** What a network's training left behind; null for a baseline that is none. */
 export function learntOf(view: ChartWindow): Learnt | null {
@@ -61,12 +62,11 @@ export function Loss({ learnt }: { learnt: Learnt }) {
         <path d={line(0)} fill="none" stroke="var(--line)" strokeWidth="1.4" strokeDasharray="5 3" />
         <path d={line(1)} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
         <circle cx={x(best - 1)} cy={y(kept[1])} r="4" fill="var(--shift)" />
-        <text x={W - 84} y={y(last[0]) + 4} className="axis-words">
-          training
-        </text>
-        <text x={W - 84} y={Math.min(y(last[1]) + 4, y(last[0]) - 8)} className="axis-words">
-          validation
-        </text>
+        {apart([y(last[0]), y(last[1])]).map((at, i) => (
+          <text key={NAMES[i]} x={W - 84} y={at + 4} className="axis-words">
+            {NAMES[i]}
+          </text>
+        ))}
         {[1, best, losses.length].filter(isNew).map((epoch) => (
           <text key={epoch} x={x(epoch - 1)} y={H - 6} textAnchor="middle" className="axis-words">
             {epoch === best ? `epoch ${epoch}, kept` : epoch}
@@ -78,6 +78,15 @@ export function Loss({ learnt }: { learnt: Learnt }) {
   );
 }
 
+const NAMES = ["training", "validation"];
+
+/** Two heights at least a line of text apart, in the same order. */
+function apart([a, b]: [number, number]): [number, number] {
+  const middle = (a + b) / 2;
+  if (Math.abs(a - b) >= LINE) return [a, b];
+  return a <= b ? [middle - LINE / 2, middle + LINE / 2] : [middle + LINE / 2, middle - LINE / 2];
+}
+
 const isNew = (value: number, at: number, all: number[]) => all.indexOf(value) === at;
 
 /** What the two lines say, and what to change. */
@@ -85,8 +94,11 @@ export function wordsOf({ epoch_losses: losses, best_epoch: best }: Learnt): str
   const [training, validation] = losses[best - 1] ?? [0, 0];
   const after = losses.length - best;
   const first = `Mean squared error in scaled units; the last fifth in time did not train. `;
+  const kept = `${first}The weights of epoch ${best} are kept: `;
   if (after > 0)
-    return `${first}The weights of epoch ${best} are kept: in the ${plural(after, "epoch")} after it the network learned its windows by heart. If that comes early, take a smaller network or more history.`;
+    return (losses.at(-1)?.[0] ?? training) < training
+      ? `${kept}in the ${plural(after, "epoch")} after it the network learned its windows by heart. If that comes early, take a smaller network or more history.`
+      : `${kept}the ${plural(after, "epoch")} after it made it no better.`;
   if (validation > 2 * training)
     return `${first}What it has not seen it gets wrong twice as much: take a smaller network, or more history.`;
   return `${first}The error still fell in the last epoch: more epochs may bring more.`;

@@ -18,6 +18,10 @@ interface Props {
 
 const KINDS: Options = {
   auto: { words: "the fitting baseline", help: "Chosen from the data; what was chosen stands below." },
+  "auto+learned": {
+    words: "the fitting baseline, networks too",
+    help: "As above, and networks are tried beside the others, which takes seconds a stream.",
+  },
   harmonic: {
     words: "a harmonic model",
     help: "A trend with bends and seasons of any length, fitted together. Misleads where a season is all jumps.",
@@ -138,8 +142,9 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
       . Expect{" "}
       <ChoiceWord
         words={
-          KINDS[plan.baseline.kind === "auto" ? (baseline.kind ?? "auto") : plan.baseline.kind]?.words ??
-          plan.baseline.kind
+          KINDS[
+            plan.baseline.kind.startsWith("auto") ? (baseline.kind ?? plan.baseline.kind) : plan.baseline.kind
+          ]?.words ?? plan.baseline.kind
         }
         name="baseline"
         isWrong={isWrong("baseline.kind")}
