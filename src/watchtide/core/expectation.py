@@ -565,7 +565,7 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
     if choice.kind in LEARNED:
         # They see what they judge only in training; two halves show as much as four quarters, for half the time.
         halves = cycle_blocks(inner, choice.periods, 2, least_ns=choice.fold_ns)
-        learned = baselines.module(choice.kind).held_out(fitted, inner, inner.usable, halves)
+        learned = baselines.module(choice.kind).held_out(fitted, inner, halves)
         return np.asarray(learned, np.float64)
     parts = fitted.expect(inner)
     if choice.kind in TRAILS or choice.kind == "fixed":

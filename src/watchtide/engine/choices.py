@@ -107,16 +107,16 @@ def _seasons(
                 )
         # How strong they are nobody asks here; the summary works it out.
         unweighed = tuple((x, np.nan) for x in lengths)
-        return _by_clock(expectation.choose_periods(lengths, step), plan), unweighed, said
+        return by_clock(expectation.choose_periods(lengths, step), plan), unweighed, said
     local = _on_grid(part, is_local=True) if n else np.empty(0)
     found = seasons.detect(local, step) if n else []
     why: list[str] = []
     if n and np.any(part.offsets_ns != part.offsets_ns[:1]):
         # A tide knows nothing of the clocks: on the wall-clock grid it would jump by an hour.
-        by_clock = [s for s in found if period_of(s.samples, step).is_local]
-        if len(by_clock) < len(found):
+        local_ones = [s for s in found if period_of(s.samples, step).is_local]
+        if len(local_ones) < len(found):
             apart = seasons.detect(_on_grid(part, is_local=False), step)
-            found = by_clock + [s for s in apart if not period_of(s.samples, step).is_local]
+            found = local_ones + [s for s in apart if not period_of(s.samples, step).is_local]
             why.append("a season that is no day or week does not follow the clock change: kept in UTC")
     for s in found:
         why.append(
@@ -130,11 +130,11 @@ def _seasons(
     elif n and all(abs(s.samples - week) > 1 for s in found) and n * step < seasons.LEAST_CYCLES * WEEK_NS:
         days = (seasons.LEAST_CYCLES * WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
-    periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
+    periods = by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
     return periods, tuple((s.samples, s.strength) for s in found), why
 
 
-def _by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
+def by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
     """Days by the clocks or by UTC, where the plan says which."""
     if plan.baseline.clock == "auto":
         return periods

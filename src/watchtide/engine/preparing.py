@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from watchtide.core import cadence, live, spread, transforms
+from watchtide.core.baselines.networks import Learnt
 from watchtide.core.cadence import Cadence, Found
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.gridding import Track
@@ -44,7 +45,7 @@ class KnownDay:
 class Input:
     """One stream's raw samples: times (n,) UTC ns in any order, values (n,) NaN for missing.
 
-    denominators : (n,) of ratios, on the same stamps.
+    denominators : (n,) of ratios, on the same stamps; shared : the network that its family has trained, where there is one.
     """
 
     key: str
@@ -54,6 +55,7 @@ class Input:
     denominators: Floats | None = None
     covariates: tuple[Beside, ...] = ()
     days: tuple[KnownDay, ...] = ()
+    shared: Learnt | None = None
 
     def until(self, end_ns: int | None) -> "Input":
         """The same with covariates known only before a moment; known days stay known."""

@@ -17,7 +17,7 @@ from watchtide import __version__, kernels
 from watchtide.core.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome, stages
+from watchtide.engine import families, outcome, stages
 from watchtide.plan import Plan
 from watchtide.tables import clock, results
 
@@ -209,7 +209,12 @@ def scan_many(
     progress: Callable[[int, int], None] | None = None,
     is_cancelled: Callable[[], bool] | None = None,
 ) -> Iterator[stages.Scanned]:
-    """Every stream by itself, in order; `together.finish` then lets them help one another."""
+    """Every stream by itself, in order; `together.finish` then lets them help one another, as a family's network does before.
+
+    Raises ValueError for a family that cannot share a network.
+    """
+    if mode == "fit":
+        streams = families.with_shared(streams, plan, labels)
     tasks = [Task(s, plan, tuple(labels), mode, is_kept, is_told) for s in streams]
     return each(scan_one, tasks, jobs=jobs, executor=executor, progress=progress, is_cancelled=is_cancelled)
 
@@ -227,6 +232,8 @@ def write_many(
 ) -> Iterator[Written]:
     """The findings of every stream by itself, in order, as lines of a file of this name: for plans whose streams do nothing
     for one another."""
+    if mode == "fit":
+        streams = families.with_shared(streams, plan, labels)
     tasks = [Task(s, plan, tuple(labels), mode, is_kept=False, is_told=False) for s in streams]
     return each(partial(write_one, path=path), tasks, jobs=jobs, executor=executor, progress=progress)
 

@@ -4,12 +4,13 @@ import hashlib
 import json
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from watchtide.core import carrying, expectation, flagging, grouping, quantile, regimes, transforms, windows
 from watchtide.core.baselines import SEASONLESS
+from watchtide.core.frame import Frame
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.seasons import LEAST_YEAR_STEP_NS
@@ -38,25 +39,44 @@ __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "scan"]
 BASELINE_VERSION = 12
 
 
-def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: bool = False) -> Baselined:
-    """Fit the baseline stage of a plan to a stream.
+class Ready(NamedTuple):
+    """A stream before its fit. stop : first sample after training; split : spans that never train; frame : what may train is usable."""
 
-    labels : those with a verdict in `baseline.leave_out` leave training. is_kept : the model comes along, to be saved.
-    Raises ValueError for seasons or options that this stream cannot carry, naming how much history is missing.
-    """
+    prepared: Prepared
+    stop: int
+    split: dict[str, tuple[int, int]]
+    transform: transforms.Transform
+    scales: preparing.Scales
+    frame: Frame
+    notes: tuple[str, ...]
+
+
+def ready(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Ready:
+    """A stream on its grid, transformed, with what may train marked. Raises ValueError as `fit` does."""
     prepared = prepare(stream, plan)
     series = prepared.series
     stop = training_stop(series, plan, stream.zone)
-    spans = left_out_spans(plan, stream.key, labels)
-    usable, notes = usable_samples(prepared, plan, spans)
+    usable, notes = usable_samples(prepared, plan, left_out_spans(plan, stream.key, labels))
     split = split_spans(series, plan, stop, stream.zone)
     usable &= ~inside_any(series.times, list(split.values()))
     within = usable & (np.arange(len(series)) < stop)
     transform = transform_of(plan, series, within, by_row=prepared.by_row)
     scales = preparing.scales_of(prepared, within)
     frame = preparing.frame_of(prepared, transform, usable, within, scales)
-    part = frame.part(0, stop)
+    return Ready(prepared, stop, split, transform, scales, frame, tuple(notes))
+
+
+def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: bool = False) -> Baselined:
+    """Fit the baseline stage of a plan to a stream.
+
+    labels : those with a verdict in `baseline.leave_out` leave training. is_kept : the model comes along, to be saved.
+    Raises ValueError for seasons or options that this stream cannot carry, naming how much history is missing.
+    """
+    prepared, stop, split, transform, scales, frame, notes = ready(stream, plan, labels)
+    series, part = prepared.series, frame.part(0, stop)
     choice, found, first = choice_of(part, prepared, plan)
+    if stream.shared is not None:
+        choice = replace(choice, options={**choice.options, "shared": stream.shared})
     got = expectation.expect(
         frame,
         choice,

@@ -4,6 +4,7 @@ The optimiser is scikit-learn's `MLPRegressor`, one epoch at a time; windows, sc
 A kept network is plain arrays, so that judging needs no other program.
 """
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -345,12 +346,6 @@ def lead_in(fitted_end: int, tail: Floats, frame: Frame) -> tuple[Floats, int]:
     return np.full(len(tail), np.nan), 0
 
 
-def check_per(per: str) -> None:
-    """Raise ValueError for a network that is no stream's own."""
-    if per != "stream":
-        raise ValueError(f"per: {per} is not there yet: each stream trains its own network, take per: stream")
-
-
 def check_size(windows: int, outputs: int, parameters: int, option: str) -> None:
     """Raise ValueError where so many windows of training cannot hold so many parameters apart."""
     if windows * outputs * WINDOWS_A_PARAMETER < parameters:
@@ -360,31 +355,150 @@ def check_size(windows: int, outputs: int, parameters: int, option: str) -> None
         )
 
 
-def finish(
-    kind: str, frame: Frame, periods: tuple[Period, ...], net: Network, extras: Floats, facts: dict[str, Any]
+@dataclass(frozen=True)
+class Examples:
+    """What a network is to learn: (m, in) rows and (m, out) targets in order of time, in single precision; scale : what counts as one."""
+
+    rows: Any
+    targets: Any
+    scale: float
+
+
+@dataclass(frozen=True)
+class Design:
+    """How a learned kind is built. past : samples read before each one; layers : widths between, named by `option`; stride : from one window of
+    training to the next; is_whole : it gives back all of the window, else its last sample alone, with what stands beside that."""
+
+    kind: str
+    past: int
+    layers: tuple[int, ...]
+    option: str
+    stride: int = 1
+    is_whole: bool = False
+
+    def extras(self, frame: Frame, periods: Sequence[Period]) -> Floats:
+        return np.zeros((len(frame), 0)) if self.is_whole else extras_of(frame, periods)
+
+    def examples(self, frame: Frame, periods: Sequence[Period], may_train: Bools | None = None) -> Examples:
+        seen = windows_of(frame, self.past + 1, self.stride, may_train)
+        rows, last, whole = seen.rows(None if self.is_whole else self.extras(frame, periods))
+        return Examples(rows, whole if self.is_whole else last[:, None], seen.scale)
+
+
+@dataclass(frozen=True)
+class Learnt:
+    """A network with what it learned from: numbers of windows, and how far from their mean it may say a sample is."""
+
+    net: Network
+    training: int
+    validation: int
+    reach: float
+
+
+def learn(
+    design: Design, given: Sequence[Examples], *, epochs: int, patience: int, seed: int, progress: Progress | None = None
+) -> Learnt:  # fmt: skip
+    """Train one network on the windows of one stream or several; the last fifth of each shows when to stop.
+
+    Raises ValueError for windows too few for the network, and a training that diverges.
+    """
+    cut = [split(len(e.rows)) for e in given]
+    rows, targets = (
+        np.concatenate([getattr(e, k)[:n] for e, n in zip(given, cut, strict=True)])
+        for k in ("rows", "targets")
+    )
+    held = tuple(
+        np.concatenate([getattr(e, k)[n:] for e, n in zip(given, cut, strict=True)])
+        for k in ("rows", "targets")
+    )
+    widths = [rows.shape[1], *design.layers, targets.shape[1]]
+    parameters = sum((a + 1) * b for a, b in itertools.pairwise(widths))
+    check_size(len(rows), targets.shape[1], parameters, design.option)
+    net = train(
+        rows,
+        targets,
+        (held[0], held[1]),
+        design.layers,
+        epochs=epochs,
+        patience=patience,
+        seed=seed,
+        progress=progress,
+    )
+    return Learnt(net, len(rows), len(held[0]), REACH * float(np.max(np.abs(targets[:, -1]))))
+
+
+def fit(
+    design: Design, frame: Frame, periods: tuple[Period, ...], facts: dict[str, Any], *, epochs: int, patience: int, seed: int,
+    per: str, shared: Learnt | None,
 ) -> Fitted:  # fmt: skip
-    """A fitted baseline with what is wild to it, and the samples that lead in those after training."""
-    lead = np.full(facts["window"], np.nan)
+    """A fitted baseline of this design: with a network of its own, or the one that its family shares.
+
+    Raises ValueError as `learn` does, and for a family's network where there is none.
+    """
+    own = design.examples(frame, periods)
+    if per == "family" and shared is None:
+        raise ValueError(
+            "per: family trains one network over the streams of a scan; as if live, and on a server, each stream is judged by "
+            "itself: take per: stream"
+        )
+    learnt = shared or learn(design, [own], epochs=epochs, patience=patience, seed=seed)
+    net = learnt.net
+    extras = design.extras(frame, periods)
+    known = facts | {
+        "window": design.past, "epochs": len(net.losses), "best_epoch": net.best, "epoch_losses": net.losses.tolist(),
+        "seed": seed, "per": per, "windows": {"training": learnt.training, "validation": learnt.validation}, "scale": own.scale,
+        "reach": learnt.reach, "wild": None, "end": int(frame.times[-1]),
+    }  # fmt: skip
+    lead = np.full(design.past, np.nan)
     values = np.where(frame.usable, frame.values, np.nan)
-    free = walk(net, values, extras, lead, Bounds(facts["scale"], np.inf, facts["reach"]))
+    free = walk(net, values, extras, lead, Bounds.of(known))
     off = mad_sigma((values - free.expected)[frame.usable], centre=0.0)
-    wild = WILD_SIGMAS * off / facts["scale"] if np.isfinite(off) and off > 0 else np.inf
-    walked = walk(net, values, extras, lead, Bounds(facts["scale"], wild, facts["reach"]))
-    tail = walked.filled[-facts["window"] :]
-    tail = np.r_[np.full(facts["window"] - len(tail), np.nan), tail]
-    own = facts | {"wild": None if np.isinf(wild) else wild, "end": int(frame.times[-1])}
-    return Fitted(kind, periods, net.arrays() | {"tail": tail}, own)
+    if np.isfinite(off) and off > 0:
+        known["wild"] = WILD_SIGMAS * off / own.scale
+    tail = walk(net, values, extras, lead, Bounds.of(known)).filled[-design.past :]
+    tail = np.r_[np.full(design.past - len(tail), np.nan), tail]
+    return Fitted(design.kind, periods, net.arrays() | {"tail": tail}, known)
 
 
-def judged(
-    fitted: Fitted, frame: Frame, extras: Callable[[Frame, Sequence[Period]], Floats], *, is_whole: bool
-) -> Walked:
-    """What a fitted network says of a frame, led in by the end of training where the frame comes soon after."""
+def held_out(design: Design, fitted: Fitted, inner: Frame, folds: Ints) -> Floats:
+    """(m,) what networks say of the samples of each fold that learned from the windows that end in the others.
+
+    A family's network has learned from many streams, and hardly knows this one better than those like it: it speaks itself.
+    """
+    facts = fitted.facts
+    lead = np.full(design.past, np.nan)
+    values = np.where(inner.usable, inner.values, np.nan)
+    extras = design.extras(inner, fitted.periods)
+    out = np.full(len(inner), np.nan)
+    for fold in np.unique(folds):
+        own = folds == fold
+        given = design.examples(inner, fitted.periods, ~own)
+        if facts["per"] == "family" or len(given.rows) < LEAST_WINDOWS:
+            net = Network.of(fitted.arrays, facts["best_epoch"])
+        else:
+            net = train(
+                given.rows,
+                given.targets,
+                None,
+                design.layers,
+                epochs=facts["best_epoch"],
+                patience=1,
+                seed=facts["seed"],
+            )
+        out[own] = walk(net, values, extras, lead, Bounds.of(facts)).expected[own]
+    return out
+
+
+def judged(design: Design, fitted: Fitted, frame: Frame, *, is_whole: bool = False) -> Walked:
+    """What a fitted network says of a frame, led in by the end of training where the frame comes soon after it.
+
+    Raises ValueError for a network that does not fit its own facts, as a stranger's may not.
+    """
     facts = fitted.facts
     net = Network.of(fitted.arrays, facts["best_epoch"])
     lead, missing = lead_in(facts["end"], fitted.arrays["tail"], frame)
-    view = frame if not missing else _before(frame, missing)
-    beside = extras(view, fitted.periods)
+    view = _before(frame, missing) if missing else frame
+    beside = design.extras(view, fitted.periods)
     net.check(len(lead) + beside.shape[1])
     if is_whole and len(net.biases[-1]) != len(lead) + 1:
         raise ValueError("the network gives back windows of another length")
@@ -406,22 +520,3 @@ def _before(frame: Frame, count: int) -> Frame:
         np.hstack([np.full((len(frame.columns), count), np.nan), frame.columns]),
         frame.names,
     )
-
-
-def held_out(
-    fitted: Fitted, inner: Frame, tame: Bools, folds: Ints, extras: Floats,
-    again: Callable[[Bools], Network | None],
-) -> Floats:  # fmt: skip
-    """(m,) what networks say of each fold that learned from the others; again : trains one on the windows that end in these."""
-    facts = fitted.facts
-    lead = np.full(facts["window"], np.nan)
-    values = np.where(inner.usable, inner.values, np.nan)
-    out = np.full(len(inner), np.nan)
-    for fold in np.unique(folds):
-        own = folds == fold
-        net = again(tame & ~own)
-        if net is None:
-            # Too little is left: the whole network's sayings stand, as without folds.
-            net = Network.of(fitted.arrays, facts["best_epoch"])
-        out[own] = walk(net, values, extras, lead, Bounds.of(facts)).expected[own]
-    return out

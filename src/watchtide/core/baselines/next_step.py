@@ -1,13 +1,24 @@
 """Baseline by a small network that says the next sample from a window of those before it."""
 
+from typing import Any
+
 import numpy as np
 
 from watchtide.core.baselines import Fitted, Parts, networks
-from watchtide.core.baselines.networks import Network
+from watchtide.core.baselines.networks import Design, Learnt
 from watchtide.core.frame import Frame, Period
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.series import Floats, Ints
 
 MOST_WINDOW = 96
+
+
+def design(
+    frame: Frame, periods: tuple[Period, ...], *, window_ns: int | None = None, hidden: int = 32, **_: Any
+) -> Design:
+    """One layer of `hidden` units over the samples before; where in its seasons a sample lies, known days and covariates beside."""
+    return Design(
+        "next-step", networks.window_of(window_ns, periods, frame, MOST_WINDOW), (hidden,), "hidden"
+    )
 
 
 def fit(
@@ -20,53 +31,38 @@ def fit(
     patience: int = 5,
     seed: int = 1,
     per: str = "stream",
+    shared: Learnt | None = None,
 ) -> Fitted:
-    """A network with one layer of `hidden` units, trained on the usable windows of the frame.
+    """A network trained on the usable windows of the frame, or the family's.
 
-    window_ns : how far it looks back, None for one of the shortest season, at most 96 samples. Where in its seasons a sample
-    lies, known days and covariates stand beside the window. The last fifth of the windows in time shows when to stop.
+    window_ns : how far it looks back, None for one of the shortest season, at most 96 samples. The last fifth of the windows in
+    time shows when to stop: `patience` epochs after the best.
     Raises ValueError for windows too few for the network, and a training that diverges.
     """
-    networks.check_per(per)
-    window = networks.window_of(window_ns, periods, frame, MOST_WINDOW)
-    extras = networks.extras_of(frame, periods)
-    seen = networks.windows_of(frame, window + 1)
-    train = networks.split(len(seen.starts))
-    networks.check_size(train, 1, (window + extras.shape[1]) * hidden + 2 * hidden + 1, "hidden")
-    rows, target, _ = seen.rows(extras)
-    net = networks.train(
-        rows[:train], target[:train, None], (rows[train:], target[train:]), (hidden,),
-        epochs=epochs, patience=patience, seed=seed,
-    )  # fmt: skip
-    facts = {
-        "window": window, "hidden": hidden, "epochs": len(net.losses), "best_epoch": net.best, "seed": seed,
-        "epoch_losses": net.losses.tolist(),
-        "windows": {"training": train, "validation": len(seen.starts) - train}, "scale": seen.scale,
-        "reach": networks.REACH * float(np.max(np.abs(target[:train]))),
-    }  # fmt: skip
-    return networks.finish("next-step", frame, periods, net, extras, facts)
+    own = design(frame, periods, window_ns=window_ns, hidden=hidden)
+    return networks.fit(
+        own,
+        frame,
+        periods,
+        {"hidden": hidden},
+        epochs=epochs,
+        patience=patience,
+        seed=seed,
+        per=per,
+        shared=shared,
+    )
 
 
-def held_out(fitted: Fitted, inner: Frame, tame: Bools, folds: Ints) -> Floats:
-    """(m,) what networks say of the samples of each fold that learned from the windows that end in the others."""
-    facts = fitted.facts
-    extras = networks.extras_of(inner, fitted.periods)
+def _design_of(fitted: Fitted) -> Design:
+    return Design("next-step", fitted.facts["window"], (fitted.facts["hidden"],), "hidden")
 
-    def again(may_train: Bools) -> Network | None:
-        seen = networks.windows_of(inner, facts["window"] + 1, may_train=may_train)
-        if len(seen.starts) < networks.LEAST_WINDOWS:
-            return None
-        rows, target, _ = seen.rows(extras)
-        return networks.train(
-            rows, target[:, None], None, (facts["hidden"],),
-            epochs=facts["best_epoch"], patience=1, seed=facts["seed"],
-        )  # fmt: skip
 
-    return networks.held_out(fitted, inner, tame, folds, extras, again)
+def held_out(fitted: Fitted, inner: Frame, folds: Ints) -> Floats:
+    """(m,) what is said of each fold by a network that did not learn to say it."""
+    return networks.held_out(_design_of(fitted), fitted, inner, folds)
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
     """What the network says of each sample from those before it; its own sayings go on where samples are missing."""
-    walked = networks.judged(fitted, frame, networks.extras_of, is_whole=False)
-    expected = walked.expected
+    expected = networks.judged(_design_of(fitted), fitted, frame).expected
     return Parts(expected, expected, np.zeros((len(fitted.periods), len(frame))))
