@@ -219,12 +219,19 @@ def watch() -> dict[str, Any]:
     return live.measure()
 
 
+def networks() -> dict[str, Any]:
+    from bench import networks as real
+
+    return real.measure()
+
+
 ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "numerics": numerics,
     "scan": scan,
     "speed": speed,
     "quality": quality,
     "promises": promises,
+    "networks": networks,
     "forecasts": forecasts,
     "faults": faults,
     "intake": intake,

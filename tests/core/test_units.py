@@ -11,11 +11,11 @@ FAULTS = ("inverted", "missing", "stretched", "bump", "noise")
 SIGMAS = ("sigmas", 4.0)
 
 
-def world(count: int, seed: int, share: float = 0.12):
+def world(count: int, seed: int, share: float = 0.12, length: int = LENGTH):
     """Quasi-periodic waves, some with a fault of shape but the mean and the spread of a usual one; (waves, normal)."""
     rng = np.random.default_rng(seed)
-    t = np.linspace(0, 1, LENGTH)
-    waves, normal = np.zeros((count, LENGTH)), np.ones(count, bool)
+    t = np.linspace(0, 1, length)
+    waves, normal = np.zeros((count, length)), np.ones(count, bool)
     for i in range(count):
         late, quick, tall = rng.normal(0, 0.015), 1 + rng.normal(0, 0.04), 1 + rng.normal(0, 0.06)
 
@@ -32,15 +32,16 @@ def world(count: int, seed: int, share: float = 0.12):
             if fault == "inverted":
                 y = 2 * mean - y
             elif fault == "missing":
-                y[36:52] = np.linspace(y[35], y[52], 16)
+                a, b = int(0.36 * length), int(0.52 * length)
+                y[a:b] = np.linspace(y[a - 1], y[b], b - a)
             elif fault == "stretched":
                 y = np.interp(np.clip((t - 0.43) / 1.8 + 0.43, 0, 1), t, y)
             elif fault == "bump":
                 y = y + 0.5 * np.exp(-0.5 * ((t - rng.uniform(0.1, 0.9)) / 0.04) ** 2)
             else:
-                y = y + rng.normal(0, 0.18, LENGTH)
+                y = y + rng.normal(0, 0.18, length)
             y = (y - y.mean()) / y.std() * spread + mean
-        waves[i] = y + rng.normal(0, 0.03, LENGTH)
+        waves[i] = y + rng.normal(0, 0.03, length)
     return waves, normal
 
 
