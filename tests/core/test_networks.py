@@ -82,7 +82,9 @@ def test_it_learns_a_season_to_about_its_noise(fitted):
     fresh = hourly(daily(24 * 20, seed=9), first=24 * 60)
     expected = fitted.expect(fresh).expected
     assert not np.isnan(expected).any(), "the end of training leads in what comes after it"
-    assert np.sqrt(np.mean((fresh.values - expected) ** 2)) < 1.6
+    # Its season is ten times the noise; what passes a bottleneck is a little blurred.
+    most = 1.4 if fitted.kind == "next-step" else 1.8
+    assert np.sqrt(np.mean((fresh.values - expected) ** 2)) < most
 
 
 def test_what_is_expected_depends_on_earlier_samples_alone(fitted):

@@ -28,12 +28,15 @@ LEAST_WINDOWS = 32
 WINDOWS_A_PARAMETER = 20
 # Sines and cosines of a season's first so many multiples say where in it a sample lies.
 PHASES = 2
-# A sample so many sigmas off is no lead-in for those after it: what was expected takes its place, for a window at most.
-WILD_SIGMAS = 6.0
+# A sample so many sigmas off is no lead-in for those after it: what was expected takes its place, for a window at most. With 6,
+# what a spike of 20 left in the windows after it made levels of 6 sigmas out of 3.6.
+WILD_SIGMAS = 4.0
 # How much further from the mean of its window than any sample of training one may be said to be.
 REACH = 1.25
-# Batches of about this share of the windows, within these bounds.
-BATCHES, LEAST_BATCH, MOST_BATCH = 64, 32, 1024
+# What a coefficient of the straight line costs, in shares of a scaled sample's variance.
+RIDGE = 1e-3
+# A batch holds so many times the root of the number of windows, within these bounds.
+BATCH, LEAST_BATCH, MOST_BATCH = 2.0, 16, 1024
 
 Progress = Callable[[int, float, float], None]
 
@@ -43,23 +46,27 @@ class Network:
     """A trained network. weights : (out, in) arrays of its layers, biases : (out,); ReLU between them, none after the last.
 
     losses : (epochs, 2) mean squared error of training and validation after each epoch, in scaled units; best : the epoch
-    whose weights these are, counted from 1.
+    whose weights these are, counted from 1. line : (out, in) what is added to its sayings by a straight line, None for nothing.
     """
 
     weights: tuple[Floats, ...]
     biases: tuple[Floats, ...]
     losses: Floats
     best: int
+    line: Floats | None = None
 
     def arrays(self) -> dict[str, Floats]:
         own = {f"weights_{i}": w for i, w in enumerate(self.weights)}
+        own |= {} if self.line is None else {"line": self.line}
         return own | {f"biases_{i}": b for i, b in enumerate(self.biases)} | {"losses": self.losses}
 
     @classmethod
     def of(cls, arrays: dict[str, Floats], best: int) -> "Network":
         count = sum(name.startswith("weights_") for name in arrays)
         weights, biases = ([arrays[f"{name}_{i}"] for i in range(count)] for name in ("weights", "biases"))
-        return cls(tuple(weights), tuple(biases), arrays.get("losses", np.zeros((0, 2))), best)
+        return cls(
+            tuple(weights), tuple(biases), arrays.get("losses", np.zeros((0, 2))), best, arrays.get("line")
+        )
 
     def check(self, inputs: int) -> None:
         """Raise ValueError where the layers do not fit one another, or what is given them: they may come from a stranger."""
@@ -70,6 +77,8 @@ class Network:
             width = w.shape[0]
         if not self.weights:
             raise ValueError("the network has no layers")
+        if self.line is not None and self.line.shape != (width, inputs):
+            raise ValueError("the network's line does not fit its layers")
 
     def __call__(self, rows: Floats) -> Floats:
         """(n, out) for (n, in) rows, in double precision."""
@@ -78,7 +87,7 @@ class Network:
             x = x @ w.T + b
             if i < len(self.weights) - 1:
                 x = np.maximum(x, 0.0)
-        return x
+        return x if self.line is None else x + np.asarray(rows, np.float64) @ self.line.T
 
 
 def train(
@@ -100,7 +109,7 @@ def train(
     y = y[:, 0] if y.shape[1] == 1 else y
     net = MLPRegressor(
         hidden_layer_sizes=tuple(layers),
-        batch_size=int(min(np.clip(len(x) // BATCHES, LEAST_BATCH, MOST_BATCH), len(x))),
+        batch_size=int(min(np.clip(BATCH * np.sqrt(len(x)), LEAST_BATCH, MOST_BATCH), len(x))),
         learning_rate_init=3e-3,
         # A generator of its own: with a number each epoch would shuffle alike.
         random_state=np.random.RandomState(seed),
@@ -249,23 +258,27 @@ def walk(
     """
     # Unit beside unit in memory: what one input adds to all of them is added at once.
     weights = tuple(np.ascontiguousarray(w.T) for w in net.weights)
+    line = np.zeros((weights[0].shape[0], weights[-1].shape[1])) if net.line is None else net.line.T.copy()
     length = len(lead)
     buffer = np.r_[lead, np.full(len(values), np.nan)]
     expected, strain = np.full(len(values), np.nan), np.full(len(values), np.nan)
     _walk(
         np.ascontiguousarray(values, np.float64), np.ascontiguousarray(extras, np.float64), buffer, length,
-        weights, net.biases, bounds.scale, bounds.wild, bounds.reach, is_whole, expected, strain,
+        weights, net.biases, line, bounds.scale, bounds.wild, bounds.reach, is_whole, expected, strain,
     )  # fmt: skip
     return Walked(expected, strain, buffer[length:])
 
 
 @njit(cache=True, nogil=True)
-def _walk(values, extras, buffer, length, weights, biases, scale, wild, reach, is_whole, expected, strain):  # type: ignore[no-untyped-def]
+def _walk(  # type: ignore[no-untyped-def]
+    values, extras, buffer, length, weights, biases, line, scale, wild, reach, is_whole, expected, strain
+):
     layers = len(weights)
     widest = 0
     for layer in range(layers):
         widest = max(widest, weights[layer].shape[0], weights[layer].shape[1])
-    x, out = np.zeros(widest), np.zeros(widest)
+    x, out, straight = np.zeros(widest), np.zeros(widest), np.zeros(widest)
+    ends = line.shape[1]
     past = length
     known = 0
     last = np.nan
@@ -288,6 +301,15 @@ def _walk(values, extras, buffer, length, weights, biases, scale, wild, reach, i
                 x[i] = (buffer[at - past + i] - mean) / scale
             for i in range(extras.shape[1]):
                 x[past + i] = extras[t, i]
+            for j in range(ends if is_whole else 0):
+                straight[j] = 0.0
+            straight[ends - 1] = 0.0
+            for i in range(line.shape[0]):
+                if is_whole:
+                    for j in range(ends):
+                        straight[j] += x[i] * line[i, j]
+                else:
+                    straight[ends - 1] += x[i] * line[i, ends - 1]
             for layer in range(layers):
                 w, bias = weights[layer], biases[layer]
                 ins, outs = w.shape
@@ -306,8 +328,10 @@ def _walk(values, extras, buffer, length, weights, biases, scale, wild, reach, i
                 if not is_last:
                     for j in range(outs):
                         x[j] = max(out[j], 0.0)
+            for j in range(0 if is_whole else ends - 1, ends):
+                out[j] += straight[j]
             # Beyond all that it has learned a network says anything: it stays as far from the mean as samples of training did.
-            said = mean + scale * min(max(out[weights[layers - 1].shape[1] - 1], -reach), reach)
+            said = mean + scale * min(max(out[ends - 1], -reach), reach)
             expected[t] = said
         y = values[t]
         if np.isnan(y):
@@ -414,17 +438,63 @@ def learn(
     widths = [rows.shape[1], *design.layers, targets.shape[1]]
     parameters = sum((a + 1) * b for a, b in itertools.pairwise(widths))
     check_size(len(rows), targets.shape[1], parameters, design.option)
-    net = train(
+    net = past_line(
+        design,
         rows,
         targets,
         (held[0], held[1]),
-        design.layers,
         epochs=epochs,
         patience=patience,
         seed=seed,
         progress=progress,
     )
     return Learnt(net, len(rows), len(held[0]), REACH * float(np.max(np.abs(targets[:, -1]))))
+
+
+def past_line(
+    design: Design, rows: Any, targets: Any, held: tuple[Any, Any] | None, *, epochs: int, patience: int, seed: int,
+    progress: Progress | None = None,
+) -> Network:  # fmt: skip
+    """A network of this design for what a straight line leaves: most of the next sample is one, and is had at once.
+
+    The line is a ridge regression, for a bottleneck of reduced rank (Izenman 1975): no more passes it than passes the network. A network
+    that makes validation no better than the line alone says nothing.
+    """
+    line = _line(
+        np.asarray(rows, np.float64),
+        np.asarray(targets, np.float64),
+        min(design.layers) if design.is_whole else None,
+    )
+    rest = targets - rows @ line.T
+    size = float(np.sqrt(np.mean(rest**2))) or 1.0
+    other = None if held is None else (held[0], (held[1] - held[0] @ line.T) / size)
+    net = train(
+        rows,
+        rest / size,
+        other,
+        design.layers,
+        epochs=epochs,
+        patience=patience,
+        seed=seed,
+        progress=progress,
+    )
+    is_vain = other is not None and net.losses[net.best - 1, 1] >= float(np.mean(other[1] ** 2))
+    last = 0.0 if is_vain else size
+    return Network(
+        (*net.weights[:-1], net.weights[-1] * last), (*net.biases[:-1], net.biases[-1] * last), net.losses * size**2, net.best, line
+    )  # fmt: skip
+
+
+def _line(x: Floats, y: Floats, rank: int | None) -> Floats:
+    """(out, in) coefficients of a ridge regression without a constant, of reduced rank where one is stated."""
+    square = x.T @ x + RIDGE * len(x) * np.eye(x.shape[1])
+    beta = np.linalg.solve(square, x.T @ y)
+    if rank is not None and rank < y.shape[1]:
+        # The strongest directions of what the line says.
+        _, vectors = np.linalg.eigh(beta.T @ square @ beta)
+        strongest = vectors[:, -rank:]
+        beta = beta @ strongest @ strongest.T
+    return np.ascontiguousarray(beta.T)
 
 
 def fit(
@@ -476,11 +546,11 @@ def held_out(design: Design, fitted: Fitted, inner: Frame, folds: Ints) -> Float
         if facts["per"] == "family" or len(given.rows) < LEAST_WINDOWS:
             net = Network.of(fitted.arrays, facts["best_epoch"])
         else:
-            net = train(
+            net = past_line(
+                design,
                 given.rows,
                 given.targets,
                 None,
-                design.layers,
                 epochs=facts["best_epoch"],
                 patience=1,
                 seed=facts["seed"],
