@@ -26,8 +26,9 @@ VALIDATION_SHARE = 0.2
 LEAST_WINDOWS = 32
 # Parameters that a value given back may stand for at most: it is stopped before it learns by heart.
 WINDOWS_A_PARAMETER = 20
-# Sines and cosines of a season's first so many multiples say where in it a sample lies.
-PHASES = 2
+# Sines and cosines of a season's first so many multiples say where in it a sample lies: of a longer season more, as many as tell
+# its days apart.
+PHASES, MOST_PHASES = 2, 6
 # A sample so many sigmas off is no lead-in for those after it: what was expected takes its place, for a window at most. With 6,
 # what a spike of 20 left in the windows after it made levels of 6 sigmas out of 3.6.
 WILD_SIGMAS = 4.0
@@ -213,10 +214,11 @@ def window_of(window_ns: int | None, periods: Sequence[Period], frame: Frame, mo
 
 def extras_of(frame: Frame, periods: Sequence[Period]) -> Floats:
     """(n, k) where in its seasons each sample lies, and the columns beside it; unknown ones at their mean, 0."""
+    shortest = min((p.ns for p in periods), default=1)
     parts = [
         turn(2 * np.pi * k * phase(frame, p))
         for p in periods
-        for k in range(1, PHASES + 1)
+        for k in range(1, int(np.clip(-(-p.ns // (2 * shortest)), PHASES, MOST_PHASES)) + 1)
         for turn in (np.sin, np.cos)
     ]
     parts += [np.nan_to_num(column) for column in frame.columns]
