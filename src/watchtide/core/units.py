@@ -141,7 +141,8 @@ def rebuilt(model: UnitModel, waves: Floats) -> Floats:
         raise ValueError(f"a {model.kind} baseline rebuilds nothing")
     net = Network.of(model.arrays, model.facts["best_epoch"])
     centre, scale = model.arrays["centre"], model.facts["scale"]
-    return np.asarray(net((filled(waves) - centre) / scale) * scale + centre)
+    with networks.one_thread():
+        return np.asarray(net((filled(waves) - centre) / scale) * scale + centre)
 
 
 def _size(model: UnitModel, waves: Floats) -> Floats:

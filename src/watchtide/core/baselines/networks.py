@@ -91,6 +91,13 @@ class Network:
         return x if self.line is None else x + np.asarray(rows, np.float64) @ self.line.T
 
 
+def one_thread() -> Any:
+    """While it lasts, sums of matrices are made in one thread: they come out the same wherever they are made."""
+    from threadpoolctl import threadpool_limits  # type: ignore[import-untyped]
+
+    return threadpool_limits(limits=1)
+
+
 def train(
     rows: Floats, targets: Floats, validation: tuple[Floats, Floats] | None, layers: Sequence[int], *,
     epochs: int, patience: int, seed: int, progress: Progress | None = None,
@@ -103,7 +110,6 @@ def train(
     Adam, Kingma and Ba (2015); early stopping, Prechelt (1998).
     """
     from sklearn.neural_network import MLPRegressor  # type: ignore[import-untyped]
-    from threadpoolctl import threadpool_limits  # type: ignore[import-untyped]
 
     x, y = np.ascontiguousarray(rows, np.float32), np.ascontiguousarray(targets, np.float32)
     held = None if validation is None else tuple(np.ascontiguousarray(v, np.float32) for v in validation)
@@ -117,8 +123,7 @@ def train(
     )
     losses: list[tuple[float, float]] = []
     best, kept = 0, None
-    # Sums in one thread come out the same wherever they are made.
-    with threadpool_limits(limits=1), np.errstate(over="ignore", invalid="ignore"):
+    with one_thread(), np.errstate(over="ignore", invalid="ignore"):
         for epoch in range(1, epochs + 1):
             try:
                 net.partial_fit(x, y)
@@ -462,14 +467,15 @@ def past_line(
     The line is a ridge regression, for a bottleneck of reduced rank (Izenman 1975): no more passes it than passes the network. A network
     that makes validation no better than the line alone says nothing.
     """
-    line = _line(
-        np.asarray(rows, np.float64),
-        np.asarray(targets, np.float64),
-        min(design.layers) if design.is_whole else None,
-    )
-    rest = targets - rows @ line.T
-    size = float(np.sqrt(np.mean(rest**2))) or 1.0
-    other = None if held is None else (held[0], (held[1] - held[0] @ line.T) / size)
+    with one_thread():
+        line = _line(
+            np.asarray(rows, np.float64),
+            np.asarray(targets, np.float64),
+            min(design.layers) if design.is_whole else None,
+        )
+        rest = targets - rows @ line.T
+        size = float(np.sqrt(np.mean(rest**2))) or 1.0
+        other = None if held is None else (held[0], (held[1] - held[0] @ line.T) / size)
     net = train(
         rows,
         rest / size,

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Button, FileButton, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { api, list, type Schema, sendFile } from "../../api/client";
@@ -13,7 +13,7 @@ import "./intake.css";
 /** Calendars of known days: what they hold, and which days come next. */
 export default function Calendars() {
   const client = useQueryClient();
-  const file = useRef<HTMLInputElement>(null);
+  const reset = useRef<() => void>(null);
   const { report, error, attempt } = useAttempt();
   const calendars = useQuery({ queryKey: ["calendars"], queryFn: () => list(api.GET("/api/v1/calendars")) });
   const days = useQuery({
@@ -47,21 +47,21 @@ export default function Calendars() {
       {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}
       <p>
-        <Button variant="filled" onClick={() => file.current?.click()}>
-          Choose a calendar
-        </Button>
-        <input
-          ref={file}
-          type="file"
+        <FileButton
           accept=".ics,text/calendar"
-          hidden
-          aria-label="Calendar file"
-          onChange={(e) => {
-            const chosen = e.target.files?.[0];
+          resetRef={reset}
+          inputProps={{ "aria-label": "Calendar file" }}
+          onChange={(chosen) => {
             if (chosen) void take(chosen);
-            e.target.value = "";
+            reset.current?.();
           }}
-        />
+        >
+          {(props) => (
+            <Button {...props} variant="filled">
+              Choose a calendar
+            </Button>
+          )}
+        </FileButton>
       </p>
       {Boolean(calendars.data?.length) && (
         <Table className="rows">

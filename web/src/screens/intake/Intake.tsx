@@ -1,3 +1,4 @@
+import { Button, FileButton } from "@mantine/core";
 import { type DragEvent, useState } from "react";
 import { useSearchParams } from "react-router";
 import { sendFile } from "../../api/client";
@@ -49,16 +50,19 @@ export default function Intake() {
             CSV, TSV, JSON Lines, Parquet or a log, also gzipped. Nothing is stored before you have seen what
             it will become. A file that fits a kept layout is read by it.
           </p>
-          <label className="drop">
-            <input
-              type="file"
-              className="visually-hidden"
-              aria-label="Choose a file"
-              onChange={(e) => void take(e.target.files?.[0])}
-            />
-            <span className="primary">{isSending ? "Reading the file" : "Choose a file"}</span>{" "}
+          <div className="drop">
+            <FileButton
+              onChange={(file) => void take(file ?? undefined)}
+              inputProps={{ "aria-label": "Choose a file" }}
+            >
+              {(props) => (
+                <Button {...props} variant="filled" disabled={isSending}>
+                  {isSending ? "Reading the file" : "Choose a file"}
+                </Button>
+              )}
+            </FileButton>{" "}
             <span className="soft">or drop it anywhere here</span>
-          </label>
+          </div>
           {error !== null && <Trouble error={error} />}
           <Batches />
         </>

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Button, FileButton, Table } from "@mantine/core";
 import { useState } from "react";
 import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -61,15 +61,13 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
   return (
     <section className="import" aria-label="Import labels">
       <p>
-        <input
-          type="file"
+        <FileButton
           accept=".csv,.json,.ics"
-          aria-label="Labels file"
-          onChange={(e) => {
-            const chosen = e.target.files?.[0];
-            if (chosen) void see(chosen, zone);
-          }}
-        />{" "}
+          inputProps={{ "aria-label": "Labels file" }}
+          onChange={(chosen) => void (chosen && see(chosen, zone))}
+        >
+          {(props) => <Button {...props}>{file ? file.name : "Choose a file of labels"}</Button>}
+        </FileButton>{" "}
         <span className="soft">CSV, JSON or a calendar (.ics); stamps without a zone are in</span>{" "}
         <Field
           className="word"

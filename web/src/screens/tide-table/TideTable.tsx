@@ -190,9 +190,9 @@ function NoStreams() {
         Bring in a file with a time column and a value column. You see what was guessed before anything is
         stored.
       </p>
-      <Link to="/intake" className="primary">
+      <Button component={Link} to="/intake" variant="filled">
         Bring in a file
-      </Link>
+      </Button>
     </div>
   );
 }
