@@ -417,6 +417,45 @@ describe("the rest of the plan", () => {
   });
 });
 
+describe("a network in the plan's sentence", () => {
+  const plan = (kind: string, options: Record<string, unknown> = {}) => ({
+    ...standardPlan,
+    baseline: { ...standardPlan.baseline, kind, options },
+  });
+
+  it("says how far it looks and how wide it is", () => {
+    const { container } = show(
+      <Sentence
+        plan={plan("reconstruction", { window: "24h" })}
+        levels={null}
+        wrong={[]}
+        onChange={vi.fn()}
+      />,
+    );
+    expect(container.textContent).toContain(
+      "what a narrow network gives back from windows of 24h, 8 wide at its narrowest, with seasons of",
+    );
+  });
+
+  it.each([
+    ["window: season", "12h", { window: "12h", epochs: 9 }],
+    ["width of the network: 32", "16", { hidden: 16, epochs: 9 }],
+  ])("writes %s as %s and keeps the other settings", async (word, text, options) => {
+    const change = vi.fn();
+    show(<Sentence plan={plan("next-step", { epochs: 9 })} levels={null} wrong={[]} onChange={change} />);
+    await userEvent.click(screen.getByRole("button", { name: word }));
+    const field = await screen.findByRole("textbox");
+    await userEvent.clear(field);
+    await userEvent.type(field, `${text}{Enter}`);
+    expect(change.mock.calls[0]?.[0].baseline.options).toEqual(options);
+  });
+
+  it("is no part of it for other baselines", () => {
+    const { container } = show(<Sentence plan={standardPlan} levels={null} wrong={[]} onChange={vi.fn()} />);
+    expect(container.textContent).not.toContain("wide");
+  });
+});
+
 /** The parts named, each holding at least what is named of it. */
 function deep(parts: Record<string, object>): Record<string, unknown> {
   return Object.fromEntries(
