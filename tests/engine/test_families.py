@@ -41,13 +41,13 @@ def test_a_family_shares_one_network_and_each_stream_its_own_scale():
 
 
 def test_a_stream_of_the_family_with_two_days_is_judged_where_alone_it_could_not_be():
-    young = stream("young", 60, 9, scale=3.0)
-    young.values[50] += 60
+    young = stream("young", 50, 9, scale=3.0)
+    young.values[40] += 60
     alone = from_data({"baseline": {"kind": "next-step", "seasons": ["24h"]}})
     with pytest.raises(ValueError, match="too few"):
         stages.scan(young, alone)
     *_, judged = run.scan_many([stream("a", 900, 1), stream("b", 900, 2), young], plan_of())
-    assert [f.start for f in judged.findings] == [int(young.times[50])]
+    assert [f.start for f in judged.findings] == [int(young.times[40])]
 
 
 def test_what_is_labelled_in_one_stream_teaches_none():

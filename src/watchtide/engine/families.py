@@ -45,7 +45,8 @@ def _learnt(family: Sequence[Input], plan: Plan, labels: Sequence[Label]) -> Lea
     given: list[Examples] = []
     most, steps = max(MOST_WINDOWS // len(family), networks.LEAST_WINDOWS), set()
     design = None
-    for stream in family:
+    # The longest first: how the network is built is read off it.
+    for stream in sorted(family, key=lambda s: -len(s.times)):
         made = stages.ready(stream, plan, labels)
         step, part = made.frame.step_ns, made.frame.part(0, made.stop)
         steps.add(step)

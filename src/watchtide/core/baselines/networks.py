@@ -24,6 +24,7 @@ MOST_WINDOWS = 100_000
 # The last fifth of the windows shows when to stop.
 VALIDATION_SHARE = 0.2
 LEAST_WINDOWS = 32
+USUAL_WINDOW = 32
 # Parameters that a value given back may stand for at most: it is stopped before it learns by heart.
 WINDOWS_A_PARAMETER = 20
 # Sines and cosines of a season's first so many multiples say where in it a sample lies: of a longer season more, as many as tell
@@ -207,13 +208,15 @@ def split(count: int) -> int:
 
 
 def window_of(window_ns: int | None, periods: Sequence[Period], frame: Frame, most: int) -> int:
-    """Samples of a window: as stated, else one of the shortest season, at most `most` and at least 8."""
+    """Samples of a window: as stated, else one of the shortest season or 32, at most `most` and at least 8."""
     if window_ns is not None:
         length = int(window_ns // frame.step_ns)
         if length < 2:
             raise ValueError(f"the window holds {length} samples; it needs 2 at least")
         return length
-    usual = min((p.samples(frame.step_ns) for p in periods), default=32.0)
+    # Without a season a third of what there is, so that there are windows enough.
+    without = min(USUAL_WINDOW, int(frame.usable.sum()) / 3)
+    usual = min((p.samples(frame.step_ns) for p in periods), default=without)
     return int(np.clip(round(usual), 8, most))
 
 

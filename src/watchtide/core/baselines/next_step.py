@@ -10,15 +10,20 @@ from watchtide.core.frame import Frame, Period
 from watchtide.core.series import Floats, Ints
 
 MOST_WINDOW = 96
+USUAL_HIDDEN = 32
 
 
 def design(
-    frame: Frame, periods: tuple[Period, ...], *, window_ns: int | None = None, hidden: int = 32, **_: Any
-) -> Design:
+    frame: Frame, periods: tuple[Period, ...], *, window_ns: int | None = None, hidden: int | None = None, **_: Any
+) -> Design:  # fmt: skip
     """One layer of `hidden` units over the samples before; where in its seasons a sample lies, known days and covariates beside."""
-    return Design(
-        "next-step", networks.window_of(window_ns, periods, frame, MOST_WINDOW), (hidden,), "hidden"
-    )
+    past = networks.window_of(window_ns, periods, frame, MOST_WINDOW)
+    if hidden is None:
+        # Of a short history fewer than usual, so that its windows can hold them apart.
+        inputs = past + networks.extras_of(frame, periods).shape[1]
+        windows = 0.7 * max(int(frame.usable.sum()) - past, 0)
+        hidden = int(np.clip(networks.WINDOWS_A_PARAMETER * windows / (inputs + 2), 2, USUAL_HIDDEN))
+    return Design("next-step", past, (hidden,), "hidden")
 
 
 def fit(
@@ -27,7 +32,7 @@ def fit(
     *,
     window_ns: int | None = None,
     epochs: int = 30,
-    hidden: int = 32,
+    hidden: int | None = None,
     patience: int = 5,
     seed: int = 1,
     per: str = "stream",
@@ -35,7 +40,8 @@ def fit(
 ) -> Fitted:
     """A network trained on the usable windows of the frame, or the family's.
 
-    window_ns : how far it looks back, None for one of the shortest season, at most 96 samples. The last fifth of the windows in
+    window_ns : how far it looks back, None for one of the shortest season, at most 96 samples; hidden : units, None for 32, fewer where
+    there is little history. The last fifth of the windows in
     time shows when to stop: `patience` epochs after the best.
     Raises ValueError for windows too few for the network, and a training that diverges.
     """
@@ -44,7 +50,7 @@ def fit(
         own,
         frame,
         periods,
-        {"hidden": hidden},
+        {"hidden": own.layers[0]},
         epochs=epochs,
         patience=patience,
         seed=seed,
