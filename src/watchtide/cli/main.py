@@ -7,7 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from watchtide import kernels
-from watchtide.cli.options import Every, Zone, takes_table
+from watchtide.cli.options import Every, Wave, WaveAt, WaveClass, WaveId, WaveName, Zone, takes_table
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -54,18 +54,11 @@ def scan(
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
     save: Annotated[str | None, typer.Option(help="Keep the fitted models here, for apply.")] = None,
     jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
-    wave: Annotated[
-        str | None, typer.Option(help="FIRST..LAST: each row's columns are a waveform, judged as a whole.")
-    ] = None,
-    id_: Annotated[str | None, typer.Option("--id", help="Column that names the row's waveform.")] = None,
-    class_: Annotated[
-        str | None,
-        typer.Option(
-            "--class", help="Column of the waveform's class: empty, 0, false, no, normal are usual."
-        ),
-    ] = None,
-    wave_id: Annotated[str | None, typer.Option(help="Column whose equal cells make a waveform.")] = None,
-    wave_at: Annotated[str | None, typer.Option(help="Column of the order within a waveform.")] = None,
+    wave: Wave = None,
+    id_: WaveName = None,
+    class_: WaveClass = None,
+    wave_id: WaveId = None,
+    wave_at: WaveAt = None,
     *,
     table: dict[str, Any],
 ) -> None:
@@ -183,18 +176,11 @@ def apply(
     points: Annotated[str | None, typer.Option(help="Write the judged samples here.")] = None,
     findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
-    wave: Annotated[
-        str | None, typer.Option(help="FIRST..LAST: each row's columns are a waveform, judged as a whole.")
-    ] = None,
-    id_: Annotated[str | None, typer.Option("--id", help="Column that names the row's waveform.")] = None,
-    class_: Annotated[
-        str | None,
-        typer.Option(
-            "--class", help="Column of the waveform's class: empty, 0, false, no, normal are usual."
-        ),
-    ] = None,
-    wave_id: Annotated[str | None, typer.Option(help="Column whose equal cells make a waveform.")] = None,
-    wave_at: Annotated[str | None, typer.Option(help="Column of the order within a waveform.")] = None,
+    wave: Wave = None,
+    id_: WaveName = None,
+    class_: WaveClass = None,
+    wave_id: WaveId = None,
+    wave_at: WaveAt = None,
     *,
     table: dict[str, Any],
 ) -> None:

@@ -65,6 +65,19 @@ Denominator = Annotated[
     str | None, typer.Option("--denominator", help="Column the values are ratios of: their weight.")
 ]
 
+# Where waveforms stand in a table.
+Wave = Annotated[
+    str | None,
+    typer.Option("--wave", help="FIRST..LAST: each row's columns are a waveform, judged as a whole."),
+]
+WaveName = Annotated[str | None, typer.Option("--id", help="Column that names the row's waveform.")]
+WaveClass = Annotated[
+    str | None,
+    typer.Option("--class", help="Column of the waveform's class: empty, 0, false, no, normal are usual."),
+]
+WaveId = Annotated[str | None, typer.Option("--wave-id", help="Column whose equal cells make a waveform.")]
+WaveAt = Annotated[str | None, typer.Option("--wave-at", help="Column of the order within a waveform.")]
+
 
 # The options of every table read: kind and default by the name that `table` has them under.
 TABLE: dict[str, tuple[Any, Any]] = {
