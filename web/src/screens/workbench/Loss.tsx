@@ -1,3 +1,4 @@
+import { useElementSize } from "@mantine/hooks";
 import type { ChartWindow } from "../../api/client";
 import { pathOf } from "../../charts/path";
 import { figure, plural } from "../../parts/words";
@@ -7,12 +8,15 @@ interface Learnt {
   best_epoch: number;
 }
 
-const W = 640;
+const USUAL = 640;
+const MOST = 760;
 const H = 170;
 const LEFT = 52;
 const FOOT = 22;
 const TICKS = 3;
 const LINE = 14;
+/** Between the middles of two words under the axis. */
+const APART = 60;
 
 /** What a network's training left behind; null for a baseline that is none. */
 export function learntOf(view: ChartWindow): Learnt | null {
@@ -23,6 +27,8 @@ export function learntOf(view: ChartWindow): Learnt | null {
 /** Error by epoch, of what trained and of what did not: which epoch is kept, and from where on it learned by heart. */
 export function Loss({ learnt }: { learnt: Learnt }) {
   const { epoch_losses: losses, best_epoch: best } = learnt;
+  const { ref, width } = useElementSize();
+  const W = Math.min(width || USUAL, MOST);
   const all = losses.flat();
   const [low, high] = [Math.min(...all), Math.max(...all)];
   const x = (i: number) => LEFT + (i / Math.max(losses.length - 1, 1)) * (W - LEFT - 90);
@@ -36,9 +42,10 @@ export function Loss({ learnt }: { learnt: Learnt }) {
       y,
     );
   return (
-    <figure className="loss">
+    <figure className="loss" ref={ref}>
       <svg
-        viewBox={`0 0 ${W} ${H}`}
+        width={W}
+        height={H}
         role="img"
         aria-label={`Mean squared error by epoch: training ends at ${figure(last[0], 3)}, validation is least, ${figure(kept[1], 3)}, in epoch ${best}`}
       >
@@ -67,7 +74,7 @@ export function Loss({ learnt }: { learnt: Learnt }) {
             {NAMES[i]}
           </text>
         ))}
-        {[1, best, losses.length].filter(isNew).map((epoch) => (
+        {[1, best, losses.length].filter((epoch) => epoch === best || Math.abs(x(epoch) - x(best)) > APART).map((epoch) => (
           <text key={epoch} x={x(epoch - 1)} y={H - 6} textAnchor="middle" className="axis-words">
             {epoch === best ? `epoch ${epoch}, kept` : epoch}
           </text>
@@ -86,8 +93,6 @@ function apart([a, b]: [number, number]): [number, number] {
   if (Math.abs(a - b) >= LINE) return [a, b];
   return a <= b ? [middle - LINE / 2, middle + LINE / 2] : [middle + LINE / 2, middle - LINE / 2];
 }
-
-const isNew = (value: number, at: number, all: number[]) => all.indexOf(value) === at;
 
 /** What the two lines say, and what to change. */
 export function wordsOf({ epoch_losses: losses, best_epoch: best }: Learnt): string {
