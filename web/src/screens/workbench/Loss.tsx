@@ -74,11 +74,13 @@ export function Loss({ learnt }: { learnt: Learnt }) {
             {NAMES[i]}
           </text>
         ))}
-        {[1, best, losses.length].filter((epoch) => epoch === best || Math.abs(x(epoch) - x(best)) > APART).map((epoch) => (
-          <text key={epoch} x={x(epoch - 1)} y={H - 6} textAnchor="middle" className="axis-words">
-            {epoch === best ? `epoch ${epoch}, kept` : epoch}
-          </text>
-        ))}
+        {[1, best, losses.length]
+          .filter((epoch) => epoch === best || Math.abs(x(epoch) - x(best)) > APART)
+          .map((epoch) => (
+            <text key={epoch} x={x(epoch - 1)} y={H - 6} textAnchor="middle" className="axis-words">
+              {epoch === best ? `epoch ${epoch}, kept` : epoch}
+            </text>
+          ))}
       </svg>
       <figcaption className="soft small">{wordsOf(learnt)}</figcaption>
     </figure>
