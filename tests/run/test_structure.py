@@ -1,6 +1,12 @@
 """The shape of the code, as far as a tool can see it."""
 
+import subprocess
+from pathlib import Path
+
 import grimp
+import pytest
+
+ROOT = Path(__file__).parents[2]
 
 
 def test_no_modules_import_each_other_in_a_circle():
@@ -12,3 +18,12 @@ def test_no_modules_import_each_other_in_a_circle():
         for module in free:
             del imports[module]
     assert not imports, sorted(imports)
+
+
+@pytest.mark.skipif(not (ROOT / ".git").exists(), reason="an unpacked archive holds no list of files")
+def test_nothing_that_is_kept_is_a_link():
+    """A linked folder names a path of one machine, and takes the place of the folder itself on another."""
+    listed = subprocess.run(
+        ["git", "ls-files", "-s"], cwd=ROOT, capture_output=True, text=True, check=True
+    ).stdout
+    assert [line.split("\t")[1] for line in listed.splitlines() if line.startswith("120000")] == []
