@@ -120,7 +120,7 @@ def _trials(driver) -> tuple[str, int]:
             row = driver.execute_async_script(ask, path)
             return row if row["state"] not in ("queued", "running") else None
 
-        return browser.wait_for(driver, state, 180)
+        return browser.wait_for(driver, state, 600)
 
     rows = driver.execute_async_script(ask, "/api/v1/tide")["rows"]
     gates = [r["id"] for r in rows if r["metric"] == "gate_taps"]
