@@ -1,4 +1,4 @@
-"""Learned baselines: how long training and judging take beside a harmonic fit, a family in one network, and waveforms told apart."""
+"""Learned baselines: how long training and judging take beside a harmonic fit, a family in one network, and how well waveforms are judged."""
 
 import resource
 import subprocess
@@ -79,6 +79,7 @@ def _family() -> dict[str, Any]:
 def _waveforms() -> dict[str, Any]:
     from tests.core.test_units import world
 
+    from bench.quality import average_precision
     from watchtide.core import units
     from watchtide.core.scoring.choice import Constraint
 
@@ -95,10 +96,10 @@ def _waveforms() -> dict[str, Any]:
             parts = units.split(normal)
             scores = units.score(units.fit(waves, parts, kind, ("sigmas", 4.0)), waves)
             test = parts == units.TEST
-            precision.append(units.average_precision(scores[test], normal[test]))
-            told = units.best_level(scores, normal, parts, Constraint(max_gap=0.1))["test"]
-            recall.append(told["recall"])
-            specificity.append(told["specificity"])
+            precision.append(average_precision(scores[test], ~normal[test]))
+            best = units.best_level(scores, normal, parts, Constraint(max_gap=0.1))["test"]
+            recall.append(best["recall"])
+            specificity.append(best["specificity"])
         out[f"{kind}: average precision of units, test"] = float(np.mean(precision))
         out[f"{kind}: recall at the level with a gap of 0.1"] = float(np.mean(recall))
         out[f"{kind}: specificity there"] = float(np.mean(specificity))

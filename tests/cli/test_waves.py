@@ -45,23 +45,23 @@ def test_units_are_scanned_kept_applied_and_a_level_is_chosen(command, folder):
         folder, "scan", "wide.csv", *WIDE, "--points", "p.csv", "--summary", "s.json", "--save", "model"
     )
     assert status == 0 and "took 400 units of 100 samples" in err
-    points, told = rows(folder / "p.csv"), json.loads((folder / "s.json").read_text())
+    points, report = rows(folder / "p.csv"), json.loads((folder / "s.json").read_text())
     assert list(points[0]) == ["series", "unit", "time", "class", "split", "score", "flag"]
     assert [p["unit"] for p in points] == [f"r{i}" for i in range(400)]
     counted = {name: sum(p["split"] == name for p in points) for name in ("training", "validation", "test")}
-    assert {k: told["units"][k] for k in counted} == counted and counted["test"] == 80
+    assert {k: report["units"][k] for k in counted} == counted and counted["test"] == 80
     assert all(p["split"] in ("labelled", "test") for p in points if p["class"] == "worn")
-    c = told["units"]["confusion"]
+    c = report["units"]["confusion"]
     assert c["tp"] + c["fn"] == sum(p["split"] == "test" and p["class"] == "worn" for p in points)
     assert c["tp"] + c["fp"] == sum(p["split"] == "test" and p["flag"] != "" for p in points)
-    best = min(told["losses"], key=lambda x: x["validation"])
-    assert told["best_epoch"] == best["epoch"] and len(told["losses"]) >= best["epoch"]
+    best = min(report["losses"], key=lambda x: x["validation"])
+    assert report["best_epoch"] == best["epoch"] and len(report["losses"]) >= best["epoch"]
 
     assert command(folder, "losses", "model", "--out", "losses.csv")[0] == 0
     kept = rows(folder / "losses.csv")
     assert list(kept[0]) == ["series", "epoch", "training", "validation", "best"]
-    assert [float(x["validation"]) for x in kept] == [x["validation"] for x in told["losses"]]
-    assert [int(x["epoch"]) for x in kept if x["best"] == "true"] == [told["best_epoch"]]
+    assert [float(x["validation"]) for x in kept] == [x["validation"] for x in report["losses"]]
+    assert [int(x["epoch"]) for x in kept if x["best"] == "true"] == [report["best_epoch"]]
 
     assert command(folder, "apply", "model", "wide.csv", *WIDE, "--points", "again.csv")[0] == 0
     again = rows(folder / "again.csv")
@@ -69,9 +69,9 @@ def test_units_are_scanned_kept_applied_and_a_level_is_chosen(command, folder):
     assert {a["split"] for a in again} == {""}
 
     status, out, _ = command(folder, "threshold", "--points", "p.csv", "--by", "units", "--max-gap", "0.1")
-    told = json.loads(out)
-    assert status == 0 and told["is_met"] and told["level"] > 0
-    assert told["test"]["tp"] + told["test"]["fn"] == c["tp"] + c["fn"]
+    report = json.loads(out)
+    assert status == 0 and report["is_met"] and report["level"] > 0
+    assert report["test"]["tp"] + report["test"]["fn"] == c["tp"] + c["fn"]
 
 
 def test_the_rows_of_one_name_are_a_unit_whatever_their_order(command, folder):

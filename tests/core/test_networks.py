@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from watchtide.core import baselines, choosing
 from watchtide.core.baselines import networks
+from watchtide.core.baselines.networks import Bounds, Examples, Schedule
 from watchtide.core.expectation import Choice
 from watchtide.core.frame import DAY_NS, Frame, Period, frame_of
 from watchtide.core.series import Series
@@ -39,18 +40,15 @@ def test_our_forward_pass_is_the_librarys():
 
     rng = np.random.default_rng(3)
     x, y = rng.normal(size=(400, 12)), rng.normal(size=(400, 3))
-    net = networks.train(x, y, None, (16, 5), epochs=3, patience=1, seed=7)
+    net = networks.train(Examples(x, y), None, (16, 5), Schedule(3, seed=7)).net
     same = MLPRegressor(hidden_layer_sizes=(16, 5), random_state=np.random.RandomState(0)).partial_fit(x, y)
     same.coefs_, same.intercepts_ = [w.T for w in net.weights], list(net.biases)
     assert np.allclose(net(x), same.predict(x), atol=1e-6)
-    # Sample by sample it says the same as all at once.
+    # Along a stream it predicts the same as over rows.
     values = rng.normal(size=200)
-    one = networks.train(
-        rng.normal(size=(300, 8)), rng.normal(size=(300, 1)), None, (6,), epochs=2, patience=1, seed=1
-    )
-    walked = networks.walk(
-        one, values, np.zeros((200, 0)), np.full(8, np.nan), networks.Bounds(2.0, np.inf, 1e9)
-    )
+    drawn = Examples(rng.normal(size=(300, 8)), rng.normal(size=(300, 1)))
+    one = networks.train(drawn, None, (6,), Schedule(2)).net
+    walked = networks.walk(one, values, np.zeros((200, 0)), np.full(8, np.nan), Bounds(2.0, np.inf, 1e9))
     rows = np.lib.stride_tricks.sliding_window_view(values, 8)[:-1]
     mean = rows.mean(axis=1, keepdims=True)
     assert np.isnan(walked.expected[:8]).all()
@@ -60,14 +58,14 @@ def test_our_forward_pass_is_the_librarys():
 def test_training_stops_where_the_validation_error_was_least_and_keeps_that_epoch():
     rng = np.random.default_rng(1)
     x, y = rng.normal(size=(60, 10)), rng.normal(size=(60, 1))
-    held = rng.normal(size=(60, 10)), rng.normal(size=60)
-    net = networks.train(x, y, held, (32,), epochs=200, patience=4, seed=1)
-    # Pure noise: it learns by heart, and the error of what it has not seen rises.
-    assert len(net.losses) < 200 and net.best == int(np.argmin(net.losses[:, 1])) + 1
-    assert len(net.losses) - net.best == 4
-    assert np.mean((net(held[0])[:, 0] - held[1]) ** 2) == pytest.approx(
-        net.losses[net.best - 1, 1], rel=1e-4
-    )
+    validation = Examples(rng.normal(size=(60, 10)), rng.normal(size=(60, 1)))
+    found = networks.train(Examples(x, y), validation, (32,), Schedule(200, patience=4))
+    # Pure noise: the training error falls on, and the validation error rises.
+    errors = np.array(found.losses)[:, 1]
+    assert len(errors) < 200 and found.best == int(np.argmin(errors)) + 1
+    assert len(errors) - found.best == 4
+    error = np.mean((found.net(validation.rows) - validation.targets) ** 2)
+    assert error == pytest.approx(errors[found.best - 1], rel=1e-4)
 
 
 def test_the_same_seed_gives_the_same_bytes_and_another_one_another_network():
@@ -165,14 +163,11 @@ def test_a_constant_stream_is_expected_to_stay_so(kind):
 @settings(max_examples=25, deadline=None)
 def test_gaps_anywhere_give_a_number_once_a_window_is_there(seed, past, share):
     rng = np.random.default_rng(seed)
-    net = networks.train(
-        rng.normal(size=(40, past)), rng.normal(size=(40, 1)), None, (4,), epochs=1, patience=1, seed=1
-    )
+    drawn = Examples(rng.normal(size=(40, past)), rng.normal(size=(40, 1)))
+    net = networks.train(drawn, None, (4,), Schedule(1)).net
     values = rng.normal(size=120)
     values[rng.random(120) < share] = np.nan
-    walked = networks.walk(
-        net, values, np.zeros((120, 0)), np.full(past, np.nan), networks.Bounds(1.0, 6.0, 20.0)
-    )
+    walked = networks.walk(net, values, np.zeros((120, 0)), np.full(past, np.nan), Bounds(1.0, 6.0, 20.0))
     known = np.flatnonzero(~np.isnan(values))
     if len(known) and known[0] + past < 120:
         assert np.isfinite(walked.expected[known[0] + past :]).all()
@@ -182,7 +177,7 @@ def test_gaps_anywhere_give_a_number_once_a_window_is_there(seed, past, share):
 def test_a_training_that_diverges_says_in_which_epoch():
     x = np.full((64, 3), 1e30)
     with pytest.raises(ValueError, match="diverged in epoch 1"):
-        networks.train(x, x[:, :1] * 1e8, None, (4,), epochs=2, patience=1, seed=1)
+        networks.train(Examples(x, x[:, :1] * 1e8), None, (4,), Schedule(2))
 
 
 def test_networks_are_tried_beside_the_others_where_the_plan_says_so():

@@ -55,7 +55,7 @@ def test_what_is_labelled_in_one_stream_teaches_none():
     hurt = [stream("a", 600, 1), stream("b", 600, 2)]
     hurt[0].values[200:230] = 1e4
     label = Label(int(given[0].times[200]), int(given[0].times[229]), given[0].key)
-    one, two = (families.with_shared(s, plan_of(), [label])[0].shared.net for s in (given, hurt))
+    one, two = (families.with_shared(s, plan_of(), [label])[0].shared.trained.net for s in (given, hurt))
     assert all(x.tobytes() == y.tobytes() for x, y in zip(one.weights, two.weights, strict=True))
 
 

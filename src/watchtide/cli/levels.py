@@ -3,12 +3,15 @@
 import json
 import sys
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import typer
 
-from watchtide.cli import scanning, waves
+from watchtide.cli import scanning
 from watchtide.cli.exits import fail
+from watchtide.core import units
 from watchtide.core.cadence import step_of
 from watchtide.core.scoring import choice, sampling
 from watchtide.core.scoring import compare as comparing
@@ -18,61 +21,72 @@ from watchtide.core.scoring.rows import Finding, Label
 from watchtide.engine import training
 from watchtide.engine.together import family_of
 from watchtide.plan import durations
-from watchtide.tables import clock, labels, results
+from watchtide.tables import clock, labels, results, waves
 
 
-def threshold(
-    points_path: str,
-    labels_path: str | None,
-    *,
-    by: str,
-    plan_path: str | None,
-    locked: str | None,
-    tolerance: str,
-    json_out: str,
-    zone: str,
-    constraint: dict[str, float | None],
-) -> None:
-    if by == "units":
-        if labels_path or locked or plan_path:
-            fail(
-                "--by units chooses by the classes and parts in the points: leave out --labels, --locked and --plan"
-            )
-        waves.threshold(points_path, json_out, constraint)
-        return
-    if labels_path is None:
-        fail("--labels: name the labels to weigh levels by; only --by units needs none")
+@dataclass(frozen=True)
+class Weighing:
+    """What levels are weighed by, as given. by : events, points or units; locked : FROM..TO, never used to choose."""
+
+    points: str
+    labels: str | None
+    by: str
+    plan: str | None
+    locked: str | None
+    tolerance: str
+    zone: str
+
+
+def threshold(given: Weighing, constraint: dict[str, float | None], json_out: str) -> None:
     try:
         stated = choice.Constraint(**constraint)
     except ValueError as error:
         options = "--min-recall, --max-false-per-week, --max-gap, or --cost-miss with --cost-false"
         fail(f"{error} ({options})")
-    plan = scanning.load_plan(plan_path)
-    streams = results.read_scored(points_path)
-    if not streams:
-        fail(f"{points_path}: holds no sample; give the points that scan wrote")
-    step = min((step_of(s.times) for s in streams if len(s.times) > 1), default=None)
-    span = None
-    if locked:
-        a, dots, b = locked.partition("..")
-        if not dots:
-            fail(f"--locked {locked}: write FROM..TO")
-        span = clock.parse_one(a, zone), clock.parse_one(b, zone)
     try:
-        tolerance_ns = durations.parse_ns(tolerance, step_ns=step)
-        told = choice.best_level(
-            streams, labels.read_labels(labels_path, zone=zone), stated, by=by, group=training.group_of(plan, step or 1),
-            side=plan.flag.side, setting=Setting(tolerance_ns, step), locked=span,
-        )  # fmt: skip
+        best = _of_units(given, stated) if given.by == "units" else _of_streams(given, stated)
     except ValueError as error:
         fail(str(error))
-    results.write_whole(json_out, json.dumps(told, indent=1, allow_nan=False) + "\n")
-    if not told["is_met"]:
-        print(
-            f"watchtide: no level meets the constraint; the nearest is {told['level']:g} sigmas",
-            file=sys.stderr,
-        )
+    results.write_whole(json_out, json.dumps(best, indent=1, allow_nan=False) + "\n")
+    if not best["is_met"]:
+        nearest = f"the nearest is {best['level']:g} sigmas"
+        print(f"watchtide: no level meets the constraint; {nearest}", file=sys.stderr)
         raise typer.Exit(1)
+
+
+def _of_units(given: Weighing, stated: choice.Constraint) -> dict[str, Any]:
+    """The best level from the points of a scan of waveforms."""
+    if given.labels or given.locked or given.plan:
+        fail("--by units takes classes and parts from the points: leave out --labels, --locked and --plan")
+    judged = waves.read_points(given.points)
+    return units.best_level(judged.scores, units.is_normal(judged.classes), judged.parts, stated)
+
+
+def _of_streams(given: Weighing, stated: choice.Constraint) -> dict[str, Any]:
+    """The best level from the points of a scan of streams, against labels."""
+    if given.labels is None:
+        fail("--labels: name the labels to weigh levels by; only --by units needs none")
+    plan = scanning.load_plan(given.plan)
+    streams = results.read_scored(given.points)
+    if not streams:
+        fail(f"{given.points}: holds no sample; give the points that scan wrote")
+    step = min((step_of(s.times) for s in streams if len(s.times) > 1), default=None)
+    span = None
+    if given.locked:
+        a, dots, b = given.locked.partition("..")
+        if not dots:
+            fail(f"--locked {given.locked}: write FROM..TO")
+        span = clock.parse_one(a, given.zone), clock.parse_one(b, given.zone)
+    return choice.best_level(
+        streams,
+        labels.read_labels(given.labels, zone=given.zone),
+        stated,
+        by=given.by,
+        group=training.group_of(plan, step or 1),
+        side=plan.flag.side,
+        setting=Setting(durations.parse_ns(given.tolerance, step_ns=step), step),
+        locked=span,
+    )
 
 
 def compare(

@@ -276,12 +276,16 @@ def threshold(
     from watchtide.cli import levels
 
     levels.threshold(
-        points, labels, by=by, plan_path=plan, locked=locked, tolerance=tolerance, json_out=json_out, zone=tz,
-        constraint={
-            "min_recall": min_recall, "max_false_per_week": max_false_per_week, "max_gap": max_gap,
-            "cost_miss": cost_miss, "cost_false": cost_false,
+        levels.Weighing(points, labels, by, plan, locked, tolerance, tz),
+        {
+            "min_recall": min_recall,
+            "max_false_per_week": max_false_per_week,
+            "max_gap": max_gap,
+            "cost_miss": cost_miss,
+            "cost_false": cost_false,
         },
-    )  # fmt: skip
+        json_out,
+    )
 
 
 @app.command()

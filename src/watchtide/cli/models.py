@@ -31,7 +31,7 @@ def apply(
             fail(
                 f"{model} judges waveforms: say where they stand with --wave FIRST..LAST, or --wave-id and --wave-at"
             )
-        waves.apply(model, source, units, points=points, findings=findings, summary=summary, table=table)
+        waves.apply(model, source, units, waves.Out(points, findings, summary), table=table)
         return
     if units:
         fail(

@@ -210,9 +210,8 @@ def scan(
             fail(
                 "waveforms are split by their order: leave out --train-until, --known and --mode replay; --train-share is taken"
             )
-        waves.scan(
-            source, plan, units, train_share=train_share, points=points, findings=findings, summary=summary, save=save, table=table,
-        )  # fmt: skip
+        out = waves.Out(points, findings, summary, save)
+        waves.scan(source, plan, units, out, train_share=train_share, table=table)
         return
     table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []

@@ -8,19 +8,17 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import typer
 
 from watchtide.cli import taking
 from watchtide.cli.exits import fail
 from watchtide.core import units
 from watchtide.core.baselines.networks import Progress
-from watchtide.core.scoring.choice import Constraint
 from watchtide.core.scoring.rows import Finding
-from watchtide.core.series import Floats, Strings
+from watchtide.core.series import Bools, Floats, Strings
 from watchtide.engine import saved_units
 from watchtide.plan import Plan
 from watchtide.tables import clock, read, results, waves
-from watchtide.tables.waves import Layout, Waves
+from watchtide.tables.waves import Places, Waves
 
 
 @dataclass(frozen=True)
@@ -37,7 +35,7 @@ class Stated:
         return self.wave is not None or self.by is not None or self.at is not None
 
 
-def layout_of(stated: Stated, table: dict[str, Any]) -> Layout:
+def places_of(stated: Stated, table: dict[str, Any]) -> Places:
     """Where the units of a table stand, by the options."""
     common = {"name": stated.name or "", "of_class": stated.of_class or "", "time": table["time"] or ""}
     if stated.wave is not None:
@@ -46,13 +44,13 @@ def layout_of(stated: Stated, table: dict[str, Any]) -> Layout:
         first, dots, last = stated.wave.partition("..")
         if not (dots and first and last):
             fail(f"--wave {stated.wave}: write FIRST..LAST, two names of columns")
-        return Layout(first=first, last=last, **common)
+        return Places(first=first, last=last, **common)
     values = table["value"] or []
     if not (stated.by and stated.at and len(values) == 1):
         fail(
             "--wave-id, --wave-at and one --value go together: whose sample it is, its place, and what it is"
         )
-    return Layout(by=stated.by, at=stated.at, value=values[0], **common)
+    return Places(by=stated.by, at=stated.at, value=values[0], **common)
 
 
 def read_units(source: str, stated: Stated, table: dict[str, Any]) -> Waves:
@@ -60,39 +58,40 @@ def read_units(source: str, stated: Stated, table: dict[str, Any]) -> Waves:
     raw = read.read(taking.source_of(source), taking.name_of(source), **taking.shape_options(table))
     if raw.broken and not table["skip_broken"]:
         raise taking.first_broken(source, raw.broken, len(raw.broken))
-    found = waves.waves_of(raw, layout_of(stated, table), table["tz"])
+    found = waves.waves_of(raw, places_of(stated, table), table["tz"])
     print(f"took {len(found.names)} units of {found.values.shape[1]} samples", file=sys.stderr)
     return found
 
 
+@dataclass(frozen=True)
+class Out:
+    """The files that a command writes, as given; None for one that was not requested."""
+
+    points: str | None
+    findings: str | None
+    summary: str | None
+    save: str | None = None
+
+
 def scan(
-    source: str, plan: Plan, stated: Stated, *, train_share: float | None, points: str | None, findings: str | None,
-    summary: str | None, save: str | None, table: dict[str, Any],
-) -> None:  # fmt: skip
+    source: str, plan: Plan, stated: Stated, out: Out, *, train_share: float | None, table: dict[str, Any]
+) -> None:
     """Learn from the first units what is usual, and judge all of them."""
     kind = "reconstruction" if plan.baseline.kind == "auto" else plan.baseline.kind
+    options = plan.baseline.options
+    if unused := sorted(set(options) - set(units.OPTIONS.get(kind, options))):
+        fail(f"baseline.options.{unused[0]}: units have no use for it, they are as long as they are")
     found = read_units(source, stated, table)
     normal = units.is_normal(found.classes)
     parts = units.split(normal, _shares(plan, train_share))
-    options = {
-        k: v for k, v in plan.baseline.options.items() if k in ("epochs", "bottleneck", "patience", "trees", "subsample", "seed")
-    }  # fmt: skip
-    if unused := sorted(set(plan.baseline.options) - set(options)):
-        fail(f"baseline.options.{unused[0]}: units have no use for it; they are as long as they are")
     ((reading, amount),) = plan.flag.level.items()
     try:
-        model = units.fit(found.values, parts, kind, (reading, amount), progress=_progress(), **options)
+        model = units.fit(found.values, parts, kind, (reading, amount), _progress(), **options)
     except ValueError as error:
         fail(f"{source}: {error}")
-    scores = units.score(model, found.values)
-    if save:
-        results.write_whole(save, saved_units.write(model, plan))
-    confusion = units.confusion(scores[parts == units.TEST], normal[parts == units.TEST], model.level)
-    if summary:
-        results.write_whole(
-            summary, json.dumps(_summary(model, plan, parts, confusion), indent=1, allow_nan=False) + "\n"
-        )
-    _write(found, parts, scores, model, points=points, findings=findings, is_quiet=bool(summary or save))
+    if out.save:
+        results.write_whole(out.save, saved_units.write(model, plan))
+    _write(_Judged(found, parts, units.score(model, found.values), model, plan), out)
 
 
 def _shares(plan: Plan, train_share: float | None) -> tuple[float, float]:
@@ -112,26 +111,7 @@ def _shares(plan: Plan, train_share: float | None) -> tuple[float, float]:
     return before - own, own
 
 
-def _summary(model: units.UnitModel, plan: Plan, parts: Strings, confusion: dict[str, Any]) -> dict[str, Any]:
-    losses = model.arrays.get("losses", np.zeros((0, 2))).tolist()
-    told = {k: v for k, v in model.facts.items() if k != "kind"}
-    return {
-        "plan": plan.as_data(),
-        "kind": model.kind,
-        "samples": model.length,
-        "level": model.level if math.isfinite(model.level) else None,
-        "level_note": model.note,
-        "units": {name: int(np.sum(parts == name)) for name in (units.TRAINING, units.VALIDATION, units.TEST, units.LABELLED)}
-        | {"confusion": confusion},
-        "losses": [{"epoch": i, "training": a, "validation": b} for i, (a, b) in enumerate(losses, start=1)],
-        "best_epoch": model.facts.get("best_epoch"),
-        "facts": told,
-    }  # fmt: skip
-
-
-def apply(
-    path: str, source: str, stated: Stated, *, points: str | None, findings: str | None, summary: str | None, table: dict[str, Any]
-) -> None:  # fmt: skip
+def apply(path: str, source: str, stated: Stated, out: Out, *, table: dict[str, Any]) -> None:
     """Judge new units by a kept model, without fitting."""
     model, plan = saved_units.read(path)
     found = read_units(source, stated, table)
@@ -139,85 +119,95 @@ def apply(
         scores = units.score(model, found.values)
     except ValueError as error:
         fail(f"{source}: {error}")
-    parts = np.full(len(found.names), "", dtype="U10")
-    if summary:
-        normal = units.is_normal(found.classes)
-        told = _summary(model, plan, parts, units.confusion(scores, normal, model.level))
-        results.write_whole(summary, json.dumps(told, indent=1, allow_nan=False) + "\n")
-    _write(found, parts, scores, model, points=points, findings=findings, is_quiet=bool(summary))
+    _write(_Judged(found, np.full(len(found.names), "", dtype="U10"), scores, model, plan), out)
 
 
-def _write(
-    found: Waves, parts: Strings, scores: Floats, model: units.UnitModel, *, points: str | None, findings: str | None, is_quiet: bool
-) -> None:  # fmt: skip
-    flags = units.flagged(model, scores)
-    if findings:
-        if not all(found.times):
-            fail(
-                "--findings: a finding has a time; name the column of the units' times with --time, or write --points"
-            )
-        rows = [
-            _finding(clock.parse_one(t, "UTC"), s)
-            for t, s, f in zip(found.times, scores, flags, strict=True)
-            if f
-        ]
-        results.write_whole(findings, results.findings_text(sorted(rows, key=lambda f: f.start), findings))
-    if points or not (findings or is_quiet):
-        path = points or "-"
-        results.write_whole(
-            path, results.table_bytes(waves.points_table(found, parts, scores, flags.tolist()), path)
+@dataclass(frozen=True)
+class _Judged:
+    """Units with their part and score, (n,) each, and what judged them."""
+
+    waves: Waves
+    parts: Strings
+    scores: Floats
+    model: units.UnitModel
+    plan: Plan
+
+
+def _write(judged: _Judged, out: Out) -> None:
+    """The files requested; points to standard output where there is none."""
+    flags = units.flagged(judged.model, judged.scores)
+    if out.summary:
+        text = json.dumps(_summary(judged), indent=1, allow_nan=False) + "\n"
+        results.write_whole(out.summary, text)
+    if out.findings:
+        results.write_whole(out.findings, results.findings_text(_findings(judged, flags), out.findings))
+    if out.points or not (out.findings or out.summary or out.save):
+        path = out.points or "-"
+        rows = waves.points_table(judged.waves, judged.parts, judged.scores, flags.tolist())
+        results.write_whole(path, results.table_bytes(rows, path))
+    count = f"{int(flags.sum())} of {len(flags)} units flagged"
+    print(f"{count} from {judged.model.level:.3g} sigmas on", file=sys.stderr)
+
+
+def _summary(judged: _Judged) -> dict[str, Any]:
+    """The summary of a scan, whose confusion matrix is that of the test; of `apply`, that of all units."""
+    model, parts = judged.model, judged.parts
+    counts = {name: int(np.sum(parts == name)) for name in units.PARTS}
+    counted = parts == units.TEST if counts[units.TEST] else np.ones(len(parts), np.bool_)
+    normal = units.is_normal(judged.waves.classes)
+    confusion = units.confusion(judged.scores[counted], normal[counted], model.level)
+    losses = enumerate(model.facts.get("epoch_losses", ()), start=1)
+    return {
+        "plan": judged.plan.as_data(),
+        "kind": model.kind,
+        "samples": model.length,
+        "level": model.level if math.isfinite(model.level) else None,
+        "level_note": model.note,
+        "units": {**counts, "confusion": confusion},
+        "losses": [{"epoch": i, "training": a, "validation": b} for i, (a, b) in losses],
+        "best_epoch": model.facts.get("best_epoch"),
+        "facts": {name: fact for name, fact in model.facts.items() if name != "epoch_losses"},
+    }
+
+
+def _findings(judged: _Judged, flags: Bools) -> list[Finding]:
+    times = judged.waves.times
+    if not all(times):
+        fail(
+            "--findings: a finding has a time; name the column of the units' times with --time, or write --points"
         )
-    print(
-        f"{int(flags.sum())} of {len(flags)} units flagged from {model.level:.3g} sigmas on", file=sys.stderr
-    )
-
-
-def _finding(at: int, score: float) -> Finding:
-    return Finding(start=at, end=at, series="", kind="discord", direction="", score=float(score), points=1)
+    at = [clock.parse_one(times[i], "UTC") for i in np.flatnonzero(flags)]
+    found = [
+        Finding("", t, t, "discord", score=float(score))
+        for t, score in zip(at, judged.scores[flags], strict=True)
+    ]
+    return sorted(found, key=lambda f: f.start)
 
 
 def _progress() -> Progress | None:
+    """Progress on standard error, and only on a terminal."""
     if not sys.stderr.isatty():
         return None
 
-    def tell(epoch: int, training: float, validation: float) -> None:
-        print(
-            f"\repoch {epoch}: training {training:.4g}, validation {validation:.4g} ",
-            end="",
-            file=sys.stderr,
-            flush=True,
-        )
+    def report(epoch: int, training: float, validation: float) -> None:
+        words = f"epoch {epoch}: training {training:.4g}, validation {validation:.4g} "
+        print(f"\r{words}", end="", file=sys.stderr, flush=True)
 
-    return tell
-
-
-def threshold(points: str, json_out: str, constraint: dict[str, float | None]) -> None:
-    """The best level by units, from the points of a scan of waveforms."""
-    try:
-        stated = Constraint(**constraint)
-        found, parts, scores = waves.read_points(points)
-        told = units.best_level(scores, units.is_normal(found.classes), parts, stated)
-    except ValueError as error:
-        fail(f"{points}: {error}")
-    results.write_whole(json_out, json.dumps(told, indent=1, allow_nan=False) + "\n")
-    if not told["is_met"]:
-        print(
-            f"watchtide: no level meets the constraint; the nearest is {told['level']:g} sigmas",
-            file=sys.stderr,
-        )
-        raise typer.Exit(1)
+    return report
 
 
 def losses(path: str, out: str) -> None:
     """The error of each epoch of the learned models of a file."""
-    saved_head = list(saved_units.losses_of(path))
-    if not saved_head:
+    rows = list(saved_units.losses_of(path))
+    if not rows:
         fail(f"{path}: holds no learned model; scan with kind next-step or reconstruction, and --save")
-    key, epoch, training, validation, best = zip(*saved_head, strict=True)
     table = pa.table(
         {
-            "series": pa.array(key, pa.string()), "epoch": pa.array(epoch, pa.int64()), "training": pa.array(training, pa.float64()),
-            "validation": pa.array(validation, pa.float64(), from_pandas=True), "best": pa.array([str(b).lower() for b in best], pa.string()),
+            "series": [row.series for row in rows],
+            "epoch": [row.epoch for row in rows],
+            "training": [row.training for row in rows],
+            "validation": [row.validation for row in rows],
+            "best": [str(row.is_best).lower() for row in rows],
         }
-    )  # fmt: skip
+    )
     results.write_whole(out, results.table_bytes(table, out))

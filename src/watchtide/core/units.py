@@ -1,7 +1,7 @@
 """Waveforms judged as wholes: each unit is a row of samples, and one that is rebuilt badly, or is set apart at once, is odd."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -9,15 +9,23 @@ from scipy.special import ndtri
 
 from watchtide.core.baselines import isolation, networks
 from watchtide.core.baselines.networks import Network, Progress
+from watchtide.core.scoring import choice, samples
 from watchtide.core.scoring.choice import Constraint
-from watchtide.core.scoring.intervals import wilson
-from watchtide.core.scoring.spans import f_one, ratio
 from watchtide.core.series import Bools, Floats, Strings
 
-KINDS = ("reconstruction", "isolation")
-TRAINING, VALIDATION, TEST, LABELLED = "training", "validation", "test", "labelled"
+PARTS = TRAINING, VALIDATION, TEST, LABELLED = "training", "validation", "test", "labelled"
 SHARES = (0.6, 0.2)
 LEAST_TRAINING = 16
+# Kinds that judge units, and the options of a plan that each takes for them.
+OPTIONS = {
+    "reconstruction": ("bottleneck", "epochs", "patience", "seed"),
+    "isolation": ("trees", "subsample", "seed"),
+}
+KINDS = tuple(OPTIONS)
+# Least width of the layers around a bottleneck.
+LEAST_WIDE = 16
+# What a rate per week stands for.
+USUAL_ODDS = 100.0
 # Words of a class column that name a usual unit.
 NORMAL = frozenset({"", "0", "0.0", "false", "no", "normal"})
 
@@ -54,73 +62,92 @@ def split(normal: Bools, shares: tuple[float, float] = SHARES) -> Strings:
 
 
 def fit(
-    waves: Floats, parts: Strings, kind: str, level: tuple[str, float], *, epochs: int = 30, bottleneck: int = 8,
-    patience: int = 5, trees: int = 100, subsample: int = 256, seed: int = 1, progress: Progress | None = None,
-) -> UnitModel:  # fmt: skip
-    """Learn from the (n, length) units of training what is usual; units of validation stop it and give scores their scale.
+    waves: Floats,
+    parts: Strings,
+    kind: str,
+    level: tuple[str, float],
+    progress: Progress | None = None,
+    **options: int,
+) -> UnitModel:
+    """Learn from the (n, length) units of training what is usual; those of validation stop it and give scores their scale.
 
-    parts : (n,) of each unit, by `split`. level : reading and amount, as a plan states them. No unit of the test, and none
-    that is labelled, has a part in anything that is kept.
+    parts : (n,) of each unit, by `split`; level : reading and amount, as a plan states them; options : those of `OPTIONS`.
+    No unit of the test, and none that is labelled, has a part in anything that is kept.
     Raises ValueError for too few usual units, kinds that judge no units, and a training that diverges.
     """
     if kind not in KINDS:
         raise ValueError(f"a {kind} baseline judges no units: take {' or '.join(KINDS)}")
-    length = waves.shape[1]
-    whole = ~np.isnan(filled(waves)).any(axis=1)
+    rows = filled(waves)
+    whole = ~np.isnan(rows).any(axis=1)
     training, validation = (whole & (parts == part) for part in (TRAINING, VALIDATION))
     if training.sum() < LEAST_TRAINING or not validation.any():
         raise ValueError(
             f"{int(training.sum())} usual units to train on and {int(validation.sum())} to stop by; it needs {LEAST_TRAINING} and 1: "
             "bring more units, or name with --class only what is not usual"
         )
-    rows = filled(waves)
     centre = rows[training].mean(axis=0)
     scale = float(np.std(rows[training] - centre)) or 1.0
-    facts: dict[str, Any] = {"scale": scale, "seed": seed, "kind": kind}
-    arrays: dict[str, Floats] = {"centre": centre}
-    if kind == "reconstruction":
-        wide = max(4 * bottleneck, 16)
-        parameters = wide * (2 * length + 2 * bottleneck + 2)
-        networks.check_size(int(training.sum()), length, parameters, "bottleneck")
-        scaled = (rows - centre) / scale
-        net = networks.train(
-            scaled[training], scaled[training], (scaled[validation], scaled[validation]), (wide, bottleneck, wide),
-            epochs=epochs, patience=patience, seed=seed, progress=progress,
-        )  # fmt: skip
-        arrays |= net.arrays()
-        facts |= {"bottleneck": bottleneck, "epochs": len(net.losses), "best_epoch": net.best}
-    else:
-        grown = isolation.grow(rows[training], trees, subsample, np.random.default_rng(seed))
-        arrays["cuts"] = grown
-        facts |= {"trees": trees, "subsample": min(subsample, int(training.sum()))}
-    model = UnitModel(kind, length, arrays, facts, np.inf, "")
-    # Units that trained are rebuilt better than others are: what is usual is read off those that did not.
-    usual = _size(model, waves)[validation]
-    middle = float(np.median(usual))
-    over = usual[usual >= middle] - middle
-    facts |= {"middle": middle, "spread": max(1.4826 * float(np.median(over)), 1e-9) if len(over) else 1.0}
-    above, note = _level(score(model, waves)[training | validation], score(model, waves)[validation], level)
-    return UnitModel(kind, length, arrays, facts, above, note)
+    scaled = (rows - centre) / scale
+    learnt = _fit_network if kind == "reconstruction" else _fit_trees
+    arrays, facts = learnt(scaled[training], scaled[validation], progress, **options)
+    model = UnitModel(kind, waves.shape[1], {"centre": centre} | arrays, {"scale": scale} | facts, np.inf, "")
+    # Units that trained are rebuilt better than others: the scale is that of validation.
+    size = _size(model, waves)
+    middle = float(np.median(size[validation]))
+    over = size[validation & (size >= middle)] - middle
+    model.facts.update(middle=middle, spread=max(1.4826 * float(np.median(over)), 1e-9))
+    scores = _in_sigmas(model, size)
+    least, note = _level(scores[training | validation], scores[validation], level)
+    return replace(model, level=least, note=note)
 
 
-def _level(seen: Floats, held: Floats, level: tuple[str, float]) -> tuple[float, str]:
+Learnt = tuple[dict[str, Floats], dict[str, Any]]
+
+
+def _fit_network(
+    training: Floats, validation: Floats, progress: Progress | None, bottleneck: int = 8, **schedule: int
+) -> Learnt:
+    wide = max(4 * bottleneck, LEAST_WIDE)
+    layers = wide, bottleneck, wide
+    given, seen = (networks.Examples(rows, rows) for rows in (training, validation))
+    networks.check_size(given, layers, "bottleneck")
+    found = networks.train(given, seen, layers, networks.Schedule(**schedule), progress)
+    facts = {"bottleneck": bottleneck, "best_epoch": found.best, "epoch_losses": found.losses}
+    return found.net.arrays(), facts
+
+
+def _fit_trees(
+    training: Floats,
+    validation: Floats,
+    progress: Progress | None,
+    trees: int = 100,
+    subsample: int = 256,
+    seed: int = 1,
+) -> Learnt:
+    cuts = isolation.grow(training, trees, subsample, np.random.default_rng(seed))
+    return {"cuts": cuts}, {"subsample": min(subsample, len(training))}
+
+
+def _level(usual: Floats, validation: Floats, level: tuple[str, float]) -> tuple[float, str]:
+    """The score from which on units are flagged, and how it was read. usual : scores of training and validation."""
     reading, amount = level
     if reading == "sigmas":
         return amount, "as stated"
     if reading == "share":
-        return float(
-            np.quantile(seen, 1 - amount)
-        ), f"reached by {amount:g} of the units of training and validation"
+        words = f"reached by {amount:g} of the units of training and validation"
+        return float(np.quantile(usual, 1 - amount)), words
     if reading == "per-week":
-        odds, words = 100.0, "a unit has no week: one usual unit in 100"
+        odds, words = USUAL_ODDS, f"units have no weeks: one usual unit in {USUAL_ODDS:g}"
     else:
         odds = 1 / (1 - amount) if reading == "interval" else amount
         words = f"one usual unit in {odds:g}"
-    if len(held) >= odds:
-        return float(np.quantile(held, 1 - 1 / odds)), f"{words}, as the {len(held)} of validation say"
-    usual = float(ndtri(1 - 1 / odds))
-    return max(usual, float(np.max(held))), (
-        f"{words}: {len(held)} units of validation are too few to say, so at least the largest of them and a Gaussian's"
+    count = len(validation)
+    if count >= odds:
+        return float(np.quantile(validation, 1 - 1 / odds)), f"{words}, by the {count} of validation"
+    least = max(float(ndtri(1 - 1 / odds)), float(np.max(validation)))
+    return (
+        least,
+        f"{words}: {count} of validation are too few, so the largest of them and a Gaussian's at least",
     )
 
 
@@ -136,41 +163,46 @@ def filled(waves: Floats) -> Floats:
 
 
 def rebuilt(model: UnitModel, waves: Floats) -> Floats:
-    """(n, length) what the network gives back for each unit. Raises ValueError for a kind that rebuilds nothing."""
+    """(n, length) units as the network rebuilds them. Raises ValueError for a kind without one."""
     if model.kind != "reconstruction":
         raise ValueError(f"a {model.kind} baseline rebuilds nothing")
-    net = Network.of(model.arrays, model.facts["best_epoch"])
-    centre, scale = model.arrays["centre"], model.facts["scale"]
     with networks.one_thread():
-        return np.asarray(net((filled(waves) - centre) / scale) * scale + centre)
+        scaled = Network.of(model.arrays)(_scaled(model, waves))
+    return np.asarray(scaled * model.facts["scale"] + model.arrays["centre"])
+
+
+def _scaled(model: UnitModel, waves: Floats) -> Floats:
+    return np.asarray((filled(waves) - model.arrays["centre"]) / model.facts["scale"])
 
 
 def _size(model: UnitModel, waves: Floats) -> Floats:
-    """(n,) how odd each unit is, on a scale of its kind: log of the error of rebuilding, or the strength of isolation."""
-    if model.kind == "reconstruction":
-        off = (rebuilt(model, waves) - waves) / model.facts["scale"]
-        known = np.maximum(np.sum(~np.isnan(off), axis=1), 1)
-        error = np.sqrt(np.nansum(off**2, axis=1) / known)
-        out: Floats = np.log(np.maximum(error, 1e-12))
-        out[np.isnan(filled(waves)).any(axis=1)] = np.nan
-        return out
-    rows = filled(waves)
+    """(n,) how unusual each unit is by its kind: log error of rebuilding, or strength of isolation; NaN for one mostly missing."""
+    rows = _scaled(model, waves)
     whole = ~np.isnan(rows).any(axis=1)
     out = np.full(len(rows), np.nan)
-    if whole.any():
-        own = np.ascontiguousarray(rows[whole])
-        out[whole] = isolation.strengths(own, model.arrays["cuts"], model.facts["subsample"])
+    if not whole.any():
+        return out
+    if model.kind == "reconstruction":
+        off = (rebuilt(model, waves[whole]) - waves[whole]) / model.facts["scale"]
+        out[whole] = np.log(np.maximum(np.sqrt(np.nanmean(off**2, axis=1)), 1e-12))
+    else:
+        cuts, subsample = model.arrays["cuts"], model.facts["subsample"]
+        out[whole] = isolation.strengths(np.ascontiguousarray(rows[whole]), cuts, subsample)
     return out
 
 
+def _in_sigmas(model: UnitModel, size: Floats) -> Floats:
+    return np.asarray(np.maximum((size - model.facts["middle"]) / model.facts["spread"], 0.0))
+
+
 def score(model: UnitModel, waves: Floats) -> Floats:
-    """(n,) size in robust sigmas of the usual units that did not train; under their middle 0. NaN for one mostly missing.
+    """(n,) size in robust sigmas of the units of validation, 0 below their median; NaN for one mostly missing.
 
     Raises ValueError for units of another length.
     """
     if waves.shape[1] != model.length:
         raise ValueError(f"units of {waves.shape[1]} samples; the model judges units of {model.length}")
-    return np.asarray(np.maximum((_size(model, waves) - model.facts["middle"]) / model.facts["spread"], 0.0))
+    return _in_sigmas(model, _size(model, waves))
 
 
 def flagged(model: UnitModel, scores: Floats) -> Bools:
@@ -178,30 +210,13 @@ def flagged(model: UnitModel, scores: Floats) -> Bools:
 
 
 def confusion(scores: Floats, normal: Bools, level: float) -> dict[str, Any]:
-    """Counts of units at a level, and what they make."""
-    seen = ~np.isnan(scores)
-    odd = scores >= level
-    tp, fp = int(np.sum(seen & odd & ~normal)), int(np.sum(seen & odd & normal))
-    fn, tn = int(np.sum(seen & ~odd & ~normal)), int(np.sum(seen & ~odd & normal))
-    precision, recall, specificity = ratio(tp, tp + fp), ratio(tp, tp + fn), ratio(tn, tn + fp)
-    return {
-        "tp": tp, "fp": fp, "fn": fn, "tn": tn, "precision": precision, "precision_ci": wilson(tp, tp + fp), "recall": recall,
-        "recall_ci": wilson(tp, tp + fn), "specificity": specificity, "specificity_ci": wilson(tn, tn + fp),
-        "accuracy": ratio(tp + tn, tp + fp + fn + tn), "f1": f_one(precision, recall),
-    }  # fmt: skip
-
-
-def average_precision(scores: Floats, normal: Bools) -> float | None:
-    """Mean precision over the units that are not usual, taken from the largest score down; ties count together."""
-    seen = ~np.isnan(scores)
-    s, odd = scores[seen], ~normal[seen]
-    if not odd.any():
-        return None
-    total = 0.0
-    for level in np.unique(s[odd]):
-        at = s >= level
-        total += float(np.sum(odd & (s == level))) * float(np.sum(odd & at)) / float(np.sum(at))
-    return total / float(np.sum(odd))
+    """Counts of judged units at a level, and their ratios with intervals."""
+    judged, flags = ~np.isnan(scores), scores >= level
+    counts = (
+        int(np.sum(judged & has_flag & is_usual))
+        for has_flag, is_usual in ((flags, ~normal), (flags, normal), (~flags, ~normal), (~flags, normal))
+    )
+    return samples.figures(*counts)
 
 
 def best_level(scores: Floats, normal: Bools, parts: Strings, constraint: Constraint) -> dict[str, Any]:
@@ -210,47 +225,31 @@ def best_level(scores: Floats, normal: Bools, parts: Strings, constraint: Constr
     Raises ValueError for a constraint on weeks, and where there is no usual or no other unit to choose by.
     """
     if constraint.max_false_per_week is not None:
-        raise ValueError("a unit has no week: state a least recall, a most gap, or both costs")
+        raise ValueError("units have no weeks: state a least recall, a most gap, or both costs")
     chosen_on = np.isin(parts, (VALIDATION, LABELLED)) & ~np.isnan(scores)
-    usual, odd = scores[chosen_on & normal], scores[chosen_on & ~normal]
+    usual, odd = np.sort(scores[chosen_on & normal]), np.sort(scores[chosen_on & ~normal])
     if not len(usual) or not len(odd):
         raise ValueError(
             f"{len(usual)} usual units of validation and {len(odd)} labelled ones to choose a level by: it needs both"
         )
-    # Every level between two scores that tells units apart, and one over all of them.
+    # Midway between adjacent scores, and one above all of them.
     values = np.unique(np.r_[usual, odd])
     levels: Floats = np.r_[
         values[0], (values[1:] + values[:-1]) / 2, values[-1] + max(abs(values[-1]) * 1e-6, 1e-9)
     ]
-    recall: Floats = 1 - np.searchsorted(np.sort(odd), levels) / len(odd)
-    specificity: Floats = np.asarray(np.searchsorted(np.sort(usual), levels) / len(usual))
-    meets: Bools
-    far: Floats
-    hits, false = recall * len(odd), (1 - specificity) * len(usual)
-    if constraint.min_recall is not None:
-        meets, far = recall >= constraint.min_recall - 1e-12, constraint.min_recall - recall
-        gain = specificity
-    elif constraint.max_gap is not None:
-        gap = np.abs(recall - specificity)
-        meets, far, gain = gap <= constraint.max_gap + 1e-12, gap, recall + specificity
-    else:
-        assert constraint.cost_miss is not None and constraint.cost_false is not None
-        cost = constraint.cost_miss * (len(odd) - hits) + constraint.cost_false * false
-        meets, far, gain = np.ones(len(levels), np.bool_), cost, -cost
-    is_met = bool(meets.any())
-    worth = np.where(meets, gain, -np.inf) if is_met else -far
-    # Of equal ones the middle: as far from the usual as from the others.
-    best = np.flatnonzero(worth >= worth.max() - 1e-12)
-    level = float(levels[best[len(best) // 2]])
+    below, missed = np.searchsorted(usual, levels), np.searchsorted(odd, levels)
+    counts = choice.Tally.of_points(len(odd) - missed, len(usual) - below, missed, below)
+    best, nearest = choice.choose(counts, constraint, "points")
+    level = float(levels[nearest if best is None else best])
     test = parts == TEST
     return {
         "level": level,
-        "is_met": is_met,
+        "is_met": best is not None,
         "by": "units",
         "chosen_on": confusion(scores[chosen_on], normal[chosen_on], level),
         "test": confusion(scores[test], normal[test], level),
         "curve": [
-            {"level": float(x), "recall": float(r), "specificity": float(s)}
-            for x, r, s in zip(levels, recall, specificity, strict=True)
+            {"level": float(x), "recall": float(1 - m / len(odd)), "specificity": float(b / len(usual))}
+            for x, m, b in zip(levels.tolist(), missed, below, strict=True)
         ],
     }

@@ -105,7 +105,7 @@ def _start(stamps: Ints, step: int, first: int, refit: int, own: replay.Cadence)
     known = int(np.searchsorted(stamps, int(stamps[0]) + first * step))
     reread = max(DAY_NS // (refit * step), 1)
     rhythm = replay.Cadence(first, refit, own.window, int(reread))
-    return Start(rhythm, min(max(known, 2), KNOWN_STAMPS), replaying.CAUTIOUS_SIGMAS)
+    return Start(rhythm, min(max(known, 2), KNOWN_STAMPS))
 
 
 def _for_hours(plan: Plan) -> Plan:

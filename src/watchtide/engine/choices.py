@@ -93,21 +93,18 @@ def _seasons(
     n, step = len(part), part.step_ns
     stated = plan.baseline.seasons
     if stated != "auto":
-        lengths = [durations.parse_ns(s, step_ns=step) / step for s in stated]
-        said: list[str] = []
-        if any(abs(x - 1) < 1e-6 for x in lengths):
-            said.append("a season of one sample says nothing: left out")
-            lengths = [x for x in lengths if abs(x - 1) >= 1e-6]
+        lengths = _stated_lengths(plan, step)
+        notes = ["a season of one sample is no season: left out"] if len(lengths) < len(stated) else []
         seasons.check_lengths(lengths, n, step, may_be_long=plan.baseline.kind in CARRIES_LONG)
         for x in lengths:
             if x > n / 2:
-                said.append(
+                notes.append(
                     f"a season of {seasons.written(x * step)} is seen {n / x:.1f} times: taken by the harmonic kind, and its "
                     "repetition is an assumption"
                 )
-        # How strong they are nobody asks here; the summary works it out.
+        # Their strength is left to the summary.
         unweighed = tuple((x, np.nan) for x in lengths)
-        return by_clock(expectation.choose_periods(lengths, step), plan), unweighed, said
+        return stated_periods(plan, step), unweighed, notes
     local = _on_grid(part, is_local=True) if n else np.empty(0)
     found = seasons.detect(local, step) if n else []
     why: list[str] = []
@@ -130,11 +127,22 @@ def _seasons(
     elif n and all(abs(s.samples - week) > 1 for s in found) and n * step < seasons.LEAST_CYCLES * WEEK_NS:
         days = (seasons.LEAST_CYCLES * WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
-    periods = by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
+    periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
     return periods, tuple((s.samples, s.strength) for s in found), why
 
 
-def by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
+def stated_periods(plan: Plan, step_ns: int) -> tuple[Period, ...]:
+    """The seasons that a plan states, on the clock it states."""
+    return _by_clock(expectation.choose_periods(_stated_lengths(plan, step_ns), step_ns), plan)
+
+
+def _stated_lengths(plan: Plan, step_ns: int) -> list[float]:
+    """Stated seasons in samples, without those of one sample."""
+    lengths = (durations.parse_ns(s, step_ns=step_ns) / step_ns for s in plan.baseline.seasons)
+    return [x for x in lengths if abs(x - 1) >= 1e-6]
+
+
+def _by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
     """Days by the clocks or by UTC, where the plan says which."""
     if plan.baseline.clock == "auto":
         return periods

@@ -1,12 +1,12 @@
 """One network for all streams of a family, each scaled by itself: trained before any of them is judged."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 
 from watchtide.core import baselines
-from watchtide.core.baselines import LEARNED, networks
-from watchtide.core.baselines.networks import Examples, Learnt
-from watchtide.core.expectation import choose_periods
+from watchtide.core.baselines import LEARNED, learned
+from watchtide.core.baselines.learned import Shared
+from watchtide.core.baselines.networks import Schedule
 from watchtide.core.scoring.rows import Label
 from watchtide.engine import choices, stages, together
 from watchtide.engine.preparing import Input
@@ -14,8 +14,6 @@ from watchtide.plan import Plan, durations
 
 # Windows of a family in all: each stream gives as many, evenly spaced.
 MOST_WINDOWS = 400_000
-# What training takes where the plan says nothing.
-USUAL = {"epochs": 30, "patience": 5, "seed": 1}
 
 
 def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = ()) -> list[Input]:
@@ -28,7 +26,7 @@ def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = 
         return list(streams)
     if plan.baseline.seasons == "auto":
         raise ValueError(
-            "per: family needs stated seasons, such as seasons: [24h]: all of its streams are read alike"
+            "per: family needs stated seasons, such as seasons: [24h], the same for all of its streams"
         )
     if plan.baseline.form == "multiplicative":
         raise ValueError(
@@ -37,38 +35,29 @@ def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = 
     members: dict[str, list[Input]] = {}
     for s in streams:
         members.setdefault(together.family_of(s.key), []).append(s)
-    learnt = {name: _learnt(family, plan, labels) for name, family in members.items()}
-    return [replace(s, shared=learnt[together.family_of(s.key)]) for s in streams]
+    shared = {name: _trained(family, plan, labels) for name, family in members.items()}
+    return [replace(s, shared=shared[together.family_of(s.key)]) for s in streams]
 
 
-def _learnt(family: Sequence[Input], plan: Plan, labels: Sequence[Label]) -> Learnt:
-    given: list[Examples] = []
-    most, steps = max(MOST_WINDOWS // len(family), networks.LEAST_WINDOWS), set()
-    design = None
-    # The longest first: how the network is built is read off it.
-    for stream in sorted(family, key=lambda s: -len(s.times)):
-        made = stages.ready(stream, plan, labels)
-        step, part = made.frame.step_ns, made.frame.part(0, made.stop)
-        steps.add(step)
-        if len(steps) > 1:
-            words = ", ".join(durations.format_ns(x) for x in sorted(steps))
-            raise ValueError(
-                f"per: family: its streams have cadences of {words}; state one with prepare.every"
-            )
-        assert plan.baseline.seasons != "auto"
-        lengths = [durations.parse_ns(x, step_ns=step) / step for x in plan.baseline.seasons]
-        periods = choices.by_clock(choose_periods(lengths, step), plan)
-        design = design or baselines.module(plan.baseline.kind).design(
-            part, periods, **choices.kind_options(plan, step)
-        )
-        found = design.examples(part, periods)
-        every = -(-len(found.rows) // most) or 1
-        found = Examples(found.rows[::every], found.targets[::every], found.scale)
-        # One with too little to show learns from the others alone.
-        given += [found] if len(found.rows) >= networks.LEAST_WINDOWS else []
-    if design is None or not given:
+def _trained(family: Sequence[Input], plan: Plan, labels: Sequence[Label]) -> Shared:
+    most = max(MOST_WINDOWS // len(family), learned.LEAST_WINDOWS)
+    ready = [stages.ready(stream, plan, labels) for stream in family]
+    steps = sorted({r.frame.step_ns for r in ready})
+    if len(steps) > 1:
+        words = ", ".join(durations.format_ns(step) for step in steps)
+        raise ValueError(f"per: family: its streams have cadences of {words}; state one with prepare.every")
+    parts = [r.frame.part(0, r.stop) for r in ready]
+    periods = choices.stated_periods(plan, steps[0])
+    options = choices.kind_options(plan, steps[0])
+    # The longest history sets the window and the width.
+    longest = max(parts, key=len)
+    design = baselines.module(plan.baseline.kind).design(longest, periods, **options)
+    found = [design.examples(part, periods) for part in parts]
+    # A stream with too few windows learns from the others alone.
+    enough = [e.part(slice(None, None, -(-len(e) // most))) for e in found if len(e) >= learned.LEAST_WINDOWS]
+    if not enough:
         raise ValueError(
-            f"none of the {len(family)} streams of a family has the {networks.LEAST_WINDOWS} windows that a network needs"
+            f"none of the {len(family)} streams of a family has the {learned.LEAST_WINDOWS} windows that a network needs"
         )
-    own = {name: plan.baseline.options.get(name, usual) for name, usual in USUAL.items()}
-    return networks.learn(design, given, **own)
+    schedule = {f.name: options[f.name] for f in fields(Schedule) if f.name in options}
+    return learned.learn(design, enough, Schedule(**schedule))

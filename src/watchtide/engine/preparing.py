@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from watchtide.core import cadence, live, spread, transforms
-from watchtide.core.baselines.networks import Learnt
+from watchtide.core.baselines.learned import Shared
 from watchtide.core.cadence import Cadence, Found
 from watchtide.core.frame import DAY_NS, Frame
 from watchtide.core.gridding import Track
@@ -55,7 +55,7 @@ class Input:
     denominators: Floats | None = None
     covariates: tuple[Beside, ...] = ()
     days: tuple[KnownDay, ...] = ()
-    shared: Learnt | None = None
+    shared: Shared | None = None
 
     def until(self, end_ns: int | None) -> "Input":
         """The same with covariates known only before a moment; known days stay known."""

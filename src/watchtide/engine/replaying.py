@@ -39,22 +39,20 @@ FIRST_NS, FIRST_SAMPLES = 21 * DAY_NS, 56
 WINDOW_NS = 56 * DAY_NS
 # Where a rate rests on too few samples to have a tail, its level is at least so many sigmas.
 CAUTIOUS_SIGMAS = 6.0
-# Slower streams take their family's tail there: they wait for one of their own for months.
+# Slower streams take the tail of their family there: their own takes months.
 SLOWEST_NS = 6 * DAY_NS // 24
-# A network takes seconds to train where others take a hundredth.
-LEARNED_REFIT_DAYS = 7
+# Days between two fits of `auto`; a network takes seconds to train where other kinds take hundredths.
+REFIT_DAYS, LEARNED_REFIT_DAYS = 1, 7
 # Days until a sample says enough of a lasting change online: false shifts come about so rarely.
 ONLINE_RUN_DAYS = 60.0
 
 
 @dataclass(frozen=True)
 class Start:
-    """How a replay begins where the plan does not say. rhythm : in samples; known : how many stamps its cadence is read from;
-    cautious : see `replay.Rules`."""
+    """How the replay of a young stream begins. rhythm : in samples; known : how many stamps its cadence is read from."""
 
     rhythm: replay.Cadence
     known: int
-    cautious: float
 
 
 @dataclass
@@ -78,9 +76,11 @@ def is_lent(base: Baselined) -> bool:
     return base.series.step_ns > SLOWEST_NS
 
 
-def _cautious(plan: Plan, step_ns: int) -> float:
+def _least_sigmas(plan: Plan, step_ns: int, start: Start | None) -> float:
+    """The least level where a rate has no tail to rest on; a young stream's, whatever the reading."""
     ((reading, _),) = plan.flag.level.items()
-    return CAUTIOUS_SIGMAS if step_ns <= SLOWEST_NS and reading not in OWN_READINGS else 0.0
+    is_cautious = start is not None or (step_ns <= SLOWEST_NS and reading not in OWN_READINGS)
+    return CAUTIOUS_SIGMAS if is_cautious else 0.0
 
 
 def replayed(
@@ -124,7 +124,7 @@ def replayed(
         plan.flag.side,
         group_of(plan, step),
         plan.flag.windows == "auto" and plan.baseline.kind != "fixed",
-        _cautious(plan, step) if start is None else start.cautious,
+        _least_sigmas(plan, step, start),
     )
     got = replay.replay(
         frame,
@@ -210,8 +210,9 @@ def rhythm_of(plan: Plan, step: int) -> replay.Cadence:
         if stated != "auto"
         else 7 * DAY_NS
     )
+    days = LEARNED_REFIT_DAYS if plan.baseline.kind in (*LEARNED, WITH_LEARNED) else REFIT_DAYS
     refit = (
-        max((LEARNED_REFIT_DAYS if plan.baseline.kind in (*LEARNED, WITH_LEARNED) else 1) * DAY_NS // step, 7)
+        max(days * DAY_NS // step, 7)
         if plan.replay.refit == "auto"
         else durations.parse_ns(plan.replay.refit, step_ns=step) // step
     )

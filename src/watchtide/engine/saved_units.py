@@ -5,7 +5,7 @@ import math
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -20,30 +20,39 @@ from watchtide.tables.problems import TableError
 
 FORMAT = "watchtide units 1"
 
-Loss = tuple[str, int, float, float, bool]
+
+class Loss(NamedTuple):
+    """Mean squared error after an epoch, and whether it is the one kept."""
+
+    series: str
+    epoch: int
+    training: float
+    validation: float
+    is_best: bool
 
 
 def write(model: UnitModel, plan: Plan) -> bytes:
     head = {
-        "format": FORMAT, "version": __version__, "kind": model.kind, "length": model.length, "facts": model.facts,
-        "level": model.level if math.isfinite(model.level) else None, "note": model.note, "plan": plan.as_data(),
+        "format": FORMAT,
+        "version": __version__,
+        "kind": model.kind,
+        "length": model.length,
+        "facts": model.facts,
+        "level": model.level if math.isfinite(model.level) else None,
+        "note": model.note,
+        "plan": plan.as_data(),
         "arrays": sorted(model.arrays),
-    }  # fmt: skip
+    }
     return zipped("model.json", head, {k: np.asarray(v, np.float64) for k, v in model.arrays.items()})
 
 
 def is_of_units(path: str) -> bool:
-    """Whether a file holds a model of waveforms; False for what is no model at all, which others refuse."""
-    head = _head(path)
-    return head is not None and head.get("format") == FORMAT
-
-
-def _head(path: str) -> dict[str, Any] | None:
+    """Whether a file holds a model of waveforms; False also for what is no model, which `saved.read` refuses."""
     try:
         with zipfile.ZipFile(path) as file:
-            return dict(json.loads(file.read("model.json")))
-    except (OSError, KeyError, ValueError, zipfile.BadZipFile):
-        return None
+            return bool(json.loads(file.read("model.json"))["format"] == FORMAT)
+    except (OSError, KeyError, TypeError, ValueError, zipfile.BadZipFile):
+        return False
 
 
 def read(path: str) -> tuple[UnitModel, Plan]:
@@ -74,14 +83,12 @@ def read(path: str) -> tuple[UnitModel, Plan]:
 
 def _check(model: UnitModel) -> None:
     """Raise ValueError where the arrays do not fit one another: a stranger's file must not crash what reads it."""
-    centre = model.arrays["centre"]
-    if (
-        centre.shape != (model.length,)
-        or not float(model.facts["spread"]) > 0
-        or not float(model.facts["scale"]) > 0
-    ):
-        raise ValueError("its centre or scale does not fit its length")
+    if model.kind not in KINDS:
+        raise ValueError(f"kind {model.kind} judges no units")
     float(model.facts["middle"])
+    has_scales = all(float(model.facts[name]) > 0 for name in ("scale", "spread"))
+    if model.arrays["centre"].shape != (model.length,) or not has_scales:
+        raise ValueError("its centre or scale does not fit its length")
     if model.kind == "isolation":
         cuts = model.arrays["cuts"]
         if cuts.ndim != 3 or cuts.shape[2] != 4 or not np.isfinite(cuts).all():
@@ -94,24 +101,18 @@ def _check(model: UnitModel) -> None:
         if np.any((cuts[:, :, 2] < 0) | (cuts[:, :, 2] > int(model.facts["subsample"]))):
             raise ValueError("its trees hold more rows than they grew on")
         return
-    if model.kind not in KINDS:
-        raise ValueError(f"kind {model.kind} judges no units")
-    net = Network.of(model.arrays, int(model.facts["best_epoch"]))
-    net.check(model.length)
-    if len(net.biases[-1]) != model.length:
-        raise ValueError("it gives back units of another length")
+    Network.of(model.arrays).check(model.length, model.length)
 
 
 def losses_of(path: str) -> Iterator[Loss]:
-    """(series, epoch, training, validation, whether it is the best) of every learned model of a file."""
+    """The losses of every learned model of a file, epoch by epoch."""
     if is_of_units(path):
-        model, _ = read(path)
-        yield from _losses("", model.arrays, model.facts)
+        yield from _losses("", read(path)[0].facts)
         return
     for one in saved.read(path):
-        yield from _losses(one.key, one.model.fitted.arrays, one.model.fitted.facts)
+        yield from _losses(one.key, one.model.fitted.facts)
 
 
-def _losses(key: str, arrays: dict[str, Any], facts: dict[str, Any]) -> Iterator[Loss]:
-    for i, (training, validation) in enumerate(arrays.get("losses", np.zeros((0, 2))).tolist(), start=1):
-        yield key, i, training, validation, i == facts.get("best_epoch")
+def _losses(key: str, facts: dict[str, Any]) -> Iterator[Loss]:
+    for epoch, (training, validation) in enumerate(facts.get("epoch_losses", ()), start=1):
+        yield Loss(key, epoch, training, validation, epoch == facts["best_epoch"])

@@ -251,7 +251,7 @@ def read_scored(source: str | Path | bytes, name: str | None = None) -> list[Sco
     parsed, score, groups = _point_rows(raw)
     signs = np.ones(raw.rows)
     if "residual" in raw.columns:
-        signs = np.where(_floats(raw, "residual") < 0, -1.0, 1.0)
+        signs = np.where(floats_of(raw, "residual") < 0, -1.0, 1.0)
     odd = np.zeros(raw.rows, np.bool_)
     if "flag" in raw.columns:
         flags = np.array([_text(v) for v in raw.columns["flag"].to_pylist()])
@@ -284,7 +284,7 @@ def _point_rows(raw: read.Raw) -> tuple[Any, Any, list[tuple[str, Any]]]:
     for code, key in enumerate(names.tolist()):
         rows = np.flatnonzero(codes == code)
         groups.append((key_as_written(key), rows[np.argsort(parsed.times[rows], kind="stable")]))
-    return parsed.times, _floats(raw, "score"), groups
+    return parsed.times, floats_of(raw, "score"), groups
 
 
 def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str, Points]:
@@ -304,7 +304,8 @@ def read_points(source: str | Path | bytes, name: str | None = None) -> dict[str
     return {key: Points(times[rows], score[rows], flagged[rows]) for key, rows in groups}
 
 
-def _floats(raw: read.Raw, column: str) -> Any:
+def floats_of(raw: read.Raw, column: str) -> Any:
+    """(rows,) numbers of a column, NaN where empty. Raises TableError with the line of a cell that is none."""
     from watchtide.tables.extract import numbers_of
 
     values, wrong, _ = numbers_of(raw.columns[column], ())

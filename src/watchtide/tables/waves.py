@@ -9,11 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from watchtide.core.series import Floats, Strings
-from watchtide.tables import clock, extract, read
+from watchtide.tables import clock, read, results
 from watchtide.tables.problems import TableError
-
-MOST_SAMPLES = 10_000
-COLUMNS = ("series", "unit", "time", "class", "split", "score", "flag")
 
 
 @dataclass(frozen=True)
@@ -28,7 +25,7 @@ class Waves:
 
 
 @dataclass(frozen=True)
-class Layout:
+class Places:
     """Where the units stand. first, last : columns of a row that is a unit; or by, at, value : the column whose equal cells make
     one, that of the order within it, and that of its samples."""
 
@@ -42,12 +39,12 @@ class Layout:
     time: str = ""
 
 
-def waves_of(raw: read.Raw, layout: Layout, zone: str) -> Waves:
+def waves_of(raw: read.Raw, places: Places, zone: str) -> Waves:
     """The units of a table. Raises TableError for columns that are not there, cells that are no numbers, and units of unlike length."""
-    for column in (layout.name, layout.of_class, layout.time, layout.by, layout.at, layout.value):
+    for column in (places.name, places.of_class, places.time, places.by, places.at, places.value):
         if column:
             _column(raw, column)
-    return _by_rows(raw, layout, zone) if layout.first else _by_name(raw, layout, zone)
+    return _by_rows(raw, places, zone) if places.first else _by_name(raw, places, zone)
 
 
 def _column(raw: read.Raw, name: str) -> pa.Array:
@@ -57,36 +54,29 @@ def _column(raw: read.Raw, name: str) -> pa.Array:
     return raw.columns[name]
 
 
-def _by_rows(raw: read.Raw, layout: Layout, zone: str) -> Waves:
-    _column(raw, layout.first), _column(raw, layout.last)
-    columns = list(raw.columns)
-    a, b = columns.index(layout.first), columns.index(layout.last)
+def _by_rows(raw: read.Raw, places: Places, zone: str) -> Waves:
+    _column(raw, places.first), _column(raw, places.last)
+    columns, span = list(raw.columns), f"columns {places.first}..{places.last}"
+    a, b = columns.index(places.first), columns.index(places.last)
     if b < a:
-        raise TableError(
-            raw.name,
-            f"columns {layout.first}..{layout.last}",
-            "end before they begin",
-            "name the first one first",
-        )
-    beside = {layout.name, layout.of_class, layout.time}
+        raise TableError(raw.name, span, "end before they begin", "name the first one first")
+    beside = {places.name, places.of_class, places.time}
     own = [c for c in columns[a : b + 1] if c not in beside]
     if len(own) < 2:
-        raise TableError(
-            raw.name, f"columns {layout.first}..{layout.last}", "hold one sample", "name more of them"
-        )
+        raise TableError(raw.name, span, "hold one sample", "name more of them")
     values = np.column_stack([_numbers(raw, c) for c in own]) if raw.rows else np.zeros((0, len(own)))
-    names = _texts(raw, layout.name) if layout.name else tuple(str(i + 1) for i in range(raw.rows))
-    return Waves(names, values, _texts(raw, layout.of_class), _stamps(raw, layout.time, zone))
+    names = _texts(raw, places.name) if places.name else tuple(str(i + 1) for i in range(raw.rows))
+    return Waves(names, values, _texts(raw, places.of_class), _stamps(raw, places.time, zone))
 
 
-def _by_name(raw: read.Raw, layout: Layout, zone: str) -> Waves:
-    names = np.array(_texts(raw, layout.by))
-    place, values = _numbers(raw, layout.at), _numbers(raw, layout.value)
+def _by_name(raw: read.Raw, places: Places, zone: str) -> Waves:
+    names = np.array(_texts(raw, places.by))
+    place, values = _numbers(raw, places.at), _numbers(raw, places.value)
     if np.isnan(place).any():
         row = int(np.flatnonzero(np.isnan(place))[0])
         raise TableError(
             raw.name,
-            f"line {raw.line(row)}, column {layout.at}",
+            f"line {raw.line(row)}, column {places.at}",
             "is empty: a sample needs its place",
             "fill the cell",
         )
@@ -94,19 +84,18 @@ def _by_name(raw: read.Raw, layout: Layout, zone: str) -> Waves:
         names, return_index=True, return_inverse=True, return_counts=True
     )
     if len(kinds) and counts.min() != counts.max():
-        usual = int(np.median(counts))
-        odd = int(np.flatnonzero(counts != usual)[0]) if np.any(counts != usual) else 0
-        raise TableError(
-            raw.name, f"unit {kinds[odd]} (from line {raw.line(int(first[odd]))})",
-            f"has {counts[odd]} samples, others have {usual}", "cut or resample the units to one length",
-        )  # fmt: skip
+        usual = int(np.bincount(counts).argmax())
+        odd = int(np.flatnonzero(counts != usual)[0])
+        where = f"unit {kinds[odd]} (from line {raw.line(int(first[odd]))})"
+        message = f"has {counts[odd]} samples, others have {usual}"
+        raise TableError(raw.name, where, message, "cut or resample the units to one length")
     order = np.lexsort((place, number))
     length = int(counts[0]) if len(kinds) else 0
     rows = values[order].reshape(len(kinds), length)
     # In the order of the file: what comes first trains.
     turn = np.argsort(first, kind="stable")
     lead = first[turn]
-    classes, times = _texts(raw, layout.of_class), _stamps(raw, layout.time, zone)
+    classes, times = _texts(raw, places.of_class), _stamps(raw, places.time, zone)
     return Waves(
         tuple(kinds[turn].tolist()),
         rows[turn],
@@ -116,13 +105,8 @@ def _by_name(raw: read.Raw, layout: Layout, zone: str) -> Waves:
 
 
 def _numbers(raw: read.Raw, column: str) -> Floats:
-    values, wrong, _ = extract.numbers_of(_column(raw, column), ())
-    if wrong.any():
-        row = int(np.flatnonzero(wrong)[0])
-        raise TableError(
-            raw.name, f"line {raw.line(row)}, column {column}", "is no number", "correct the cell"
-        )
-    return np.asarray(values, np.float64)
+    _column(raw, column)
+    return np.asarray(results.floats_of(raw, column), np.float64)
 
 
 def _texts(raw: read.Raw, column: str) -> tuple[str, ...]:
@@ -149,13 +133,20 @@ def _stamps(raw: read.Raw, column: str, zone: str) -> tuple[str, ...]:
     return tuple(out)
 
 
-def points_table(
-    waves: Waves, parts: Strings, scores: Floats, flags: Sequence[bool], key: str = ""
-) -> pa.Table:
+@dataclass(frozen=True)
+class Judged:
+    """What the points of a scan of waveforms say of each unit; (n,) each."""
+
+    classes: tuple[str, ...]
+    parts: Strings
+    scores: Floats
+
+
+def points_table(waves: Waves, parts: Strings, scores: Floats, flags: Sequence[bool]) -> pa.Table:
     """What is written of each unit, in the order of the file."""
     n = len(waves.names)
     columns: dict[str, Any] = {
-        "series": pa.array([key] * n, pa.string()),
+        "series": pa.array([""] * n, pa.string()),
         "unit": pa.array(waves.names, pa.string()),
         "time": pa.array([t or None for t in waves.times], pa.string()),
         "class": pa.array([c or None for c in waves.classes], pa.string()),
@@ -166,17 +157,11 @@ def points_table(
     return pa.table(columns)
 
 
-def read_points(source: str) -> tuple[Waves, Strings, Floats]:
-    """Units with split and score, from points that a scan of waveforms wrote. Raises TableError where they are none."""
+def read_points(source: str) -> Judged:
+    """Units from points that a scan of waveforms wrote. Raises TableError where they are none."""
     raw = read.read(source, source)
-    for column in ("unit", "class", "split", "score"):
+    for column in ("class", "split", "score"):
         if column not in raw.columns:
-            raise TableError(
-                source,
-                f"column {column}",
-                "is not there",
-                "give the points that scan --wave wrote, or choose --by events",
-            )
-    names, classes = _texts(raw, "unit"), _texts(raw, "class")
-    waves = Waves(names, np.zeros((raw.rows, 0)), classes, ("",) * raw.rows)
-    return waves, np.array(_texts(raw, "split"), dtype="U10"), _numbers(raw, "score")
+            remedy = "give the points that scan --wave wrote, or choose --by events"
+            raise TableError(source, f"column {column}", "is not there", remedy)
+    return Judged(_texts(raw, "class"), np.array(_texts(raw, "split"), dtype="U10"), _numbers(raw, "score"))

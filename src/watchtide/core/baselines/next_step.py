@@ -1,28 +1,33 @@
-"""Baseline by a small network that says the next sample from a window of those before it."""
+"""Baseline by a small network that predicts the next sample from a window of those before it."""
 
 from typing import Any
 
 import numpy as np
 
-from watchtide.core.baselines import Fitted, Parts, networks
-from watchtide.core.baselines.networks import Design, Learnt
+from watchtide.core.baselines import Fitted, Parts, learned
+from watchtide.core.baselines.learned import Design, Shared
+from watchtide.core.baselines.networks import Schedule
 from watchtide.core.frame import Frame, Period
 from watchtide.core.series import Floats, Ints
 
-MOST_WINDOW = 96
 USUAL_HIDDEN = 32
 
 
 def design(
-    frame: Frame, periods: tuple[Period, ...], *, window_ns: int | None = None, hidden: int | None = None, **_: Any
-) -> Design:  # fmt: skip
-    """One layer of `hidden` units over the samples before; where in its seasons a sample lies, known days and covariates beside."""
-    past = networks.window_of(window_ns, periods, frame, MOST_WINDOW)
-    if hidden is None:
-        # Of a short history fewer than usual, so that its windows can hold them apart.
-        inputs = past + networks.extras_of(frame, periods).shape[1]
-        windows = 0.7 * max(int(frame.usable.sum()) - past, 0)
-        hidden = int(np.clip(networks.WINDOWS_A_PARAMETER * windows / (inputs + 2), 2, USUAL_HIDDEN))
+    frame: Frame,
+    periods: tuple[Period, ...],
+    *,
+    window_ns: int | None = None,
+    hidden: int | None = None,
+    **_: Any,
+) -> Design:
+    """One layer of `hidden` units, None for 32 or what the history allows; further options are the schedule's."""
+    past = learned.window_of(window_ns, periods, frame)
+    width = learned.most_hidden(USUAL_HIDDEN, past, frame, periods) if hidden is None else hidden
+    return _design(past, width)
+
+
+def _design(past: int, hidden: int) -> Design:
     return Design("next-step", past, (hidden,), "hidden")
 
 
@@ -31,44 +36,32 @@ def fit(
     periods: tuple[Period, ...],
     *,
     window_ns: int | None = None,
-    epochs: int = 30,
     hidden: int | None = None,
-    patience: int = 5,
-    seed: int = 1,
     per: str = "stream",
-    shared: Learnt | None = None,
+    shared: Shared | None = None,
+    **schedule: int,
 ) -> Fitted:
     """A network trained on the usable windows of the frame, or the family's.
 
-    window_ns : how far it looks back, None for one of the shortest season, at most 96 samples; hidden : units, None for 32, fewer where
-    there is little history. The last fifth of the windows in
-    time shows when to stop: `patience` epochs after the best.
-    Raises ValueError for windows too few for the network, and a training that diverges.
+    window_ns : how far it looks back, None for one of the shortest season, at most 96 samples. schedule : epochs, patience, seed.
+    Raises ValueError for too few windows, and a training that diverges.
     """
-    own = design(frame, periods, window_ns=window_ns, hidden=hidden)
-    return networks.fit(
-        own,
-        frame,
-        periods,
-        {"hidden": own.layers[0]},
-        epochs=epochs,
-        patience=patience,
-        seed=seed,
-        per=per,
-        shared=shared,
-    )
+    built = design(frame, periods, window_ns=window_ns, hidden=hidden)
+    fitted = learned.fit(built, frame, periods, Schedule(**schedule), per=per, shared=shared)
+    fitted.facts["hidden"] = built.layers[0]
+    return fitted
 
 
 def _design_of(fitted: Fitted) -> Design:
-    return Design("next-step", fitted.facts["window"], (fitted.facts["hidden"],), "hidden")
+    return _design(fitted.facts["window"], fitted.facts["hidden"])
 
 
 def held_out(fitted: Fitted, inner: Frame, folds: Ints) -> Floats:
-    """(m,) what is said of each fold by a network that did not learn to say it."""
-    return networks.held_out(_design_of(fitted), fitted, inner, folds)
+    """(m,) predictions of each fold by a network that did not train on it."""
+    return learned.held_out(_design_of(fitted), fitted, inner, folds)
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
-    """What the network says of each sample from those before it; its own sayings go on where samples are missing."""
-    expected = networks.judged(_design_of(fitted), fitted, frame).expected
+    """The prediction of each sample from those before it; where samples are missing, from earlier predictions."""
+    expected = learned.predicted(_design_of(fitted), fitted, frame).expected
     return Parts(expected, expected, np.zeros((len(fitted.periods), len(frame))))

@@ -1,22 +1,27 @@
-"""Baseline by a network with a bottleneck that rebuilds windows: what passes through it is what windows have in common."""
+"""Baseline by a network with a bottleneck that rebuilds windows from what they have in common."""
 
 from typing import Any
 
 import numpy as np
 
-from watchtide.core.baselines import Fitted, Parts, networks
-from watchtide.core.baselines.networks import Design, Learnt
+from watchtide.core.baselines import Fitted, Parts, learned
+from watchtide.core.baselines.learned import Design, Shared
+from watchtide.core.baselines.networks import Schedule
 from watchtide.core.frame import Frame, Period
 from watchtide.core.series import Floats, Ints
 
-MOST_WINDOW = 96
-
 
 def design(
-    frame: Frame, periods: tuple[Period, ...], *, window_ns: int | None = None, stride: int = 1, bottleneck: int = 8, **_: Any
-) -> Design:  # fmt: skip
-    """A narrow layer of `bottleneck` units between two of four times as many."""
-    return _design(networks.window_of(window_ns, periods, frame, MOST_WINDOW) - 1, stride, bottleneck)
+    frame: Frame,
+    periods: tuple[Period, ...],
+    *,
+    window_ns: int | None = None,
+    stride: int = 1,
+    bottleneck: int = 8,
+    **_: Any,
+) -> Design:
+    """A layer of `bottleneck` units between two of four times as many; further options are the schedule's."""
+    return _design(learned.window_of(window_ns, periods, frame) - 1, stride, bottleneck)
 
 
 def _design(past: int, stride: int, bottleneck: int) -> Design:
@@ -30,37 +35,29 @@ def fit(
     *,
     window_ns: int | None = None,
     stride: int = 1,
-    epochs: int = 30,
     bottleneck: int = 8,
-    patience: int = 5,
-    seed: int = 1,
     per: str = "stream",
-    shared: Learnt | None = None,
+    shared: Shared | None = None,
+    **schedule: int,
 ) -> Fitted:
-    """A network trained to give back the usable windows of the frame, or the family's.
+    """A network trained to rebuild the usable windows of the frame, or the family's.
 
-    window_ns : length of a window, None for one of the shortest season, at most 96 samples; stride : samples from one window
-    of training to the next, the rest overlaps. The newest sample of a window is hidden from the network and given back with
-    the others: what it says of a sample rests on those before it alone. The last fifth of the windows shows when to stop.
-    Raises ValueError for windows too few for the network, and a training that diverges.
+    window_ns : length of a window, None for one of the shortest season, at most 96 samples; stride : samples from one training
+    window to the next. The newest sample of a window is an output and no input, so that its expectation rests on those
+    before it alone. schedule : epochs, patience, seed.
+    Raises ValueError for too few windows, and a training that diverges.
     Hinton and Salakhutdinov (2006); hidden inputs: Vincent et al. (2008).
     """
-    own = design(frame, periods, window_ns=window_ns, stride=stride, bottleneck=bottleneck)
-    length = own.past + 1
-    facts = {
-        "lags": length, "stride": stride, "overlap": max(1 - stride / length, 0.0), "bottleneck": bottleneck, "middle": 0.0, "spread": 1.0,
-    }  # fmt: skip
-    fitted = networks.fit(
-        own, frame, periods, facts, epochs=epochs, patience=patience, seed=seed, per=per, shared=shared
-    )
+    built = design(frame, periods, window_ns=window_ns, stride=stride, bottleneck=bottleneck)
+    fitted = learned.fit(built, frame, periods, Schedule(**schedule), per=per, shared=shared)
+    overlap = max(1 - stride / built.outputs, 0.0)
+    fitted.facts.update(lags=built.outputs, stride=stride, overlap=overlap, bottleneck=bottleneck)
     strain = np.log(np.maximum(_strain(fitted, frame)[frame.usable], 1e-12))
-    if not np.isfinite(strain).any():
-        return fitted
-    middle = float(np.nanmedian(strain))
-    # Under the usual a window is rebuilt well, which is no trouble: the scale is of those over it.
+    middle = float(np.nanmedian(strain)) if np.isfinite(strain).any() else 0.0
+    # A window rebuilt better than usual is no anomaly: the scale is that of the upper half.
     over = strain[strain > middle] - middle
-    wide = 1.4826 * float(np.median(over)) if len(over) else 1.0
-    fitted.facts.update(middle=middle, spread=max(wide, 1e-6))
+    scale = 1.4826 * float(np.median(over)) if len(over) else 1.0
+    fitted.facts.update(middle=middle, spread=max(scale, 1e-6))
     return fitted
 
 
@@ -70,21 +67,21 @@ def _design_of(fitted: Fitted) -> Design:
 
 
 def held_out(fitted: Fitted, inner: Frame, folds: Ints) -> Floats:
-    """(m,) what is said of each fold by a network that did not learn to say it."""
-    return networks.held_out(_design_of(fitted), fitted, inner, folds)
+    """(m,) predictions of each fold by a network that did not train on it."""
+    return learned.held_out(_design_of(fitted), fitted, inner, folds)
 
 
 def _strain(fitted: Fitted, frame: Frame) -> Floats:
-    return networks.judged(_design_of(fitted), fitted, frame, is_whole=True).strain
+    return learned.predicted(_design_of(fitted), fitted, frame, has_strain=True).strain
 
 
 def strength(fitted: Fitted, frame: Frame) -> Floats:
-    """(n,) how badly the window that ends at each sample is rebuilt, in robust sigmas of the training windows' logarithms."""
-    facts = fitted.facts
-    return np.asarray((np.log(np.maximum(_strain(fitted, frame), 1e-12)) - facts["middle"]) / facts["spread"])
+    """(n,) error of rebuilding the window that ends at each sample, in robust sigmas of the logarithms in training."""
+    error = np.log(np.maximum(_strain(fitted, frame), 1e-12))
+    return np.asarray((error - fitted.facts["middle"]) / fitted.facts["spread"])
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
-    """The last sample of the rebuilt window that ends at each one, which the network has not seen."""
-    expected = networks.judged(_design_of(fitted), fitted, frame).expected
+    """The last sample of the rebuilt window that ends at each one, which the network does not read."""
+    expected = learned.predicted(_design_of(fitted), fitted, frame).expected
     return Parts(expected, expected, np.zeros((len(fitted.periods), len(frame))))

@@ -52,6 +52,12 @@ class Tally:
     point_fn: Ints
     point_tn: Ints
 
+    @classmethod
+    def of_points(cls, tp: Ints, fp: Ints, fn: Ints, tn: Ints) -> "Tally":
+        """Counts of samples or units alone: no findings, no weeks."""
+        none = np.zeros(len(tp), np.int64)
+        return cls(none, none, none, none, none.astype(np.float64), 0.0, tp, fp, fn, tn)
+
     def __add__(self, other: "Tally") -> "Tally":
         return Tally(*(getattr(self, k) + getattr(other, k) for k in self.__dataclass_fields__))
 
@@ -89,7 +95,7 @@ def tally(
             cut.append(Scored(s.series, s.times[part], s.z[part], None if s.odd is None else s.odd[part]))
     if not cut:
         none = np.zeros(len(LEVELS), np.int64)
-        return Tally(none, none, none, none, none.astype(np.float64), 0.0, none, none, none, none)
+        return Tally.of_points(none, none, none, none)
     c: Curve = curve(cut, labels, group=group, side=side, setting=replace(setting, span=span))
     false_seen = np.nan_to_num(c.false_per_week) * c.stream_weeks
     return Tally(

@@ -38,8 +38,13 @@ def point_level(
         fp += int(np.sum(mask & p.flagged & ~incident))
         fn += int(np.sum(mask & ~p.flagged & incident))
         tn += int(np.sum(mask & ~p.flagged & ~incident))
+    return figures(tp, fp, fn, tn), spans.ratio(flagged, seen)
+
+
+def figures(tp: int, fp: int, fn: int, tn: int) -> dict[str, Any]:
+    """The counts of a confusion matrix with its ratios, null where a count they divide by is 0."""
     precision, recall = spans.ratio(tp, tp + fp), spans.ratio(tp, tp + fn)
-    level = {
+    return {
         "tp": tp,
         "fp": fp,
         "fn": fn,
@@ -53,7 +58,6 @@ def point_level(
         "accuracy": spans.ratio(tp + tn, tp + tn + fp + fn),
         "f1": spans.f_one(precision, recall),
     }
-    return level, spans.ratio(flagged, seen)
 
 
 @dataclass(frozen=True)
