@@ -132,12 +132,14 @@ class Served:
         return found
 
     def memory(self) -> dict[str, int]:
-        """Bytes that each process has in memory, by name."""
-        found = {}
-        for name, pid in self.pids().items():
+        """Bytes that each process has in memory, MariaDB too, by name; each takes its share of the pages it has in common."""
+        found, pids = {}, self.pids()
+        if self.is_wired and self.database.process is not None:
+            pids["MariaDB"] = self.database.process.pid
+        for name, pid in pids.items():
             with contextlib.suppress(OSError, StopIteration):
-                lines = Path(f"/proc/{pid}/status").read_text().splitlines()
-                found[name] = int(next(x for x in lines if x.startswith("VmRSS")).split()[1]) << 10
+                lines = Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines()
+                found[name] = int(next(x for x in lines if x.startswith("Pss:")).split()[1]) << 10
         return found
 
     def database_environment(self) -> dict[str, str]:

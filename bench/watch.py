@@ -174,7 +174,7 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
         "from a push until its mail was handed over, median s": float(np.median(mails)) if mails else None,
         "longest s": max(mails, default=None),
         "mails of spikes": f"{len(mails)} of {len(spiked)}",
-        "memory of all processes, MB": sum(memory.values()) / 2**20,
+        "memory of all processes with MariaDB, MB": sum(memory.values()) / 2**20,
         **{f"of that {name}, MB": size / 2**20 for name, size in sorted(memory.items())},
     }
 

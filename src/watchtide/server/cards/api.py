@@ -15,6 +15,7 @@ from watchtide.server import moments, paging, query
 from watchtide.server.cards import counting, effects, publishing
 from watchtide.server.cards.counting import Selection
 from watchtide.server.cards.models import Published
+from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people import trail
 from watchtide.server.problems import Problem
@@ -150,6 +151,11 @@ class CountingSerializer(serializers.Serializer):
     counting_job = serializers.IntegerField()
 
 
+def being_counted(job: Job | None) -> Response | None:
+    """The answer while a job counts; None where there is none."""
+    return None if job is None else Response({"counting_job": job.pk}, status=202)
+
+
 PART = [
     OpenApiParameter("streams", str, description="numbers joined by commas; all where left out"),
     OpenApiParameter("family", str),
@@ -203,9 +209,8 @@ class ScorecardView(APIView):
     def get(self, request, pk: int) -> Response:
         """Every figure of a scan, or of a part of it, against the present logbook; 202 while a job counts."""
         scan, part = scan_of(pk), part_of(request)
-        job = counting.pending(scan, part, request.user)
-        if job is not None:
-            return Response({"counting_job": job.pk}, status=202)
+        if (answer := being_counted(counting.pending(scan, part, request.user))) is not None:
+            return answer
         rows = counting.rows_of(scan, part)
         replayed = counting.replay_of(scan) if scan.mode == "fit" else None
         return Response(
@@ -233,9 +238,8 @@ class FalseView(APIView):
     def get(self, request, pk: int) -> Response:
         """The findings that a scorecard counts as false, the strongest first, with their verdicts; 202 while a job counts."""
         scan, part = scan_of(pk), part_of(request)
-        job = counting.pending(scan, part, request.user)
-        if job is not None:
-            return Response({"counting_job": job.pk}, status=202)
+        if (answer := being_counted(counting.pending(scan, part, request.user))) is not None:
+            return answer
         card = counting.card_of(scan, part)
         return Response({"items": reading.finding_rows(counting.false_findings(scan, card))})
 
@@ -385,8 +389,8 @@ class ComparisonView(APIView):
                 remedy="choose fewer",
             )
         found, part = [scan_of(pk) for pk in numbers], part_of(request)
-        if (job := counting.comparison_pending(found, part, request.user)) is not None:
-            return Response({"counting_job": job.pk}, status=202)
+        if (answer := being_counted(counting.comparison_pending(found, part, request.user))) is not None:
+            return answer
         return Response(counting.comparison(found, part))
 
 
@@ -568,8 +572,8 @@ class EffectView(APIView):
         """Expectation, band and findings of two scans, stream by stream, what changed most first."""
         one, other = (query.required(request, name) for name in ("before", "after"))
         before, after = scan_of(one), scan_of(other)
-        if (job := effects.pending(before, after, request.user)) is not None:
-            return Response({"counting_job": job.pk}, status=202)
+        if (answer := being_counted(effects.pending(before, after, request.user))) is not None:
+            return answer
         return Response(effects.effect(before, after))
 
     @extend_schema(

@@ -1,4 +1,3 @@
-import { useState } from "react";
 import { Fold } from "./Fold";
 import { FoldHead } from "./FoldHead";
 import { Forecast } from "./Forecast";
@@ -21,7 +20,6 @@ export function Folds({
 }: StackProps & { pane: Omit<PaneProps, "time"> }) {
   const seasons = view.season_hours ?? [];
   const learnt = learntOf(view);
-  const [hasLoss, setLoss] = useState(false);
   return (
     <>
       <FoldHead
@@ -58,12 +56,12 @@ export function Folds({
       {learnt && (
         <FoldHead
           name="Loss"
-          isOpen={hasLoss}
-          setOpen={setLoss}
+          isOpen={address.hasLoss}
+          setOpen={(hasLoss) => change({ hasLoss })}
           words="how the network learned, epoch by epoch"
         />
       )}
-      {learnt && hasLoss && <Loss learnt={learnt} />}
+      {learnt && address.hasLoss && <Loss learnt={learnt} />}
     </>
   );
 }

@@ -10,6 +10,7 @@ const full: BenchAddress = {
   hasParts: true,
   hasFold: true,
   hasForms: true,
+  hasLoss: true,
   beside: [3, 4],
   others: { ids: [8, 9], isCommon: true, isOver: true },
   look: { by: "day", isLog: true, isStep: true, under: "week" },

@@ -12,6 +12,7 @@ export interface BenchAddress {
   hasParts: boolean;
   hasFold: boolean;
   hasForms: boolean;
+  hasLoss: boolean;
   /** Scans pinned beside the one on show. */
   beside: number[];
   others: OthersChoice;
@@ -67,6 +68,7 @@ export function readAddress(params: URLSearchParams): BenchAddress {
     hasParts: isOn("parts"),
     hasFold: isOn("fold"),
     hasForms: isOn("forms"),
+    hasLoss: isOn("loss"),
     beside: numbersOf(params, "beside", MOST_BESIDE),
     others: {
       ids: numbersOf(params, "with", MOST_OTHERS),
@@ -97,6 +99,7 @@ const WRITERS: { [K in keyof BenchAddress]: (value: BenchAddress[K]) => Texts } 
   hasParts: (isOn) => ({ parts: flag(isOn) }),
   hasFold: (isOn) => ({ fold: flag(isOn) }),
   hasForms: (isOn) => ({ forms: flag(isOn) }),
+  hasLoss: (isOn) => ({ loss: flag(isOn) }),
   beside: (ids) => ({ beside: ids.slice(0, MOST_BESIDE).join(",") || null }),
   others: ({ ids, isCommon, isOver }) => ({
     with: ids.join(",") || null,
