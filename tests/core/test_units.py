@@ -97,7 +97,7 @@ def test_a_missing_sample_is_drawn_across_and_a_unit_mostly_missing_is_not_judge
 
 def test_levels_are_read_as_they_are_stated(judged):
     waves, normal, parts, _ = judged
-    held = parts == units.VALIDATION
+    validation = parts == units.VALIDATION
 
     def model(level):
         return units.fit(waves, parts, "isolation", level, trees=40)
@@ -107,12 +107,12 @@ def test_levels_are_read_as_they_are_stated(judged):
     seen = np.isin(parts, (units.TRAINING, units.VALIDATION))
     assert np.mean(units.score(share, waves)[seen] >= share.level) == pytest.approx(0.1, abs=0.01)
     one_in_fifty = model(("odds", 50.0))
-    assert np.mean(units.score(one_in_fifty, waves)[held] >= one_in_fifty.level) == pytest.approx(
+    assert np.mean(units.score(one_in_fifty, waves)[validation] >= one_in_fifty.level) == pytest.approx(
         0.02, abs=0.01
     )
     assert model(("interval", 0.98)).level == pytest.approx(one_in_fifty.level)
     rare = model(("odds", 1e6))
-    assert rare.level >= units.score(rare, waves)[held].max() and "too few" in rare.note
+    assert rare.level >= units.score(rare, waves)[validation].max() and "too few" in rare.note
     assert "no week" in model(("per-week", 0.1)).note and normal.any()
 
 

@@ -217,7 +217,7 @@ def suspects(model: Model, part: Frame, training: Training, denominator: Floats 
 
 
 def isolated_of(model: Model, frame: Frame) -> Floats | None:
-    """What the kind says of the whole window that ends at each sample, beside what it expects: trees and networks that rebuild it."""
+    """(n,) how unusual the window that ends at each sample is, by kinds that judge whole windows; None for others."""
     if model.choice.kind not in WHOLE_WINDOWS:
         return None
     return np.asarray(baselines.module(model.choice.kind).strength(model.fitted, frame), np.float64)
@@ -563,7 +563,7 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
     (penalties, windows) are the full fit's. Kinds that look only at what lies before a sample need no folds.
     """
     if choice.kind in LEARNED:
-        # They see what they judge only in training; two halves show as much as four quarters, for half the time.
+        # Two folds instead of four: training takes most of the time.
         halves = cycle_blocks(inner, choice.periods, 2, least_ns=choice.fold_ns)
         learned = baselines.module(choice.kind).held_out(fitted, inner, halves)
         return np.asarray(learned, np.float64)

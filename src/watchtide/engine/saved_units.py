@@ -56,7 +56,7 @@ def is_of_units(path: str) -> bool:
 
 
 def read(path: str) -> tuple[UnitModel, Plan]:
-    """The model of a file and its plan. Raises TableError for one that is damaged, or says what cannot be."""
+    """The model of a file and its plan. Raises TableError for one that is damaged or contradicts itself."""
     try:
         with zipfile.ZipFile(path) as file:
             if sum(x.file_size for x in file.infolist()) > saved.MOST_BYTES:

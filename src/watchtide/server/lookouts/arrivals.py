@@ -52,12 +52,12 @@ class Arrivals:
 
 def _samples_of(blocks: Sequence[int]) -> list[Arrived]:
     """The samples of blocks, in their order, stream by stream."""
-    held = Block.objects.in_bulk(blocks)
+    found = Block.objects.in_bulk(blocks)
     return [
         arrived
         for pk in blocks
-        if pk in held
+        if pk in found
         for arrived in store.of_streams(
-            bytes(held[pk].payload), store.Index.from_bytes(bytes(held[pk].index))
+            bytes(found[pk].payload), store.Index.from_bytes(bytes(found[pk].index))
         )
     ]

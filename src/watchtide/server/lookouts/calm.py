@@ -32,7 +32,7 @@ Row = dict[str, Any]
 
 
 @dataclass
-class _Held:
+class _Remembered:
     """A glance, what it rests on, the spans that labels left out under a version of the logbook, and what has come since."""
 
     glance: Glance
@@ -45,12 +45,12 @@ class Glances:
     """The glances of a worker, by row; the ones not used for longest go first."""
 
     def __init__(self, most: int = MOST_BYTES) -> None:
-        self._held: LRUCache[int, _Held] = LRUCache(most, getsizeof=lambda held: held.glance.size)
+        self._kept: LRUCache[int, _Remembered] = LRUCache(most, getsizeof=lambda kept: kept.glance.size)
         self._of_stream: dict[int, set[int]] = {}
         self._arrivals = Arrivals()
 
     def clear(self) -> None:
-        self._held.clear()
+        self._kept.clear()
         self._of_stream.clear()
 
     def look(self) -> None:
@@ -62,23 +62,23 @@ class Glances:
         for stream, times, values in come:
             rows = self._of_stream.get(stream, ())
             for pk in list(rows):
-                held = self._held.get(pk)
-                if held is None:
+                kept = self._kept.get(pk)
+                if kept is None:
                     self._of_stream[stream].discard(pk)
                 else:
-                    held.arrived.append((times, values))
+                    kept.arrived.append((times, values))
 
     def keep(self, watched: Watched, judged: Judged, rules: Rules) -> None:
         """Remember where a stream stands, after it was judged as a whole."""
-        self._held.pop(watched.pk, None)
+        self._kept.pop(watched.pk, None)
         if judged.glance is None:
             return
         stream = watched.stream
         facts = (stream.key, stream.zone, stream.first_ns, watched.lookout.plan_version_id)
         labels = logbook.version(), left_out_spans(rules.plan, stream.key, rules.labels)
-        held = _Held(judged.glance, facts, labels)
-        if judged.glance.size <= self._held.maxsize:
-            self._held[watched.pk] = held
+        kept = _Remembered(judged.glance, facts, labels)
+        if judged.glance.size <= self._kept.maxsize:
+            self._kept[watched.pk] = kept
             self._of_stream.setdefault(stream.pk, set()).add(watched.pk)
 
     def judge(
@@ -86,25 +86,25 @@ class Glances:
     ) -> tuple[list[Row], list[int], list[int]]:
         """(changes of the rows that are calm; rows that were and that a replay of the whole has to judge now; rows of which
         nothing is remembered); nothing is written."""
-        known = {pk: held for pk in rows if (held := self._held.get(pk)) is not None}
+        known = {pk: kept for pk in rows if (kept := self._kept.get(pk)) is not None}
         calm, stirred, unknown = [], [], [pk for pk in rows if pk not in known]
         if not known:
             return calm, stirred, unknown
         version, now = logbook.version(), moments.now()
         for row in Watched.objects.filter(pk__in=known).values(*FIELDS):
             pk, changes = row["pk"], None
-            held = known[pk]
-            if self._holds(held, row, lookout, rules, version):
-                changes = _judge(held, row, lookout, now, rules.now_ns)
+            kept = known[pk]
+            if self._is_current(kept, row, lookout, rules, version):
+                changes = _judge(kept, row, lookout, now, rules.now_ns)
             if changes is None:
                 # What it was is over, also where the whole finds nothing new.
-                self._held.pop(pk, None)
+                self._kept.pop(pk, None)
                 stirred.append(pk)
             elif changes:
                 calm.append({"pk": pk, **changes})
         return calm, stirred, unknown
 
-    def _holds(self, held: _Held, row: Row, lookout: Lookout, rules: Rules, version: int) -> bool:
+    def _is_current(self, kept: _Remembered, row: Row, lookout: Lookout, rules: Rules, version: int) -> bool:
         """Whether nothing has changed but for what came."""
         facts = (
             row["stream__key"],
@@ -112,33 +112,33 @@ class Glances:
             row["stream__first_ns"],
             lookout.plan_version_id,
         )
-        if facts != held.facts or row["judged_through_ns"] != held.glance.until_ns:
+        if facts != kept.facts or row["judged_through_ns"] != kept.glance.until_ns:
             return False
-        if version != held.labels[0]:
+        if version != kept.labels[0]:
             spans = left_out_spans(rules.plan, row["stream__key"], rules.labels)
-            if spans != held.labels[1]:
+            if spans != kept.labels[1]:
                 return False
-            held.labels = version, spans
+            kept.labels = version, spans
         return True
 
 
-def _judge(held: _Held, row: Row, lookout: Lookout, now: datetime, now_ns: int) -> Row | None:
+def _judge(kept: _Remembered, row: Row, lookout: Lookout, now: datetime, now_ns: int) -> Row | None:
     """What changes in the row of a calm stream; None where the whole has to judge."""
     if row["state"] != models.STEADY and not (row["state"] == models.LEARNING and row["needs"]):
         return None
-    times, values = store.merge(held.arrived)
-    held.arrived = []
+    times, values = store.merge(kept.arrived)
+    kept.arrived = []
     wait_ns = judging.wait_for(lookout, row["stream__lateness_ns"])
-    seen = held.glance.look(times, values, now_ns, wait_ns, lookout.skip_last)
+    seen = kept.glance.look(times, values, now_ns, wait_ns, lookout.skip_last)
     if seen is None:
         return None
-    before, (held.glance, judged) = held.glance, seen
-    step_ns, until_ns = held.glance.tail.step_ns, held.glance.until_ns
+    before, (kept.glance, judged) = kept.glance, seen
+    step_ns, until_ns = kept.glance.tail.step_ns, kept.glance.until_ns
     # A limit may be another one since, without a new bin.
     if lookout.limit and foreseeing.is_due(lookout.limit, row["foreseen_through_ns"], until_ns):
         return None
     changes: Row = {}
-    newest_ns = held.glance.newest_ns
+    newest_ns = kept.glance.newest_ns
     if newest_ns > row["newest_ns"]:
         changes |= {"newest_ns": newest_ns, "newest_at": now}
     elif (now - row["newest_at"]).total_seconds() * SECOND_NS > judging.silence_of(step_ns, wait_ns):

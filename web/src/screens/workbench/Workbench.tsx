@@ -19,7 +19,7 @@ export default function Workbench() {
   useEffect(() => {
     sessionStorage.setItem("last-stream", String(id));
     const { scan, range, hasParts, look } = opened.current;
-    // The chart need not wait until all around it stands. What is wrong is said by what shows it.
+    // The chart need not wait until all around it stands. The pane that shows it reports errors.
     if (!hasParts && !look.by) void fetchAhead(client, id, scan, range).catch(() => undefined);
   }, [id, client]);
   // Where one looks is a step that Back takes back; how it is looked at is none.

@@ -423,7 +423,7 @@ describe("a network in the plan's sentence", () => {
     baseline: { ...standardPlan.baseline, kind, options },
   });
 
-  it("says how far it looks and how wide it is", () => {
+  it("names how far it looks and how wide it is", () => {
     const { container } = show(
       <Sentence
         plan={plan("reconstruction", { window: "24h" })}
@@ -481,7 +481,7 @@ describe("how a network learned", () => {
     expect(container.querySelectorAll("path")).toHaveLength(2);
   });
 
-  it("says what would help", () => {
+  it("names what would help", () => {
     expect(wordsOf(learntOf(view([[0.2, 0.9]], 1)) as never)).toContain(
       "twice as much: take a smaller network",
     );
