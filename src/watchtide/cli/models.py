@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
-from watchtide.engine import ahead, examine, outcome, run, saved, saved_units, stages
+from watchtide.engine import ahead, by_unit, examine, outcome, run, saved, saved_units, stages
 from watchtide.engine.stages import Scanned
 from watchtide.plan import Plan, dump, durations
 from watchtide.tables import clock, results
@@ -101,6 +101,7 @@ def forecast(
 
 def _steps(text: str, stream: stages.Input, plan: Plan) -> int:
     """A number of samples, or a duration in whole samples of this stream."""
+    by_unit.refuse(plan, "units have no forecast", "leave it out of the plan")
     step = stages.prepare(stream, plan).series.step_ns
     length = durations.parse_ns(text, step_ns=step)
     if length < step:

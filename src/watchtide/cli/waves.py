@@ -15,7 +15,7 @@ from watchtide.core import units
 from watchtide.core.baselines.networks import Progress
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Strings
-from watchtide.engine import saved_units
+from watchtide.engine import by_unit, saved_units
 from watchtide.plan import Plan
 from watchtide.tables import clock, read, results, waves
 from watchtide.tables.waves import Places, Waves
@@ -77,38 +77,20 @@ def scan(
     source: str, plan: Plan, stated: Stated, out: Out, *, train_share: float | None, table: dict[str, Any]
 ) -> None:
     """Learn from the first units what is usual, and judge all of them."""
-    kind = "reconstruction" if plan.baseline.kind == "auto" else plan.baseline.kind
-    options = plan.baseline.options
-    if unused := sorted(set(options) - set(units.OPTIONS.get(kind, options))):
-        fail(f"baseline.options.{unused[0]}: units have no use for it, they are as long as they are")
     found = read_units(source, stated, table)
     normal = units.is_normal(found.classes)
-    parts = units.split(normal, _shares(plan, train_share))
     ((reading, amount),) = plan.flag.level.items()
     try:
-        model = units.fit(found.values, parts, kind, (reading, amount), _progress(), **options)
+        parts = units.split(normal, by_unit.shares(plan, train_share))
+        kind = by_unit.kind_of(plan)
+        model = units.fit(
+            found.values, parts, kind, (reading, amount), _progress(), **by_unit.options_of(plan, kind)
+        )
     except ValueError as error:
         fail(f"{source}: {error}")
     if out.save:
         results.write_whole(out.save, saved_units.write(model, plan))
     _write(_Judged(found, parts, units.score(model, found.values), model, plan), out)
-
-
-def _shares(plan: Plan, train_share: float | None) -> tuple[float, float]:
-    """Shares of the units that train, and that show when to stop."""
-    validation, locked = plan.baseline.split.validation, plan.baseline.split.locked
-    for name, share in (("validation", validation), ("locked", locked)):
-        if isinstance(share, str):
-            fail(f"baseline.split.{name}: {share}: units have an order and no span; give a share such as 0.2")
-    if train_share is None and validation is None and locked is None:
-        return units.SHARES
-    before = 1 - float(locked or 0.2) if train_share is None else train_share
-    own = before / 4 if validation is None else float(validation)
-    if not 0 < own < before < 1:
-        fail(
-            "the shares leave nothing to train on, to stop by, or to test on: take for example --train-share 0.8"
-        )
-    return before - own, own
 
 
 def apply(path: str, source: str, stated: Stated, out: Out, *, table: dict[str, Any]) -> None:

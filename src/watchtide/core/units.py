@@ -26,6 +26,8 @@ KINDS = tuple(OPTIONS)
 LEAST_WIDE = 16
 # What a rate per week stands for.
 USUAL_ODDS = 100.0
+# A unit of validation from here on is odd itself, labelled or not: it must not set the level by which it is found.
+ODD_SIGMAS = 6.0
 # Words of a class column that name a usual unit.
 NORMAL = frozenset({"", "0", "0.0", "false", "no", "normal"})
 
@@ -83,7 +85,7 @@ def fit(
     if training.sum() < LEAST_TRAINING or not validation.any():
         raise ValueError(
             f"{int(training.sum())} usual units to train on and {int(validation.sum())} to stop by; it needs {LEAST_TRAINING} and 1: "
-            "bring more units, or name with --class only what is not usual"
+            "bring more units, or label only those that are not usual"
         )
     centre = rows[training].mean(axis=0)
     scale = float(np.std(rows[training] - centre)) or 1.0
@@ -96,8 +98,7 @@ def fit(
     middle = float(np.median(size[validation]))
     over = size[validation & (size >= middle)] - middle
     model.facts.update(middle=middle, spread=max(1.4826 * float(np.median(over)), 1e-9))
-    scores = _in_sigmas(model, size)
-    least, note = _level(scores[training | validation], scores[validation], level)
+    least, note = level_of(_in_sigmas(model, size), parts, level)
     return replace(model, level=least, note=note)
 
 
@@ -128,9 +129,19 @@ def _fit_trees(
     return {"cuts": cuts}, {"subsample": min(subsample, len(training))}
 
 
-def _level(usual: Floats, validation: Floats, level: tuple[str, float]) -> tuple[float, str]:
-    """The score from which on units are flagged, and how it was read. usual : scores of training and validation."""
+def level_of(scores: Floats, parts: Strings, level: tuple[str, float]) -> tuple[float, str]:
+    """The score from which on units are flagged, and how it was read: off units of training and validation alone.
+
+    scores, parts : (n,), NaN where a unit is mostly missing; level : reading and amount, as a plan states them.
+    """
     reading, amount = level
+    judged = ~np.isnan(scores)
+    validation = scores[judged & (parts == VALIDATION)]
+    odd = validation >= ODD_SIGMAS
+    if reading not in ("sigmas", "share") and odd.any() and not odd.all():
+        least, words = level_of(np.where(scores >= ODD_SIGMAS, np.nan, scores), parts, level)
+        return least, f"{words}, without {int(odd.sum())} that are odd themselves"
+    usual = scores[judged & ((parts == TRAINING) | (parts == VALIDATION))]
     if reading == "sigmas":
         return amount, "as stated"
     if reading == "share":

@@ -89,7 +89,10 @@ def load(say: Callable[[str], None]) -> None:
         added, _, _ = logbook.take_in(
             labels.read_labels(world.logbook_csv().encode(), "logbook.csv"), "M. Rask"
         )
-        say(f"{added} entries in the logbook")
+        of_ramps, _, _ = logbook.take_in(
+            labels.read_labels(more.ramp_logbook_csv().encode(), "ramps.csv"), "M. Rask"
+        )
+        say(f"{added + of_ramps} entries in the logbook")
 
     version = scans.plan_version(
         scans.STANDARD, from_data({"group": {"need": 2, "of": 3, "merge": "2h"}}), "demo"
@@ -104,6 +107,13 @@ def load(say: Callable[[str], None]) -> None:
     scan = scan or scans.start(version, ids, user=user, is_standing=True, lane="interactive")
     _wait([scan.job], say)
     say(f"scanned {len(ids)} streams")
+    # Each lowering of a ramp is judged as a whole.
+    bursts = scans.plan_version("ramp watch", from_data(more.RAMP_PLAN), "demo")
+    ramps = list(Stream.objects.filter(metric="ramp_vibration").order_by("pk").values_list("pk", flat=True))
+    own = Scan.objects.filter(plan_version=bursts, is_standing=True).first()
+    own = own or scans.start(bursts, ramps, user=user, is_standing=True, lane="interactive")
+    _wait([own.job], say)
+    say(f"scanned the lowerings of {len(ramps)} ramps")
 
 
 def live(folder: Path, address: str) -> None:

@@ -5,10 +5,10 @@ Each comes as a file of another kind and shape, as such things do, with the layo
 
 import io
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -22,6 +22,12 @@ SEED = world.SEED + 7
 ROUTES = ("Northquay–Gullhaven", "Gullhaven–Saltmarsh", "Northquay–Brackwater", "Brackwater–Tern Rock")
 GAUGE_SAMPLES = 2 * 365 * 1440
 WAVE_SAMPLES = 128
+# Lowerings are hours apart, their samples a millisecond.
+RAMP_PLAN = {
+    "prepare": {"unit": {"gap": "1s"}},
+    "baseline": {"kind": "reconstruction"},
+    "flag": {"level": {"odds": 500}},
+}
 
 
 @dataclass(frozen=True)
@@ -173,32 +179,62 @@ def nightly_loads() -> bytes:
     return ("\n".join(lines) + "\n").encode()
 
 
-def ramp_vibration() -> bytes:
-    """Each lowering of a ramp is a burst of 128 samples a millisecond apart; a worn bearing adds a ringing tone."""
-    ramps, times, values = [], [], []
+RAMPS = ("north ramp", "south ramp")
+# Days on which somebody looked at each lowering of the south ramp, and noted a worn bearing.
+NOTED_DAYS = range(81, 90)
+
+
+class Lowering(NamedTuple):
+    """One lowering of a ramp: day since the start, first stamp in ms since 1970, what was measured, and whether a bearing was worn."""
+
+    day: int
+    start_ms: int
+    wave: Floats
+    is_worn: bool
+
+
+def lowerings(ramp: int) -> Iterator[Lowering]:
+    """Each lowering is a burst of 128 samples a millisecond apart; a worn bearing adds a ringing tone."""
     at = np.arange(WAVE_SAMPLES) / 1_000
     first = int(world.START.timestamp())
-    for i, ramp in enumerate(("north ramp", "south ramp")):
-        rng = _rng(80 + i)
-        for day in range(world.WEEKS * 7):
-            for n in range(6):
-                start = first * 1_000 + int((day * 24 + 6 + 2.6 * n + rng.normal(0, 0.05)) * 3_600_000)
-                wave = 3.2 * np.exp(-at / 0.03) * np.sin(2 * np.pi * 47 * at) + rng.normal(
-                    0, 0.12, WAVE_SAMPLES
-                )
-                if i == 1 and day > 80 and rng.random() < 0.25:
-                    wave += 0.9 * np.sin(2 * np.pi * 180 * at + rng.uniform(0, 6)) * np.exp(-at / 0.08)
-                ramps += [ramp] * WAVE_SAMPLES
-                times.append(start + np.arange(WAVE_SAMPLES))
-                values.append(np.round(wave, 3))
+    rng = _rng(80 + ramp)
+    for day in range(world.WEEKS * 7):
+        for n in range(6):
+            start = first * 1_000 + int((day * 24 + 6 + 2.6 * n + rng.normal(0, 0.05)) * 3_600_000)
+            wave = 3.2 * np.exp(-at / 0.03) * np.sin(2 * np.pi * 47 * at) + rng.normal(0, 0.12, WAVE_SAMPLES)
+            is_worn = ramp == 1 and day > 80 and rng.random() < 0.25
+            if is_worn:
+                wave += 0.9 * np.sin(2 * np.pi * 180 * at + rng.uniform(0, 6)) * np.exp(-at / 0.08)
+            yield Lowering(day, start, np.round(wave, 3), is_worn)
+
+
+def ramp_vibration() -> bytes:
+    """The lowerings of both ramps, one sample a row."""
+    all_of = [(name, one) for i, name in enumerate(RAMPS) for one in lowerings(i)]
+    times = np.concatenate([one.start_ms + np.arange(WAVE_SAMPLES) for _, one in all_of])
     table = pa.table(
         {
-            "time": pa.array(np.concatenate(times)).cast(pa.timestamp("ms", "UTC")),
-            "ramp": pa.array(ramps),
-            "acceleration": pa.array(np.concatenate(values)),
+            "time": pa.array(times).cast(pa.timestamp("ms", "UTC")),
+            "ramp": pa.array([name for name, _ in all_of for _ in range(WAVE_SAMPLES)]),
+            "acceleration": pa.array(np.concatenate([one.wave for _, one in all_of])),
         }
     )
     return _parquet(table)
+
+
+def ramp_logbook_csv() -> str:
+    """What was noted of the south ramp: each worn lowering of some days."""
+    lines = ["series,start,end,verdict,kind,cause,author,origin"]
+    for one in lowerings(1):
+        if one.is_worn and one.day in NOTED_DAYS:
+            start, end = (
+                datetime.fromtimestamp(ms // 1_000 + add, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+                for ms, add in ((one.start_ms, 0), (one.start_ms + WAVE_SAMPLES, 1))
+            )
+            lines.append(
+                f'"metric=ramp_vibration,ramp=south ramp",{start},{end},incident,shape,worn bearing,M. Rask,independent'
+            )
+    return "\n".join(lines) + "\n"
 
 
 def pier_gauge() -> bytes:

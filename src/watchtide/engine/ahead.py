@@ -10,7 +10,7 @@ from watchtide.core import carrying, expectation, flagging, gridding, onward, pa
 from watchtide.core.cadence import Cadence
 from watchtide.core.frame import DAY_NS
 from watchtide.core.series import Floats, Ints, Series
-from watchtide.engine import choices, preparing, training
+from watchtide.engine import by_unit, choices, preparing, training
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan
 from watchtide.tables import clock
@@ -60,6 +60,7 @@ def forecast(
         raise ValueError(
             f"transform {plan.prepare.transform} cannot be carried forward; leave it out for a forecast"
         )
+    by_unit.refuse(plan, "units have no forecast", "leave it out of the plan")
     prepared = preparing.prepare(stream, plan)
     n = len(prepared.series) - skip_last
     if skip_last < 0 or n < 2:

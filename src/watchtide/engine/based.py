@@ -10,7 +10,7 @@ from watchtide.core.carrying import Carry
 from watchtide.core.expectation import Model
 from watchtide.core.quantile import Counted
 from watchtide.core.scoring.rows import Finding
-from watchtide.core.series import Bools, Floats, Ints, Series
+from watchtide.core.series import Bools, Floats, Ints, Series, Strings
 from watchtide.core.transforms import Transform
 
 
@@ -33,6 +33,29 @@ class InForce:
 
     def __len__(self) -> int:
         return len(self.above)
+
+
+@dataclass(frozen=True)
+class Units:
+    """Units that were judged as wholes; arrays of (k,), empty where samples are judged by themselves.
+
+    start, end : first and last stamp of each, ns in UTC; part : one of `core.units.PARTS`; score : NaN where one is mostly
+    missing; worst : place of the largest error along it.
+    """
+
+    start: Ints
+    end: Ints
+    part: Strings
+    score: Floats
+    worst: Ints
+
+    @classmethod
+    def none(cls) -> "Units":
+        stamps = np.empty(0, np.int64)
+        return cls(stamps, stamps, np.empty(0, dtype="U10"), np.empty(0), stamps)
+
+    def __len__(self) -> int:
+        return len(self.start)
 
 
 @dataclass(frozen=True)
@@ -62,6 +85,7 @@ class Baselined:
     evidence: windows.Evidence
     held_out: windows.Evidence
     in_force: InForce = field(default_factory=InForce.none)
+    units: Units = field(default_factory=Units.none)
     mode: str = "fit"
     model: Model | None = field(default=None, compare=False)
     transform: Transform | None = field(default=None, compare=False)

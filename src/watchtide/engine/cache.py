@@ -15,7 +15,7 @@ from watchtide.core import windows
 from watchtide.core.quantile import Counted
 from watchtide.core.series import Series
 from watchtide.engine import arrays
-from watchtide.engine.based import Baselined, InForce
+from watchtide.engine.based import Baselined, InForce, Units
 
 _ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates")
 # Records of arrays, kept under the names of both.
@@ -24,6 +24,7 @@ _RECORDS: dict[str, Any] = {
     "evidence": windows.Evidence,
     "held_out": windows.Evidence,
     "in_force": InForce,
+    "units": Units,
 }
 _SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolved", "notes", "mode")
 # The fitted model is made anew where it is to be saved.

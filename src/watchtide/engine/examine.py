@@ -19,7 +19,8 @@ def examine(scanned: Scanned) -> dict[str, Any]:
     inside = np.arange(len(base.series)) < base.train_stop
     signed = base.own_score
     choice = base.resolved["baseline"]
-    found = diagnostics.diagnose(
+    # All samples of a unit share its score, which says nothing of neighbours.
+    found = [] if len(base.units) else diagnostics.diagnose(
         base.series.values, base.expected, signed, base.held_out.signed,
         base.clean, base.series.step_ns, tuple(p for p, _ in base.found_seasons),
         is_multiplied=choice["form"] == "multiplicative", kind=choice["kind"],

@@ -159,6 +159,18 @@ def prepare(
     )  # fmt: skip
 
 
+def in_order(stream: Input, plan: Plan) -> tuple[Ints, Floats]:
+    """The samples as they came, in order and off no grid; of several at one stamp the last given. What fails the plan's
+    filter is missing."""
+    values = stream.values
+    if plan.prepare.filter:
+        values = np.where(_kept(plan.prepare.filter, values, None), values, np.nan)
+    order = np.argsort(stream.times, kind="stable")
+    times = stream.times[order]
+    last = np.append(np.diff(times) > 0, np.ones(min(len(times), 1), np.bool_))
+    return times[last], values[order][last]
+
+
 def cadence_of(stream: Input, plan: Plan, known: Ints) -> tuple[Found, Cadence]:
     """(what these stamps by themselves say, the cadence of the grid) of a stream under a plan."""
 

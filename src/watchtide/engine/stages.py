@@ -15,7 +15,7 @@ from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.series import Floats
-from watchtide.engine import ages, outcome, preparing
+from watchtide.engine import ages, by_unit, outcome, preparing
 from watchtide.engine.based import Baselined, Scanned
 from watchtide.engine.choices import choice_of
 from watchtide.engine.preparing import Input, Prepared, prepare
@@ -53,6 +53,7 @@ class Ready(NamedTuple):
 
 def ready(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Ready:
     """A stream on its grid, transformed, with what may train marked. Raises ValueError as `fit` does."""
+    by_unit.refuse(plan, "nothing is expected of single samples", "leave it out for this")
     prepared = prepare(stream, plan)
     series = prepared.series
     stop = training_stop(series, plan, stream.zone)
@@ -72,6 +73,12 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     labels : those with a verdict in `baseline.leave_out` leave training. is_kept : the model comes along, to be saved.
     Raises ValueError for seasons or options that this stream cannot carry, naming how much history is missing.
     """
+    if by_unit.is_wanted(plan):
+        if is_kept:
+            by_unit.refuse(
+                plan, "a stream's units are not saved", "save a table of waveforms, by scan --wave"
+            )
+        return by_unit.fit(stream, plan, labels)
     prepared, stop, split, transform, scales, frame, notes = ready(stream, plan, labels)
     series, part = prepared.series, frame.part(0, stop)
     choice, found, first = choice_of(part, prepared, plan)
@@ -207,7 +214,9 @@ def flag(
     own: dict[str, flagging.SideTails] = {}
     is_settled = level is not None
     is_replay = base.mode == "replay" and len(base.in_force) == len(base.series) and level_kind != "sigmas"
-    if level is None and is_replay and not is_told:
+    if level is None and len(base.units):
+        level = by_unit.level(base, plan)
+    elif level is None and is_replay and not is_told:
         # Each sample was flagged by the level of its own time.
         level, is_settled = _last_level(base, flagging.Level(np.inf, np.inf, np.inf, "", None, None)), True
     if level is None:
@@ -277,6 +286,11 @@ def based(
 ) -> Baselined:
     """The baseline stage in-sample (fit) or as if live (replay)."""
     if mode == "replay":
+        by_unit.refuse(
+            plan,
+            "units are not judged as if live",
+            "scan them by a fit; its last part is a test it never saw",
+        )
         return ages.replay_on(stream, plan, labels)[0]
     return fit(stream, plan, labels, is_kept=is_kept)
 

@@ -43,7 +43,7 @@ def is_apart(plan: Plan) -> bool:
 def lacks(s: Scanned, plan: Plan) -> bool:
     """Whether a stream has too little of its own to read its level from."""
     ((reading, _),) = plan.flag.level.items()
-    if reading in training.OWN_READINGS or s.base.held.count == 0:
+    if reading in training.OWN_READINGS or s.base.held.count == 0 or len(s.base.units):
         return False
     if s.base.mode == "replay":
         return replaying.is_lent(s.base) and bool(s.base.in_force.lacking.any())

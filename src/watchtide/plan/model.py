@@ -98,6 +98,19 @@ class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
+class Unit(Part):
+    """What of a stream is judged as one: a burst that ends where nothing comes for longer than `gap`, or a stretch of `length`."""
+
+    gap: Duration | None = None
+    length: Duration | None = None
+
+    @model_validator(mode="after")
+    def one_of_them(self) -> "Unit":
+        if (self.gap is None) == (self.length is None):
+            raise ValueError("give either gap or length")
+        return self
+
+
 class Prepare(Part):
     every: Every = "auto"
     combine: Literal["auto", "mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99"] = "auto"
@@ -106,6 +119,7 @@ class Prepare(Part):
     least: float = Field(0, ge=0)
     transform: str = "none"
     filter: str | None = None
+    unit: Literal["none"] | Unit = "none"
 
 
 class Split(Part):
@@ -233,6 +247,10 @@ class Plan(Part):
     def parts_agree(self) -> "Plan":
         if self.prepare.denominator is not None and self.prepare.as_ not in ("auto", "ratio"):
             raise ValueError(f"prepare.denominator makes a ratio; prepare.as is {self.prepare.as_}")
+        if self.prepare.unit != "none" and self.baseline.kind not in ("auto", "reconstruction", "isolation"):
+            raise ValueError(
+                f"prepare.unit: a {self.baseline.kind} baseline judges no units; take reconstruction or isolation"
+            )
         return self
 
     def as_data(self) -> dict[str, Any]:

@@ -19,6 +19,7 @@ from watchtide.server.people import api_people as accounts
 from watchtide.server.review import api as review
 from watchtide.server.scans import api as scans
 from watchtide.server.scans import api_plans as plans
+from watchtide.server.scans import api_units as units
 from watchtide.server.scans import api_workbench as workbench
 from watchtide.server.streams import api as streams
 from watchtide.server.streams import api_files as intake
@@ -72,6 +73,8 @@ urlpatterns = [
     path(f"{API}scans/<int:pk>/streams/<int:stream>/against/<int:other>", workbench.AgainstView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/fold", workbench.FoldView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/forms", workbench.FormsView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/units", units.UnitsView.as_view()),
+    path(f"{API}scans/<int:pk>/streams/<int:stream>/units/drawn", units.DrawnView.as_view()),
     path(f"{API}scans/<int:pk>/streams/<int:stream>/points.csv", workbench.PointsView.as_view()),
     path(f"{API}findings/<int:pk>/take", workbench.TakeView.as_view()),
     path(f"{API}findings/<int:pk>/explain", workbench.ExplainView.as_view()),

@@ -73,6 +73,7 @@ export const FREE: ReadonlySet<string> = new Set([
   "attempts",
   "attributes",
   "baseline",
+  "chosen_on",
   "constraint",
   "content",
   "cross_validated",
@@ -99,4 +100,5 @@ export const FREE: ReadonlySet<string> = new Set([
   "roles",
   "smallest",
   "states",
+  "test",
 ]);

@@ -1848,6 +1848,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans/{id}/streams/{stream}/units": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The units of a stream with part, class and score, and how a level parts them. */
+        get: operations["units"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{id}/streams/{stream}/units/drawn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Some units with what each was rebuilt as. */
+        get: operations["units_drawn"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{id}/streams/{stream}/window": {
         parameters: {
             query?: never;
@@ -2501,6 +2535,18 @@ export interface components {
             /** @description levels that meet the constraint */
             feasible: number[];
         };
+        /** @description A level chosen on units of validation and labelled ones, with the figures of the test beside. */
+        BestUnitLevel: {
+            /** Format: double */
+            level: number;
+            is_met: boolean;
+            chosen_on: {
+                [key: string]: unknown;
+            };
+            test: {
+                [key: string]: unknown;
+            };
+        };
         Board: {
             readonly id: number;
             name: string;
@@ -2932,6 +2978,9 @@ export interface components {
         DoorPage: {
             items: components["schemas"]["Door"][];
             next: string | null;
+        };
+        Drawn: {
+            units: components["schemas"]["Unit"][];
         };
         /**
          * @description * `mean` - mean
@@ -5114,6 +5163,39 @@ export interface components {
             undone: number;
             /** @description changed again since, and left as they are */
             left: number;
+        };
+        /** @description One unit: seconds from its first sample on, what was seen, and what was expected of it. */
+        Unit: {
+            number: number;
+            at_s: (number | null)[];
+            value: (number | null)[];
+            expected: (number | null)[];
+            spread: (number | null)[];
+        };
+        /**
+         * @description Units in their order; part : training, validation, test or labelled; is_odd : an incident of the logbook touches it;
+         *     worst_s : where along it the error is largest; tp to tn : units of the test at each of the levels; laid : some to lay over
+         *     one another.
+         */
+        Units: {
+            samples: number;
+            /** Format: double */
+            step_s: number;
+            start: number[];
+            part: string[];
+            is_odd: boolean[];
+            score: (number | null)[];
+            worst_s: (number | null)[];
+            /** Format: double */
+            level: number | null;
+            levels: (number | null)[];
+            tp: number[];
+            fp: number[];
+            fn: number[];
+            tn: number[];
+            best: components["schemas"]["BestUnitLevel"] | null;
+            why_not: string;
+            laid: number[];
         };
         Upload: {
             id: number;
@@ -9832,6 +9914,68 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    units: {
+        parameters: {
+            query?: {
+                /** @description most between sensitivity and specificity */
+                gap?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Units"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    units_drawn: {
+        parameters: {
+            query: {
+                /** @description for example 3,17 */
+                numbers: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+                stream: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawn"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -70,6 +70,7 @@ def rehearse(lease: jobs.Lease) -> Row:
     lookout = Lookout.objects.select_related("plan_version").get(pk=lease.arguments["lookout"])
     stated = lease.arguments["plan"]
     plan = scans.plan_of(lookout.plan_version.text) if stated is None else load(stated)
+    scans.refuse_as_if_live(plan)
     streams = list(services.matching(lookout.scope).order_by("pk")[:MOST_STREAMS])
     labels = logbook.labels()
     tasks = [scans.task(s, plan, labels, "replay") for s in streams]

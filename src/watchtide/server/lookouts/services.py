@@ -75,8 +75,11 @@ def version_of(plan: Any, name: str, by: str) -> PlanVersion:
             raise Problem(
                 f"no plan version {plan.get('version')}", place="plan", remedy="see /api/v1/plans", code=404
             )
+        scans.refuse_as_if_live(scans.plan_of(found.text))
         return found
-    return scans.plan_version(name, load(str(plan)), by)
+    stated = load(str(plan))
+    scans.refuse_as_if_live(stated)
+    return scans.plan_version(name, stated, by)
 
 
 def links_of(streams: Collection[int]) -> set[tuple[int, int]]:

@@ -8,7 +8,7 @@ from typing import Any
 from django.core.cache import caches
 
 from watchtide.core import passage
-from watchtide.engine import ahead, stages
+from watchtide.engine import ahead, by_unit, stages
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump
 from watchtide.server import moments
@@ -94,6 +94,7 @@ def _shares(drawn: passage.Passage) -> list[float]:
 def _steps(given: stages.Input, plan: PlanText, wanted: Wanted) -> int:
     if wanted.until is None:
         return wanted.steps or 1
+    by_unit.refuse(plan, "units have no forecast", "leave it out of the plan")
     series = stages.prepare(given, plan).series
     if not len(series):
         raise ValueError("has no samples; wait for some")

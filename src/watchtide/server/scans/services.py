@@ -20,7 +20,7 @@ from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS, at_stamps
-from watchtide.engine import cache, kept, preparing, stages, together, training
+from watchtide.engine import by_unit, cache, kept, preparing, stages, together, training
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
 from watchtide.server import moments
@@ -83,6 +83,8 @@ def start(
     if not stream_ids:
         raise Problem("no stream to scan", place="streams", remedy="choose at least one stream")
     plan = plan_of(version.text)
+    if mode == "replay":
+        refuse_as_if_live(plan)
     # Refused before anything is queued.
     for stream in Stream.objects.filter(pk__in=stream_ids) if plan.baseline.covariates else ():
         _covariates(stream, plan)
@@ -104,6 +106,15 @@ def start(
     )
     scan.save(update_fields=["job"])
     return scan
+
+
+def refuse_as_if_live(plan: PlanText) -> None:
+    """Raise Problem for a plan that judges units: those are judged by a fit."""
+    if by_unit.is_wanted(plan):
+        raise Problem(
+            "units are not judged as if live", place="prepare.unit",
+            remedy="scan them by a fit; its last part is a test that it never saw",
+        )  # fmt: skip
 
 
 def start_standing(stream_ids: Sequence[int], *, user: Any = None) -> Scan:

@@ -1,9 +1,11 @@
+import type { ChartWindow } from "../../api/client";
 import { Fold } from "./Fold";
 import { FoldHead } from "./FoldHead";
 import { Forecast } from "./Forecast";
 import { Forms } from "./Forms";
 import { Loss, learntOf } from "./Loss";
 import type { Ahead, PaneProps, StackProps } from "./types";
+import { Units } from "./units/Units";
 
 const AHEAD: Ahead = { days: "7", interval: "0.9", skip: 0, side: "none", limit: null, isFamily: false };
 
@@ -17,21 +19,37 @@ export function Folds({
   address,
   change,
   pane,
+  level,
+  setLevel,
 }: StackProps & { pane: Omit<PaneProps, "time"> }) {
   const seasons = view.season_hours ?? [];
   const learnt = learntOf(view);
+  const hasUnits = unitsOf(view) !== null;
   return (
     <>
-      <FoldHead
-        name="Forecast"
-        isOpen={address.ahead !== null}
-        setOpen={(isOpen) => change({ ahead: isOpen ? AHEAD : null })}
-        words="what the plan expects next, how sure, and when a limit is reached"
-      />
-      {address.ahead && (
+      {!hasUnits && (
+        <FoldHead
+          name="Forecast"
+          isOpen={address.ahead !== null}
+          setOpen={(isOpen) => change({ ahead: isOpen ? AHEAD : null })}
+          words="what the plan expects next, how sure, and when a limit is reached"
+        />
+      )}
+      {!hasUnits && address.ahead && (
         <Forecast stream={stream} plan={plan} ahead={address.ahead} setAhead={(ahead) => change({ ahead })} />
       )}
-      {scanId !== null && (
+      {scanId !== null && hasUnits && (
+        <FoldHead
+          name="Units"
+          isOpen={address.hasUnits}
+          setOpen={(isOpen) => change({ hasUnits: isOpen })}
+          words="each judged as a whole: what it was rebuilt as, and how the level parts them"
+        />
+      )}
+      {scanId !== null && hasUnits && address.hasUnits && (
+        <Units scanId={scanId} stream={stream} level={level} setLevel={setLevel} />
+      )}
+      {scanId !== null && !hasUnits && (
         <FoldHead
           name="Season fold"
           isOpen={address.hasFold}
@@ -39,7 +57,7 @@ export function Folds({
           words="all seasons over one another"
         />
       )}
-      {scanId !== null && address.hasFold && (
+      {scanId !== null && !hasUnits && address.hasFold && (
         <Fold stream={stream} scanId={scanId} seasons={seasons} at={(range[0] + range[1]) / 2} />
       )}
       {scanId !== null && seasons.length > 0 && (
@@ -64,4 +82,10 @@ export function Folds({
       {learnt && address.hasLoss && <Loss learnt={learnt} />}
     </>
   );
+}
+
+/** How long its units are, of a scan that judges them as wholes. */
+export function unitsOf(view: ChartWindow): number | null {
+  const prepare = (view.resolved as { prepare?: { unit?: { samples: number } } } | undefined)?.prepare;
+  return prepare?.unit?.samples ?? null;
 }

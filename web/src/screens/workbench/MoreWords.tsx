@@ -1,5 +1,6 @@
 import { ChoiceWord, type Options, TextWord } from "./controls";
 import type { PlanData } from "./plan";
+import { UnitWord } from "./units/UnitSentence";
 
 const AS: Options = {
   auto: {
@@ -81,7 +82,7 @@ export function MoreWords({
   return (
     <span>
       {" "}
-      The samples are{" "}
+      Judge <UnitWord plan={plan} isWrong={isWrong} onChange={onChange} />. The samples are{" "}
       <ChoiceWord
         words={as === "auto" ? (AS[found ?? ""]?.words ?? "what they look like") : words(AS, as)}
         name="kind of values"

@@ -1,10 +1,11 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { seasonWords } from "../../parts/words";
 import { ChoiceWord, LevelControl, type Options, PersistenceControl, TextWord, Word } from "./controls";
 import { Learned } from "./Learned";
 import { MoreWords } from "./MoreWords";
 import { levelWords, type PlanData } from "./plan";
+import { UnitSentence } from "./units/UnitSentence";
 
 interface Props {
   plan: PlanData;
@@ -113,8 +114,10 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
     values: Partial<PlanData[K]>,
   ) => onChange({ ...plan, [part]: { ...plan[part], ...values } });
   const [[reading, amount] = ["sigmas", 4]] = Object.entries(plan.flag.level);
+  if (plan.prepare.unit && plan.prepare.unit !== "none")
+    return <UnitSentence plan={plan} isWrong={isWrong} levels={levels ?? null} onChange={onChange} />;
   return (
-    <div className="sentence">
+    <Box lh={1.75} m="4px 0 8px" className="sentence">
       Take the{" "}
       <ChoiceWord
         words={plan.prepare.combine === "auto" ? (prepare.combine ?? "mean") : plan.prepare.combine}
@@ -193,7 +196,7 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
         <LevelControl reading={reading} amount={amount} onDone={(level) => set("flag", { level })} />
       </Word>
       {reading !== "sigmas" && levels && <Readings levels={levels} />}
-      {promise && <span className="promise"> — {promise}</span>}. Call it a finding when{" "}
+      {promise && <span className="soft"> — {promise}</span>}. Call it a finding when{" "}
       <Word words={`${plan.group.need} of ${plan.group.of}`} label="persistence" isWrong={isWrong("group")}>
         <PersistenceControl
           need={plan.group.need}
@@ -231,7 +234,7 @@ export function Sentence({ plan, resolved, levels, wrong, promise, onChange }: P
         {isMore ? "less" : "more"}
       </UnstyledButton>
       {isMore && <MoreWords plan={plan} resolved={resolved} isWrong={isWrong} onChange={onChange} />}
-    </div>
+    </Box>
   );
 }
 

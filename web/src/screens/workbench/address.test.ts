@@ -11,6 +11,7 @@ const full: BenchAddress = {
   hasFold: true,
   hasForms: true,
   hasLoss: true,
+  hasUnits: true,
   beside: [3, 4],
   others: { ids: [8, 9], isCommon: true, isOver: true },
   look: { by: "day", isLog: true, isStep: true, under: "week" },

@@ -13,6 +13,7 @@ export interface BenchAddress {
   hasFold: boolean;
   hasForms: boolean;
   hasLoss: boolean;
+  hasUnits: boolean;
   /** Scans pinned beside the one on show. */
   beside: number[];
   others: OthersChoice;
@@ -69,6 +70,7 @@ export function readAddress(params: URLSearchParams): BenchAddress {
     hasFold: isOn("fold"),
     hasForms: isOn("forms"),
     hasLoss: isOn("loss"),
+    hasUnits: isOn("units"),
     beside: numbersOf(params, "beside", MOST_BESIDE),
     others: {
       ids: numbersOf(params, "with", MOST_OTHERS),
@@ -100,6 +102,7 @@ const WRITERS: { [K in keyof BenchAddress]: (value: BenchAddress[K]) => Texts } 
   hasFold: (isOn) => ({ fold: flag(isOn) }),
   hasForms: (isOn) => ({ forms: flag(isOn) }),
   hasLoss: (isOn) => ({ loss: flag(isOn) }),
+  hasUnits: (isOn) => ({ units: flag(isOn) }),
   beside: (ids) => ({ beside: ids.slice(0, MOST_BESIDE).join(",") || null }),
   others: ({ ids, isCommon, isOver }) => ({
     with: ids.join(",") || null,
