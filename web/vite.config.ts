@@ -5,6 +5,8 @@ import { defineConfig } from "vite";
 export default defineConfig({
   base: "/static/",
   plugins: [react()],
+  // Classes of a module keep their names, so that the page can be read in the inspector; a test keeps them unique.
+  css: { modules: { generateScopedName: "[local]", localsConvention: "camelCaseOnly" } },
   build: {
     manifest: true,
     outDir: "dist",

@@ -129,9 +129,14 @@ class Page:
 
         return [Shown(e, at(i)) for i, e in enumerate(self.driver.find_elements(By.CSS_SELECTOR, css))]
 
-    def button(self, words):
-        path = f"//button[contains(normalize-space(.), {words!r})] | //a[contains(normalize-space(.), {words!r})]"
-        return self.first(By.XPATH, path)
+    def button(self, words, inside=""):
+        """A button or link with these words, inside an XPath or anywhere."""
+        has = f"[contains(normalize-space(.), {words!r})]"
+        return self.first(By.XPATH, f"{inside}//button{has} | {inside}//a{has}")
+
+    def agree(self, words):
+        """Presses the button of the question that was just asked."""
+        self.button(words, "//*[@role='dialog']").click()
 
     def row(self, words):
         """The row of a table that holds these words, once it is there."""

@@ -15,7 +15,7 @@ def test_an_admin_invites_somebody_who_chooses_a_password_and_is_ended_later(pag
     page.find("[role=dialog] input").send_keys("tam", Keys.TAB, "Tam Keel")
     page.button("Make the link").click()
     page.says("It is shown only now")
-    link = page.find(".link-text").text
+    link = page.find(".secret").text
     assert link.startswith(f"{app.base}/join#")
     page.button("Done").click()
     page.wait(lambda: "invited, link ends" in page.row("Tam Keel").text)

@@ -31,15 +31,17 @@ def test_a_wrong_plan_is_seen_remedied_replayed_compared_explained_and_made_to_s
     # What was on show stays beside it.
     page.wait(lambda: f"beside={standing}" in page.driver.current_url)
     page.says("which both judged", "[aria-label=Compare]", seconds=60)
-    assert len(page.all(".against")) == 1
-    page.wait(lambda: page.all(".remedy button"), 60)
+    assert len(page.all("[aria-label^='Compared with']")) == 1
+    page.wait(lambda: page.all("[aria-label='Is it any good?'] li button"), 60)
     told = page.text("[aria-label='Is it any good?']")
     assert "season" in told, told
     trial = page.driver.current_url
-    page.wait(lambda: [b for b in page.all(".remedy button") if "seasons" in b.text])[0].click()
+    page.wait(
+        lambda: [b for b in page.all("[aria-label='Is it any good?'] li button") if "seasons" in b.text]
+    )[0].click()
     page.wait(lambda: page.driver.current_url != trial, 60)
     page.says("trial · current", seconds=60)
-    page.wait(lambda: len(page.all(".against")) == 2, 60)
+    page.wait(lambda: len(page.all("[aria-label^='Compared with']")) == 2, 60)
     page.says("which both judged", "[aria-label=Compare]", seconds=60)
     slider = page.find("[role=slider]")
     slider.send_keys(Keys.PAGE_UP)
@@ -100,7 +102,7 @@ def test_figures_on_the_page_are_those_of_the_command_line_on_the_exported_data(
 def test_the_span_is_brushed_zoomed_by_keys_and_kept_in_the_link(page):
     page.open("/")
     page.find(".open-incidents li")
-    axis = page.find(".axis.brush")
+    axis = page.find("[title='Drag to choose a span']")
     ActionChains(page.driver).move_to_element_with_offset(axis, -100, 0).click_and_hold().move_by_offset(
         160, 0
     ).release().perform()
@@ -127,15 +129,17 @@ def test_the_span_is_brushed_zoomed_by_keys_and_kept_in_the_link(page):
 def test_a_finding_is_taken_and_let_go_by_keyboard(page):
     page.open("/")
     before = sum(f["taken_by"] == "demo" for f in page.fetch("/api/v1/tide")["strongest"])
-    button = page.wait(lambda: [b for b in page.all(".strongest button.taking") if b.text == "assign to me"])[
-        0
-    ]
+    button = page.wait(
+        lambda: [
+            b for b in page.all("[aria-label='Strongest open findings'] button") if b.text == "assign to me"
+        ]
+    )[0]
     button.send_keys(Keys.ENTER)
     page.says("yours · give back", ".strongest")
     assert sum(f["taken_by"] == "demo" for f in page.fetch("/api/v1/tide")["strongest"]) == before + 1
-    page.wait(lambda: [b for b in page.all(".strongest button.taking") if "yours" in b.text])[0].send_keys(
-        Keys.ENTER
-    )
+    page.wait(
+        lambda: [b for b in page.all("[aria-label='Strongest open findings'] button") if "yours" in b.text]
+    )[0].send_keys(Keys.ENTER)
     page.wait(lambda: page.text(".strongest").count("yours") == before)
 
 

@@ -109,7 +109,9 @@ def test_streams_are_laid_over_one_another_and_both_forms_stand_side_by_side(pag
     )
     page.button("Both forms").click()
     page.says("Season left in the size of the remainder", seconds=60)
-    page.wait(lambda: len(page.all(".forms section [role=img]")) == 8)
+    page.wait(
+        lambda: len(page.all("[aria-label=Additive] [role=img], [aria-label=Multiplicative] [role=img]")) == 8
+    )
 
 
 def test_versions_show_their_differences_and_a_selection_is_tried_and_adopted(page):
@@ -132,6 +134,8 @@ def test_versions_show_their_differences_and_a_selection_is_tried_and_adopted(pa
     assert len(set(stands.values())) == 1
     page.button("Versions").click()
     page.says("stands for 2 streams", ".versions")
-    page.wait(lambda: any("0.37" in e.text for e in page.all(".versions li:first-child .added")))
+    page.wait(
+        lambda: any("0.37" in e.text for e in page.all(".versions li:first-child .changes [data-kind=added]"))
+    )
     page.button("Take v1 up").click()
     page.says("changed, not run")

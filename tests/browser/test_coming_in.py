@@ -63,6 +63,7 @@ def test_a_token_is_shown_once_pushes_and_is_revoked(page, app):
     page.wait(lambda: "push samples" in page.row(text[:9]).text)
     assert text not in page.text()
     page.labelled("Revoke night loader").click()
+    page.agree("Revoke")
     page.wait(lambda: "revoked" in page.row(text[:9]).text)
     assert push().status_code == 401
 
@@ -117,7 +118,7 @@ def test_a_log_becomes_streams_by_a_pattern_and_its_batch_is_undone(page, tmp_pa
     (tmp_path / "relay.log").write_text(LOG)
     hand_in(page, tmp_path / "relay.log")
     page.says("a log needs a pattern")
-    page.find("label.wide input").send_keys(PATTERN, Keys.ENTER)
+    page.find("[placeholder*=time]").send_keys(PATTERN, Keys.ENTER)
     page.find(".columns")
     Select(page.labelled("What a row is")).select_by_visible_text("an event")
     page.labelled("Interval")
@@ -168,4 +169,5 @@ def test_a_calendar_is_kept_and_its_days_listed(page, tmp_path):
     page.says("works: 1 event kept")
     page.says("Dredging")
     page.labelled("Remove works").click()
+    page.agree("Remove")
     page.says("works is removed")

@@ -71,7 +71,7 @@ def test_a_pennant_is_opened_by_keyboard_and_n_and_p_never_leave_the_data(page, 
     facts = page.fetch(f"/api/v1/streams/{finding['stream']}")
     first, last = (clock.parse_one(facts[end]) // 10**6 for end in ("first", "last"))
     announced = lambda: page.driver.execute_script(
-        "return document.querySelector('.bench-side .visually-hidden[role=status]').textContent"
+        "return document.querySelector('.bench-side > [role=status]').textContent"
     )
     for _ in range(60):
         page.press("n")

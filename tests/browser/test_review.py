@@ -26,8 +26,8 @@ def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     page.wait(lambda: page.driver.current_url.rsplit("/", 1)[1].isdigit())
     pk = int(page.driver.current_url.rsplit("/", 1)[1])
     entries = page.fetch("/api/v1/logbook")["total"]
-    page.says("gate_taps", ".review-title")
-    first = page.text(".review-title h1")
+    page.says("gate_taps", ".review-main header")
+    first = page.text(".review-main header h1")
     judged(page, 0)
     page.press("c")
     page.wait(lambda: page.driver.switch_to.active_element.tag_name == "input")
@@ -52,15 +52,15 @@ def test_a_round_is_begun_and_judged_by_keyboard_with_edges_cut_and_undo(page):
     assert total == 11
     page.press("f")
     judged(page, 3)
-    place = page.text(".review-title") + page.text(".review-main p")
+    place = page.text(".review-main header") + page.text(".review-main p")
     page.press(Keys.ARROW_RIGHT)
-    page.wait(lambda: page.text(".review-title") + page.text(".review-main p") != place)
+    page.wait(lambda: page.text(".review-main header") + page.text(".review-main p") != place)
     # A key pressed while the next one is still on its way is nobody's.
     page.wait(lambda: page.all(".verdicts button:enabled"))
     for n in (2, 1, 0):
         page.press("z")
         judged(page, n)
-    page.wait(lambda: page.text(".review-title h1") == first)
+    page.wait(lambda: page.text(".review-main header h1") == first)
     assert (
         page.fetch("/api/v1/logbook")["total"] == entries
         and page.fetch(f"/api/v1/rounds/{pk}")["total"] == 10
@@ -76,7 +76,7 @@ def test_spans_nobody_flagged_are_judged_and_say_what_is_missed(page):
     judged(page, 1)
     page.press("x")
     page.says("Every one has its verdict")
-    page.says("Of 2 judged spans 0 held an incident", ".review-side")
+    page.says("Of 2 judged spans 0 held an incident", "aside")
     page.press("z")
     judged(page, 1)
     page.press("z")
@@ -89,8 +89,8 @@ def test_two_people_review_at_once_and_settle_what_they_differ_in(page, app):
     with browser.chromium() as driver:
         browser.sign_in(driver, f"{app.base}/", "mate", "mate")
         mate = Page(driver, app.base).open(f"/review/{pk}")
-        mate.find(".review-title h1")
-        page.find(".review-title h1")
+        mate.find(".review-main header h1")
+        page.find(".review-main header h1")
         words = [p.text(".review-main p") for p in (page, mate)]
         assert words[0] != words[1], "each has another one"
         for n in range(1, 10):
@@ -98,14 +98,14 @@ def test_two_people_review_at_once_and_settle_what_they_differ_in(page, app):
             for p in (page, mate):
                 judged(p, n)
         # The tenth is before one of them, and then, as a second look, before the other.
-        last = page if page.all(".review-title") else mate
+        last = page if page.all(".review-main header") else mate
         last.press("i")
         for p in (page, mate):
             judged(p, 10)
         for p in (page, mate):
             p.open(f"/review/{pk}")
-            p.wait(lambda p=p: p.all(".review-title, .review-main .empty"))
-        second = page if page.all(".review-title") else mate
+            p.wait(lambda p=p: p.all(".review-main header, .review-main .empty"))
+        second = page if page.all(".review-main header") else mate
         second.says("you are the second to look")
         second.press("x")
         second.says("Every one has its verdict")

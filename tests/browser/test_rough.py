@@ -106,12 +106,12 @@ def test_the_tide_table_reads_out_a_ribbon_and_keeps_its_widths(page):
     )
     page.wait(lambda: page.all(".tide-tip"))
     assert "σ" in page.text(".tide-tip") or "not judged" in page.text(".tide-tip")
-    before = page.find(".tide-row .name").rect["width"]
+    before = page.find(".tide-row [role=rowheader]").rect["width"]
     page.labelled("Width of stream").send_keys(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT)
-    page.wait(lambda: page.find(".tide-row .name").rect["width"] > before + 10)
+    page.wait(lambda: page.find(".tide-row [role=rowheader]").rect["width"] > before + 10)
     page.driver.refresh()
     page.wait(lambda: page.all(".tide-row"))
-    assert page.find(".tide-row .name").rect["width"] > before + 10
+    assert page.find(".tide-row [role=rowheader]").rect["width"] > before + 10
     # Head and cells are paired for a screen reader: as many of one as of the other.
     heads = page.all("[role=columnheader]")
     cells = page.find(".tide-row").find_elements("css selector", "[role=cell], [role=rowheader]")

@@ -1,5 +1,6 @@
 """The shape of the code, as far as a tool can see it."""
 
+import re
 import subprocess
 from pathlib import Path
 
@@ -27,3 +28,20 @@ def test_nothing_that_is_kept_is_a_link():
         ["git", "ls-files", "-s"], cwd=ROOT, capture_output=True, text=True, check=True
     ).stdout
     assert [line.split("\t")[1] for line in listed.splitlines() if line.startswith("120000")] == []
+
+
+def test_styles_are_few_and_each_class_of_a_module_is_in_one():
+    """Classes keep their names in the page, so two modules with the same one would style each other."""
+    source = ROOT / "web" / "src"
+    text = {
+        sheet.relative_to(source).as_posix(): re.sub(r"/\*.*?\*/", "", sheet.read_text(), flags=re.S)
+        for sheet in source.rglob("*.css")
+    }
+    assert sum(sheet.read_text().count("\n") for sheet in source.rglob("*.css")) < 700
+    assert [name for name in text if not name.endswith(".module.css")] == ["theme/base.css"]
+    homes: dict[str, set[str]] = {}
+    for name, rules in text.items():
+        for selector in re.findall(r"([^{}]+)\{", rules):
+            for known in re.findall(r"\.([a-z][\w-]*)", re.sub(r":global\([^)]*\)", "", selector)):
+                homes.setdefault(known, set()).add(name)
+    assert {known: names for known, names in homes.items() if len(names) > 1} == {}

@@ -1,14 +1,17 @@
 import {
   Button,
+  Group,
   Modal,
   Popover,
   Radio,
+  Stack,
   Switch,
   Table,
   UnstyledButton,
   useMantineColorScheme,
 } from "@mantine/core";
 import { Spotlight, spotlight } from "@mantine/spotlight";
+import frameCss from "./frame.module.css";
 import "@mantine/spotlight/styles.css";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
@@ -84,12 +87,12 @@ export function Frame({ person, role, connection, children }: FrameProps) {
     colorScheme === "dark" || (colorScheme === "auto" && matchMedia("(prefers-color-scheme: dark)").matches);
   return (
     <Bar.Provider value={place}>
-      <a className="skip" href="#work">
+      <a className={frameCss.skip} href="#work">
         Skip to the work
       </a>
-      <div className="frame">
-        <nav className="rail" aria-label="Screens">
-          <NavLink to="/" className="mark" aria-label="Watch Tide, home">
+      <div className={frameCss.frame}>
+        <Stack component="nav" gap={0} className={frameCss.rail} aria-label="Screens">
+          <NavLink to="/" className={frameCss.mark} aria-label="Watch Tide, home">
             W·T
           </NavLink>
           {SCREENS.map(({ to, words, Icon }) => (
@@ -107,18 +110,26 @@ export function Frame({ person, role, connection, children }: FrameProps) {
             <DarkIcon />
             {isDark ? "Light" : "Dark"}
           </UnstyledButton>
-        </nav>
-        <header className="bar">
-          <div className="where" ref={setPlace} />
-          <UnstyledButton className="tool" onClick={spotlight.open}>
+        </Stack>
+        <Group component="header" gap={14} pr={20} pl={16} wrap="nowrap" className={frameCss.bar}>
+          <Group
+            gap={8}
+            flex={1}
+            miw={0}
+            align="baseline"
+            wrap="nowrap"
+            className={frameCss.where}
+            ref={setPlace}
+          />
+          <UnstyledButton className={frameCss.tool} onClick={spotlight.open}>
             Search <kbd>Ctrl K</kbd>
           </UnstyledButton>
           <FailingRoute />
           <Live connection={connection} />
           <Jobs />
           <Person name={person} role={role} />
-        </header>
-        <main className="work" id="work" tabIndex={-1} ref={work}>
+        </Group>
+        <main className={frameCss.work} id="work" tabIndex={-1} ref={work}>
           <PersonName value={person}>{children}</PersonName>
         </main>
       </div>
@@ -150,7 +161,7 @@ function Jobs() {
   return (
     <Popover width={380} position="bottom-end">
       <Popover.Target>
-        <UnstyledButton className="tool" aria-live="polite">
+        <UnstyledButton className={frameCss.tool} aria-live="polite">
           {open.length
             ? `${plural(open.length, "job")} · ${Math.round((100 * done) / open.length)} %`
             : "No jobs running"}
@@ -159,7 +170,7 @@ function Jobs() {
       <Popover.Dropdown>
         <h2>Jobs</h2>
         {(listed ?? []).slice(0, 8).map((j) => (
-          <div key={j.id} className="job">
+          <Group key={j.id} gap={8} py={5} wrap="nowrap" align="flex-start" className="job ruled">
             <div className="filler">
               <div>{j.title}</div>
               <div className="soft small">
@@ -173,7 +184,7 @@ function Jobs() {
                 {j.is_cancel_asked ? "Stopping" : "Cancel"}
               </Button>
             )}
-          </div>
+          </Group>
         ))}
         {listed?.length === 0 && <p className="soft">Nothing has run yet.</p>}
       </Popover.Dropdown>
@@ -191,7 +202,7 @@ function Person({ name, role }: { name: string; role: string }) {
   return (
     <Popover position="bottom-end">
       <Popover.Target>
-        <UnstyledButton className="tool">
+        <UnstyledButton className={frameCss.tool}>
           {name} · {role}
         </UnstyledButton>
       </Popover.Target>
@@ -278,7 +289,7 @@ function FailingRoute() {
   const failing = (routes.data ?? []).filter((route) => route.failing_since);
   if (!failing.length) return null;
   return (
-    <NavLink to="/lookouts" className="small alarm-words">
+    <NavLink to="/lookouts" className="small above">
       {failing.length === 1 ? `Route ${failing[0]?.name} fails` : `${failing.length} routes fail`}
     </NavLink>
   );
@@ -287,7 +298,7 @@ function FailingRoute() {
 /** Says so when what happens on the server no longer shows by itself. */
 function Live({ connection }: { connection: Connection }) {
   return (
-    <span role="status" className="small alarm-words">
+    <span role="status" className="small above">
       {connection.isOpen ? "" : `No live updates since ${clock(connection.since, fleetZone())}; trying again`}
     </span>
   );

@@ -4,15 +4,16 @@ import "@fontsource/atkinson-hyperlegible-mono/400.css";
 import "@fontsource/atkinson-hyperlegible-next/400.css";
 import "@fontsource/atkinson-hyperlegible-next/600.css";
 import "@mantine/core/styles.css";
-import "./theme/tokens.css";
+import "./theme/base.css";
 import { MantineProvider } from "@mantine/core";
+import { ModalsProvider } from "@mantine/modals";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { setNonce } from "react-resizable-panels";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
 import { App } from "./app";
-import { theme } from "./theme/theme";
+import { theme, variables } from "./theme/theme";
 
 const client = new QueryClient({
   defaultOptions: {
@@ -27,10 +28,17 @@ const nonce = document.querySelector<HTMLMetaElement>("meta[name=csp-nonce]")?.c
 setNonce(nonce);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
-  <MantineProvider theme={theme} defaultColorScheme="auto" getStyleNonce={() => nonce}>
+  <MantineProvider
+    theme={theme}
+    cssVariablesResolver={variables}
+    defaultColorScheme="auto"
+    getStyleNonce={() => nonce}
+  >
     <QueryClientProvider client={client}>
       <BrowserRouter>
-        <App />
+        <ModalsProvider>
+          <App />
+        </ModalsProvider>
       </BrowserRouter>
     </QueryClientProvider>
   </MantineProvider>,

@@ -5,7 +5,7 @@ import type { ComponentProps } from "react";
 const inLine = (input?: string) =>
   ({ variant: "unstyled", classNames: { wrapper: "control", input } }) as const;
 
-type FieldProps = Omit<ComponentProps<"input">, "size"> & { w?: string };
+type FieldProps = Omit<ComponentProps<"input">, "size"> & { w?: string; maw?: string };
 
 /** A text, number or date field in line. */
 export function Field({ className, ...rest }: FieldProps) {
@@ -13,11 +13,14 @@ export function Field({ className, ...rest }: FieldProps) {
 }
 
 /** A choice in line; its options are children. */
-export function SelectField({ className, ...rest }: Omit<ComponentProps<"select">, "size">) {
+export function SelectField({
+  className,
+  ...rest
+}: Omit<ComponentProps<"select">, "size"> & { w?: string; maw?: string }) {
   return <Input component="select" {...inLine(className)} {...rest} />;
 }
 
 /** A field of several lines. */
-export function AreaField({ className, ...rest }: ComponentProps<"textarea">) {
+export function AreaField({ className, ...rest }: ComponentProps<"textarea"> & { w?: string; maw?: string }) {
   return <Input component="textarea" {...inLine(className)} {...rest} />;
 }

@@ -12,6 +12,7 @@ export function FilterField(props: {
   return (
     <Field
       className="field"
+      w="240px"
       aria-label={props.label}
       placeholder={props.hint}
       value={text}

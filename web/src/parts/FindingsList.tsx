@@ -1,10 +1,11 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, Group, UnstyledButton } from "@mantine/core";
 import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import type { Finding } from "../api/client";
 import { isBad, kindWords, Mark, stateWords, VerdictMark } from "./marks";
+import partsCss from "./parts.module.css";
+import { SideBySide } from "./SideBySide";
 import { WordSelect } from "./WordSelect";
 import { dayTime, duration, figure, plural } from "./words";
-import "./findings-list.css";
 
 const ORDERS = [
   ["newest", "newest first"],
@@ -94,38 +95,53 @@ export function FindingsList({ findings, chosen, choose, badSide, hasStreams, ch
   );
   return (
     <section aria-label="Findings">
-      <div className="small findings-filter">
+      <Box my={4} className="small">
         {word("order", "Order", ORDERS)} · {word("state", "Which verdicts", STATES)} ·{" "}
         {word("size", "Least size", SIZES)} · {word("kind", "Which kind", KINDS)}
-      </div>
-      <ol className={hasStreams ? "findings-list wide" : "findings-list"}>
+      </Box>
+      <ol className={`plain ${partsCss.findingsList}`}>
         {shown.map((f) => (
-          <li key={f.id} ref={f.id === chosen ? here : undefined} data-chosen={f.id === chosen || undefined}>
-            <UnstyledButton onClick={() => choose(f)} aria-expanded={f.id === chosen}>
-              <Mark kind={f.kind} direction={f.direction} isBad={isBad(f, badSide)} />
-              <strong className="figure">
-                {f.kind === "shift" ? figure(f.size) : figure(f.score, 1)}
-                {f.kind === "shift" ? "" : " σ"}
-              </strong>
-              <span>
-                {hasStreams && (
-                  <>
-                    <strong>{f.title}</strong> <span className="soft">{f.metric}</span>{" "}
-                  </>
-                )}
-                <span>
-                  {dayTime(f.start, f.zone)}
-                  {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
-                </span>
-                <span className="soft small">
-                  {f.verdict && <VerdictMark verdict={f.verdict} />}
-                  {stateWords(f)}
-                  {f.taken_by && ` · assigned to ${f.taken_by}`}
-                </span>
-              </span>
+          <Box
+            component="li"
+            key={f.id}
+            ref={f.id === chosen ? here : undefined}
+            mx={-16}
+            px={16}
+            className="ruled"
+            data-chosen={f.id === chosen || undefined}
+          >
+            <UnstyledButton w="100%" py={6} onClick={() => choose(f)} aria-expanded={f.id === chosen}>
+              <SideBySide component="span" of="16px 62px 1fr" gap={6} align="baseline">
+                <Mark kind={f.kind} direction={f.direction} isBad={isBad(f, badSide)} />
+                <strong className="figure">
+                  {f.kind === "shift" ? figure(f.size) : figure(f.score, 1)}
+                  {f.kind === "shift" ? "" : " σ"}
+                </strong>
+                <SideBySide
+                  component="span"
+                  of={hasStreams ? "repeat(auto-fit, minmax(180px, 1fr))" : "1fr"}
+                  gap="0 12px"
+                  align="baseline"
+                >
+                  {hasStreams && (
+                    <>
+                      <strong>{f.title}</strong> <span className="soft">{f.metric}</span>
+                    </>
+                  )}
+                  <span>
+                    {dayTime(f.start, f.zone)}
+                    {f.kind === "shift" ? "" : `, ${duration((f.end - f.start) / 1000)}`}
+                  </span>
+                  <Group component="span" gap={5} className="soft small">
+                    {f.verdict && <VerdictMark verdict={f.verdict} />}
+                    {stateWords(f)}
+                    {f.taken_by && ` · assigned to ${f.taken_by}`}
+                  </Group>
+                </SideBySide>
+              </SideBySide>
             </UnstyledButton>
             {f.id === chosen && children}
-          </li>
+          </Box>
         ))}
       </ol>
       {rows.length === 0 && (

@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button, Group } from "@mantine/core";
 import { useLocalStorage } from "@mantine/hooks";
 import type { ReactNode } from "react";
 
@@ -13,10 +13,12 @@ export function Hint({ name, children }: { name: string; children: ReactNode }) 
   });
   if (seen.includes(name)) return null;
   return (
-    <aside className="hint small" aria-label="Hint">
-      <span>{children}</span>
+    <Group component="aside" gap={16} align="baseline" mb={8} className="noted small" aria-label="Hint">
+      <Box component="span" flex="1 1 300px">
+        {children}
+      </Box>
       <Button onClick={() => setSeen([...seen, name])}>Understood</Button>
-    </aside>
+    </Group>
   );
 }
 

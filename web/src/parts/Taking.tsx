@@ -1,4 +1,4 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, UnstyledButton } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useContext } from "react";
 import { api, type Finding } from "../api/client";
@@ -18,15 +18,20 @@ export function Taking({ finding }: { finding: Finding }) {
     });
   if (error !== null)
     return (
-      <span className="small taking" role="alert">
+      <Box component="span" flex="none" className="small" role="alert">
         {error instanceof Error ? error.message : "it could not be taken; try again"}
-      </span>
+      </Box>
     );
   if (finding.taken_by && !isMine)
-    return <span className="soft small taking">assigned to {finding.taken_by}</span>;
+    return (
+      <Box component="span" flex="none" className="soft small">
+        assigned to {finding.taken_by}
+      </Box>
+    );
   return (
     <UnstyledButton
-      className="word small taking"
+      flex="none"
+      className="word small"
       aria-label={`${isMine ? "Give back" : "Assign to me"} the finding of ${finding.metric} ${finding.title}`}
       onClick={() => void assign(!isMine)}
     >

@@ -1,4 +1,4 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, Group, UnstyledButton } from "@mantine/core";
 import type { Verdict } from "../api/client";
 import { VerdictMark } from "./marks";
 
@@ -47,13 +47,24 @@ export function Verdicts<C extends Choice>({
   return (
     <div className="verdicts">
       {choices.map((v) => (
-        <UnstyledButton key={v.verdict} onClick={() => judge(v)} disabled={isOff}>
-          <kbd>{v.key.toUpperCase()}</kbd>
-          <VerdictMark verdict={v.verdict} />
-          <span>
-            <strong>{v.words}</strong>
-            <span className="soft small">{v.help}</span>
-          </span>
+        <UnstyledButton
+          key={v.verdict}
+          w="100%"
+          p="8px 4px"
+          className="under lights"
+          onClick={() => judge(v)}
+          disabled={isOff}
+        >
+          <Group component="span" gap={12} wrap="nowrap">
+            <kbd>{v.key.toUpperCase()}</kbd>
+            <VerdictMark verdict={v.verdict} />
+            <span>
+              <strong>{v.words}</strong>
+              <Box component="span" display="block" className="soft small">
+                {v.help}
+              </Box>
+            </span>
+          </Group>
         </UnstyledButton>
       ))}
     </div>

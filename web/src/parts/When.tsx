@@ -1,3 +1,4 @@
+import { Group } from "@mantine/core";
 import { DateInput, TimeInput } from "@mantine/dates";
 import "@mantine/dates/styles.css";
 import { localDay, localMs, localTime } from "./clock";
@@ -54,7 +55,7 @@ export function MomentField({ label, value, zone, onChange }: MomentProps) {
   const take = (newDay: string, newTime: string) =>
     onChange(newDay ? localMs(`${newDay} ${newTime || "00:00"}`, zone) : null);
   return (
-    <span className="moment-field">
+    <Group component="span" gap={6} wrap="nowrap" display="inline-flex">
       <DayField label={`${label}, day`} value={day} onChange={(d) => take(d, time)} hint="day" />
       <TimeInput
         aria-label={`${label}, time`}
@@ -65,6 +66,6 @@ export function MomentField({ label, value, zone, onChange }: MomentProps) {
         disabled={!day}
         onChange={(e) => take(day, e.currentTarget.value)}
       />
-    </span>
+    </Group>
   );
 }

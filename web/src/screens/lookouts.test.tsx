@@ -157,7 +157,7 @@ describe("one lookout", () => {
     await waitFor(() => expect(calls.find((c) => c.method === "PATCH")?.body).toEqual({ on: false }));
     await userEvent.click(screen.getByRole("button", { name: "End it …" }));
     expect(calls.some((c) => c.method === "DELETE")).toBe(false);
-    await userEvent.click(screen.getByRole("button", { name: "End it for good" }));
+    await userEvent.click(screen.getByRole("button", { name: "End for good" }));
     await waitFor(() => expect(calls.some((c) => c.method === "DELETE")).toBe(true));
   });
 });

@@ -1,4 +1,5 @@
 import { MantineProvider } from "@mantine/core";
+import { ModalsProvider } from "@mantine/modals";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
@@ -13,7 +14,9 @@ export function show(children: ReactNode, at = "/") {
   return render(
     <MantineProvider theme={theme} env="test">
       <QueryClientProvider client={client}>
-        <MemoryRouter initialEntries={[at]}>{children}</MemoryRouter>
+        <ModalsProvider>
+          <MemoryRouter initialEntries={[at]}>{children}</MemoryRouter>
+        </ModalsProvider>
       </QueryClientProvider>
     </MantineProvider>,
   );

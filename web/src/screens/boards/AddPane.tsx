@@ -1,6 +1,7 @@
 import { Button } from "@mantine/core";
 import { type FormEvent, useState } from "react";
 import { Field, SelectField } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
 import { useStreams } from "../../parts/streams";
 import { below, KINDS, type Kind, type Pane } from "./words";
 
@@ -33,7 +34,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
     });
   };
   return (
-    <form className="form" aria-label="New pane" onSubmit={put}>
+    <FormRow aria-label="New pane" onSubmit={put}>
       <label>
         Show
         <SelectField
@@ -73,7 +74,8 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
         <label>
           Hours
           <Field
-            className="field num"
+            w="9ch"
+            className="field"
             name="hours"
             type="number"
             min={1}
@@ -96,16 +98,16 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       {kind === "text" && (
         <label>
           Text
-          <Field className="field long" name="text" required maxLength={2_000} />
+          <Field w="46ch" className="field" name="text" required maxLength={2_000} />
         </label>
       )}
       <label>
         Heading
-        <Field className="field mid" name="title" maxLength={120} placeholder="its own" />
+        <Field w="22ch" className="field" name="title" maxLength={120} placeholder="its own" />
       </label>
       <Button type="submit" variant="filled">
         Put it on the board
       </Button>
-    </form>
+    </FormRow>
   );
 }

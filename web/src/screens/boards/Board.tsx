@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import { useFullscreenElement } from "@mantine/hooks";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
@@ -10,6 +10,7 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { WordSelect } from "../../parts/WordSelect";
 import { AddPane } from "./AddPane";
+import boardsCss from "./boards.module.css";
 import { boardsQuery } from "./query";
 import { ShareBoard } from "./ShareBoard";
 import { Wall } from "./Wall";
@@ -71,7 +72,7 @@ export default function Board() {
         </Link>
         <h1>{board.data.name}</h1>
       </TopBar>
-      <div className="acts">
+      <Group gap="6px 18px">
         <Button
           onClick={() => change((a) => withNames(a, { arrange: isArranged ? null : 1 }), { replace: true })}
         >
@@ -90,10 +91,10 @@ export default function Board() {
           />
         </span>
         <ShareBoard board={id} />
-      </div>
+      </Group>
       {error !== null && <Trouble error={error} />}
       {isArranged && <AddPane panes={panes} add={(pane) => put([...panes, pane])} />}
-      <div ref={ref} className="wall-frame">
+      <div ref={ref} className={boardsCss.wallFrame}>
         <Wall
           name={board.data.name}
           panes={panes}

@@ -6,6 +6,7 @@ import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { FormRow } from "../../parts/FormRow";
 import { dayTime, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { boardsQuery } from "./query";
@@ -64,7 +65,7 @@ export default function Boards() {
           </Table.Tbody>
         </Table>
       )}
-      <form className="form" aria-label="New board" onSubmit={make}>
+      <FormRow aria-label="New board" onSubmit={make}>
         <TextInput
           label="Name"
           required
@@ -75,7 +76,7 @@ export default function Boards() {
         <Button type="submit" variant="filled" disabled={isBusy}>
           Make a board
         </Button>
-      </form>
+      </FormRow>
       {error !== null && <Trouble error={error} />}
     </div>
   );

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { pathOf, washOf } from "../../charts/path";
 import { ticks, tickWords } from "../../charts/ticks";
 import { figure } from "../../parts/words";
@@ -7,6 +8,12 @@ const W = 1000;
 const H = 300;
 /** So many usual steps without a sample are a gap. */
 const GAP = 3;
+const STROKE = {
+  fill: "none",
+  stroke: "var(--ink)",
+  strokeWidth: 1.3,
+  vectorEffect: "non-scaling-stroke",
+} as const;
 
 /** A stretch of a stream: band, expectation, what was seen, and what was found, drawn to fill its pane. */
 export function Lines({
@@ -38,28 +45,45 @@ export function Lines({
   const marks = ticks(from, to, line.zone, 4);
   const words = tickWords(line.zone);
   return (
-    <div className="board-chart">
+    <Box pos="relative" flex={1} miw={0} p="0 0 18px 46px" className="board-chart">
       <svg
+        className="fill"
         viewBox={`0 0 ${W} ${H}`}
         preserveAspectRatio="none"
         role="img"
         aria-label={`${line.title}, ${line.unit || "value"}`}
       >
-        <path className="board-band" d={washOf(lower, upper, at, y)} />
-        <path className="board-expected" d={path(expected)} />
-        <path className="board-seen" d={path(line.value)} />
-        <path className="board-found" d={path(line.value.map((v, i) => (found.has(i) ? v : null)))} />
-        {ahead && <path className="board-now" d={`M${x(line.time.at(-1) ?? to)} 0V${H}`} />}
+        <path fill="var(--band)" d={washOf(lower, upper, at, y)} />
+        <path {...STROKE} stroke="var(--line)" strokeDasharray="4 4" d={path(expected)} />
+        <path {...STROKE} d={path(line.value)} />
+        <path
+          {...STROKE}
+          stroke="var(--above)"
+          strokeWidth={3}
+          d={path(line.value.map((v, i) => (found.has(i) ? v : null)))}
+        />
+        {ahead && <path {...STROKE} strokeWidth={1} d={`M${x(line.time.at(-1) ?? to)} 0V${H}`} />}
       </svg>
-      <span className="board-scale top">{figure(high)}</span>
-      <span className="board-scale bottom">{figure(low)}</span>
-      <div className="board-times">
+      <Box component="span" pos="absolute" left={0} w={40} fz={12} top={0} className="soft right figure">
+        {figure(high)}
+      </Box>
+      <Box component="span" pos="absolute" left={0} w={40} fz={12} bottom={18} className="soft right figure">
+        {figure(low)}
+      </Box>
+      <Box pos="absolute" left={46} right={0} bottom={0} h={16} className="clips">
         {marks.at.map((t) => (
-          <span key={t} style={{ left: `${(100 * (t - from)) / (to - from || 1)}%` }}>
+          <Box
+            component="span"
+            key={t}
+            pos="absolute"
+            fz={12}
+            className="soft figure nowrap"
+            style={{ left: `${(100 * (t - from)) / (to - from || 1)}%`, transform: "translateX(-50%)" }}
+          >
             {words(t, marks.step)}
-          </span>
+          </Box>
         ))}
-      </div>
-    </div>
+      </Box>
+    </Box>
   );
 }

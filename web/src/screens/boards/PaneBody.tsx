@@ -1,15 +1,26 @@
+import { Box, Group, Stack } from "@mantine/core";
 import { Link } from "react-router";
 import { Ribbon as RibbonStrip } from "../../charts/Ribbon";
 import { Mark } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { PeriodBars } from "../look/PeriodBars";
 import { periodWords, verdictWords } from "../look/words";
 import { Peg } from "../lookouts/Peg";
 import type { State } from "../lookouts/words";
+import boardsCss from "./boards.module.css";
 import { Lines } from "./Lines";
-import "../lookouts/lookouts.css";
 import type { Line, Shown } from "./words";
+
+/** One line of a list. */
+function Row({ children }: { children: React.ReactNode }) {
+  return (
+    <Group component="li" gap={8} py={3} align="baseline" wrap="nowrap" className="under">
+      {children}
+    </Group>
+  );
+}
 
 /** What a pane shows, by its kind. isShared : behind a link nothing else can be opened, so nothing leads on. */
 export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean }) {
@@ -18,17 +29,17 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
       return <OneLine line={shown} isShared={isShared} />;
     case "several":
       return (
-        <div className="board-several">
+        <Stack gap={14} h="100%">
           {shown.lines.map((line) => (
             <OneLine key={line.stream} line={line} isShared={isShared} />
           ))}
-        </div>
+        </Stack>
       );
     case "strongest":
       return (
-        <ol className="board-list">
+        <ol className="plain">
           {shown.findings.map((f) => (
-            <li key={f.id}>
+            <Row key={f.id}>
               <Mark kind={f.kind} direction={f.direction} />
               <strong className="figure">
                 {f.score === null ? figure(f.size) : `${figure(f.score, 1)} σ`}
@@ -41,16 +52,16 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
                   {f.metric}, since {dayTime(f.start, f.zone)}
                 </span>
               </span>
-            </li>
+            </Row>
           ))}
           {shown.findings.length === 0 && <li className="soft">No open finding.</li>}
         </ol>
       );
     case "incidents":
       return (
-        <ol className="board-list">
+        <ol className="plain">
           {shown.rows.map((row) => (
-            <li key={`${row.id} ${row.finding}`}>
+            <Row key={`${row.id} ${row.finding}`}>
               <span>
                 <On
                   to={row.id ? `/incidents/${row.id}` : `/incidents/proposed/${row.finding}`}
@@ -64,7 +75,7 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
                   {row.state === "proposed" ? ", proposed" : ""}
                 </span>
               </span>
-            </li>
+            </Row>
           ))}
           {shown.count > shown.rows.length && (
             <li className="soft">and {shown.count - shown.rows.length} more</li>
@@ -76,13 +87,13 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
       return <Ribbons shown={shown} isShared={isShared} />;
     case "forecast":
       return (
-        <div className="board-line">
+        <Group gap={14} wrap="nowrap" align="stretch" h="100%" flex={1} mih={0}>
           <Lines line={shown.line} ahead={shown.ahead} />
-        </div>
+        </Group>
       );
     case "scorecard":
       return (
-        <p className="board-figure">
+        <p className={boardsCss.large}>
           <strong className="figure">{ratio(shown.precision)}</strong>{" "}
           <span className="soft">
             {shown.precision_ci && `${ratio(shown.precision_ci[0])} to ${ratio(shown.precision_ci[1])}; `}
@@ -93,7 +104,7 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
       );
     case "look":
       return (
-        <div className="board-look">
+        <Stack gap={0} h="100%" className={boardsCss.boardLook}>
           <p className="tight">
             <On to={`/look?stream=${shown.stream}&by=${shown.by}`} isShared={isShared}>
               {periodWords(shown.start, shown.by, shown.zone)}
@@ -102,10 +113,14 @@ export function PaneBody({ shown, isShared }: { shown: Shown; isShared: boolean 
           </p>
           <p className="tight">{verdictWords(shown)}</p>
           <PeriodBars look={shown} />
-        </div>
+        </Stack>
       );
     case "text":
-      return <p className="board-text">{shown.text}</p>;
+      return (
+        <Box component="p" m={0} className="prewrap">
+          {shown.text}
+        </Box>
+      );
   }
 }
 
@@ -117,9 +132,9 @@ function OneLine({ line, isShared }: { line: Line; isShared: boolean }) {
   const last = line.value.at(-1);
   const expected = line.expected?.at(-1);
   return (
-    <div className="board-line">
+    <Group gap={14} wrap="nowrap" align="stretch" h="100%" flex={1} mih={0}>
       <Lines line={line} />
-      <p className="board-last">
+      <Box component="p" flex="none" w="22%" m={0} className={boardsCss.large}>
         <strong className="figure">{figure(last)}</strong> {line.unit}
         <br />
         <span className="soft">
@@ -130,21 +145,21 @@ function OneLine({ line, isShared }: { line: Line; isShared: boolean }) {
           {expected !== null && expected !== undefined && <> · {figure(expected)} expected</>}
         </span>{" "}
         {line.state && (
-          <span className="state-count">
+          <Group component="span" gap={5} mr={16} display="inline-flex">
             <Peg state={line.state as State} /> {line.state}
-          </span>
+          </Group>
         )}
-      </p>
-    </div>
+      </Box>
+    </Group>
   );
 }
 
 function Ribbons({ shown, isShared }: { shown: Extract<Shown, { kind: "ribbons" }>; isShared: boolean }) {
   const span: [number, number] = [shown.span_from ?? 0, shown.span_to ?? 1];
   return (
-    <div className="board-ribbons">
+    <div>
       {shown.rows.map((row) => (
-        <div key={row.id}>
+        <SideBySide key={row.id} of="26% minmax(0, 1fr) 18%" gap={10} align="center" py={2}>
           <On to={`/workbench/${row.id}`} isShared={isShared}>
             {row.title}
           </On>
@@ -155,10 +170,10 @@ function Ribbons({ shown, isShared }: { shown: Extract<Shown, { kind: "ribbons" 
             span={span}
             label={`${row.title}: ${plural(row.open, "open finding")}`}
           />
-          <span className="figure">
+          <span className="figure right">
             {figure(row.last_value)} <span className="soft">{row.unit}</span>
           </span>
-        </div>
+        </SideBySide>
       ))}
       <p className="soft small">
         {dayTime(span[0], fleetZone())} to {dayTime(span[1], fleetZone())}

@@ -5,6 +5,7 @@ import { api, get } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
+import { sure } from "../../parts/sure";
 import { dayOf } from "../../parts/words";
 
 const DAYS_AHEAD = 30;
@@ -65,7 +66,14 @@ export function ShareBoard({ board }: { board: number }) {
       {links.data?.map((link) => (
         <p key={link.id} className="tight">
           {link.hint}… by {link.created_by}, until {dayOf(link.expires_at - 1, "UTC")}{" "}
-          <Button disabled={isBusy} onClick={() => void end(link.id)}>
+          <Button
+            disabled={isBusy}
+            onClick={() =>
+              sure("End", `the link ${link.hint}…`, "Whoever has it sees the board no more.", () =>
+                end(link.id),
+              )
+            }
+          >
             End it
           </Button>
         </p>

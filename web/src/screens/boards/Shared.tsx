@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
+import boardsCss from "./boards.module.css";
 import { Wall } from "./Wall";
 import type { Pane, Shown } from "./words";
 
@@ -17,7 +18,7 @@ export default function Shared() {
   if (board.isPending) return <Waiting what="Opening the board" />;
   if (board.isError && !board.data) return <Trouble error={board.error} retry={() => board.refetch()} />;
   return (
-    <main className="alone-frame">
+    <main className={boardsCss.aloneFrame}>
       <Wall
         isShared
         name={board.data.name}

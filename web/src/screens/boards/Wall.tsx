@@ -1,13 +1,13 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, Group, UnstyledButton } from "@mantine/core";
 import { useInterval } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { type CSSProperties, useRef, useState } from "react";
 import { Trouble } from "../../parts/ask";
 import { clock, dayOf, duration, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
+import boardsCss from "./boards.module.css";
 import { PaneBody } from "./PaneBody";
 import { KINDS, type Pane, type Shown } from "./words";
-import "./boards.css";
 
 /** How often a pane is read; the server reads it no oftener than every five seconds, however many look on. */
 const EVERY_MS = 15_000;
@@ -34,12 +34,16 @@ interface Props {
 export function Wall({ name, panes, read, keyOf, isShared = false, arrange }: Props) {
   const grid = useRef<HTMLDivElement>(null);
   return (
-    <section className="wall" aria-label={`Board ${name}`} data-arranged={arrange !== undefined || undefined}>
-      <header className="wall-head">
+    <section
+      className={boardsCss.wall}
+      aria-label={`Board ${name}`}
+      data-arranged={arrange !== undefined || undefined}
+    >
+      <Group component="header" align="baseline" justify="space-between" gap={12} wrap="nowrap">
         <h2>{name}</h2>
         <Clock />
-      </header>
-      <div className="wall-grid" ref={grid}>
+      </Group>
+      <div className={boardsCss.wallGrid} ref={grid}>
         {panes.map((pane, place) => (
           <OnePane
             // biome-ignore lint/suspicious/noArrayIndexKey: a pane is named by its place
@@ -66,7 +70,7 @@ function useNow(): number {
 function Clock() {
   const now = useNow();
   return (
-    <span className="wall-clock">
+    <span className={boardsCss.wallClock}>
       {dayOf(now, fleetZone())} <strong className="figure">{clock(now, fleetZone())}</strong>{" "}
       {zoneName(now, fleetZone())}
     </span>
@@ -105,7 +109,7 @@ function OnePane({
   const title = pane.title || kind?.[1] || pane.kind;
   const spot = { "--x": pane.x + 1, "--w": pane.w, "--y": pane.y + 1, "--h": pane.h } as CSSProperties;
   return (
-    <section className="wall-pane" aria-label={title} style={spot}>
+    <section className={boardsCss.wallPane} aria-label={title} style={spot}>
       <header>
         {arrange ? (
           <Handle title={title} fieldWidth={fieldWidth} move={(by) => arrange.move(place, by)} />
@@ -122,10 +126,10 @@ function OnePane({
           )
         )}
       </header>
-      <div className="wall-body">
+      <Box flex={1} mih={0} pt={6} className="scrolls">
         {shown.isError && !shown.data && <Trouble error={shown.error} retry={() => shown.refetch()} />}
         {shown.data && <PaneBody shown={shown.data} isShared={isShared} />}
-      </div>
+      </Box>
     </section>
   );
 }
@@ -150,7 +154,10 @@ function Handle({
   const start = useRef<[number, number] | null>(null);
   return (
     <UnstyledButton
-      className="wall-handle"
+      ff="var(--serif)"
+      fs="italic"
+      fz={17}
+      className="wall-handle drags"
       aria-label={`Move ${title}: arrows, with Shift its size`}
       onKeyDown={(event) => {
         const step = STEPS[event.key];

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import type { Incident } from "../../api/client";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime, plural } from "../../parts/words";
@@ -18,14 +19,14 @@ export function History({ incident }: { incident: Incident }) {
   return (
     <section aria-label="History">
       <h2>History</h2>
-      <ul className="plain history">
+      <Box component="ul" mt={4} className="plain listed">
         {incident.changes.map((c) => (
           <li key={`${c.at}${c.action}`} className="small">
             <span className="figure">{dayTime(c.at, fleetZone())}</span> <strong>{c.by}</strong>{" "}
             {DONE[c.action] ?? c.action} {changeWords(c.action, c.content)}
           </li>
         ))}
-      </ul>
+      </Box>
     </section>
   );
 }

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useContext, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
@@ -7,6 +8,7 @@ import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
 import { FindingsList } from "../../parts/FindingsList";
 import { PersonName } from "../../parts/person";
+import { SideBySide } from "../../parts/SideBySide";
 import { VERDICTS, verdictKeys } from "../../parts/Verdicts";
 import { dayTime, plural } from "../../parts/words";
 import { SmallChart } from "../scorecard/SmallChart";
@@ -18,8 +20,6 @@ import { Lanes } from "./Lanes";
 import { Nearby } from "./Nearby";
 import { useIncident } from "./useIncident";
 import { chanceWords, stateWords } from "./words";
-import "../review/review.css";
-import "./incidents.css";
 
 /** Small charts beside the lanes: the strongest of so many streams. */
 const CHARTS = 6;
@@ -61,7 +61,7 @@ function Known({ incident }: { incident: Data }) {
     c: () => causeField.current?.focus(),
   });
   return (
-    <div className="incident">
+    <SideBySide of="minmax(0, 1fr) 300px" h="100%">
       <TopBar>
         <Link to="/incidents" className="soft">
           Incidents
@@ -72,12 +72,12 @@ function Known({ incident }: { incident: Data }) {
         </h1>
         <span className="soft">{stateWords(incident, me)}</span>
       </TopBar>
-      <section className="incident-main">
-        <p className="incident-words">
+      <Box component="section" p="12px 18px" className="scrolls">
+        <Box component="p" m="0 0 10px">
           {sentence(incident)}
           {incident.by_chance !== null &&
             ` Begun together by chance, in a history as long: ${chanceWords(incident.by_chance)}${incident.by_chance < 1e-4 ? "" : " times"}.`}
-        </p>
+        </Box>
         <Lanes incident={incident} move={id === null ? undefined : (f) => void work.move(f, true)} />
         {incident.bare.length > 0 && (
           <p className="soft small">
@@ -93,9 +93,9 @@ function Known({ incident }: { incident: Data }) {
         {incident.nearby.length > 0 && (
           <Nearby incident={incident} put={id === null ? undefined : (f) => void work.move(f, false)} />
         )}
-      </section>
+      </Box>
       <IncidentSide incident={incident} work={work} causeField={causeField} />
-    </div>
+    </SideBySide>
   );
 }
 
@@ -107,14 +107,14 @@ function Surroundings({ incident }: { incident: Data }) {
     .slice(0, CHARTS);
   return (
     <>
-      <h2>
+      <Box component="h2" mt={18}>
         {strongest.length > 1
           ? `The strongest of ${plural(incident.streams, "stream")}`
           : "In its surroundings"}
-      </h2>
-      <div className="incident-charts">
+      </Box>
+      <SideBySide of="repeat(3, minmax(0, 1fr))" gap="12px 22px" mt={6}>
         {strongest.map((f) => (
-          <Link key={f.id} to={linkTo(f)}>
+          <Link key={f.id} to={linkTo(f)} className="lights under">
             <SmallChart scan={f.scan} stream={f.stream} from={f.start} to={f.end} />
             <span className="small">
               <strong>{f.title}</strong>{" "}
@@ -124,7 +124,7 @@ function Surroundings({ incident }: { incident: Data }) {
             </span>
           </Link>
         ))}
-      </div>
+      </SideBySide>
     </>
   );
 }
@@ -135,7 +135,9 @@ function Members({ incident }: { incident: Data }) {
   if (!incident.members.length) return null;
   return (
     <>
-      <h2>Its findings</h2>
+      <Box component="h2" mt={18}>
+        Its findings
+      </Box>
       <FindingsList
         findings={incident.members}
         chosen={chosen}

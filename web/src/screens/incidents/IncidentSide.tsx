@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group, Stack } from "@mantine/core";
 import { type RefObject, useContext } from "react";
 import type { Incident } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -23,7 +23,7 @@ export function IncidentSide({
   const { error, isBusy, given, pending, cause } = work;
   const id = incident.id;
   return (
-    <aside className="review-side">
+    <Stack component="aside" gap={12} p="14px 18px" className="side scrolls">
       {id === null ? <Proposed work={work} /> : <Kept incident={incident} work={work} />}
       <h2>What was it?</h2>
       <p className="soft small">
@@ -46,6 +46,7 @@ export function IncidentSide({
         Cause <kbd>C</kbd>
         <Field
           ref={causeField}
+          w="100%"
           className="field"
           value={cause}
           maxLength={500}
@@ -69,6 +70,7 @@ export function IncidentSide({
           <label>
             Note
             <AreaField
+              w="100%"
               className="field"
               rows={3}
               defaultValue={incident.note}
@@ -78,7 +80,7 @@ export function IncidentSide({
           <History incident={incident} />
         </>
       )}
-    </aside>
+    </Stack>
   );
 }
 
@@ -86,14 +88,14 @@ function Proposed({ work }: { work: IncidentWork }) {
   return (
     <>
       <p>These findings go together in time and share something. Is it one thing?</p>
-      <div className="acts">
+      <Group gap="6px 18px">
         <Button variant="filled" disabled={work.isBusy} onClick={() => void work.keep()}>
           Keep as an incident
         </Button>
         <Button disabled={work.isBusy} onClick={() => void work.setApart()}>
           It is not one thing
         </Button>
-      </div>
+      </Group>
     </>
   );
 }
@@ -107,6 +109,7 @@ function Kept({ incident, work }: { incident: Incident; work: IncidentWork }) {
       <label>
         What happened
         <Field
+          w="100%"
           className="field"
           defaultValue={incident.title}
           maxLength={200}
@@ -114,7 +117,7 @@ function Kept({ incident, work }: { incident: Incident; work: IncidentWork }) {
           onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
         />
       </label>
-      <div className="acts">
+      <Group gap="6px 18px">
         {isOpen && (
           <Button onClick={() => void work.change({ take: !isMine })}>
             {isMine ? "Let go" : incident.taken_by ? "Take over" : "Assign to me"}
@@ -123,7 +126,7 @@ function Kept({ incident, work }: { incident: Incident; work: IncidentWork }) {
         <Button onClick={() => void work.change({ state: isOpen ? "closed" : "open" })}>
           {isOpen ? "Close" : "Open again"}
         </Button>
-      </div>
+      </Group>
     </>
   );
 }

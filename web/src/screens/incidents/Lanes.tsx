@@ -1,11 +1,20 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Finding, Incident } from "../../api/client";
 import { ticks, tickWords } from "../../charts/ticks";
 import { Mark, VERDICT_WORDS, VerdictMark } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { figure } from "../../parts/words";
 import { linkTo } from "../tide-table/Strongest";
+
+/** Shape as well as colour: above hangs from the top, below stands on the bottom. */
+const LOOK: Record<string, { top: number; bottom: number; bg: string }> = {
+  above: { top: 3, bottom: 8, bg: "var(--above)" },
+  below: { top: 8, bottom: 3, bg: "var(--below)" },
+  shift: { top: 3, bottom: 3, bg: "var(--shift)" },
+  "": { top: 3, bottom: 3, bg: "var(--ink)" },
+};
 
 /** One lane a finding on one axis, in order of time: who began, who followed, how long each lasted. */
 export function Lanes({
@@ -29,33 +38,57 @@ export function Lanes({
   const x = (t: number) => `${(100 * (t - low)) / (high - low)}%`;
   const width = (a: number, b: number) => `max(3px, ${(100 * (b - a)) / (high - low)}%)`;
   return (
-    <div className="lanes">
-      <div className="lane lane-head soft small">
+    <div>
+      <SideBySide
+        of="minmax(150px, 230px) minmax(0, 1fr) 86px 96px 62px"
+        gap={12}
+        align="center"
+        py={2}
+        className="lane nowrap under soft small"
+      >
         <span>stream</span>
-        <span className="lane-axis figure" aria-hidden="true">
+        <Box
+          component="span"
+          pos="relative"
+          h={18}
+          display="block"
+          className="clips figure"
+          aria-hidden="true"
+        >
           {axis.at.filter(fits).map((t) => (
-            <i key={t} style={{ left: x(t) }}>
+            <i key={t} className="tick small" style={{ left: x(t) }}>
               {words(t, axis.step)}
             </i>
           ))}
-        </span>
+        </Box>
         <span className="right">size</span>
         <span>verdict</span>
         <span />
-      </div>
-      <ol>
+      </SideBySide>
+      <ol className="plain">
         {incident.members.map((f) => (
-          <li key={f.id} className="lane">
-            <Link to={linkTo(f)} title="Open in the workbench">
+          <SideBySide
+            key={f.id}
+            component="li"
+            of="minmax(150px, 230px) minmax(0, 1fr) 86px 96px 62px"
+            gap={12}
+            align="center"
+            py={2}
+            className="lane nowrap under"
+          >
+            <Link to={linkTo(f)} title="Open in the workbench" className="cut lights">
               <Mark kind={f.kind} direction={f.direction} /> {f.title}{" "}
               <span className="soft small">{f.metric}</span>
             </Link>
-            <span className="lane-track">
-              <b
+            <Box component="span" pos="relative" h={18} bg="var(--wash)" display="block">
+              <Box
+                component="b"
+                pos="absolute"
+                {...LOOK[f.kind === "shift" ? "shift" : f.direction]}
                 data-side={f.kind === "shift" ? "shift" : f.direction}
                 style={{ left: x(f.start), width: width(f.start, f.end) }}
               />
-            </span>
+            </Box>
             <span className="figure right">
               {f.kind === "shift" ? `${figure(f.size)} ${f.unit}` : `${figure(f.score, 1)} σ`}
             </span>
@@ -79,7 +112,7 @@ export function Lanes({
                 </Button>
               )}
             </span>
-          </li>
+          </SideBySide>
         ))}
       </ol>
     </div>

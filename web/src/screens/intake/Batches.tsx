@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list } from "../../api/client";
@@ -26,7 +26,7 @@ export function Batches() {
     });
   };
   return (
-    <section className="later">
+    <Box component="section" mt={22}>
       <h2>Batches</h2>
       <p role="status">{isBusy ? "Taking it back" : report}</p>
       {error !== null && <Trouble error={error} />}
@@ -41,7 +41,7 @@ export function Batches() {
             <Table.Th>by</Table.Th>
             <Table.Th>accepted, {fleetZone()}</Table.Th>
             <Table.Th>
-              <span className="visually-hidden">undo</span>
+              <VisuallyHidden component="span">undo</VisuallyHidden>
             </Table.Th>
           </Table.Tr>
         </Table.Thead>
@@ -52,7 +52,9 @@ export function Batches() {
                 {b.source}
                 {b.quarantined_at && !b.undone_at && (
                   <div>
-                    <span className="bad-word">in quarantine</span>{" "}
+                    <Box component="span" fw={700} className="above">
+                      in quarantine
+                    </Box>{" "}
                     <span className="soft">
                       since {dayTime(b.quarantined_at, fleetZone())}: it cannot be folded, and none of its
                       samples is in any answer ({b.quarantine_reason}). Undo it, and send it again.
@@ -95,6 +97,6 @@ export function Batches() {
           ))}
         </Table.Tbody>
       </Table>
-    </section>
+    </Box>
   );
 }

@@ -1,14 +1,14 @@
-import { Button, FileButton, Table } from "@mantine/core";
+import { Box, Button, FileButton, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { api, list, type Schema, sendFile } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { sure } from "../../parts/sure";
 import { day, dayTime, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Tabs } from "./Tabs";
-import "./intake.css";
 
 /** Calendars of known days: what they hold, and which days come next. */
 export default function Calendars() {
@@ -34,7 +34,7 @@ export default function Calendars() {
       return `${name} is removed.`;
     });
   return (
-    <div className="padded intake">
+    <div className="padded">
       <TopBar>
         <h1>Intake</h1>
       </TopBar>
@@ -72,7 +72,7 @@ export default function Calendars() {
               <Table.Th>zone of its dates</Table.Th>
               <Table.Th>changed, {fleetZone()}</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">remove</span>
+                <VisuallyHidden component="span">remove</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>
@@ -84,7 +84,14 @@ export default function Calendars() {
                 <Table.Td>{c.zone}</Table.Td>
                 <Table.Td className="soft">{dayTime(c.updated_at, fleetZone())}</Table.Td>
                 <Table.Td>
-                  <Button aria-label={`Remove ${c.name}`} onClick={() => remove(c.id, c.name)}>
+                  <Button
+                    aria-label={`Remove ${c.name}`}
+                    onClick={() =>
+                      sure("Remove", c.name, "Scans from now on no longer know its days.", () =>
+                        remove(c.id, c.name),
+                      )
+                    }
+                  >
                     Remove
                   </Button>
                 </Table.Td>
@@ -93,7 +100,9 @@ export default function Calendars() {
           </Table.Tbody>
         </Table>
       )}
-      <h2 className="later">From a month ago to a month ahead</h2>
+      <Box component="h2" mt={22}>
+        From a month ago to a month ahead
+      </Box>
       {days.data?.length === 0 && <p className="soft">No known day in these two months.</p>}
       <Table className="rows">
         <Table.Tbody>

@@ -1,8 +1,9 @@
-import { Button, Radio, Table } from "@mantine/core";
+import { Box, Button, Group, Radio, Table } from "@mantine/core";
 import { useState } from "react";
 import type { Preview, Schema } from "../../api/client";
 import { SelectField } from "../../parts/Field";
 import { figure } from "../../parts/words";
+import intakeCss from "./intake.module.css";
 
 type Role = NonNullable<Schema["ChoicesRequest"]["roles"]>[string];
 
@@ -30,11 +31,11 @@ export function Columns({
   const rows = which === "first" ? preview.sample : preview.random;
   const roles = Object.fromEntries(preview.columns.map((c) => [c.name, c.role as Role]));
   return (
-    <div className="columns-box">
-      <Table unstyled className="columns">
+    <Box my={10} className="columns-box scrolls under">
+      <Table unstyled className={intakeCss.columns}>
         <Table.Thead>
           <Table.Tr>
-            <Table.Th className="line">line</Table.Th>
+            <Table.Th className={intakeCss.line}>line</Table.Th>
             {preview.columns.map((c) => (
               <Table.Th key={c.name}>
                 <h2>{c.name}</h2>
@@ -50,11 +51,11 @@ export function Columns({
                     </option>
                   ))}
                 </SelectField>
-                <div className="soft small reason">
+                <Box mih={36} maw={190} className="soft small reason">
                   {c.reason}
                   {c.missing > 0 ? `; ${figure(c.missing * 100, 1)} % missing` : ""}
                   {c.role === "value" || c.role === "leave out" ? `; ${figure(c.distinct)} different` : ""}
-                </div>
+                </Box>
                 <Picture picture={c.picture} />
               </Table.Th>
             ))}
@@ -63,7 +64,7 @@ export function Columns({
         <Table.Tbody>
           {rows.map((row) => (
             <Table.Tr key={row.line}>
-              <Table.Td className="line soft">{row.line}</Table.Td>
+              <Table.Td className={`${intakeCss.line} soft`}>{row.line}</Table.Td>
               {row.cells.map((cell, i) => {
                 const name = preview.columns[i]?.name;
                 return (
@@ -80,7 +81,7 @@ export function Columns({
           ))}
         </Table.Tbody>
       </Table>
-      <p className="small row-choice">
+      <Group component="p" gap={16} my={6} className="small">
         <label>
           <Radio size="xs" name="which-rows" checked={which === "first"} onChange={() => setWhich("first")} />{" "}
           first rows
@@ -95,8 +96,8 @@ export function Columns({
           random rows
         </label>{" "}
         {which === "random" && <Button onClick={onShuffle}>Others</Button>}
-      </p>
-    </div>
+      </Group>
+    </Box>
   );
 }
 

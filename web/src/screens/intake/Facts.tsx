@@ -1,4 +1,4 @@
-import { Checkbox } from "@mantine/core";
+import { Box, Checkbox, Group } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview } from "../../api/client";
 import { Field, SelectField } from "../../parts/Field";
@@ -52,7 +52,7 @@ function Entered(props: {
 export function Facts({ preview, choices, onChange }: Part) {
   const isWide = preview.columns.filter((c) => c.role === "value").length > 1;
   return (
-    <div className="facts">
+    <Group gap={22} my={14} pt={10} align="flex-start" className="facts ruled fields">
       <Entered
         label="Zone"
         value={preview.zone}
@@ -129,7 +129,7 @@ export function Facts({ preview, choices, onChange }: Part) {
         <strong>every {preview.cadence}</strong>
         <span className="soft small">{figure(preview.cadence_share * 100, 1)} % of the steps</span>
       </div>
-    </div>
+    </Group>
   );
 }
 
@@ -138,7 +138,7 @@ export function KeepLayout({ preview, choices, onChange }: Part) {
   const wish = choices.save_layout;
   const stem = preview.name.replace(/\.[a-z.]+$/i, "").replace(/\d+([-_.]\d+)*/g, "*");
   return (
-    <p className="written">
+    <Box component="p" my={6}>
       <label>
         <Checkbox
           size="xs"
@@ -173,6 +173,6 @@ export function KeepLayout({ preview, choices, onChange }: Part) {
       <span className="soft small">
         {wish ? " * stands for anything; numbers may differ if left empty" : " for the next file of its kind"}
       </span>
-    </p>
+    </Box>
   );
 }

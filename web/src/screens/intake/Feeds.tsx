@@ -1,10 +1,12 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Group, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, list, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
+import { sure } from "../../parts/sure";
 import { dayTime, figure } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 
@@ -41,7 +43,7 @@ export function Feeds() {
       return `${feed.name} is not fetched any more; what it brought stays.`;
     });
   return (
-    <section className="later">
+    <Box component="section" mt={22}>
       <h2>Feeds</h2>
       {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}
@@ -56,7 +58,7 @@ export function Feeds() {
               <Table.Th>last fetch, {fleetZone()}</Table.Th>
               <Table.Th>next</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">what to do</span>
+                <VisuallyHidden component="span">what to do</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>
@@ -72,7 +74,11 @@ export function Feeds() {
                 <Table.Td>
                   {f.last_at ? dayTime(f.last_at, fleetZone()) : "never"}
                   <div className="small">
-                    {f.is_fine === false && <span className="bad-word">failed {figure(f.failures)}× · </span>}
+                    {f.is_fine === false && (
+                      <Box component="span" fw={700} className="above">
+                        failed {figure(f.failures)}× ·{" "}
+                      </Box>
+                    )}
                     <span className="soft">{f.last_status}</span>
                   </div>
                 </Table.Td>
@@ -80,17 +86,24 @@ export function Feeds() {
                   {!f.is_on ? "off" : f.next_at ? dayTime(f.next_at, fleetZone()) : "now"}
                 </Table.Td>
                 <Table.Td>
-                  <div className="acts">
+                  <Group gap="6px 18px">
                     <Button onClick={() => pull(f)} aria-label={`Fetch ${f.name} now`}>
                       Fetch now
                     </Button>
                     <Button onClick={() => turn(f)} aria-label={`Turn ${f.name} ${f.is_on ? "off" : "on"}`}>
                       {f.is_on ? "Off" : "On"}
                     </Button>
-                    <Button onClick={() => remove(f)} aria-label={`Remove ${f.name}`}>
+                    <Button
+                      onClick={() =>
+                        sure("Remove", f.name, "It is not fetched any more; what it brought stays.", () =>
+                          remove(f),
+                        )
+                      }
+                      aria-label={`Remove ${f.name}`}
+                    >
                       Remove
                     </Button>
-                  </div>
+                  </Group>
                 </Table.Td>
               </Table.Tr>
             ))}
@@ -114,7 +127,7 @@ export function Feeds() {
           }}
         />
       )}
-    </section>
+    </Box>
   );
 }
 
@@ -133,10 +146,10 @@ function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
     });
   };
   return (
-    <form className="form" onSubmit={add} aria-label="New feed">
+    <FormRow onSubmit={add} aria-label="New feed">
       <label>
         Name
-        <Field className="field mid" name="name" required maxLength={120} />
+        <Field w="22ch" className="field" name="name" required maxLength={120} />
       </label>
       <label>
         What it is
@@ -147,18 +160,18 @@ function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
       </label>
       <label>
         Address
-        <Field className="field long" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
+        <Field w="46ch" className="field" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
       </label>
       <label>
         Every, s
-        <Field className="field num" name="every" type="number" min={5} defaultValue={60} />
+        <Field w="9ch" className="field" name="every" type="number" min={5} defaultValue={60} />
       </label>
       <label>
         Wait at most, s
-        <Field className="field num" name="timeout" type="number" min={1} max={60} defaultValue={10} />
+        <Field w="9ch" className="field" name="timeout" type="number" min={1} max={60} defaultValue={10} />
       </label>
       <Button type="submit">Add</Button>
-    </form>
+    </FormRow>
   );
 }
 

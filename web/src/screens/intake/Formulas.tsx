@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { FormEvent } from "react";
 import { Link } from "react-router";
@@ -7,10 +7,11 @@ import { TopBar } from "../../frame";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
+import { sure } from "../../parts/sure";
 import { dayTime, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Tabs } from "./Tabs";
-import "./intake.css";
 
 /** Streams made of others: ratios, differences and sums, renewed when what they read changes. */
 export default function Formulas() {
@@ -53,7 +54,7 @@ export default function Formulas() {
       return `${metric} is not computed any more; its streams stay.`;
     });
   return (
-    <div className="padded intake">
+    <div className="padded">
       <TopBar>
         <h1>Intake</h1>
       </TopBar>
@@ -66,11 +67,12 @@ export default function Formulas() {
       </p>
       {report && <p role="status">{report}</p>}
       {error !== null && <Trouble error={error} />}
-      <form className="form" onSubmit={define} aria-label="New formula">
+      <FormRow onSubmit={define} aria-label="New formula">
         <label>
           Name of the result
           <Field
-            className="field mid"
+            w="22ch"
+            className="field"
             name="metric"
             required
             maxLength={180}
@@ -80,7 +82,8 @@ export default function Formulas() {
         <label>
           Formula
           <Field
-            className="field long"
+            w="46ch"
+            className="field"
             name="formula"
             required
             placeholder="1000 * [failures] / [requests]"
@@ -88,20 +91,20 @@ export default function Formulas() {
         </label>
         <label>
           One for each (attributes, by comma)
-          <Field className="field mid" name="by" placeholder="channel" />
+          <Field w="22ch" className="field" name="by" placeholder="channel" />
         </label>
         <label>
           Every
-          <Field className="field num" name="every" placeholder="auto" />
+          <Field w="9ch" className="field" name="every" placeholder="auto" />
         </label>
         <label>
           Unit
-          <Field className="field num" name="unit" placeholder="‰" />
+          <Field w="9ch" className="field" name="unit" placeholder="‰" />
         </label>
         <Button type="submit" variant="filled">
           Compute
         </Button>
-      </form>
+      </FormRow>
       {formulas.data?.length === 0 && <p className="soft">No formula yet.</p>}
       {Boolean(formulas.data?.length) && (
         <Table className="rows">
@@ -113,7 +116,7 @@ export default function Formulas() {
               <Table.Th>unit</Table.Th>
               <Table.Th>computed, {fleetZone()}</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">what to do</span>
+                <VisuallyHidden component="span">what to do</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>
@@ -127,7 +130,11 @@ export default function Formulas() {
                 </Table.Td>
                 <Table.Td>
                   <code>{f.formula}</code>
-                  {f.message && <div className="bad-word small">{f.message}</div>}
+                  {f.message && (
+                    <Box fw={700} className="above small">
+                      {f.message}
+                    </Box>
+                  )}
                 </Table.Td>
                 <Table.Td>{f.by?.join(", ") || <span className="soft">one in all</span>}</Table.Td>
                 <Table.Td>{f.unit}</Table.Td>
@@ -135,7 +142,14 @@ export default function Formulas() {
                   {f.renewed_at ? dayTime(f.renewed_at, fleetZone()) : "being computed"}
                 </Table.Td>
                 <Table.Td>
-                  <Button aria-label={`Remove ${f.metric}`} onClick={() => remove(f.id, f.metric)}>
+                  <Button
+                    aria-label={`Remove ${f.metric}`}
+                    onClick={() =>
+                      sure("Remove", f.metric, "It is not computed any more; its streams stay.", () =>
+                        remove(f.id, f.metric),
+                      )
+                    }
+                  >
                     Remove
                   </Button>
                 </Table.Td>

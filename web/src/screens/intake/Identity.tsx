@@ -1,4 +1,4 @@
-import { Button, Group, Table } from "@mantine/core";
+import { Box, Button, Group, Table } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, type Schema } from "../../api/client";
@@ -11,23 +11,22 @@ import { IdentityEffect } from "./IdentityEffect";
 import { IdentityRule } from "./IdentityRule";
 import { moved, NEW_RULE, type Rule } from "./rules";
 import { Tabs } from "./Tabs";
-import "./intake.css";
 
 /** Which attributes distinguish pushed and fetched streams: the rules, what a change would do, and putting it in force. */
 export default function Identity() {
   const found = useQuery({ queryKey: ["identity"], queryFn: () => get(api.GET("/api/v1/identity")) });
   return (
-    <div className="padded intake">
+    <div className="padded">
       <TopBar>
         <h1>Intake</h1>
       </TopBar>
       <Tabs />
-      <p className="lead">
+      <Box component="p" maw="84ch">
         Two pushed series are the same stream when their metric and every attribute that these rules keep
         agree. Rules are read from the top: the first one that names an attribute decides, and an attribute
         that no rule names is kept. Samples of several senders of one stream are combined. Each sender's
         samples are stored as they came, so a rule can be changed and undone at any time.
-      </p>
+      </Box>
       {found.isPending && <Waiting what="Reading the rules" />}
       {found.isError && <Trouble error={found.error} retry={() => found.refetch()} />}
       {found.data && <Rules key={found.data.versions[0]?.id ?? 0} identity={found.data} />}

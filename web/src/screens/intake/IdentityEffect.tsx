@@ -41,11 +41,11 @@ export function IdentityEffect({ effect }: { effect: Effect }) {
             <Table.Tbody>
               {changed.slice(0, MOST_ROWS).map((s) => (
                 <Table.Tr key={s.key}>
-                  <Table.Td className="key">{spaced(s.key)}</Table.Td>
+                  <Table.Td className="breaks">{spaced(s.key)}</Table.Td>
                   <Table.Td className="figure">{figure(s.source_count)}</Table.Td>
                   <Table.Td>
                     {s.was.slice(0, 4).map((key) => (
-                      <Text key={key} size="sm" className="key">
+                      <Text key={key} size="sm" className="breaks">
                         {spaced(key)}
                       </Text>
                     ))}

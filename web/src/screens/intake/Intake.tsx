@@ -1,5 +1,7 @@
-import { Button, FileButton } from "@mantine/core";
-import { type DragEvent, useState } from "react";
+import { Box, Button } from "@mantine/core";
+import { Dropzone } from "@mantine/dropzone";
+import "@mantine/dropzone/styles.css";
+import { useRef } from "react";
 import { useSearchParams } from "react-router";
 import { sendFile } from "../../api/client";
 import { TopBar } from "../../frame";
@@ -8,13 +10,12 @@ import { useAttempt } from "../../parts/attempt";
 import { Batches } from "./Batches";
 import { Look } from "./Look";
 import { Tabs } from "./Tabs";
-import "./intake.css";
 
 /** Bring in a file: see what was guessed and what is wrong, correct it, store it, scan it. */
 export default function Intake() {
   const [params, setParams] = useSearchParams();
   const upload = Number(params.get("upload")) || null;
-  const [isOver, setOver] = useState(false);
+  const choose = useRef<() => void>(null);
   const { error, isBusy: isSending, attempt } = useAttempt();
   const take = (file?: File) =>
     attempt(async () => {
@@ -22,23 +23,8 @@ export default function Intake() {
       const { id } = await sendFile<{ id: number }>("/api/v1/uploads", file);
       setParams({ upload: String(id) });
     });
-  const drop = (event: DragEvent) => {
-    event.preventDefault();
-    setOver(false);
-    void take(event.dataTransfer.files[0]);
-  };
   return (
-    // biome-ignore lint/a11y/noStaticElementInteractions: dropping is a shortcut; the button beside it does the same
-    <div
-      className="padded intake"
-      data-over={isOver || undefined}
-      onDragOver={(e) => {
-        e.preventDefault();
-        setOver(true);
-      }}
-      onDragLeave={() => setOver(false)}
-      onDrop={drop}
-    >
+    <div className="padded">
       {upload === null ? (
         <>
           <TopBar>
@@ -50,19 +36,25 @@ export default function Intake() {
             CSV, TSV, JSON Lines, Parquet or a log, also gzipped. Nothing is stored before you have seen what
             it will become. A file that fits a kept layout is read by it.
           </p>
-          <div className="drop">
-            <FileButton
-              onChange={(file) => void take(file ?? undefined)}
-              inputProps={{ "aria-label": "Choose a file" }}
-            >
-              {(props) => (
-                <Button {...props} variant="filled" disabled={isSending}>
-                  {isSending ? "Reading the file" : "Choose a file"}
-                </Button>
-              )}
-            </FileButton>{" "}
-            <span className="soft">or drop it anywhere here</span>
-          </div>
+          <Dropzone
+            onDrop={(files) => void take(files[0])}
+            multiple={false}
+            loading={isSending}
+            activateOnClick={false}
+            openRef={choose}
+            inputProps={{ "aria-label": "Choose a file" }}
+            p={26}
+            my={14}
+            bg="transparent"
+            className="drop"
+          >
+            <Box style={{ pointerEvents: "auto" }}>
+              <Button variant="filled" disabled={isSending} onClick={() => choose.current?.()}>
+                {isSending ? "Reading the file" : "Choose a file"}
+              </Button>{" "}
+              <span className="soft">or drop it here</span>
+            </Box>
+          </Dropzone>
           {error !== null && <Trouble error={error} />}
           <Batches />
         </>

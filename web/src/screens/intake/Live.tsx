@@ -7,12 +7,11 @@ import { fleetZone } from "../../parts/zones";
 import { Tokens } from "../settings/Tokens";
 import { Feeds } from "./Feeds";
 import { Tabs } from "./Tabs";
-import "./intake.css";
 
 /** What comes in by itself: pages fetched on a schedule, and what scripts and senders push. */
 export default function Live() {
   return (
-    <div className="padded intake">
+    <div className="padded">
       <TopBar>
         <h1>Intake</h1>
       </TopBar>

@@ -1,4 +1,4 @@
-import { Button, UnstyledButton } from "@mantine/core";
+import { Box, Button, Group, UnstyledButton } from "@mantine/core";
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Choices, csrfToken, get, type Preview, Problem, type Schema } from "../../api/client";
@@ -7,6 +7,7 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
 import { worked } from "../../parts/jobs";
+import { SideBySide } from "../../parts/SideBySide";
 import { dayOf, figure, plural, yearOf } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Columns } from "./Columns";
@@ -111,15 +112,15 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
         onShuffle={() => set({ seed: (choices.seed ?? 0) + 1 })}
       />
       <RowsAre preview={p} choices={choices} onChange={set} />
-      <div className="intake-lower">
+      <SideBySide of="1.6fr 1fr" gap={34}>
         <Problems preview={p} choices={choices} onChange={set} />
         <Becomes preview={p} />
-      </div>
+      </SideBySide>
       <Facts preview={p} choices={choices} onChange={set} />
       <KeepLayout preview={p} choices={choices} onChange={set} />
       {error !== null && <Trouble error={error} />}
       {job === null ? (
-        <div className="acts">
+        <Group gap="6px 18px">
           <Button variant="filled" onClick={() => store(true)} disabled={preview.isFetching}>
             Store {p.is_whole ? plural(p.rows_fit, "row") : "the file"} and scan
           </Button>
@@ -131,7 +132,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
               Download the {p.is_whole ? figure(p.rows_aside) : "rows"} set aside
             </Button>
           )}
-        </div>
+        </Group>
       ) : (
         <Storing job={job} onAnother={onAnother} />
       )}
@@ -157,7 +158,7 @@ function Stuck({
     <>
       <Trouble error={error} />
       {words.includes("pattern") && (
-        <label className="wide">
+        <Box component="label" w="100%">
           Pattern of a line, with a name for each field
           <Field
             className="field"
@@ -166,9 +167,9 @@ function Stuck({
             onChange={(e) => setPattern(e.target.value)}
             onKeyDown={(e) => e.key === "Enter" && set({ ...choices, pattern })}
           />
-        </label>
+        </Box>
       )}
-      <div className="acts">
+      <Group gap="6px 18px">
         {words.includes("pattern") && (
           <Button onClick={() => set({ ...choices, pattern })}>Read by this pattern</Button>
         )}
@@ -185,7 +186,7 @@ function Stuck({
         )}
         <Button onClick={() => set({ zone: choices.zone })}>Guess again</Button>
         <Button onClick={onAnother}>Choose another file</Button>
-      </div>
+      </Group>
     </>
   );
 }

@@ -1,6 +1,7 @@
 import { Button, Table } from "@mantine/core";
 import type { Choices, Preview } from "../../api/client";
 import { pathOf } from "../../charts/path";
+import { SideBySide } from "../../parts/SideBySide";
 import { figure, plural } from "../../parts/words";
 
 // What the count of a kind of trouble counts, where it is not rows.
@@ -76,7 +77,7 @@ export function Becomes({ preview }: { preview: Preview }) {
     <section aria-label="What it will become">
       <h2>What it will become</h2>
       {preview.becomes.map((b) => (
-        <div key={`${b.metric} ${b.title}`} className="becomes">
+        <SideBySide key={`${b.metric} ${b.title}`} of="150px 1fr 60px" gap={10} py={2} align="center">
           <span>
             {b.title}
             {b.title !== b.metric && preview.becomes.some((x) => x.metric !== b.metric) ? (
@@ -84,10 +85,10 @@ export function Becomes({ preview }: { preview: Preview }) {
             ) : null}
           </span>
           <Thumb line={b.line} />
-          <span className="figure small" title="samples">
+          <span className="figure small right" title="samples">
             {figure(b.samples)}
           </span>
-        </div>
+        </SideBySide>
       ))}
       {preview.streams > preview.becomes.length && (
         <p className="soft small">and {figure(preview.streams - preview.becomes.length)} more</p>

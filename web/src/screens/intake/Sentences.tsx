@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview, Schema } from "../../api/client";
 import { Field } from "../../parts/Field";
@@ -21,12 +21,13 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
   const [pattern, setPattern] = useState(s.pattern ?? "");
   if (s.kind !== "delimited")
     return (
-      <p className="written">
+      <Box component="p" my={6}>
         Read as <strong>{KINDS[s.kind]}</strong>
         {s.kind === "log" ? " by the pattern " : "."}
         {s.kind === "log" && (
           <Field
-            className="field mono"
+            w="60ch"
+            className="field figure"
             aria-label="Pattern of a line"
             value={pattern}
             onChange={(e) => setPattern(e.target.value)}
@@ -34,7 +35,7 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
             onKeyDown={(e) => e.key === "Enter" && onChange({ pattern })}
           />
         )}
-      </p>
+      </Box>
     );
   const encodings: Record<string, string> = {
     "utf-8": "UTF-8",
@@ -43,7 +44,7 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
     [s.encoding]: s.encoding === "utf-8" ? "UTF-8" : s.encoding,
   };
   return (
-    <p className="written">
+    <Box component="p" my={6}>
       Cells stand between{" "}
       <WordSelect
         label="Delimiter"
@@ -88,7 +89,7 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
       <span className="soft small">
         {s.reasons.encoding?.startsWith("Windows") ? s.reasons.encoding : ""}
       </span>
-    </p>
+    </Box>
   );
 }
 
@@ -102,7 +103,7 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
   const measures = rollup?.measures ?? [];
   const fields = preview.columns.map((c) => c.name);
   return (
-    <p className="written">
+    <Box component="p" my={6}>
       Each row is{" "}
       <WordSelect
         label="What a row is"
@@ -116,7 +117,7 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
         <>
           ; every{" "}
           <Field
-            className="word short"
+            className="word"
             aria-label="Interval"
             value={every}
             onChange={(e) => setEvery(e.target.value)}
@@ -173,7 +174,7 @@ export function RowsAre(props: { preview: Preview; choices: Choices; onChange: (
         </>
       )}
       .
-    </p>
+    </Box>
   );
 }
 

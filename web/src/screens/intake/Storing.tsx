@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, get, Problem } from "../../api/client";
@@ -51,7 +51,7 @@ export function Storing({ job, onAnother }: { job: number; onAnother: () => void
   const first = result?.first_stream;
   const share = stored.data?.total ? ((stored.data.done ?? 0) / stored.data.total) * 100 : 0;
   return (
-    <p role="status" className="storing">
+    <Box role="status" component="p" fz={16}>
       {state !== "done"
         ? `Storing the rows … ${share ? `${figure(share, 0)} %` : ""}`
         : result?.scan && scan.data?.state !== "done"
@@ -77,6 +77,6 @@ export function Storing({ job, onAnother }: { job: number; onAnother: () => void
           <Button onClick={onAnother}>Another file</Button>
         </>
       )}
-    </p>
+    </Box>
   );
 }

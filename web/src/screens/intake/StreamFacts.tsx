@@ -1,10 +1,11 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get, type Job, onlyIf, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
 import { ended } from "../../parts/jobs";
 import { figure, plural } from "../../parts/words";
 
@@ -37,11 +38,12 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
       return "";
     });
   };
-  const field = (name: keyof Stream & string, label: string, wide = "mid", hint = "") => (
+  const field = (name: keyof Stream & string, label: string, w = "22ch", hint = "") => (
     <label>
       {label}
       <Field
-        className={`field ${wide}`}
+        w={w}
+        className="field"
         name={name}
         defaultValue={String(stream[name] ?? "")}
         placeholder={hint}
@@ -50,19 +52,20 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
   );
   return (
     <>
-      <form className="form" onSubmit={save} aria-label={`Facts of ${stream.title}`}>
+      <FormRow onSubmit={save} aria-label={`Facts of ${stream.title}`}>
         {field("metric", "Metric")}
         <label>
           Attributes
           <Field
-            className="field long"
+            w="46ch"
+            className="field"
             name="attributes"
             defaultValue={(stream.attributes ?? []).map((p) => p.join("=")).join(", ")}
           />
         </label>
-        {field("title_given", "Shown as", "mid", stream.title)}
-        {field("family", "Family", "mid", stream.metric)}
-        {field("unit", "Unit", "num")}
+        {field("title_given", "Shown as", "22ch", stream.title)}
+        {field("family", "Family", "22ch", stream.metric)}
+        {field("unit", "Unit", "9ch")}
         {field("zone", "Zone")}
         <label>
           Bad side
@@ -73,17 +76,17 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
           </SelectField>
         </label>
         {field("owner", "Owner")}
-        {field("runbook", "Runbook", "long", "https://…")}
+        {field("runbook", "Runbook", "46ch", "https://…")}
         <label>
           Fed by (numbers of streams)
-          <Field className="field mid" name="fed_by" defaultValue={stream.fed_by.join(" ")} />
+          <Field w="22ch" className="field" name="fed_by" defaultValue={stream.fed_by.join(" ")} />
         </label>
         <Retention stream={stream} />
         <Button type="submit">Save</Button>
         <span className="soft small">
           number {stream.id} · key {stream.key}
         </span>
-      </form>
+      </FormRow>
       {error !== null && <Trouble error={error} />}
       <Delete stream={stream} onDone={onDone} />
     </>
@@ -118,7 +121,8 @@ function Retention({ stream }: { stream: Stream }) {
     <label>
       Keep samples for, days (empty: for ever)
       <Field
-        className="field num"
+        w="9ch"
+        className="field"
         name="retention_days"
         type="number"
         min={1}
@@ -151,17 +155,17 @@ function Delete({ stream, onDone }: { stream: Stream; onDone: (report: string) =
     });
   if (!isAsking) return <Button onClick={() => setAsking(true)}>Delete this stream</Button>;
   return (
-    <div className="form">
+    <Group gap="12px 18px" align="end" py={12} className="ruled fields">
       <label>
         This deletes {figure(stream.samples)} samples and all findings of the stream for good. Repeat its key
         to confirm: {stream.key}
-        <Field className="field long" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
+        <Field w="46ch" className="field" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
       </label>
       <Button disabled={confirm !== stream.key} onClick={remove}>
         Delete for good
       </Button>
       <Button onClick={() => setAsking(false)}>Keep it</Button>
       {error !== null && <Trouble error={error} />}
-    </div>
+    </Group>
   );
 }

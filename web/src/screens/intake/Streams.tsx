@@ -1,4 +1,4 @@
-import { Button, Table, UnstyledButton } from "@mantine/core";
+import { Button, Group, Table, UnstyledButton, VisuallyHidden } from "@mantine/core";
 import { keepPreviousData, useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Link } from "react-router";
@@ -10,7 +10,6 @@ import { FilterField } from "../../parts/FilterField";
 import { dayTime, figure, plural } from "../../parts/words";
 import { StreamFacts } from "./StreamFacts";
 import { Tabs } from "./Tabs";
-import "./intake.css";
 
 /** The catalogue: find a stream by name and attribute, see what is known of it, change or delete it. */
 export default function Streams() {
@@ -41,13 +40,13 @@ export default function Streams() {
   const rows = found.data?.pages.flatMap((p) => p.items) ?? [];
   const total = found.data?.pages[0]?.total ?? 0;
   return (
-    <div className="padded intake">
+    <div className="padded">
       <TopBar>
         <h1>Intake</h1>
         <span className="soft">{plural(total, "stream")}</span>
       </TopBar>
       <Tabs />
-      <div className="tools">
+      <Group gap={18} mb={8}>
         <FilterField
           label="Find streams"
           hint="gate_taps fare=adult"
@@ -55,7 +54,7 @@ export default function Streams() {
           onChange={(text) => set("q", text)}
         />
         <span className="soft small">words of the name, owner or family; name=value for an attribute</span>
-      </div>
+      </Group>
       {told && <p role="status">{told}</p>}
       {found.isPending && <Waiting what="Looking the streams up" />}
       {found.isError && <Trouble error={found.error} retry={() => found.refetch()} />}
@@ -77,7 +76,7 @@ export default function Streams() {
               <Table.Th className="figure">usually late by</Table.Th>
               <Table.Th>owner</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">open</span>
+                <VisuallyHidden component="span">open</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>

@@ -1,4 +1,5 @@
 import { NavLink } from "react-router";
+import partsCss from "../../parts/parts.module.css";
 
 const PARTS = [
   { to: "/intake", words: "Files" },
@@ -12,7 +13,7 @@ const PARTS = [
 /** The parts of intake, each with an address of its own. */
 export function Tabs() {
   return (
-    <nav className="parts" aria-label="Parts of intake">
+    <nav className={partsCss.parts} aria-label="Parts of intake">
       {PARTS.map((p) => (
         <NavLink key={p.to} to={p.to} end>
           {p.words}

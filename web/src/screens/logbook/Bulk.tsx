@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, get, type Verdict } from "../../api/client";
@@ -41,7 +41,17 @@ export function Bulk({
     });
   };
   return (
-    <div className="bulk" role="toolbar" aria-label="Ticked entries">
+    <Group
+      gap="8px 18px"
+      align="baseline"
+      p="7px 10px"
+      pos="sticky"
+      top={0}
+      bg="var(--select)"
+      className="bulk front"
+      role="toolbar"
+      aria-label="Ticked entries"
+    >
       <strong>{count} ticked:</strong>
       <label>
         make them{" "}
@@ -88,6 +98,6 @@ export function Bulk({
       </Button>
       <Button onClick={onForget}>Untick</Button>
       {error !== null && <Trouble error={error} />}
-    </div>
+    </Group>
   );
 }

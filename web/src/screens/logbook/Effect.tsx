@@ -1,4 +1,4 @@
-import { Table } from "@mantine/core";
+import { Box, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
@@ -8,7 +8,6 @@ import { counted, ENDED } from "../../parts/jobs";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import type { Events } from "../scorecard/figures";
-import "./logbook.css";
 
 /** What entries of the logbook change: expectation, band and findings before and after, stream by stream. */
 export default function Effect() {
@@ -70,11 +69,11 @@ export default function Effect() {
   return (
     <div className="padded">
       {top}
-      <h1 className="verdict">
+      <Box component="h1" fz={22} className="verdict">
         {gone + fresh === 0
           ? "The findings stay the same."
           : `${plural(gone, "finding")} ${gone === 1 ? "goes" : "go"}, ${plural(fresh, "finding")} ${fresh === 1 ? "comes" : "come"}.`}
-      </h1>
+      </Box>
       {one && other && (
         <p>
           Precision <strong>{ratio(other.precision)}</strong> instead of {ratio(one.precision)},{" "}
@@ -98,7 +97,7 @@ export default function Effect() {
             <Table.Th className="figure">spans left out</Table.Th>
             <Table.Th>findings</Table.Th>
             <Table.Th>
-              <span className="visually-hidden">acts</span>
+              <VisuallyHidden component="span">acts</VisuallyHidden>
             </Table.Th>
           </Table.Tr>
         </Table.Thead>

@@ -1,13 +1,13 @@
 import { Button } from "@mantine/core";
-import { type FormEvent, useState } from "react";
+import { useForm } from "@mantine/form";
 import { api, Problem, type Verdict } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { MomentField } from "../../parts/When";
 import { fleetZone, shownZone } from "../../parts/zones";
-import "./logbook.css";
 
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
 
@@ -29,36 +29,28 @@ export function EntryForm({
   onForget?: () => void;
 }) {
   const { error, attempt } = useAttempt();
-  const [start, setStart] = useState<number | null>(from ?? null);
-  const [end, setEnd] = useState<number | null>(to ?? null);
-  const submit = async (event: FormEvent<HTMLFormElement>) => {
-    event.preventDefault();
-    const form = new FormData(event.currentTarget);
-    await attempt(async () => {
+  const form = useForm({
+    initialValues: {
+      scope,
+      start: from ?? null,
+      end: to ?? null,
+      verdict: VERDICT_LIST[0] as Verdict,
+      cause: "",
+      kind: "",
+    },
+  });
+  const submit = form.onSubmit(({ start, end, ...rest }) =>
+    attempt(async () => {
       if (start === null) throw new Problem(400, "an entry needs a start", "from", "choose a day and a time");
-      await api.POST("/api/v1/logbook", {
-        body: {
-          scope: String(form.get("scope") ?? ""),
-          start,
-          end: end ?? start,
-          verdict: String(form.get("verdict")) as Verdict,
-          cause: String(form.get("cause") ?? ""),
-          kind: String(form.get("kind") ?? ""),
-        },
-      });
+      await api.POST("/api/v1/logbook", { body: { ...rest, start, end: end ?? start } });
       onDone();
-    });
-  };
+    }),
+  );
   return (
-    <form
-      onSubmit={submit}
-      className="new-entry"
-      aria-label="New entry"
-      onKeyDown={(e) => e.key === "Escape" && onForget?.()}
-    >
+    <FormRow onSubmit={submit} aria-label="New entry" onKeyDown={(e) => e.key === "Escape" && onForget?.()}>
       <label>
         Verdict
-        <SelectField name="verdict" className="field" autoFocus>
+        <SelectField className="field" autoFocus name="verdict" {...form.getInputProps("verdict")}>
           {VERDICT_LIST.map((v) => (
             <option key={v} value={v}>
               {VERDICT_WORDS[v]}
@@ -68,34 +60,50 @@ export function EntryForm({
       </label>
       <div className="labelled">
         From, {shownZone(zone)}
-        <MomentField label="From" value={start} zone={zone} onChange={setStart} />
+        <MomentField
+          label="From"
+          zone={zone}
+          value={form.values.start}
+          onChange={(ms) => form.setFieldValue("start", ms)}
+        />
       </div>
       <div className="labelled">
         To
-        <MomentField label="To" value={end} zone={zone} onChange={setEnd} />
+        <MomentField
+          label="To"
+          zone={zone}
+          value={form.values.end}
+          onChange={(ms) => form.setFieldValue("end", ms)}
+        />
       </div>
       <label className="filler">
         Over (empty: every stream)
         <Field
           className="field"
           name="scope"
-          defaultValue={scope}
+          {...form.getInputProps("scope")}
           placeholder="metric=gate_taps,place=Gullhaven"
         />
       </label>
       <label>
         Kind
-        <Field className="field" name="kind" placeholder="spike, step, …" w="12ch" />
+        <Field
+          className="field"
+          name="kind"
+          {...form.getInputProps("kind")}
+          placeholder="spike, step, …"
+          w="12ch"
+        />
       </label>
       <label className="filler">
         Cause
-        <Field className="field" name="cause" />
+        <Field className="field" name="cause" {...form.getInputProps("cause")} />
       </label>
       <Button type="submit" variant="filled">
         Write it down
       </Button>
       {onForget && <Button onClick={onForget}>Leave it</Button>}
       {error !== null && <Trouble error={error} />}
-    </form>
+    </FormRow>
   );
 }

@@ -1,12 +1,13 @@
-import { Button, UnstyledButton } from "@mantine/core";
+import { Box, Button, UnstyledButton } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { api, get } from "../../api/client";
+import laneCss from "../../charts/lane.module.css";
 import { ticks, tickWords } from "../../charts/ticks";
 import { VERDICT_WORDS } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { day, dayTime, plural } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
-import "../../charts/lane.css";
 
 const SHOWN = 8;
 
@@ -46,8 +47,8 @@ export function EntryLanes({
     return edge ? low + ((clientX - edge.left) / edge.width) * (high - low) : low;
   };
   return (
-    <section className="entry-lanes" aria-label="Entries over time">
-      <div className="entry-lane axis">
+    <Box component="section" mb={6} className="entry-lanes under" aria-label="Entries over time">
+      <SideBySide of="250px 1fr" gap={12} align="center" mih={20}>
         <span className="soft small">
           {filter.from || filter.to ? (
             <Button onClick={() => onSpan(null, null)}>All of the time</Button>
@@ -55,9 +56,12 @@ export function EntryLanes({
             "drag to choose a span"
           )}
         </span>
-        <div
+        <Box
           ref={box}
-          className="axis-track figure"
+          pos="relative"
+          h={22}
+          fz={11.5}
+          className="drags under soft figure"
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId);
             setDrag([at(e.clientX), at(e.clientX)]);
@@ -70,26 +74,27 @@ export function EntryLanes({
           }}
         >
           {axis.at.map((t) => (
-            <i key={t} style={{ left: `${100 * share(t)}%` }}>
+            <i key={t} className="tick" style={{ left: `${100 * share(t)}%` }}>
               {words(t, axis.step)}
             </i>
           ))}
           {drag && (
             <b
+              className="window"
               style={{
                 left: `${100 * share(Math.min(...drag))}%`,
                 width: `${100 * (share(Math.max(...drag)) - share(Math.min(...drag)))}%`,
               }}
             />
           )}
-        </div>
-      </div>
+        </Box>
+      </SideBySide>
       {d.lanes.slice(0, isAll ? undefined : SHOWN).map((lane) => (
-        <div className="entry-lane" key={lane.scope}>
-          <span title={scopeWords(lane.scope)}>
+        <SideBySide of="250px 1fr" gap={12} align="center" mih={20} key={lane.scope}>
+          <span title={scopeWords(lane.scope)} className="small cut">
             {scopeWords(lane.scope)} <span className="soft small">{lane.count}</span>
           </span>
-          <div className="span-lane">
+          <Box ml={0} className={laneCss.spanLane}>
             {lane.entries.map((e) => {
               const label = `${VERDICT_WORDS[e.verdict]}, ${dayTime(e.start, zone)} to ${dayTime(e.end, zone)}`;
               return (
@@ -109,8 +114,8 @@ export function EntryLanes({
                 />
               );
             })}
-          </div>
-        </div>
+          </Box>
+        </SideBySide>
       ))}
       <p className="soft small">
         {day(low, zone)} – {day(high, zone)}, {zone}. Solid: incident; hollow: foreseen; struck through: false
@@ -125,6 +130,6 @@ export function EntryLanes({
         )}
         {d.others > 0 && ` ${plural(d.others, "entry", "entries")} of further scopes stand in the list only.`}
       </p>
-    </section>
+    </Box>
   );
 }

@@ -8,6 +8,7 @@ import { VERDICT_WORDS, VerdictMark } from "../../parts/marks";
 import { dayTime, utc } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { History } from "./History";
+import logbookCss from "./logbook.module.css";
 
 const VERDICT_LIST = Object.keys(VERDICT_WORDS) as Verdict[];
 
@@ -77,7 +78,7 @@ export function EntryRow({
         <Table.Td>{entry.kind}</Table.Td>
         <Table.Td>
           <Field
-            className="in-place"
+            className={logbookCss.inPlace}
             aria-label={`Cause, ${entry.scope}`}
             defaultValue={entry.cause}
             placeholder={entry.note}

@@ -1,4 +1,4 @@
-import { Checkbox, Table } from "@mantine/core";
+import { Checkbox, Table, VisuallyHidden } from "@mantine/core";
 import type { Entry } from "../../api/client";
 import { fleetZone } from "../../parts/zones";
 import { EntryRow } from "./EntryRow";
@@ -39,7 +39,7 @@ export function EntryTable({
           <Table.Th>cause</Table.Th>
           <Table.Th>author</Table.Th>
           <Table.Th>
-            <span className="visually-hidden">acts</span>
+            <VisuallyHidden component="span">acts</VisuallyHidden>
           </Table.Th>
         </Table.Tr>
       </Table.Thead>

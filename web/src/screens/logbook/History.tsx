@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Entry, list, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
@@ -36,7 +36,7 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
   if (revisions.isError) return <Trouble error={revisions.error} retry={() => revisions.refetch()} />;
   return (
     <>
-      <ul className="revisions" aria-label="Revisions">
+      <Box component="ul" m="0 0 6px 34px" className="plain" aria-label="Revisions">
         {revisions.data.map((r, i) => (
           <li key={r.id} className="small">
             <span className="figure">{dayTime(r.at, fleetZone())}</span> <strong>{r.by}</strong>{" "}
@@ -44,7 +44,7 @@ export function History({ entry, onReturned }: { entry: Entry; onReturned: () =>
             {i > 0 && <Button onClick={() => void back(r.id)}>Make it so again</Button>}
           </li>
         ))}
-      </ul>
+      </Box>
       {error !== null && <Trouble error={error} />}
     </>
   );

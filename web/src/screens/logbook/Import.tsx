@@ -1,4 +1,4 @@
-import { Button, FileButton, Table } from "@mantine/core";
+import { Box, Button, FileButton, Table } from "@mantine/core";
 import { useState } from "react";
 import { type Schema, sendFile } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -59,7 +59,7 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
   };
   const nothing = look !== null && look.new === 0 && (look.changes === 0 || matches === "skip");
   return (
-    <section className="import" aria-label="Import labels">
+    <Box component="section" pb={12} mb={8} className="under" aria-label="Import labels">
       <p>
         <FileButton
           accept=".csv,.json,.ics"
@@ -145,6 +145,6 @@ export function Import({ onDone }: { onDone: (words: string, changes: number | n
           {nothing && <span className="soft">There is nothing to take in.</span>}
         </>
       )}
-    </section>
+    </Box>
   );
 }

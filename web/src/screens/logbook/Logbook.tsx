@@ -13,7 +13,6 @@ import { Import } from "./Import";
 import { type Door, LogbookTools } from "./LogbookTools";
 import { Quiets } from "./Quiets";
 import { useLogbook } from "./useLogbook";
-import "./logbook.css";
 
 /** The annotated history as lanes over time and as a list: filter, write, correct, take out, import and export. */
 export default function Logbook() {

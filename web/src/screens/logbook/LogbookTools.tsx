@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import type { RefObject } from "react";
 import { queryOf, type Verdict } from "../../api/client";
 import { SelectField } from "../../parts/Field";
@@ -31,7 +31,7 @@ export function LogbookTools({
     onClick: () => setOpen(open === name ? null : name),
   });
   return (
-    <div className="logbook-tools">
+    <Group gap={22} mb={8}>
       <label>
         Verdict{" "}
         <SelectField
@@ -62,7 +62,7 @@ export function LogbookTools({
       </Button>
       <Button {...door("quiet")}>Quiet until …</Button>
       <Button {...door("import")}>Import labels</Button>
-      <span className="exports">
+      <Group component="span" gap={8} display="inline-flex">
         Export{" "}
         {KINDS.map((kind) => (
           <a
@@ -75,7 +75,7 @@ export function LogbookTools({
             {kind.toUpperCase()}
           </a>
         ))}
-      </span>
-    </div>
+      </Group>
+    </Group>
   );
 }

@@ -1,10 +1,11 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, list, Problem } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
 import { MomentField } from "../../parts/When";
 import { dayTime } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -48,7 +49,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
   return (
     <>
       {isOpen && (
-        <form onSubmit={submit} className="new-entry" aria-label="Quiet until">
+        <FormRow onSubmit={submit} aria-label="Quiet until">
           <label className="filler">
             Quiet over (empty: every stream)
             <Field className="field" name="scope" placeholder="metric=cold_hold_temp,hold=2" />
@@ -68,11 +69,11 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
           <Button type="submit" variant="filled">
             Keep quiet
           </Button>
-        </form>
+        </FormRow>
       )}
       {error !== null && <Trouble error={error} />}
       {rows.length > 0 && (
-        <ul className="quiets small" aria-label="Planned work">
+        <Box component="ul" mb={8} className="plain small" aria-label="Planned work">
           {rows.slice(0, 8).map((q) => (
             <li key={q.id}>
               Quiet: <strong>{scopeWords(q.scope ?? "")}</strong>, {dayTime(q.start ?? 0, fleetZone())} to{" "}
@@ -85,7 +86,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
           <li className="soft">
             Findings in these spans are kept and marked, and left out of figures and of what is open.
           </li>
-        </ul>
+        </Box>
       )}
     </>
   );

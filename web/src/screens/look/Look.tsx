@@ -1,4 +1,4 @@
-import { Button, NumberInput } from "@mantine/core";
+import { Box, Button, Group, NumberInput } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, get } from "../../api/client";
@@ -71,7 +71,8 @@ export default function Look() {
         />{" "}
         or any before it, beside the same one of the{" "}
         <NumberInput
-          className="look-n"
+          w={64}
+          display="inline-block"
           aria-label="how many before it"
           size="xs"
           min={1}
@@ -100,11 +101,11 @@ export default function Look() {
 
 function Figures({ look }: { look: Data }) {
   return (
-    <div className="look-figures">
-      <p className="look-value">
+    <div>
+      <Box component="p" fz={17} m="10px 0 2px" className="look-value">
         <strong className="figure">{figure(look.value)}</strong> {look.unit}{" "}
-        <span className={look.is_bad ? "alarm-words" : undefined}>{verdictWords(look)}</span>
-      </p>
+        <span className={look.is_bad ? "above" : undefined}>{verdictWords(look)}</span>
+      </Box>
       <p className="soft small tight">
         Usual {figure(look.usual)}, {besideWords(look)}; limits {limitsWords(look)}
         {look.seen < 0.9 && `; only ${Math.round(100 * look.seen)} % of it was seen`}.
@@ -126,13 +127,13 @@ function Choose({ set }: { set: (names: Record<string, string | number | null>) 
       </TopBar>
       {streams.isPending && <Waiting what="Reading the streams" />}
       <h2>All of a family</h2>
-      <p className="acts">
+      <Group component="p" gap="6px 18px">
         {metrics.map((metric) => (
           <Button key={metric} onClick={() => set({ metric })}>
             {metric}
           </Button>
         ))}
-      </p>
+      </Group>
       <p className="soft">Of one stream: open it in the workbench, and there The day beside its plan.</p>
     </div>
   );

@@ -1,4 +1,4 @@
-import { Button, Group, Select, TextInput } from "@mantine/core";
+import { Box, Button, Group, Select, TextInput } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
@@ -46,7 +46,7 @@ export function Mornings({ look, metric }: { look: Look; metric: string }) {
       return "It is sent no more.";
     });
   return (
-    <section aria-label="Each morning" className="later">
+    <Box aria-label="Each morning" component="section" mt={22}>
       <h2>{look.by === "day" ? "Each morning" : "Each Monday"}</h2>
       {own.map((m) => (
         <p key={m.id} className="tight">
@@ -87,6 +87,6 @@ export function Mornings({ look, metric }: { look: Look; metric: string }) {
         {report}
       </p>
       {error !== null && <Trouble error={error} />}
-    </section>
+    </Box>
   );
 }

@@ -1,4 +1,5 @@
 import { Table } from "@mantine/core";
+import { SideBySide } from "../../parts/SideBySide";
 import { figure } from "../../parts/words";
 import type { Look } from "./words";
 
@@ -13,10 +14,10 @@ export function Parts({ look }: { look: Look }) {
       </p>
     );
   return (
-    <div className="look-parts">
+    <SideBySide of="repeat(auto-fit, minmax(320px, 1fr))" gap="12px 40px" mt={16}>
       <Side words="Pushed it up" rows={look.up} name={look.pushed_by} />
       <Side words="Pulled it down" rows={look.down} name={look.pushed_by} />
-    </div>
+    </SideBySide>
   );
 }
 

@@ -1,7 +1,7 @@
 import { useElementSize } from "@mantine/hooks";
 import { dayOf, figure } from "../../parts/words";
+import lookCss from "./look.module.css";
 import { type Look, periodWords } from "./words";
-import "./look.css";
 
 /** Heights of the bars, in pixels: in a pane as it has room. */
 const HEIGHT = { least: 40, most: 150 };
@@ -47,7 +47,6 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
   return (
     <div ref={ref}>
       <svg
-        className="period-bars"
         viewBox={`0 0 ${wide} ${tall + BOTTOM}`}
         width={wide}
         height={tall + BOTTOM}
@@ -64,14 +63,28 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
             }
           : { role: "img" })}
       >
-        <text className="period-words" x={LEFT - 8} y={y(most) + 10} textAnchor="end">
+        <text
+          fontSize={12}
+          fill="var(--ink-soft)"
+          className="figure"
+          x={LEFT - 8}
+          y={y(most) + 10}
+          textAnchor="end"
+        >
           {figure(most)}
         </text>
-        <text className="period-words" x={LEFT - 8} y={y(least) + 4} textAnchor="end">
+        <text
+          fontSize={12}
+          fill="var(--ink-soft)"
+          className="figure"
+          x={LEFT - 8}
+          y={y(least) + 4}
+          textAnchor="end"
+        >
           {figure(least)}
         </text>
         <line
-          className="period-base"
+          stroke="var(--line)"
           x1={LEFT}
           x2={wide}
           y1={y(Math.max(least, 0))}
@@ -86,16 +99,16 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
             // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys of the whole do the same
             <g
               key={at}
-              className={`period ${outside[i] ?? ""}`}
+              className={lookCss.period}
               data-chosen={i === chosen || undefined}
               transform={`translate(${LEFT + place * slot} 0)`}
               onClick={choose && (() => choose(at))}
             >
               <title>{`${periodWords(at, look.by, look.zone)}: ${figure(v)} ${look.unit}${outside[i] ? `, ${outside[i]} its limits` : ""}`}</title>
-              <rect className="period-slot" width={slot} height={tall} />
+              <rect className={lookCss.periodSlot} width={slot} height={tall} />
               {low !== null && high !== null && (
                 <rect
-                  className="period-limits"
+                  fill="var(--band)"
                   x={1}
                   width={slot - 2}
                   y={y(high)}
@@ -104,22 +117,38 @@ export function PeriodBars({ look, choose }: { look: Look; choose?: (start: numb
               )}
               {v !== null && (
                 <rect
-                  className="period-bar"
                   x={slot * 0.25}
                   width={slot * 0.5}
                   y={Math.min(y(v), zero)}
                   height={Math.max(Math.abs(zero - y(v)), 1)}
                 />
               )}
-              {mid !== null && <line className="period-usual" x1={1} x2={slot - 1} y1={y(mid)} y2={y(mid)} />}
+              {mid !== null && (
+                <line
+                  stroke="var(--ink-soft)"
+                  strokeDasharray="3 2"
+                  x1={1}
+                  x2={slot - 1}
+                  y1={y(mid)}
+                  y2={y(mid)}
+                />
+              )}
               {outside[i] && (
-                <text className="period-out" x={slot / 2} y={10} textAnchor="middle">
+                <text
+                  fontSize={10}
+                  fill={outside[i] === "above" ? "var(--above)" : "var(--below)"}
+                  x={slot / 2}
+                  y={10}
+                  textAnchor="middle"
+                >
                   {outside[i] === "above" ? "▲" : "▼"}
                 </text>
               )}
               {isNamed(i) && (
                 <text
-                  className="period-words"
+                  fontSize={12}
+                  fill="var(--ink-soft)"
+                  className="figure"
                   x={slot / 2}
                   y={tall + 18}
                   textAnchor={isLast(place) ? "end" : "middle"}

@@ -1,4 +1,4 @@
-import { Table } from "@mantine/core";
+import { Box, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, list, type Schema } from "../../api/client";
@@ -28,7 +28,7 @@ export function Corrections({ lookout }: { lookout: number }) {
   if (found.isError) return <Trouble error={found.error} retry={() => found.refetch()} />;
   if (!found.data?.length) return null;
   return (
-    <section aria-label="Corrected history" className="later">
+    <Box aria-label="Corrected history" component="section" mt={22}>
       <h2>
         Corrected history <span className="soft small plain">judged anew; nothing of it was sent</span>
       </h2>
@@ -59,7 +59,7 @@ export function Corrections({ lookout }: { lookout: number }) {
           ))}
         </Table.Tbody>
       </Table>
-    </section>
+    </Box>
   );
 }
 

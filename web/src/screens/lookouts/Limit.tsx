@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
@@ -31,7 +31,7 @@ export function Limit({ lookout }: { lookout: Lookout }) {
   };
   if (isOpen)
     return (
-      <form className="sentence" aria-label="Limit" onSubmit={submit}>
+      <Box component="form" lh={1.75} m="4px 0 8px" className="sentence" aria-label="Limit" onSubmit={submit}>
         Tell the routes when a stream is foreseen to go{" "}
         <SelectField name="side" className="word" aria-label="side" defaultValue={side}>
           <option>above</option>
@@ -67,7 +67,7 @@ export function Limit({ lookout }: { lookout: Lookout }) {
         )}{" "}
         <Button onClick={() => setOpen(false)}>Leave it</Button>
         {error !== null && <Trouble error={error} />}
-      </form>
+      </Box>
     );
   return (
     <p className="small tight">

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Button, Group, Table } from "@mantine/core";
 import { Link } from "react-router";
 import { figure, plural } from "../../parts/words";
 import type { Proposed } from "./words";
@@ -43,7 +43,7 @@ export function Limits({ found, take }: { found: Proposed; take: (plan: string) 
       </Table>
       {rows.length > SHOWN && <p className="soft small">and {plural(rows.length - SHOWN, "more", "more")}</p>}
       {plan !== null && (
-        <p className="acts">
+        <Group component="p" gap="6px 18px">
           <Button onClick={() => take(plan)}>Take the widest into the plan</Button>
           <span className="soft">
             {[
@@ -53,7 +53,7 @@ export function Limits({ found, take }: { found: Proposed; take: (plan: string) 
               .filter(Boolean)
               .join(", ")}
           </span>
-        </p>
+        </Group>
       )}
     </>
   );

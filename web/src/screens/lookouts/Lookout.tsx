@@ -1,11 +1,11 @@
-import { Button, Table } from "@mantine/core";
+import { Button, Group, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, get, list, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
+import { sure } from "../../parts/sure";
 import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/words";
 import { Corrections } from "./Corrections";
 import { Limit } from "./Limit";
@@ -14,7 +14,6 @@ import { Peg } from "./Peg";
 import { Rehearsal } from "./Rehearsal";
 import { RouteChoice } from "./RouteChoice";
 import { type Lookout as Data, STATE_WORDS, STATES, scopeWords, stateCounts } from "./words";
-import "./lookouts.css";
 
 type Watched = Schema["Watched"];
 /** The latest while somebody looks on. */
@@ -50,9 +49,16 @@ export default function Lookout() {
       </TopBar>
       <p className="tight">
         {stateCounts(one.states).map(([state, n]) => (
-          <span key={state} className="state-count" title={STATE_WORDS[state]}>
+          <Group
+            key={state}
+            component="span"
+            gap={5}
+            mr={16}
+            display="inline-flex"
+            title={STATE_WORDS[state]}
+          >
             <Peg state={state} /> <strong>{figure(n)}</strong> {state}
-          </span>
+          </Group>
         ))}
         {Object.keys(one.states).length === 0 && <span className="soft">No stream matches yet.</span>}
       </p>
@@ -109,7 +115,6 @@ function Acts({ lookout }: { lookout: Data }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { error, isBusy, attempt } = useAttempt();
-  const [isEnding, setEnding] = useState(false);
   const path = { id: lookout.id };
   const turn = () =>
     attempt(async () => {
@@ -123,21 +128,23 @@ function Acts({ lookout }: { lookout: Data }) {
       navigate("/lookouts");
     });
   return (
-    <div className="acts">
+    <Group gap="6px 18px">
       <Button disabled={isBusy} onClick={() => void turn()}>
         {lookout.on ? "Switch it off" : "Switch it on"}
       </Button>
-      {isEnding ? (
-        <span role="alert">
-          What it has raised goes with it.{" "}
-          <Button disabled={isBusy} onClick={() => void end()}>
-            End it for good
-          </Button>{" "}
-          <Button onClick={() => setEnding(false)}>Keep it</Button>
-        </span>
-      ) : (
-        <Button onClick={() => setEnding(true)}>End it …</Button>
-      )}
+      <Button
+        disabled={isBusy}
+        onClick={() =>
+          sure(
+            "End for good",
+            lookout.name,
+            "What it has raised goes with it. Switched off, it keeps that.",
+            end,
+          )
+        }
+      >
+        End it …
+      </Button>
       <a className="act" download href={`/api/v1/lookouts/${lookout.id}/findings.csv`}>
         Findings as CSV
       </a>
@@ -145,7 +152,7 @@ function Acts({ lookout }: { lookout: Data }) {
         Notices as Atom
       </a>
       {error !== null && <Trouble error={error} />}
-    </div>
+    </Group>
   );
 }
 
@@ -170,9 +177,9 @@ function Streams({ rows }: { rows: Watched[] }) {
               <Link to={`/workbench/${w.stream}`}>{w.title}</Link> <span className="soft">{w.metric}</span>
             </Table.Td>
             <Table.Td className="nowrap">
-              <span className="state-count">
+              <Group component="span" gap={5} mr={16} display="inline-flex">
                 <Peg state={w.state} /> {w.state}
-              </span>
+              </Group>
             </Table.Td>
             <Table.Td className="nowrap">
               {dayTime(w.since, w.zone)} {zoneName(w.since, w.zone)}

@@ -1,4 +1,4 @@
-import { Table } from "@mantine/core";
+import { Box, Group, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, list } from "../../api/client";
@@ -11,7 +11,6 @@ import { Outbox } from "./Outbox";
 import { Peg } from "./Peg";
 import { Routes } from "./Routes";
 import { type Lookout, STATE_WORDS, scopeWords, stateCounts } from "./words";
-import "./lookouts.css";
 
 /** Plans that are kept running, one a line: over what, and how many streams are in which state. */
 export default function Lookouts() {
@@ -23,9 +22,9 @@ export default function Lookouts() {
         <h1>Lookouts</h1>
         <span className="soft">plans kept running on live streams</span>
         {session.data?.demo_page && (
-          <a className="end" href={session.data.demo_page} target="_blank" rel="noreferrer">
+          <Box component="a" ml="auto" href={session.data.demo_page} target="_blank" rel="noreferrer">
             The harbour and its mail
-          </a>
+          </Box>
         )}
       </TopBar>
       {lookouts.isPending && <Waiting what="Reading the lookouts" />}
@@ -76,9 +75,16 @@ function Row({ lookout }: { lookout: Lookout }) {
       </Table.Td>
       <Table.Td>
         {stateCounts(lookout.states).map(([state, n]) => (
-          <span key={state} className="state-count" title={STATE_WORDS[state]}>
+          <Group
+            key={state}
+            component="span"
+            gap={5}
+            mr={16}
+            display="inline-flex"
+            title={STATE_WORDS[state]}
+          >
             <Peg state={state} /> {figure(n)} {state}
-          </span>
+          </Group>
         ))}
       </Table.Td>
       <Table.Td className="soft">

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Group, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, list, type Schema } from "../../api/client";
@@ -28,7 +28,7 @@ export function Outbox({ lookout }: { lookout?: number }) {
       await client.invalidateQueries({ queryKey: ["outbox"] });
     });
   return (
-    <section aria-label="Outbox" className="later">
+    <Box aria-label="Outbox" component="section" mt={22}>
       <h2>
         Outbox <span className="soft small plain">one line a notice and route, the latest first</span>
       </h2>
@@ -43,7 +43,7 @@ export function Outbox({ lookout }: { lookout?: number }) {
               <Table.Th>to</Table.Th>
               <Table.Th>attempts</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">acts</span>
+                <VisuallyHidden component="span">acts</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>
@@ -72,7 +72,7 @@ export function Outbox({ lookout }: { lookout?: number }) {
         </Table>
       )}
       {error !== null && <Trouble error={error} />}
-    </section>
+    </Box>
   );
 }
 
@@ -85,8 +85,11 @@ function Attempts({ item }: { item: Item }) {
     held: "held back: planned work",
   }[item.state];
   return (
-    <span
-      className="state-count"
+    <Group
+      component="span"
+      gap={5}
+      mr={16}
+      display="inline-flex"
       title={item.attempts.map((a) => `${a.at} ${a.outcome} ${a.detail}`).join("\n")}
     >
       <svg width={MOST_MARKS * 11} height="11" aria-hidden="true">
@@ -105,6 +108,6 @@ function Attempts({ item }: { item: Item }) {
       {words}
       {item.attempts.length > 1 && `, ${plural(item.attempts.length, "attempt")}`}
       {last?.detail && <span className="soft"> {last.detail}</span>}
-    </span>
+    </Group>
   );
 }

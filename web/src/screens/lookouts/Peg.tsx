@@ -1,9 +1,23 @@
 import type { State } from "./words";
 
+const COLOUR: Partial<Record<State, string>> = {
+  adrift: "var(--above)",
+  failing: "var(--above)",
+  silent: "var(--shift)",
+};
+
 /** A stream as a peg: its state by shape as well as by colour. */
 export function Peg({ state }: { state: State }) {
   return (
-    <svg width="14" height="14" viewBox="0 0 14 14" className={`peg ${state}`} aria-hidden="true">
+    <svg
+      width="14"
+      height="14"
+      viewBox="0 0 14 14"
+      stroke="currentColor"
+      strokeWidth="1.5"
+      color={COLOUR[state]}
+      aria-hidden="true"
+    >
       {state === "steady" && <circle cx="7" cy="7" r="4.5" fill="none" />}
       {state === "adrift" && <path d="M7 1.5 13 12.5H1Z" fill="currentColor" />}
       {state === "silent" && <path d="M2 7h10" strokeWidth="2.5" />}

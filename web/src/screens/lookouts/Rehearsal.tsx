@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Group, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -53,12 +53,12 @@ export function Rehearsal({ lookout }: { lookout: Lookout }) {
   const done = (found.data ?? []).map((one) => one.result as unknown as Rehearsed);
   const isRunning = running !== null && job?.state !== "failed" && job?.state !== "cancelled";
   return (
-    <section aria-label="Rehearsal" className="later">
+    <Box aria-label="Rehearsal" component="section" mt={22}>
       <h2>
         Rehearsal{" "}
         <span className="soft small plain">what it would have raised and sent, had it been live</span>
       </h2>
-      <p className="acts">
+      <Group component="p" gap="6px 18px">
         <span>
           The past <WordSelect label="How many weeks" value={weeks} choices={WEEKS} onChange={setWeeks} />, by{" "}
           <Button onClick={() => setPlan(plan === null ? (done[0]?.plan ?? "") : null)}>
@@ -74,7 +74,7 @@ export function Rehearsal({ lookout }: { lookout: Lookout }) {
           </span>
         )}
         {job?.state === "failed" && <span role="alert">It failed: {job.message}</span>}
-      </p>
+      </Group>
       {plan !== null && (
         <AreaField
           aria-label="Another plan"
@@ -86,7 +86,7 @@ export function Rehearsal({ lookout }: { lookout: Lookout }) {
       {error !== null && <Trouble error={error} />}
       {found.isError && <Trouble error={found.error} retry={() => found.refetch()} />}
       {done[0] && <Latest now={done[0]} before={done.slice(1)} lookout={lookout} rehearseBy={setPlan} />}
-    </section>
+    </Box>
   );
 }
 
@@ -101,10 +101,10 @@ function Latest(props: {
   const held = now.held ? ` ${plural(now.held, "notice")} would have been held in planned work.` : "";
   return (
     <>
-      <p className="forecast-sentence">
+      <Box component="p" m="10px 0 4px" ff="var(--serif)" fz={21} lh={1.3} className="forecast-sentence">
         In {plural(now.weeks, "week")} it would have sent {plural(now.notices, "notice")}: {now.real} real,{" "}
         {now.not_real} not, {now.open + now.left_out} without a verdict.
-      </p>
+      </Box>
       <p className="soft small tight">
         {plural(now.streams, "stream")}, {figure(now.samples)} samples, {plural(now.findings, "finding")}{" "}
         joined into {plural(now.notices, "notice")}; each ends with one more. A stream fell silent{" "}
@@ -132,13 +132,13 @@ function Keep({ lookout, plan }: { lookout: Lookout; plan: string }) {
       await client.invalidateQueries({ queryKey: ["lookouts"] });
     });
   return (
-    <p className="acts">
+    <Group component="p" gap="6px 18px">
       <Button disabled={isBusy} onClick={() => void keep()}>
         Keep watch by this plan
       </Button>
       <span className="soft">it begins anew, without what it has raised</span>
       {error !== null && <Trouble error={error} />}
-    </p>
+    </Group>
   );
 }
 

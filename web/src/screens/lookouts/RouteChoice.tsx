@@ -1,4 +1,4 @@
-import { Checkbox } from "@mantine/core";
+import { Checkbox, Fieldset } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api } from "../../api/client";
@@ -23,7 +23,7 @@ export function RouteChoice({ lookout }: { lookout: Lookout }) {
     });
   if (!routes.data) return null;
   return (
-    <fieldset className="plain-set">
+    <Fieldset variant="unstyled">
       <legend className="soft small">Notices go to</legend>
       {routes.data.map((route) => (
         <Checkbox
@@ -41,6 +41,6 @@ export function RouteChoice({ lookout }: { lookout: Lookout }) {
         </p>
       )}
       {error !== null && <Trouble error={error} />}
-    </fieldset>
+    </Fieldset>
   );
 }

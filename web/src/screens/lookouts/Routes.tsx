@@ -1,11 +1,13 @@
-import { Button, Checkbox, Table } from "@mantine/core";
+import { Box, Button, Checkbox, Group, Table } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, get } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field, SelectField } from "../../parts/Field";
+import { FormRow } from "../../parts/FormRow";
 import { routesQuery } from "../../parts/routes";
+import { sure } from "../../parts/sure";
 import { dayTime, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { TakesForm } from "./TakesForm";
@@ -63,7 +65,7 @@ export function Routes() {
       return `${route.name} is taken away.`;
     });
   return (
-    <section aria-label="Routes" className="later">
+    <Box aria-label="Routes" component="section" mt={22}>
       <h2>
         Routes <span className="soft small plain">where notices go</span>
       </h2>
@@ -77,14 +79,21 @@ export function Routes() {
                 route={route}
                 isBusy={isBusy}
                 first={route.state === "unconfirmed" ? () => void ask(route) : () => void test(route)}
-                remove={() => void remove(route)}
+                remove={() =>
+                  sure(
+                    "Take away",
+                    route.name,
+                    "Lookouts send nothing there any more; what was sent stays in the outbox.",
+                    () => remove(route),
+                  )
+                }
               />
             ))}
           </Table.Tbody>
         </Table>
       )}
       {isOpen ? (
-        <form className="new-entry" aria-label="New route" onSubmit={make}>
+        <FormRow aria-label="New route" onSubmit={make}>
           <label>
             Kind
             <SelectField
@@ -107,7 +116,8 @@ export function Routes() {
             <Field
               name="to"
               type={kind === "mail" ? "email" : "url"}
-              className="field wide"
+              w="100%"
+              className="field"
               required
               placeholder={kind === "mail" ? "duty@harbour.example" : "https://pager.example/in"}
             />
@@ -119,7 +129,7 @@ export function Routes() {
             Make the route
           </Button>
           <Button onClick={() => setOpen(false)}>Leave it</Button>
-        </form>
+        </FormRow>
       ) : (
         <p className="tight">
           <Button onClick={() => setOpen(true)}>Make a route</Button>
@@ -134,7 +144,7 @@ export function Routes() {
         {report}
       </p>
       {error !== null && <Trouble error={error} />}
-    </section>
+    </Box>
   );
 }
 
@@ -161,7 +171,7 @@ function RouteRow({ route, isBusy, first, remove }: RowProps) {
         {isChanged && <TakesForm route={route} done={() => setChanged(false)} />}
       </Table.Td>
       <Table.Td>
-        <div className="acts ends">
+        <Group gap="6px 18px" justify="flex-end">
           <Button disabled={isBusy} onClick={first}>
             {route.state === "unconfirmed" ? "Ask again" : "Send a test"}
           </Button>
@@ -171,7 +181,7 @@ function RouteRow({ route, isBusy, first, remove }: RowProps) {
           <Button disabled={isBusy} onClick={remove}>
             Take away
           </Button>
-        </div>
+        </Group>
       </Table.Td>
     </Table.Tr>
   );
@@ -182,7 +192,7 @@ function Standing({ route }: { route: Route }) {
   if (route.state === "unconfirmed") return <strong>waits for its yes: notices are held</strong>;
   if (!route.failing_since) return <span className="soft">nothing went wrong</span>;
   return (
-    <span className="alarm-words">
+    <span className="above">
       failing since {dayTime(route.failing_since, fleetZone())}, {plural(route.failures, "time")}:{" "}
       {route.last_detail}
     </span>

@@ -1,4 +1,14 @@
-import { Button, Group, MultiSelect, NumberInput, Select, Stack, TagsInput, TextInput } from "@mantine/core";
+import {
+  Button,
+  Fieldset,
+  Group,
+  MultiSelect,
+  NumberInput,
+  Select,
+  Stack,
+  TagsInput,
+  TextInput,
+} from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, list } from "../../api/client";
@@ -105,7 +115,7 @@ function HoursFields({
   const put = (i: number, part: Partial<Hours>) =>
     change({ hours: hours.map((h, k) => (k === i ? { ...h, ...part } : h)) });
   return (
-    <fieldset className="plain-set">
+    <Fieldset variant="unstyled">
       <legend className="small soft">Hours of watch, by the clock of {zone}; none: always</legend>
       {hours.map((h, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: rows are told apart by their place alone
@@ -137,7 +147,7 @@ function HoursFields({
       <p className="tight">
         <Button onClick={() => change({ hours: [...hours, EVENING] })}>Add hours</Button>
       </p>
-    </fieldset>
+    </Fieldset>
   );
 }
 

@@ -19,28 +19,33 @@ export function Weeks({ weeks }: { weeks: Rehearsed["per_week"] }) {
     .join("; ");
   return (
     <svg
-      className="weeks"
       role="img"
       aria-label={`By week: ${words}`}
       viewBox={`0 0 ${wide} ${TALL + 22}`}
       width={wide}
       height={TALL + 22}
     >
-      <text className="axis-words" x={LEFT - 6} y={TALL - tall(most) + 4} textAnchor="end">
+      <text fontSize={10.5} fill="var(--ink-soft)" x={LEFT - 6} y={TALL - tall(most) + 4} textAnchor="end">
         {most}
       </text>
-      <text className="axis-words" x={LEFT - 6} y={TALL + 3} textAnchor="end">
+      <text fontSize={10.5} fill="var(--ink-soft)" x={LEFT - 6} y={TALL + 3} textAnchor="end">
         0
       </text>
-      <line className="weeks-base" x1={LEFT} x2={wide} y1={TALL} y2={TALL} />
+      <line stroke="var(--line)" x1={LEFT} x2={wide} y1={TALL} y2={TALL} />
       {weeks.map((w, i) => (
         <g key={w.begin} transform={`translate(${LEFT + i * SLOT + 8} 0)`}>
-          <rect className="weeks-findings" y={TALL - tall(w.findings)} width={38} height={tall(w.findings)} />
-          <rect className="weeks-notices" y={TALL - tall(w.notices)} width={38} height={tall(w.notices)} />
-          <text className="axis-words" x={19} y={TALL - tall(w.findings) - 4} textAnchor="middle">
+          <rect fill="var(--band)" y={TALL - tall(w.findings)} width={38} height={tall(w.findings)} />
+          <rect fill="var(--ink)" y={TALL - tall(w.notices)} width={38} height={tall(w.notices)} />
+          <text
+            fontSize={10.5}
+            fill="var(--ink-soft)"
+            x={19}
+            y={TALL - tall(w.findings) - 4}
+            textAnchor="middle"
+          >
             {w.findings}→{w.notices}
           </text>
-          <text className="axis-words" x={19} y={TALL + 15} textAnchor="middle">
+          <text fontSize={10.5} fill="var(--ink-soft)" x={19} y={TALL + 15} textAnchor="middle">
             {dayOf(Date.parse(w.begin), fleetZone())}
           </text>
         </g>

@@ -1,13 +1,13 @@
-import { Table } from "@mantine/core";
+import { Box, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api, get, list, type Schema } from "../../api/client";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SideBySide } from "../../parts/SideBySide";
 import { dayTime, figure, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Changes } from "../workbench/Changes";
-import "../workbench/workbench.css";
 
 /** All plans by name: how many versions each has, and for how many streams it stands. */
 export default function Plans() {
@@ -81,7 +81,7 @@ function Plan({ pk }: { pk: number }) {
     queryFn: () => get(api.GET("/api/v1/plans/{id}/uses", { params: { path: { id: pk } } })),
   });
   return (
-    <div className="plan-page">
+    <SideBySide of="minmax(0, 2fr) minmax(0, 1fr)" gap={32}>
       <section aria-label="Versions" className="versions">
         <h2>Versions</h2>
         {versions.isPending && <Waiting what="Reading the versions" />}
@@ -98,7 +98,11 @@ function Plan({ pk }: { pk: number }) {
                 </span>
               </p>
               {v.changes.length > 0 && <Changes lines={v.changes} />}
-              {(i === 0 || !v.changes.length) && <pre className="changes">{v.text}</pre>}
+              {(i === 0 || !v.changes.length) && (
+                <Box component="pre" fz={12} m="2px 0" className="changes prewrap figure">
+                  {v.text}
+                </Box>
+              )}
             </li>
           ))}
         </ol>
@@ -120,6 +124,6 @@ function Plan({ pk }: { pk: number }) {
           <p className="soft small">The first {uses.data.items.length}; REST has all of them.</p>
         )}
       </section>
-    </div>
+    </SideBySide>
   );
 }

@@ -1,5 +1,6 @@
 import type { Finding } from "../../api/client";
 import { pathOf } from "../../charts/path";
+import { SideBySide } from "../../parts/SideBySide";
 import { day } from "../../parts/words";
 
 type Past = {
@@ -29,14 +30,14 @@ export function Before({ finding, before }: { finding: Finding; before: Record<s
             : "there is no history that far back"}
         </span>
       </h2>
-      <div className="before">
+      <SideBySide of="repeat(8, 1fr)" gap={10} mt={4} className="before">
         {past.map((p) => (
-          <figure key={p.start}>
+          <figure key={p.start} className="under">
             <Small past={p} low={low} high={high} />
             <figcaption className="soft small">{day(p.start, finding.zone)}</figcaption>
           </figure>
         ))}
-      </div>
+      </SideBySide>
     </section>
   );
 }
@@ -52,7 +53,14 @@ function Small({ past, low, high }: { past: Past; low: number; high: number }) {
     .map(([i, v]) => `${x(i).toFixed(1)},${Math.min(50, Math.max(-2, y(v))).toFixed(1)}`)
     .join(" ");
   return (
-    <svg viewBox="0 0 100 48" preserveAspectRatio="none" role="img" aria-label="a week before">
+    <svg
+      className="fill"
+      height={48}
+      viewBox="0 0 100 48"
+      preserveAspectRatio="none"
+      role="img"
+      aria-label="a week before"
+    >
       <polygon points={band} fill="var(--band)" />
       <path
         d={line(past.values)}

@@ -1,4 +1,4 @@
-import { Button, Radio } from "@mantine/core";
+import { Box, Button, Radio } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -91,19 +91,22 @@ export function Begin({ open }: { open: number | null }) {
     });
   };
   return (
-    <section aria-label="Begin a round" className="begin">
+    <Box aria-label="Begin a round" component="section" mb={22} className="begin">
       <h2>Begin a round</h2>
       <Radio.Group
         aria-label="What to judge"
         value={kind}
         onChange={(value) => want({ kind: value as Round["kind"] })}
-        className="round-kinds"
+        maw="78ch"
+        m="6px 0 10px"
       >
         {(Object.keys(KIND_WORDS) as Round["kind"][]).map((value) => (
           <Radio
             key={value}
             value={value}
             size="xs"
+            py={8}
+            className="ruled"
             label={
               <>
                 <strong>{begun(KIND_WORDS[value])}</strong> <span className="soft">{fits(value)}</span>
@@ -121,7 +124,7 @@ export function Begin({ open }: { open: number | null }) {
         Begin the round
       </Button>
       {error !== null && <Trouble error={error} />}
-    </section>
+    </Box>
   );
 }
 

@@ -1,3 +1,4 @@
+import { Box, Group } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type MutableRefObject, useMemo, useState } from "react";
 import { Link } from "react-router";
@@ -78,14 +79,16 @@ export function OneItem({
   const isMoved = edges.start !== item.start || edges.end !== item.end || edges.cut !== null;
   return (
     <>
-      <div className="review-title">
+      <Group component="header" gap={12} align="baseline">
         <h1>{item.title}</h1>
         <span className="soft">
           {item.metric}
           {item.unit && ` · ${item.unit}`}
         </span>
-        <span className="soft small end">{drawnWords(item)}</span>
-      </div>
+        <Box component="span" ml="auto" className="soft small">
+          {drawnWords(item)}
+        </Box>
+      </Group>
       <p className="tight">
         {finding && <Mark kind={finding.kind} direction={finding.direction} />} {itemWords(item)}{" "}
         {isMoved && (
@@ -104,7 +107,7 @@ export function OneItem({
         )}
       </p>
       {data ? (
-        <div className="review-chart">
+        <Box __vars={{ "--gutter": "0px" }} className="review-chart">
           <TimePane
             time={data.time}
             lines={lines}
@@ -126,11 +129,11 @@ export function OneItem({
             }}
           />
           <LogbookLane entries={entries} range={range} zone={item.zone} />
-        </div>
+        </Box>
       ) : view.isError ? (
         <Trouble error={view.error} retry={() => view.refetch()} />
       ) : (
-        <div className="before-space" />
+        <Box h={282} />
       )}
       {finding && context.data && (
         <>

@@ -1,17 +1,16 @@
-import { Progress } from "@mantine/core";
+import { Progress, Stack } from "@mantine/core";
 import { useRef } from "react";
 import { Link, useParams } from "react-router";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SideBySide } from "../../parts/SideBySide";
 import { SPAN_VERDICTS, VERDICTS, verdictKeys } from "../../parts/Verdicts";
 import { figure, plural } from "../../parts/words";
 import { OneItem } from "./OneItem";
 import { ReviewSide } from "./ReviewSide";
 import { useRound } from "./useRound";
 import { KIND_WORDS } from "./words";
-import "../workbench/workbench.css";
-import "./review.css";
 
 /** One round, one item after another: the verdict by one key, and the next is there. */
 export default function Review() {
@@ -52,7 +51,7 @@ export default function Review() {
   const round = state.data;
   const total = round.total - round.passed_over;
   return (
-    <div className="review">
+    <SideBySide of="minmax(0, 1fr) 300px" h="100%">
       <TopBar>
         <Link to="/review" className="soft">
           Review
@@ -67,7 +66,7 @@ export default function Review() {
           {figure(round.judged)} of {figure(total)} judged
         </span>
       </TopBar>
-      <section className="review-main">
+      <Stack component="section" gap={10} p="10px 18px" className="review-main scrolls">
         <Progress
           size={3}
           radius={0}
@@ -80,9 +79,9 @@ export default function Review() {
         ) : (
           <AllDone left={round.left} />
         )}
-      </section>
+      </Stack>
       <ReviewSide {...{ round, work, choices, causeField, noteField }} />
-    </div>
+    </SideBySide>
   );
 }
 

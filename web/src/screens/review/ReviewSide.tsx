@@ -1,4 +1,4 @@
-import { Button, Checkbox } from "@mantine/core";
+import { Button, Checkbox, Group, Stack } from "@mantine/core";
 import type { RefObject } from "react";
 import { Link } from "react-router";
 import { Trouble } from "../../parts/ask";
@@ -24,7 +24,7 @@ export function ReviewSide({
 }) {
   const { item, isBusy } = work;
   return (
-    <aside className="review-side">
+    <Stack component="aside" gap={12} p="14px 18px" className="side scrolls">
       <p className="soft small">
         {estimateWords(round)} {agreementWords(round)}
       </p>
@@ -36,7 +36,8 @@ export function ReviewSide({
         Cause <kbd>C</kbd>
         <Field
           ref={causeField}
-          className="field wide"
+          w="100%"
+          className="field"
           list="causes"
           maxLength={500}
           value={work.cause}
@@ -48,14 +49,15 @@ export function ReviewSide({
         Note <kbd>N</kbd>
         <AreaField
           ref={noteField}
-          className="field wide"
+          w="100%"
+          className="field"
           rows={2}
           value={work.note}
           onChange={(e) => work.setNote(e.target.value)}
           onKeyDown={(e) => e.key === "Escape" && e.currentTarget.blur()}
         />
       </label>
-      <div className="acts">
+      <Group gap="6px 18px">
         <Button onClick={() => void work.undo()} disabled={isBusy}>
           Undo
         </Button>
@@ -65,13 +67,13 @@ export function ReviewSide({
         <span className="soft small" role="status">
           {work.report}
         </span>
-      </div>
+      </Group>
       <p className="soft small">
         <kbd>[</kbd> <kbd>]</kbd> start · <kbd>{"{"}</kbd> <kbd>{"}"}</kbd> end · <kbd>S</kbd> cut in two,{" "}
         <kbd>&lt;</kbd> <kbd>&gt;</kbd> move the cut · <kbd>M</kbd> join the next · <kbd>L</kbd> looked
         through · <kbd>→</kbd> skip · <kbd>Z</kbd> undo
       </p>
-    </aside>
+    </Stack>
   );
 }
 
@@ -85,7 +87,7 @@ function Rest({
   setOn: (isOn: boolean) => void;
 }) {
   return (
-    <label className="rest">
+    <Group component="label" gap={8} align="baseline">
       <Checkbox size="xs" checked={isOn} onChange={(e) => setOn(e.target.checked)} />
       <span>
         <kbd>R</kbd> The same for the other {incident.open} of{" "}
@@ -99,6 +101,6 @@ function Rest({
           {plural(incident.streams, "stream")}, {incident.state}
         </span>
       </span>
-    </label>
+    </Group>
   );
 }

@@ -11,7 +11,6 @@ import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Begin } from "./Begin";
 import { agreedWords, KIND_WORDS, type Round } from "./words";
-import "./review.css";
 
 /** Where a review begins: what to judge next, and the rounds so far. */
 export default function Rounds() {

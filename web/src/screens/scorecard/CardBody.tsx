@@ -1,8 +1,9 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Table } from "@mantine/core";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import type { Curve } from "../../api/client";
 import { kindWords, Whisker } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { dayTime, duration, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Calibration } from "./Calibration";
@@ -12,6 +13,7 @@ import { type Card, type False, type Figures, type Missed, type Pair, wider } fr
 import { Months } from "./Months";
 import { type Marked, PrecisionRecall } from "./PrecisionRecall";
 import { SmallChart } from "./SmallChart";
+import scorecardCss from "./scorecard.module.css";
 
 interface Props {
   card: Card;
@@ -35,19 +37,25 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
   const incidents = e.tp_labels + e.fn_labels;
   return (
     <>
-      <h1 className="verdict">
+      <Box component="h1" fz={22} className="verdict">
         {counted
           ? `Of ${figure(counted)} findings counted, ${figure(e.tp_findings)} were real; `
           : "No finding could be counted; "}
         {incidents
           ? `of ${figure(incidents)} ${e.recall_of}, ${figure(e.tp_labels)} were found.`
           : "no incident is noted in what was looked at."}
-      </h1>
-      <p className="soft small looked">
+      </Box>
+      <Box component="p" mb={4} className="soft small looked">
         <LookedAt figures={figures} judged={card.judged_weeks} quiet={card.quiet_findings} /> {part}
-      </p>
+      </Box>
       <Locked locked={card.locked} />
-      <div className="card-top">
+      <SideBySide
+        of="minmax(320px, 2fr) 3.1fr"
+        gap={30}
+        m="4px 0 10px"
+        align="start"
+        className={scorecardCss.cardTop}
+      >
         <div>
           <PrecisionRecall curve={card.curve} events={e} replay={replay} marked={marked} />
           {level}
@@ -60,24 +68,24 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
           )}
         </div>
         <div>
-          <div className="card-right">
+          <SideBySide of="minmax(200px, 1fr) auto" gap={22}>
             <Matrix points={figures.points} share={figures.flagged_share} />
             <KeyFigures figures={figures} />
-          </div>
+          </SideBySide>
           <ByKind kinds={figures.by_kind} />
           <SampledWords figures={figures} />
         </div>
-      </div>
-      <div className="card-charts">
+      </SideBySide>
+      <SideBySide of="1fr 2fr" gap={34} pt={6} className="lined">
         <Misses missed={card.missed} scan={scan} />
         <Falses wrong={card.false} scan={scan} isListed={falses !== undefined} />
-      </div>
+      </SideBySide>
       {card.false.length > 0 && falses}
-      <div className="card-three">
+      <SideBySide of="1fr 1fr 1.25fr" gap={30} pt={6} mb={10} align="start" className="lined">
         <Delays delays={card.delays} />
         <Calibration calibration={card.calibration} levels={card.curve.levels} />
         <Months months={card.by_month} />
-      </div>
+      </SideBySide>
       <Cuts card={card} scan={scan} />
       <Notes notes={figures.notes} />
     </>
@@ -119,6 +127,7 @@ function Matrix({ points, share }: { points: Figures["points"]; share: number | 
   if (!points) return null;
   const cell = (n: number, tone: number) => (
     <Table.Td
+      w="42%"
       className="figure"
       style={{
         background: `color-mix(in srgb, var(--ink) ${tone}%, var(--paper))`,
@@ -135,22 +144,30 @@ function Matrix({ points, share }: { points: Figures["points"]; share: number | 
         Samples{" "}
         <span className="soft small plain">{`${figure(total)} judged, ${figure((share ?? 0) * 100, 2)} % flagged`}</span>
       </h2>
-      <Table unstyled className="matrix">
+      <Table unstyled className={scorecardCss.matrix}>
         <Table.Tbody>
           <Table.Tr>
-            <Table.Th scope="row">flagged</Table.Th>
+            <Table.Th scope="row" fw={400} className="soft small">
+              flagged
+            </Table.Th>
             {cell(points.tp, 78)}
             {cell(points.fp, 16)}
           </Table.Tr>
           <Table.Tr>
-            <Table.Th scope="row">passed</Table.Th>
+            <Table.Th scope="row" fw={400} className="soft small">
+              passed
+            </Table.Th>
             {cell(points.fn, 16)}
             {cell(points.tn, 5)}
           </Table.Tr>
           <Table.Tr>
-            <Table.Td className="blank" />
-            <Table.Th scope="col">incident</Table.Th>
-            <Table.Th scope="col">not</Table.Th>
+            <Table.Td />
+            <Table.Th scope="col" fw={400} className="soft small">
+              incident
+            </Table.Th>
+            <Table.Th scope="col" fw={400} className="soft small">
+              not
+            </Table.Th>
           </Table.Tr>
         </Table.Tbody>
       </Table>
@@ -211,7 +228,7 @@ function KeyFigures({ figures }: { figures: Figures }) {
       <h2>
         Figures <span className="soft small plain">95 % intervals, the wider of two</span>
       </h2>
-      <Table unstyled className="key-figures">
+      <Table unstyled className="key-figures pairs">
         <Table.Tbody>
           {rows.map(([name, value, interval, of]) => (
             <Table.Tr key={name}>
@@ -231,7 +248,7 @@ function KeyFigures({ figures }: { figures: Figures }) {
 
 function ByKind({ kinds }: { kinds: Figures["by_kind"] }) {
   return (
-    <section aria-label="By kind" className="by-kind">
+    <section aria-label="By kind">
       <h2>By kind</h2>
       <Table className="rows">
         <Table.Thead>
@@ -317,7 +334,13 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
           {missed.length ? plural(missed.length, "incident") : "none: every incident was found"}
         </span>
       </h2>
-      <ul className="charts">
+      <SideBySide
+        component="ul"
+        of="repeat(auto-fill, minmax(130px, 1fr))"
+        gap="10px 16px"
+        m="4px 0 10px"
+        className="plain"
+      >
         {shown.map((m) => (
           <li key={`${m.title}${m.start}`}>
             <Piece scan={scan} stream={m.stream} start={m.start} end={m.end} title={m.title}>
@@ -326,7 +349,7 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
             </Piece>
           </li>
         ))}
-      </ul>
+      </SideBySide>
       {more}
     </section>
   );
@@ -350,7 +373,13 @@ export function Falses({
           {wrong.length ? `${plural(wrong.length, "finding")}, the strongest first` : "none"}
         </span>
       </h2>
-      <ul className="charts">
+      <SideBySide
+        component="ul"
+        of="repeat(auto-fill, minmax(130px, 1fr))"
+        gap="10px 16px"
+        m="4px 0 10px"
+        className="plain"
+      >
         {shown.map((f) => (
           <li key={`${f.stream}${f.kind}${f.start}`}>
             <Piece scan={scan} stream={f.stream} start={f.start} end={f.end} title={f.title}>
@@ -358,7 +387,7 @@ export function Falses({
             </Piece>
           </li>
         ))}
-      </ul>
+      </SideBySide>
       {!isListed && more}
     </section>
   );
@@ -386,12 +415,23 @@ function Piece({
       <span className="soft small">{children}</span>
     </>
   );
-  if (scan === null || stream === null) return <div className="piece">{words}</div>;
+  if (scan === null || stream === null)
+    return (
+      <SideBySide of="1fr" pt={4} className="ruled lights">
+        {words}
+      </SideBySide>
+    );
   return (
-    <Link to={chartLink(stream, scan, start, end)} className="piece">
+    <SideBySide
+      to={chartLink(stream, scan, start, end)}
+      component={Link}
+      of="1fr"
+      pt={4}
+      className="ruled lights"
+    >
       <SmallChart scan={scan} stream={stream} from={start} to={end} />
       {words}
-    </Link>
+    </SideBySide>
   );
 }
 

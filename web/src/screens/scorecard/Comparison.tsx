@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, get, type Schema } from "../../api/client";
@@ -10,7 +10,7 @@ import { Whisker } from "../../parts/marks";
 import { begun, duration, figure, plural, ratio, spanWords } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { type Events, partOf, wider } from "./figures";
-import "./scorecard.css";
+import scorecardCss from "./scorecard.module.css";
 
 type One = Schema["Compared"];
 
@@ -34,7 +34,7 @@ export default function Comparison() {
     setAddress((old) => withNames(old, { scans: order.join(",") }));
   };
   return (
-    <div className="padded card">
+    <div className={`padded ${scorecardCss.card}`}>
       <TopBar>
         <Link to="/scorecards" className="soft">
           Scorecards
@@ -144,9 +144,9 @@ function Difference({ of }: { of?: Schema["Paired"] }) {
   const signed = (v: number | null | undefined) =>
     v === null || v === undefined ? "–" : `${v < 0 ? "−" : "+"}${Math.abs(v).toFixed(2)}`;
   return (
-    <span className="soft small figure difference">
+    <Box component="span" display="block" className="soft small figure">
       {signed(of.difference)}
       {of.difference_ci ? ` (${signed(of.difference_ci[0])} to ${signed(of.difference_ci[1])})` : ""}
-    </span>
+    </Box>
   );
 }

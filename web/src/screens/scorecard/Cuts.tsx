@@ -1,4 +1,12 @@
-import { Button, Table, UnstyledButton } from "@mantine/core";
+import { Box, Button, Table, UnstyledButton } from "@mantine/core";
+import {
+  type ColumnDef,
+  flexRender,
+  getCoreRowModel,
+  getSortedRowModel,
+  type SortingState,
+  useReactTable,
+} from "@tanstack/react-table";
 import { useState } from "react";
 import { Link } from "react-router";
 import { SelectField } from "../../parts/Field";
@@ -13,38 +21,131 @@ const BY = {
 } as const;
 type By = keyof typeof BY;
 
-const COLUMNS: { name: string; words: string; of: (c: Cut) => number | string | null }[] = [
-  { name: "name", words: "", of: (c) => c.name },
-  { name: "fp", words: "false", of: (c) => c.fp_findings },
-  { name: "tp", words: "real", of: (c) => c.tp_findings },
-  { name: "precision", words: "precision", of: (c) => c.precision },
-  { name: "missed", words: "missed", of: (c) => c.fn_labels },
-  { name: "found", words: "found", of: (c) => c.tp_labels },
-  { name: "recall", words: "recall", of: (c) => c.recall },
-  { name: "delay", words: "median delay", of: (c) => c.delay_s },
-  { name: "rate", words: "false a week", of: (c) => c.false_per_week ?? null },
-  { name: "unjudged", words: "unjudged", of: (c) => c.unjudged },
-];
 const SHOWN = 12;
+/** What first stands on top: the most false findings, or by cause, where none can be false, the most missed. */
+const FIRST: Record<By, SortingState> = {
+  by_stream: [{ id: "fp", desc: true }],
+  by_family: [{ id: "fp", desc: true }],
+  by_cause: [{ id: "missed", desc: true }],
+};
+
+/** A column of figures; what has none stands last, either way. */
+function column(
+  id: string,
+  header: string,
+  of: (c: Cut) => number | null | undefined,
+  cell: (c: Cut) => React.ReactNode,
+): ColumnDef<Cut> {
+  return {
+    id,
+    header,
+    accessorFn: (c) => of(c) ?? undefined,
+    cell: ({ row }) => cell(row.original),
+    sortUndefined: "last",
+  };
+}
+
+function columnsOf(by: By, scan: number | null): ColumnDef<Cut>[] {
+  const all: ColumnDef<Cut>[] = [
+    {
+      id: "name",
+      header: BY[by],
+      accessorKey: "name",
+      cell: ({ row: { original: c } }) =>
+        c.stream !== undefined && scan !== null ? (
+          <Link to={`/workbench/${c.stream}?scan=${scan}`}>{c.name}</Link>
+        ) : (
+          c.name || "no cause noted"
+        ),
+    },
+    column(
+      "fp",
+      "false",
+      (c) => c.fp_findings,
+      (c) => figure(c.fp_findings),
+    ),
+    column(
+      "tp",
+      "real",
+      (c) => c.tp_findings,
+      (c) => figure(c.tp_findings),
+    ),
+    column(
+      "precision",
+      "precision",
+      (c) => c.precision,
+      (c) => <Share ci={c.precision_ci} value={c.precision} />,
+    ),
+    column(
+      "missed",
+      "missed",
+      (c) => c.fn_labels,
+      (c) => figure(c.fn_labels),
+    ),
+    column(
+      "found",
+      "found",
+      (c) => c.tp_labels,
+      (c) => figure(c.tp_labels),
+    ),
+    column(
+      "recall",
+      "recall",
+      (c) => c.recall,
+      (c) => <Share ci={c.recall_ci} value={c.recall} />,
+    ),
+    column(
+      "delay",
+      "median delay",
+      (c) => c.delay_s,
+      (c) => duration(c.delay_s),
+    ),
+    column(
+      "rate",
+      "false a week",
+      (c) => c.false_per_week,
+      (c) => figure(c.false_per_week, 2),
+    ),
+    column(
+      "unjudged",
+      "unjudged",
+      (c) => c.unjudged,
+      (c) => figure(c.unjudged),
+    ),
+  ];
+  // A rate is of a stream's own weeks; a cause is of incidents, and so has no false findings.
+  const left: string[] = by === "by_stream" ? [] : by === "by_family" ? ["rate"] : ["rate", ...OF_FINDINGS];
+  return all.filter((c) => !left.includes(c.id ?? ""));
+}
+const OF_FINDINGS = ["fp", "precision", "unjudged"];
+
+function Share({ ci, value }: { ci: (number | null)[] | null; value: number | null }) {
+  return (
+    <>
+      <Whisker value={value} low={ci?.[0] ?? null} high={ci?.[1] ?? null} /> {ratio(value)}
+    </>
+  );
+}
 
 /** The same counts by stream, family or cause; the heads sort. */
 export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
   const [by, setBy] = useState<By>("by_stream");
-  const [sort, setSort] = useState({ name: "fp", up: false });
+  const [sorting, setSorting] = useState(FIRST.by_stream);
   const [isAll, setAll] = useState(false);
-  const column = COLUMNS.find((c) => c.name === sort.name) ?? COLUMNS[0];
-  const rows = [...card[by]].sort((a, b) => {
-    const [p, q] = [column?.of(a) ?? null, column?.of(b) ?? null];
-    // What has no value stands last, either way.
-    if (p === null || q === null) return Number(p === null) - Number(q === null);
-    const order = typeof p === "string" ? p.localeCompare(String(q)) : p - Number(q);
-    return (sort.up ? order : -order) || a.name.localeCompare(b.name);
+  const table = useReactTable({
+    data: card[by],
+    columns: columnsOf(by, scan),
+    state: { sorting },
+    onSortingChange: setSorting,
+    enableSortingRemoval: false,
+    sortDescFirst: true,
+    getCoreRowModel: getCoreRowModel(),
+    getSortedRowModel: getSortedRowModel(),
   });
-  const columns = COLUMNS.filter((c) => by === "by_stream" || c.name !== "rate").filter(
-    (c) => by !== "by_cause" || !["fp", "precision", "unjudged"].includes(c.name),
-  );
+  const rows = table.getSortedRowModel().rows;
+  const look = (id: string) => (id === "name" ? undefined : "figure");
   return (
-    <section aria-label="Cut finer" className="cuts">
+    <Box aria-label="Cut finer" component="section" pt={6} mb={12} className="lined">
       <h2>
         By{" "}
         <SelectField
@@ -53,9 +154,7 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
           value={by}
           onChange={(e) => {
             setBy(e.target.value as By);
-            setSort(
-              e.target.value === "by_cause" ? { name: "missed", up: false } : { name: "fp", up: false },
-            );
+            setSorting(FIRST[e.target.value as By]);
           }}
         >
           {Object.entries(BY).map(([key, words]) => (
@@ -68,30 +167,28 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
       <Table className="rows">
         <Table.Thead>
           <Table.Tr>
-            {columns.map((c) => (
-              <Table.Th
-                key={c.name}
-                className={c.name === "name" ? undefined : "figure"}
-                aria-sort={sort.name === c.name ? (sort.up ? "ascending" : "descending") : "none"}
-              >
-                <UnstyledButton
-                  className="head"
-                  onClick={() =>
-                    setSort({ name: c.name, up: sort.name === c.name ? !sort.up : c.name === "name" })
-                  }
+            {table.getFlatHeaders().map(({ id, column: c }) => {
+              const order = c.getIsSorted();
+              return (
+                <Table.Th
+                  key={id}
+                  className={look(id)}
+                  aria-sort={order === "asc" ? "ascending" : order === "desc" ? "descending" : "none"}
                 >
-                  {c.words || BY[by]} {sort.name === c.name ? (sort.up ? "↑" : "↓") : ""}
-                </UnstyledButton>
-              </Table.Th>
-            ))}
+                  <UnstyledButton className="nowrap" onClick={c.getToggleSortingHandler()}>
+                    {String(c.columnDef.header)} {order === "asc" ? "↑" : order === "desc" ? "↓" : ""}
+                  </UnstyledButton>
+                </Table.Th>
+              );
+            })}
           </Table.Tr>
         </Table.Thead>
         <Table.Tbody>
-          {rows.slice(0, isAll ? undefined : SHOWN).map((c) => (
-            <Table.Tr key={c.name}>
-              {columns.map(({ name }) => (
-                <Table.Td key={name} className={name === "name" ? undefined : "figure"}>
-                  {cell(c, name, scan)}
+          {rows.slice(0, isAll ? undefined : SHOWN).map((row) => (
+            <Table.Tr key={row.id}>
+              {row.getVisibleCells().map((cell) => (
+                <Table.Td key={cell.id} className={look(cell.column.id)}>
+                  {flexRender(cell.column.columnDef.cell, cell.getContext())}
                 </Table.Td>
               ))}
             </Table.Tr>
@@ -103,40 +200,6 @@ export function Cuts({ card, scan }: { card: Card; scan: number | null }) {
           {isAll ? "Show the first ones" : `Show all ${plural(rows.length, "row")}`}
         </Button>
       )}
-    </section>
+    </Box>
   );
-}
-
-function cell(c: Cut, name: string, scan: number | null) {
-  const pair = (ci: (number | null)[] | null, value: number | null) => (
-    <>
-      <Whisker value={value} low={ci?.[0] ?? null} high={ci?.[1] ?? null} /> {ratio(value)}
-    </>
-  );
-  switch (name) {
-    case "name":
-      return c.stream !== undefined && scan !== null ? (
-        <Link to={`/workbench/${c.stream}?scan=${scan}`}>{c.name}</Link>
-      ) : (
-        c.name || "no cause noted"
-      );
-    case "fp":
-      return figure(c.fp_findings);
-    case "tp":
-      return figure(c.tp_findings);
-    case "precision":
-      return pair(c.precision_ci, c.precision);
-    case "missed":
-      return figure(c.fn_labels);
-    case "found":
-      return figure(c.tp_labels);
-    case "recall":
-      return pair(c.recall_ci, c.recall);
-    case "delay":
-      return duration(c.delay_s);
-    case "rate":
-      return figure(c.false_per_week, 2);
-    default:
-      return figure(c.unjudged);
-  }
 }

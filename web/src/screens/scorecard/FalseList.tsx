@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -25,9 +25,9 @@ export function FalseList({ scan, part, count }: { scan: number; part: Part; cou
   });
   if (!isOpen)
     return (
-      <p className="block">
+      <Box component="p" display="block">
         <Button onClick={() => setOpen(true)}>List and judge all {plural(count, "false finding")}</Button>
-      </p>
+      </Box>
     );
   if (list.isPending) return <Waiting what="Finding them" />;
   if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;

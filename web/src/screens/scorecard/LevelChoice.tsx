@@ -10,6 +10,7 @@ import { Field, SelectField } from "../../parts/Field";
 import { figure, ratio } from "../../parts/words";
 import type { BestLevel, Part } from "./figures";
 import type { Marked } from "./PrecisionRecall";
+import scorecardCss from "./scorecard.module.css";
 
 type Want = "recall" | "false" | "gap" | "cost";
 
@@ -87,11 +88,12 @@ export function LevelChoice({
     });
   };
   return (
-    <section aria-label="Choose a level" className="level-choice">
+    <section aria-label="Choose a level" className={scorecardCss.levelChoice}>
       <p>
         Wanted:{" "}
         <SelectField
           className="word"
+          maw="100%"
           aria-label="Constraint"
           value={want}
           onChange={(e) => state(e.target.value as Want, WANTS[e.target.value as Want].usual)}
@@ -140,23 +142,23 @@ function BestWords({ best }: { best: BestLevel }) {
   };
   const levels = [...new Set(best.block_levels.map((v) => v.toFixed(2)))];
   return (
-    <dl className="level-figures small">
+    <dl className="small">
       {!best.is_met && (
         <>
-          <dt>not met</dt>
+          <dt className="soft">not met</dt>
           <dd>No level from 2 to 12 σ meets this; the nearest is {best.level.toFixed(2)} σ.</dd>
         </>
       )}
-      <dt>at {best.level.toFixed(2)} σ, on the data it was chosen on</dt>
+      <dt className="soft">at {best.level.toFixed(2)} σ, on the data it was chosen on</dt>
       <dd>{words(best.apparent)}</dd>
-      <dt>chosen on four fifths, judged on the fifth</dt>
+      <dt className="soft">chosen on four fifths, judged on the fifth</dt>
       <dd>
         {words(best.cross_validated)}
         {levels.length > 1 ? ` (levels from ${levels.sort()[0]} to ${levels.sort().at(-1)} σ)` : ""}
       </dd>
       {best.locked && (
         <>
-          <dt>on the locked span</dt>
+          <dt className="soft">on the locked span</dt>
           <dd>{words(best.locked)}</dd>
         </>
       )}

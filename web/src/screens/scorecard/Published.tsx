@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button, Group } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api, get, type Schema } from "../../api/client";
@@ -8,7 +8,7 @@ import { dayTime, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { CardBody } from "./CardBody";
 import type { Figures } from "./figures";
-import "./scorecard.css";
+import scorecardCss from "./scorecard.module.css";
 
 /** A scorecard as it was frozen, and what has changed since. */
 export default function Published() {
@@ -27,7 +27,7 @@ export default function Published() {
   const d = card.data;
   const file = (name: string) => `/api/v1/published/${id}/${name}`;
   return (
-    <div className="padded card">
+    <div className={`padded ${scorecardCss.card}`}>
       <TopBar>
         <Link to="/scorecards" className="soft">
           Scorecards
@@ -45,7 +45,7 @@ export default function Published() {
         <summary>The plan, {`${d.plan} v${d.version}`}</summary>
         <pre>{d.plan_text}</pre>
       </details>
-      <footer className="card-foot small">
+      <Group component="footer" gap={18} pt={8} className={`${scorecardCss.cardFoot} lined small`}>
         <Button onClick={() => print()}>Print</Button>
         {["html", "csv", "json"].map((kind) => (
           <a key={kind} className="act" href={file(`card.${kind}`)} download>
@@ -61,10 +61,10 @@ export default function Published() {
             {name}
           </a>
         ))}
-        <span className="soft figure end">
+        <Box component="span" ml="auto" className="soft figure">
           data {d.data_digest.slice(0, 10)} · logbook {d.logbook_version} · code {d.code_version}
-        </span>
-      </footer>
+        </Box>
+      </Group>
     </div>
   );
 }
@@ -83,7 +83,7 @@ function Since({ since, then, scan }: { since: Schema["Since"]; then: Figures; s
     since.streams_changed && `the samples of ${plural(since.streams_changed, "stream")} are others now`,
   ].filter(Boolean);
   return (
-    <div className="stale" role="status">
+    <Box py={4} my={6} className="noted" role="status">
       <strong>Stale.</strong> Since then {parts.join(", ")}.{" "}
       {now && (
         <>
@@ -93,6 +93,6 @@ function Since({ since, then, scan }: { since: Schema["Since"]; then: Figures; s
         </>
       )}
       {scan !== null && <Link to={`/scorecards/${scan}`}>The scan as it counts today</Link>}
-    </div>
+    </Box>
   );
 }

@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button, Group } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -19,7 +19,7 @@ import { FalseList } from "./FalseList";
 import { type Events, fetchCard, isCounting, type Part, partOf } from "./figures";
 import { LevelChoice } from "./LevelChoice";
 import type { Marked } from "./PrecisionRecall";
-import "./scorecard.css";
+import scorecardCss from "./scorecard.module.css";
 
 /** How a scan fares against the logbook as it is now. */
 export default function Scorecard() {
@@ -81,7 +81,7 @@ function Counted({
       ),
   });
   return (
-    <div className="padded card">
+    <div className={`padded ${scorecardCss.card}`}>
       <TopBar>
         <Link to="/scorecards" className="soft">
           Scorecards
@@ -130,7 +130,7 @@ function PartWords({
   span: { start: number; end: number };
 }) {
   return (
-    <span className="part">
+    <Box component="span" display="block" mt={4} className="part">
       Counted:{" "}
       <SelectField
         className="word"
@@ -165,7 +165,7 @@ function PartWords({
           </Button>
         </>
       )}
-    </span>
+    </Box>
   );
 }
 
@@ -236,8 +236,10 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
   return (
     <>
       {title !== null && (
-        <form
-          className="publish"
+        <Box
+          component="form"
+          py={8}
+          className="publish ruled"
           onSubmit={(e) => {
             e.preventDefault();
             void publish();
@@ -262,9 +264,9 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
           </span>
           {state === "failed" && <p role="alert">{running?.message}</p>}
           {error !== null && <Trouble error={error} />}
-        </form>
+        </Box>
       )}
-      <footer className="card-foot small">
+      <Group component="footer" gap={18} pt={8} className={`${scorecardCss.cardFoot} lined small`}>
         <AddToBoard pane={{ kind: "scorecard" }} />
         <Button
           aria-expanded={title !== null}
@@ -281,11 +283,11 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
         <a className="act" href={file("svg")} download>
           Precision as a picture
         </a>
-        <span className="soft figure end">
+        <Box component="span" ml="auto" className="soft figure">
           data {answer.data_digest.slice(0, 10)} · logbook {answer.logbook_version} · {scan.plan} v
           {scan.version} · code {scan.code_version}
-        </span>
-      </footer>
+        </Box>
+      </Group>
     </>
   );
 }

@@ -1,4 +1,4 @@
-import { Button, Checkbox, Table } from "@mantine/core";
+import { Box, Button, Checkbox, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -9,7 +9,6 @@ import { Hint } from "../../parts/Hint";
 import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Trend } from "./Trend";
-import "./scorecard.css";
 
 const MOST = 6;
 
@@ -64,7 +63,7 @@ export default function Scorecards() {
             <Table.Thead>
               <Table.Tr>
                 <Table.Th>
-                  <span className="visually-hidden">compare</span>
+                  <VisuallyHidden component="span">compare</VisuallyHidden>
                 </Table.Th>
                 <Table.Th>plan</Table.Th>
                 <Table.Th>over</Table.Th>
@@ -85,7 +84,7 @@ export default function Scorecards() {
         </>
       )}
       {published.data && published.data.length > 0 && (
-        <section aria-label="Published" className="later">
+        <Box aria-label="Published" component="section" mt={22}>
           <h2>
             Published <span className="soft small">frozen, with all that was counted</span>
           </h2>
@@ -122,7 +121,7 @@ export default function Scorecards() {
               ))}
             </Table.Tbody>
           </Table>
-        </section>
+        </Box>
       )}
       {[...plans].slice(0, 4).map(([id, name]) => (
         <Trend key={id} plan={id} name={name} />

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, list } from "../../api/client";
@@ -24,7 +25,7 @@ export function Trend({ plan, name }: { plan: number; name: string }) {
   const x = (i: number) => L + 20 + (i * (W - L - 130)) / Math.max(1, months.length - 1);
   const y = (v: number) => 10 + (1 - v) * (H - 40);
   return (
-    <section aria-label="Precision over time" className="trend">
+    <Box aria-label="Precision over time" component="section" mt="1.6rem">
       <h2>
         {name} <span className="soft small">precision by month, a line for each version</span>
       </h2>
@@ -85,12 +86,12 @@ export function Trend({ plan, name }: { plan: number; name: string }) {
       </svg>
       <p className="small">
         {versions.map((v) => (
-          <span key={v.version} className="apart">
+          <Box key={v.version} component="span" mr={16}>
             <Link to={`/scorecards/${v.scan}`}>v{v.version}</Link> on {plural(v.streams, "stream")}: precision{" "}
             {ratio(v.precision)}, recall {ratio(v.recall)}
-          </span>
+          </Box>
         ))}
       </p>
-    </section>
+    </Box>
   );
 }

@@ -1,4 +1,4 @@
-import { Button, CopyButton, Modal } from "@mantine/core";
+import { Box, Button, CopyButton, Group, Modal, Stack } from "@mantine/core";
 import type { Schema } from "../../api/client";
 import { dayTime, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
@@ -12,14 +12,16 @@ export function LinkShown({ made, onClose }: { made: MadeLink; onClose: () => vo
   const ends = made.person.link_ends_at ? made.person.link_ends_at : null;
   return (
     <Modal opened onClose={onClose} title={`A link for ${who}`}>
-      <div className="dialog">
+      <Stack gap={14}>
         <p className="tight">
           Hand this to {who}. It sets the password of <strong>{made.person.name}</strong> once
           {ends ? `, until ${dayTime(ends, fleetZone())} ${zoneName(ends, fleetZone())}` : ""}. It is shown
           only now.
         </p>
-        <div className="link-text">{address}</div>
-        <div className="acts">
+        <Box p="8px 10px" bg="var(--wash)" className="secret">
+          {address}
+        </Box>
+        <Group gap="6px 18px">
           <CopyButton value={address}>
             {({ copied, copy }) => (
               <Button variant="filled" onClick={copy} data-autofocus>
@@ -28,8 +30,8 @@ export function LinkShown({ made, onClose }: { made: MadeLink; onClose: () => vo
             )}
           </CopyButton>
           <Button onClick={onClose}>Done</Button>
-        </div>
-      </div>
+        </Group>
+      </Stack>
     </Modal>
   );
 }

@@ -1,45 +1,47 @@
-import { Button, Modal, PasswordInput } from "@mantine/core";
-import { type FormEvent, useState } from "react";
+import { Button, Modal, PasswordInput, Stack } from "@mantine/core";
+import { hasLength, useForm } from "@mantine/form";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useChange } from "./useChange";
 
+const LEAST = 12;
+
 /** One's own password. */
 export function Password({ onDone, onClose }: { onDone: () => void; onClose: () => void }) {
-  const [old, setOld] = useState("");
-  const [fresh, setFresh] = useState("");
+  const form = useForm({
+    initialValues: { old: "", new: "" },
+    validate: { new: hasLength({ min: LEAST }, `${LEAST} characters or more`) },
+  });
   const { error, isBusy, change } = useChange("sessions");
-  const send = async (event: FormEvent) => {
-    event.preventDefault();
-    if (await change(() => api.PUT("/api/v1/session/password", { body: { old, new: fresh } }))) {
+  const send = form.onSubmit(async (body) => {
+    if (await change(() => api.PUT("/api/v1/session/password", { body }))) {
       onDone();
       onClose();
     }
-  };
+  });
   return (
     <Modal opened onClose={onClose} title="Change the password">
-      <form className="dialog" onSubmit={send}>
-        <PasswordInput
-          label="Present password"
-          value={old}
-          onChange={(e) => setOld(e.currentTarget.value)}
-          autoComplete="current-password"
-          required
-          data-autofocus
-        />
-        <PasswordInput
-          label="New password"
-          description="12 characters or more"
-          value={fresh}
-          onChange={(e) => setFresh(e.currentTarget.value)}
-          autoComplete="new-password"
-          minLength={12}
-          required
-        />
-        {error !== null && <Trouble error={error} />}
-        <Button type="submit" variant="filled" size="sm" disabled={isBusy}>
-          Change it
-        </Button>
+      <form onSubmit={send}>
+        <Stack gap={14}>
+          <PasswordInput
+            label="Present password"
+            {...form.getInputProps("old")}
+            autoComplete="current-password"
+            required
+            data-autofocus
+          />
+          <PasswordInput
+            label="New password"
+            description={`${LEAST} characters or more`}
+            {...form.getInputProps("new")}
+            autoComplete="new-password"
+            required
+          />
+          {error !== null && <Trouble error={error} />}
+          <Button type="submit" variant="filled" size="sm" disabled={isBusy}>
+            Change it
+          </Button>
+        </Stack>
       </form>
     </Modal>
   );

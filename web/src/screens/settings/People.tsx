@@ -1,7 +1,8 @@
-import { Button, NativeSelect, Table } from "@mantine/core";
+import { Button, Group, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, list, type Schema } from "../../api/client";
+import { WordSelect } from "../../parts/WordSelect";
 import { dayTime, plural, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Invite } from "./Invite";
@@ -46,7 +47,7 @@ export function People({ own }: { own: string }) {
               <Table.Th>signs in as</Table.Th>
               <Table.Th>last here, {zoneName(Date.now(), fleetZone())}</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">what can be done</span>
+                <VisuallyHidden component="span">what can be done</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>
@@ -60,19 +61,19 @@ export function People({ own }: { own: string }) {
                   {p.name === own || p.state === "disabled" ? (
                     p.role
                   ) : (
-                    <NativeSelect
-                      className="role"
-                      size="xs"
-                      aria-label={`Role of ${p.name}`}
-                      data={[...ROLES]}
+                    <WordSelect
+                      label={`Role of ${p.name}`}
                       value={p.role}
-                      onChange={(e) => alter(p.id, { role: e.currentTarget.value as Person["role"] })}
+                      choices={ROLES.map((r) => [r, r] as const)}
+                      onChange={(role) => alter(p.id, { role })}
                     />
                   )}
                 </Table.Td>
-                <Table.Td className="login">{p.name}</Table.Td>
+                <Table.Td ff="monospace" pr={16} className="nowrap">
+                  {p.name}
+                </Table.Td>
                 <Table.Td className="soft">{whenHere(p, own)}</Table.Td>
-                <Table.Td className="acts-cell">
+                <Table.Td className="right nowrap">
                   {p.name !== own && <Acts person={p} onLink={link} onAlter={alter} />}
                 </Table.Td>
               </Table.Tr>
@@ -95,7 +96,7 @@ interface ActsProps {
 function Acts({ person: p, onLink, onAlter }: ActsProps) {
   const isDisabled = p.state === "disabled";
   return (
-    <span className="acts ends">
+    <Group component="span" gap="6px 18px" justify="flex-end">
       {!isDisabled && (
         <Button onClick={() => onLink(p.id)} aria-label={`New link for ${p.name}`}>
           {p.state === "invited" ? "New invitation" : "New password"}
@@ -107,7 +108,7 @@ function Acts({ person: p, onLink, onAlter }: ActsProps) {
       >
         {isDisabled ? "Enable" : "Disable"}
       </Button>
-    </span>
+    </Group>
   );
 }
 

@@ -1,6 +1,6 @@
+import { Box, Group } from "@mantine/core";
 import type { ReactNode } from "react";
 import { Trouble, Waiting } from "../../parts/ask";
-import "./settings.css";
 
 interface Props {
   title: string;
@@ -15,15 +15,15 @@ interface Props {
 /** One part of the settings: a title with a sentence and an action, and what it is about. */
 export function Section({ title, sum, action, isPending, error, children }: Props) {
   return (
-    <section className="setting" aria-label={title}>
-      <header>
+    <Box component="section" m="4px 0 26px" miw={0} className="scrolls" aria-label={title}>
+      <Group component="header" gap="4px 14px" pb={7} mb={2} align="baseline" className="under">
         <h2>{title}</h2>
-        <span className="soft small">{sum}</span>
+        <span className="soft small filler">{sum}</span>
         {action}
-      </header>
+      </Group>
       {isPending && <Waiting what={`Reading: ${title.toLowerCase()}`} />}
       {error !== null && error !== undefined && <Trouble error={error} />}
       {children}
-    </section>
+    </Box>
   );
 }

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Button, Table, VisuallyHidden } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, list } from "../../api/client";
@@ -32,7 +32,7 @@ export function Sessions() {
             <Table.Th>address</Table.Th>
             <Table.Th>last used, {zoneName(Date.now(), fleetZone())}</Table.Th>
             <Table.Th>
-              <span className="visually-hidden">end</span>
+              <VisuallyHidden component="span">end</VisuallyHidden>
             </Table.Th>
           </Table.Tr>
         </Table.Thead>
@@ -42,13 +42,15 @@ export function Sessions() {
               <Table.Td title={r.agent}>
                 {r.is_this ? <strong>this one, {browserOf(r.agent ?? "")}</strong> : browserOf(r.agent ?? "")}
               </Table.Td>
-              <Table.Td className="login">{r.address}</Table.Td>
+              <Table.Td ff="monospace" pr={16} className="nowrap">
+                {r.address}
+              </Table.Td>
               <Table.Td className="soft">
                 {r.is_this
                   ? `since ${dayTime(r.created_at ?? "", fleetZone())}`
                   : dayTime(r.last_seen_at ?? "", fleetZone())}
               </Table.Td>
-              <Table.Td className="acts-cell">
+              <Table.Td className="right nowrap">
                 {!r.is_this && (
                   <Button
                     aria-label={`End the session at ${r.address}`}

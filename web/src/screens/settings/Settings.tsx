@@ -2,6 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { NavLink, useParams } from "react-router";
 import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
+import partsCss from "../../parts/parts.module.css";
+import { SideBySide } from "../../parts/SideBySide";
 import { fleetZone } from "../../parts/zones";
 import { People } from "./People";
 import { Section } from "./Section";
@@ -42,7 +44,7 @@ export default function Settings() {
       <TopBar>
         <h1>Settings</h1>
       </TopBar>
-      <nav className="parts" aria-label="Parts of settings">
+      <nav className={partsCss.parts} aria-label="Parts of settings">
         {shown.map((p) => (
           <NavLink key={p.part} to={`/settings${p.part && `/${p.part}`}`} end>
             {p.words}
@@ -51,11 +53,11 @@ export default function Settings() {
         <NavLink to="/intake/calendars">Calendars</NavLink>
       </nav>
       {part ? (
-        <div className="settings" data-one>
+        <SideBySide of="repeat(auto-fit, minmax(min(100%, 480px), 1fr))" gap="0 42px" maw={860}>
           {one[part] || <p className="soft">This part is for admins.</p>}
-        </div>
+        </SideBySide>
       ) : (
-        <div className="settings">
+        <SideBySide of="repeat(auto-fit, minmax(min(100%, 480px), 1fr))" gap="0 42px">
           <div>
             {one.people}
             {one.tokens}
@@ -66,7 +68,7 @@ export default function Settings() {
             {one.storage}
             {one.about}
           </div>
-        </div>
+        </SideBySide>
       )}
     </div>
   );

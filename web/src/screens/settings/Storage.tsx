@@ -1,4 +1,4 @@
-import { Table } from "@mantine/core";
+import { Box, Group, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Schema } from "../../api/client";
 import { dayTime, figure, plural, zoneName } from "../../parts/words";
@@ -56,17 +56,38 @@ function Shares({ title, parts }: { title: string; parts: Schema["Part"][] }) {
       <div>
         <strong>{title}</strong> <span className="figure">{bytes(total)}</span>
       </div>
-      <div className="share" aria-hidden="true">
+      <Group
+        gap={1}
+        h={12}
+        wrap="nowrap"
+        align="stretch"
+        m="8px 0 6px"
+        bd="1px solid var(--line)"
+        className="share"
+        aria-hidden="true"
+      >
         {seen.map((p, i) => (
-          <i key={p.name} style={{ width: `${(100 * p.bytes) / total}%`, opacity: shade(i) }} />
+          <i
+            key={p.name}
+            style={{ width: `${(100 * p.bytes) / total}%`, opacity: shade(i), background: "var(--ink)" }}
+          />
         ))}
-      </div>
+      </Group>
       <Table className="rows">
         <Table.Tbody>
           {seen.map((p, i) => (
             <Table.Tr key={p.name}>
               <Table.Td>
-                <i className="swatch" style={{ opacity: shade(i) }} aria-hidden="true" />{" "}
+                <Box
+                  component="i"
+                  w={11}
+                  h={11}
+                  mr={6}
+                  bg="var(--ink)"
+                  display="inline-block"
+                  style={{ opacity: shade(i) }}
+                  aria-hidden="true"
+                />{" "}
                 {NAMES[p.name] ?? p.name}
               </Table.Td>
               <Table.Td className="figure">{bytes(p.bytes)}</Table.Td>

@@ -1,8 +1,11 @@
-import { Button, Checkbox, NumberInput, Table, TextInput } from "@mantine/core";
+import { Button, Checkbox, NumberInput, Table, TextInput, VisuallyHidden } from "@mantine/core";
+import { useForm } from "@mantine/form";
 import { useQuery } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
+import { useState } from "react";
 import { api, get, list, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { FormRow } from "../../parts/FormRow";
+import { sure } from "../../parts/sure";
 import { day, dayTime, plural, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Section } from "./Section";
@@ -51,13 +54,21 @@ export function Tokens() {
               <Table.Th>last used, {zoneName(Date.now(), fleetZone())}</Table.Th>
               <Table.Th>ends</Table.Th>
               <Table.Th>
-                <span className="visually-hidden">revoke</span>
+                <VisuallyHidden component="span">revoke</VisuallyHidden>
               </Table.Th>
             </Table.Tr>
           </Table.Thead>
           <Table.Tbody>
             {rows.map((t) => (
-              <TokenRow key={t.id} token={t} onRevoke={() => revoke(t.id)} />
+              <TokenRow
+                key={t.id}
+                token={t}
+                onRevoke={() =>
+                  sure("Revoke", t.name, "Whatever sends or reads with it is refused from now on.", () =>
+                    revoke(t.id),
+                  )
+                }
+              />
             ))}
           </Table.Tbody>
         </Table>
@@ -82,7 +93,7 @@ function TokenRow({ token: t, onRevoke }: { token: Token; onRevoke: () => void }
         {t.last_used_at ? dayTime(t.last_used_at, fleetZone()) : "never"}
       </Table.Td>
       <Table.Td className="soft nowrap">{t.expires_at ? day(t.expires_at, fleetZone()) : "never"}</Table.Td>
-      <Table.Td className="acts-cell">
+      <Table.Td className="right nowrap">
         {t.revoked_at ? (
           <span className="soft">revoked</span>
         ) : (
@@ -97,49 +108,47 @@ function TokenRow({ token: t, onRevoke }: { token: Token; onRevoke: () => void }
 
 function NewToken({ onMade }: { onMade: (made: { name: string; text: string }) => void }) {
   const { error, isBusy, change } = useChange("tokens");
-  const [name, setName] = useState("");
-  const [scopes, setScopes] = useState<string[]>(["push"]);
-  const [days, setDays] = useState<number | string>(USUAL_DAYS);
-  const make = (event: FormEvent) => {
-    event.preventDefault();
-    void change(async () => {
-      const body = { name, scopes: scopes as Scope[], days: Number(days) > 0 ? Number(days) : null };
+  const form = useForm({
+    initialValues: { name: "", scopes: ["push"] as Scope[], days: USUAL_DAYS },
+    // None, or no number, is for ever.
+    transformValues: (v) => ({ ...v, days: Number(v.days) || null }),
+  });
+  const make = form.onSubmit((body) =>
+    change(async () => {
       const made = await get(api.POST("/api/v1/tokens", { body }));
       onMade({ name: made.name, text: made.text ?? "" });
-      setName("");
-    });
-  };
+      form.setFieldValue("name", "");
+    }),
+  );
   return (
-    <form className="form" onSubmit={make} aria-label="New token">
+    <FormRow onSubmit={make} aria-label="New token">
       <TextInput
         label="Name of a new token"
         name="name"
-        value={name}
-        onChange={(e) => setName(e.currentTarget.value)}
+        {...form.getInputProps("name")}
         placeholder="night loader"
         maxLength={120}
         required
         withAsterisk={false}
       />
-      <Checkbox.Group label="It may" value={scopes} onChange={setScopes}>
+      <Checkbox.Group label="It may" {...form.getInputProps("scopes")}>
         {(Object.keys(SCOPES) as Scope[]).map((s) => (
           <Checkbox key={s} value={s} label={SCOPES[s]} size="xs" radius={0} />
         ))}
       </Checkbox.Group>
       <NumberInput
         label="Ends after, days (0: never)"
-        value={days}
-        onChange={setDays}
+        {...form.getInputProps("days")}
         min={0}
         max={3650}
         allowDecimal={false}
         hideControls
         w={150}
       />
-      <Button type="submit" disabled={isBusy || scopes.length === 0}>
+      <Button type="submit" disabled={isBusy || form.values.scopes.length === 0}>
         Make a token
       </Button>
       {error !== null && <Trouble error={error} />}
-    </form>
+    </FormRow>
   );
 }

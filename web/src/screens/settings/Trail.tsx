@@ -35,13 +35,17 @@ export function Trail({ most }: { most?: number }) {
         <Table.Tbody>
           {rows.map((r) => (
             <Table.Tr key={r.id}>
-              <Table.Td className="login">{dayTime(r.at, fleetZone())}</Table.Td>
+              <Table.Td ff="monospace" pr={16} className="nowrap">
+                {dayTime(r.at, fleetZone())}
+              </Table.Td>
               <Table.Td>{r.by || <span className="soft">nobody</span>}</Table.Td>
               <Table.Td>
                 {r.what}
                 {r.subject ? <span className="soft"> · {r.subject}</span> : null}
               </Table.Td>
-              <Table.Td className="soft login">{r.address}</Table.Td>
+              <Table.Td ff="monospace" pr={16} className="soft nowrap">
+                {r.address}
+              </Table.Td>
             </Table.Tr>
           ))}
         </Table.Tbody>

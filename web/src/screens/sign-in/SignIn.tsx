@@ -1,61 +1,62 @@
-import { Button } from "@mantine/core";
+import { Box, Button, Stack, Title } from "@mantine/core";
+import { useForm } from "@mantine/form";
 import { useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
-import "./sign-in.css";
 
 export function SignIn({ isDemo }: { isDemo: boolean }) {
   const client = useQueryClient();
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
+  const form = useForm({ initialValues: { name: "", password: "" } });
   const { error, attempt } = useAttempt();
-  const submit = async (event: FormEvent) => {
-    event.preventDefault();
+  const submit = form.onSubmit(async (body) => {
     const isIn = await attempt(async () => {
-      await api.POST("/api/v1/session", { body: { name, password } });
+      await api.POST("/api/v1/session", { body });
       await client.invalidateQueries({ queryKey: ["session"] });
     });
-    if (!isIn) setPassword("");
-  };
+    if (!isIn) form.setFieldValue("password", "");
+  });
   return (
-    <main className="sign-in">
-      <h1>Watch Tide</h1>
+    <Box component="main" maw={340} m="14vh auto 0" p={20}>
+      <Title order={1} fz={34}>
+        Watch Tide
+      </Title>
       <Water />
       <p className="soft">
         Which streams stopped behaving like themselves, and how far the answer can be trusted.
       </p>
-      <form onSubmit={submit}>
-        <label>
-          Name
-          <Field
-            className="field wide"
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-            autoComplete="username"
-            required
-          />
-        </label>
-        <label>
-          Password
-          <Field
-            className="field wide"
-            type="password"
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-            autoComplete="current-password"
-            required
-          />
-        </label>
-        {error !== null && <Trouble error={error} />}
-        <Button type="submit" variant="filled">
-          Sign in
-        </Button>
+      <form onSubmit={submit} className="fields">
+        <Stack gap={14} mt={24}>
+          <label>
+            Name
+            <Field
+              w="100%"
+              className="field"
+              {...form.getInputProps("name")}
+              autoComplete="username"
+              required
+            />
+          </label>
+          <label>
+            Password
+            <Field
+              w="100%"
+              className="field"
+              type="password"
+              {...form.getInputProps("password")}
+              autoComplete="current-password"
+              required
+            />
+          </label>
+          {error !== null && <Trouble error={error} />}
+          <Button type="submit" variant="filled">
+            Sign in
+          </Button>
+        </Stack>
       </form>
       {isDemo && <p className="soft small">This is the demo: sign in as demo with the password demo.</p>}
-    </main>
+    </Box>
   );
 }
 
@@ -66,7 +67,7 @@ const [RISE, FALL] = [41, 19];
 function Water() {
   const size = (i: number, at: number) => Math.max(0, 1 - ((i - at) / 3) ** 2);
   return (
-    <svg viewBox={`0 0 ${BINS * 5} 18`} className="water" aria-hidden="true">
+    <svg viewBox={`0 0 ${BINS * 5} 18`} width="100%" height="18" aria-hidden="true">
       <rect width={BINS * 5} height="18" fill="var(--wash)" />
       {Array.from({ length: BINS }, (_, i) => ({ x: i * 5, up: size(i, RISE), down: size(i, FALL) })).map(
         ({ x, up, down }) => (

@@ -1,4 +1,4 @@
-import { Button, Checkbox, Popover } from "@mantine/core";
+import { Box, Button, Checkbox, Fieldset, Popover } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -62,10 +62,10 @@ export function Columns({ chosen }: { chosen: string[] }) {
         <Button>Columns</Button>
       </Popover.Target>
       <Popover.Dropdown className="change">
-        <fieldset className="plain-set">
+        <Fieldset variant="unstyled">
           <legend className="soft small">Columns of this table, for you</legend>
           {names.map((name) => (
-            <label key={name} className="block">
+            <Box key={name} component="label" display="block">
               <Checkbox
                 size="xs"
                 checked={chosen.includes(name)}
@@ -74,10 +74,10 @@ export function Columns({ chosen }: { chosen: string[] }) {
                 }
               />{" "}
               {COLUMNS[name]}
-            </label>
+            </Box>
           ))}
           {error !== null && <Trouble error={error} />}
-        </fieldset>
+        </Fieldset>
       </Popover.Dropdown>
     </Popover>
   );

@@ -1,8 +1,10 @@
+import { Box } from "@mantine/core";
 import { useElementSize } from "@mantine/hooks";
 import type { KeyboardEvent, PointerEvent } from "react";
 import { ticks } from "../../charts/ticks";
 import { day } from "../../parts/words";
 import { COLUMNS, type Span } from "./caps";
+import tideTableCss from "./tide-table.module.css";
 import { useBrush } from "./useBrush";
 import type { Widths } from "./useWidths";
 
@@ -32,15 +34,29 @@ export function Head({
   // A date at the very end would be cut.
   const last = 100 * (1 - CUT / (width || 6 * DATE));
   return (
-    <div className="tide-line tide-head" style={{ gridTemplateColumns: widths.grid }} role="row">
+    <div
+      className={`${tideTableCss.tideLine} ${tideTableCss.tideHead} under soft small`}
+      style={{ gridTemplateColumns: widths.grid }}
+      role="row"
+    >
       <span role="columnheader">
         stream
         <Edge column="name" words="stream" widths={widths} />
       </span>
       <span role="columnheader" aria-label="deviation over time">
-        <span ref={ref} className="axis brush" title="Drag to choose a span" {...brush.handlers}>
+        <Box
+          ref={ref}
+          component="span"
+          pos="relative"
+          display="block"
+          h={20}
+          className="axis clips drags"
+          title="Drag to choose a span"
+          {...brush.handlers}
+        >
           {brush.drawn && (
             <b
+              className="window"
               style={{
                 left: `${x(brush.drawn[0])}%`,
                 width: `${x(brush.drawn[1]) - x(brush.drawn[0])}%`,
@@ -50,11 +66,11 @@ export function Head({
           {axis.at
             .filter((t) => x(t) <= last)
             .map((t) => (
-              <i key={t} style={{ left: `${x(t)}%` }}>
+              <i key={t} className="tick small" style={{ left: `${x(t)}%` }}>
                 {day(t, zone)}
               </i>
             ))}
-        </span>
+        </Box>
       </span>
       {columns.map((c) => (
         <span key={c} role="columnheader" className={c === "state" || c === "owner" ? "" : "right"}>
@@ -100,7 +116,8 @@ function Edge({
       aria-valuemin={widths.least}
       aria-valuemax={widths.most}
       tabIndex={0}
-      className={isLeft ? "column-edge left" : "column-edge"}
+      className={`${tideTableCss.columnEdge} drags`}
+      data-left={isLeft || undefined}
       onKeyDown={press}
       onPointerDown={(e) => e.currentTarget.setPointerCapture(e.pointerId)}
       onPointerMove={drag}

@@ -5,6 +5,7 @@ import { Ribbon } from "../../charts/Ribbon";
 import { dayTime, duration, figure } from "../../parts/words";
 import { useAhead } from "../workbench/ahead";
 import type { Span } from "./caps";
+import tideTableCss from "./tide-table.module.css";
 
 const SIGNS: Record<string, string> = { adrift: "above", silent: "shift-word", steady: "", learning: "soft" };
 
@@ -43,19 +44,23 @@ export const Row = memo(function Row(props: Props) {
   return (
     <div
       {...ahead}
-      className="tide-line tide-row"
+      className={`${tideTableCss.tideLine} ${tideTableCss.tideRow}`}
       role="row"
       style={{ position: "absolute", top, height, left: 0, right: 0, gridTemplateColumns: grid }}
     >
-      <span role="rowheader" className="name">
-        <Link to={`/workbench/${row.id}`} className="tide-stream" aria-current={isChosen || undefined}>
+      <span role="rowheader" className="cut">
+        <Link
+          to={`/workbench/${row.id}`}
+          className={tideTableCss.tideStream}
+          aria-current={isChosen || undefined}
+        >
           {row.title}
         </Link>
       </span>
       {/* biome-ignore lint/a11y/useKeyWithClickEvents: the link of the row does the same by keyboard, without the moment */}
       <span
         role="cell"
-        className="tide-ribbon"
+        className={`${tideTableCss.tideRibbon} front`}
         onClick={(e) => openAt(row, momentAt(e))}
         onPointerMove={move}
         onPointerLeave={() => read(null)}
@@ -107,7 +112,7 @@ function cellOf(column: string, row: TideRow, digits?: number): { words: string 
     case "newest":
       return { words: row.newest === null ? "" : dayTime(row.newest, row.zone) };
     case "owner":
-      return { words: row.owner, look: "name" };
+      return { words: row.owner, look: "cut" };
     default:
       return { words: row.cadence || duration(row.step_s) };
   }

@@ -1,14 +1,17 @@
+import { Box, Group, Stack, VisuallyHidden } from "@mantine/core";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useCallback, useMemo, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { TideRow } from "../../api/client";
 import { scoreAt } from "../../charts/ribbons";
 import { useKeys } from "../../keys/useKeys";
+import partsCss from "../../parts/parts.module.css";
 import { dayTime, digitsFor, figure, plural } from "../../parts/words";
 import { AddToBoard } from "../boards/AddToBoard";
 import type { Line, Span } from "./caps";
 import { Head } from "./Head";
 import { type Reading, Row } from "./Row";
+import tideTableCss from "./tide-table.module.css";
 import { useWidths } from "./useWidths";
 
 const [FAMILY, STREAM] = [34, 24];
@@ -76,9 +79,17 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
   );
   const table = (
     // A table by its roles: of a thousand rows only those in sight are there.
-    <div className="tide-rows" role="table" aria-label="Streams" aria-rowcount={lines.length + 1}>
+    <Stack
+      gap={0}
+      flex={1}
+      mih={0}
+      pos="relative"
+      role="table"
+      aria-label="Streams"
+      aria-rowcount={lines.length + 1}
+    >
       <Head {...{ span, setSpan, zone, columns, widths }} />
-      <div ref={box} className="tide-scroll" role="rowgroup">
+      <Box ref={box} flex={1} className={tideTableCss.tideScroll} role="rowgroup">
         <div style={{ height: list.getTotalSize(), position: "relative" }} role="presentation">
           {list.getVirtualItems().map((item) => {
             const line = lines[item.index];
@@ -102,16 +113,16 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
             );
           })}
         </div>
-      </div>
-    </div>
+      </Box>
+    </Stack>
   );
   return (
     <>
       {table}
       {reading && <Readout reading={reading} />}
-      <p className="visually-hidden" role="status">
+      <VisuallyHidden component="p" role="status">
         {current?.kind === "stream" ? rowWords(current.row) : ""}
-      </p>
+      </VisuallyHidden>
     </>
   );
 }
@@ -127,7 +138,15 @@ function Family({
 }) {
   const adrift = line.rows.filter((r) => r.state === "adrift").length;
   return (
-    <div className="tide-family" role="row" style={{ position: "absolute", top, height, left: 0, right: 0 }}>
+    <Group
+      gap={16}
+      align="baseline"
+      pt={8}
+      wrap="nowrap"
+      className="tide-family under"
+      role="row"
+      style={{ position: "absolute", top, height, left: 0, right: 0 }}
+    >
       <h2 role="rowheader">{line.metric}</h2>
       <span className="soft small" role="cell">
         {line.rows[0]?.unit && `${line.rows[0].unit} · `}
@@ -137,7 +156,7 @@ function Family({
       <span className="small" role="cell">
         <AddToBoard pane={{ kind: "ribbons", metric: line.metric }} />
       </span>
-    </div>
+    </Group>
   );
 }
 
@@ -146,8 +165,14 @@ function Readout({ reading: { row, moment, left, top } }: { reading: Reading }) 
   const bin = scoreAt(row, moment);
   if (!bin) return null;
   return (
-    <div
-      className="tip tide-tip"
+    <Box
+      pos="absolute"
+      bg="var(--panel)"
+      p="5px 9px"
+      fz={12.5}
+      miw={176}
+      bd="1px solid var(--line)"
+      className={`${partsCss.tip} front tide-tip`}
       style={{ left: Math.min(left + 12, window.innerWidth - 230), top: top + 4 }}
     >
       <strong>{row.title}</strong>
@@ -157,7 +182,7 @@ function Readout({ reading: { row, moment, left, top } }: { reading: Reading }) 
           ? "not judged"
           : `${figure(Math.abs(bin.score), 1)} σ ${bin.score < 0 ? "below" : "above"}`}
       </div>
-    </div>
+    </Box>
   );
 }
 

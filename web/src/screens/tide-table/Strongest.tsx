@@ -1,11 +1,14 @@
+import { Box, Group } from "@mantine/core";
 import { Link } from "react-router";
 import type { Finding } from "../../api/client";
 import { isBad, Mark } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { Taking } from "../../parts/Taking";
 import { WordSelect } from "../../parts/WordSelect";
 import { dayTime, duration, figure, plural } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { type Cap, CHOICES } from "./caps";
+import tideTableCss from "./tide-table.module.css";
 
 /** The strongest open findings, so many of a family and of a stream at most. */
 export function Strongest({
@@ -26,8 +29,8 @@ export function Strongest({
   badSides: Map<number, string>;
 }) {
   return (
-    <section aria-label="Strongest open findings" className="strongest">
-      <h2>
+    <section aria-label="Strongest open findings" className={tideTableCss.strongest}>
+      <Group component="h2" gap={14} align="baseline">
         {open ? plural(open, "open finding") : "No open findings"}
         <span className="soft small plain">
           {open === 0
@@ -48,29 +51,33 @@ export function Strongest({
             Review them
           </Link>
         )}
-      </h2>
-      <ol>
+      </Group>
+      <SideBySide component="ol" of="repeat(2, minmax(0, 1fr))" gap="0 28px" m="6px 0 4px" className="plain">
         {findings.map((f) => (
-          <li key={f.id}>
-            <Link to={linkTo(f)}>
-              <Mark
-                kind={f.kind}
-                direction={f.direction}
-                isBad={isBad(f, badSides.get(f.stream) ?? "both")}
-              />
-              <span className="figure">{figure(f.score, 1)} σ</span>
-              <strong>{f.title}</strong>
-              <span className="soft small">
-                {f.metric}, {dayTime(f.start, f.zone)},{" "}
-                {f.kind === "shift"
-                  ? `step of ${figure(f.size)} ${f.unit}`
-                  : duration((f.end - f.start) / 1000)}
-              </span>
+          <Group component="li" key={f.id} gap={8} align="baseline" wrap="nowrap" miw={0} className="under">
+            <Link to={linkTo(f)} className="filler">
+              <Group component="span" gap={10} py={3} align="baseline" wrap="nowrap">
+                <Mark
+                  kind={f.kind}
+                  direction={f.direction}
+                  isBad={isBad(f, badSides.get(f.stream) ?? "both")}
+                />
+                <Box component="span" w={58} flex="none" className="figure right">
+                  {figure(f.score, 1)} σ
+                </Box>
+                <strong>{f.title}</strong>
+                <span className="soft small cut">
+                  {f.metric}, {dayTime(f.start, f.zone)},{" "}
+                  {f.kind === "shift"
+                    ? `step of ${figure(f.size)} ${f.unit}`
+                    : duration((f.end - f.start) / 1000)}
+                </span>
+              </Group>
             </Link>
             <Taking finding={f} />
-          </li>
+          </Group>
         ))}
-      </ol>
+      </SideBySide>
     </section>
   );
 }

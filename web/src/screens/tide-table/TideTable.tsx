@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button, Group, Stack } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link } from "react-router";
@@ -17,7 +17,6 @@ import { CAPS, type Cap, type Line, type Span } from "./caps";
 import { OpenIncidents } from "./OpenIncidents";
 import { Rows } from "./Rows";
 import { linkTo, Strongest } from "./Strongest";
-import "./tide-table.css";
 
 export default function TideTable() {
   const [params, setAddress] = useAddress();
@@ -61,7 +60,7 @@ export default function TideTable() {
   const [first] = tide.data.strongest;
   const badSides = new Map(rows.map((r) => [r.id, r.bad_side]));
   return (
-    <div className="tide">
+    <Stack gap={0} h="100%" p="10px 20px 0">
       <TopBar>
         <h1>Tide table</h1>
         <span className="filler" />
@@ -93,7 +92,7 @@ export default function TideTable() {
         caps={caps}
         setCap={(name, value) => set(name, value === CAPS[name] ? "" : String(value))}
       />
-      <div className="tide-tools">
+      <Group gap={24} py={6} wrap="nowrap">
         <label>
           Sorted by{" "}
           <SelectField className="word" value={sort} onChange={(e) => set("sort", e.target.value)}>
@@ -115,11 +114,11 @@ export default function TideTable() {
           promise={tide.data.fleet_promise}
           onChange={(value) => set("fleet", value === null ? "" : String(value))}
         />
-        <span className="soft small end">
+        <Box component="span" ml="auto" className="soft small">
           {plural(lines.filter((l) => l.kind === "stream").length, "stream")}
-        </span>
+        </Box>
         <Columns chosen={tide.data.columns} />
-      </div>
+      </Group>
       <Rows
         lines={lines}
         span={span}
@@ -129,7 +128,7 @@ export default function TideTable() {
         columns={tide.data.columns}
       />
       <Legend />
-    </div>
+    </Stack>
   );
 }
 
@@ -162,7 +161,7 @@ export function arrange(rows: TideRow[], sort: string, text: string): Line[] {
 
 function Legend() {
   return (
-    <footer className="tide-legend soft small">
+    <Group component="footer" gap={20} p="8px 0 10px" className="ruled soft small">
       <span>Colour and height: size of the deviation from 3.8 σ on.</span>
       <span>
         <Mark kind="outlier" direction="above" /> above
@@ -174,11 +173,11 @@ function Legend() {
         <Mark kind="shift" direction="up" /> shift
       </span>
       <span>filled: the bad side</span>
-      <span className="end">
+      <Box component="span" ml="auto">
         <kbd>↑</kbd> <kbd>↓</kbd> row · <kbd>+</kbd> <kbd>−</kbd> zoom · <kbd>Enter</kbd> open · <kbd>?</kbd>{" "}
         keys
-      </span>
-    </footer>
+      </Box>
+    </Group>
   );
 }
 

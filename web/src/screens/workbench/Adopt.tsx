@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get, type Scan, type Schema } from "../../api/client";
@@ -43,7 +43,7 @@ export function Adopt({ scan, stream, onAdopted }: { scan: Scan; stream: number;
           {a.scan !== null && <Changes lines={a.changes} />}
         </div>
       ))}
-      <div className="acts">
+      <Group gap="6px 18px">
         <Button variant="filled" disabled={isBusy} onClick={() => void adopt(undefined)}>
           Make it standing{scan.streams > 1 ? ` for ${plural(scan.streams, "stream")}` : ""}
         </Button>
@@ -53,7 +53,7 @@ export function Adopt({ scan, stream, onAdopted }: { scan: Scan; stream: number;
           </Button>
         )}
         <Button onClick={() => setOpen(false)}>Leave it</Button>
-      </div>
+      </Group>
       {error !== null && <Trouble error={error} />}
     </section>
   );

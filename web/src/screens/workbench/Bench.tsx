@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useViewportSize } from "@mantine/hooks";
 import { useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
@@ -23,6 +24,7 @@ import { useBeside } from "./useBeside";
 import { useFindingSteps } from "./useFindingSteps";
 import { useTrial } from "./useTrial";
 import { useView } from "./useView";
+import workbenchCss from "./workbench.module.css";
 
 const NO_FINDINGS: Finding[] = [];
 const LEAST_SPAN = 10_000;
@@ -131,7 +133,14 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
         </span>
       </TopBar>
       <Panel minSize={100 - MOST_SIDE} order={1}>
-        <section className="bench-charts" aria-label="Charts">
+        <Box
+          component="section"
+          h="100%"
+          pos="relative"
+          p="8px 0 12px 14px"
+          className="bench-charts scrolls"
+          aria-label="Charts"
+        >
           {view.isError && !shown && <Trouble error={view.error} retry={() => view.refetch()} />}
           {noted && (
             <EntryForm
@@ -171,9 +180,9 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
             />
           )}
           {view.isPending && <Waiting what="Drawing the stream" />}
-        </section>
+        </Box>
       </Panel>
-      <PanelResizeHandle className="bench-handle" aria-label="Width of the plan and findings" />
+      <PanelResizeHandle className={workbenchCss.benchHandle} aria-label="Width of the plan and findings" />
       <Panel
         defaultSize={share(usual)}
         minSize={share(SIDE.least)}

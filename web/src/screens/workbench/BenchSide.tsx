@@ -1,4 +1,4 @@
-import { Button, Tabs } from "@mantine/core";
+import { Box, Button, Stack, Tabs, VisuallyHidden } from "@mantine/core";
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ChartWindow, Finding, Scan, Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -17,6 +17,7 @@ import { promiseWords, ScoreStrip } from "./ScoreStrip";
 import type { StreamFacts } from "./types";
 import type { useBeside } from "./useBeside";
 import type { Trial } from "./useTrial";
+import workbenchCss from "./workbench.module.css";
 
 interface Props {
   stream: StreamFacts;
@@ -44,10 +45,16 @@ export function BenchSide(props: Props) {
   const { stream, findings, chosen, side, change } = props;
   const open = findings.find((f) => f.id === chosen);
   return (
-    <aside className="bench-side" aria-label="Findings, plan and figures">
-      <p className="visually-hidden" role="status">
+    <Box
+      component="aside"
+      h="100%"
+      p="10px 16px 20px"
+      className={`${workbenchCss.benchSide} side scrolls`}
+      aria-label="Findings, plan and figures"
+    >
+      <VisuallyHidden component="p" role="status">
         {props.announced}
-      </p>
+      </VisuallyHidden>
       <Hint name="bench">
         Ink is what was seen, broken what was expected, the wash what passes at the level. <kbd>N</kbd> goes
         to the next finding and shows what is behind it; <kbd>I</kbd> <kbd>F</kbd> <kbd>X</kbd> <kbd>U</kbd>{" "}
@@ -55,7 +62,7 @@ export function BenchSide(props: Props) {
         the plan.
       </Hint>
       <Tabs value={side} onChange={(value) => change({ side: value === "findings" ? value : "plan" })}>
-        <Tabs.List>
+        <Tabs.List mb={6}>
           <Tabs.Tab value="findings">Findings {figure(findings.length)}</Tabs.Tab>
           <Tabs.Tab value="plan">Plan and figures</Tabs.Tab>
         </Tabs.List>
@@ -68,7 +75,7 @@ export function BenchSide(props: Props) {
           <PlanSide {...props} />
         </Tabs.Panel>
       </Tabs>
-    </aside>
+    </Box>
   );
 }
 
@@ -135,12 +142,12 @@ function PlanSide(props: Props) {
       {view?.notes && view.notes.length > 0 && (
         <section>
           <h2>What it rests on</h2>
-          <ul className="notes">
+          <Stack component="ul" gap={3} m="6px 0 0" pl={16} fz={13} className="notes">
             {view.notes.map((note) => (
               <li key={note}>{begun(note)}.</li>
             ))}
             {view.level_note && <li>Level: {view.level_note}.</li>}
-          </ul>
+          </Stack>
         </section>
       )}
     </>

@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import { useState } from "react";
 import type { Range } from "../../charts/TimePane";
 import { WordSelect } from "../../parts/WordSelect";
@@ -74,8 +74,8 @@ export function ChartWords({
   const isNear = (ms: number) => Math.abs(length / ms - 1) < 0.02;
   const periods = PERIODS.filter(([, , ms]) => ms > step && ms * 2 < whole[1] - whole[0]);
   return (
-    <div className="small chart-words">
-      <span className="span-bar">
+    <Group gap="2px 20px" justify="space-between" m="0 108px 8px 56px" className="small">
+      <Group component="span" gap="2px 12px">
         {fits.map(([words, ms]) => (
           <Button key={words} onClick={() => take(ms)} aria-pressed={isNear(ms)}>
             {words}
@@ -95,7 +95,7 @@ export function ChartWords({
             />
           </Word>
         </span>
-      </span>
+      </Group>
       <span className="look">
         {periods.length > 0 && (
           <>
@@ -134,10 +134,10 @@ export function ChartWords({
         under it
       </span>
       {wrong && (
-        <span role="alert" className="alarm-words">
+        <span role="alert" className="above">
           {wrong}
         </span>
       )}
-    </div>
+    </Group>
   );
 }

@@ -1,4 +1,4 @@
-import { Button, Table } from "@mantine/core";
+import { Box, Button, Group, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Scan, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -104,17 +104,17 @@ function Against({
       ),
   });
   return (
-    <div className="against">
-      <div className="heading">
+    <Box component="section" pt={6} mt={8} className="ruled" aria-label={`Compared with ${letter}`}>
+      <Group align="baseline" gap={8}>
         <strong>{letter}</strong>
         <span className="small">{scanWords(other)}</span>
         <Button ml="auto" onClick={onDrop}>
           Unpin {letter}
         </Button>
-      </div>
+      </Group>
       {told.isError && <Trouble error={told.error} retry={() => told.refetch()} />}
       {told.data && <Sides told={told.data} letter={letter} zone={stream.zone} />}
-    </div>
+    </Box>
   );
 }
 
@@ -129,7 +129,7 @@ function Sides({ told, letter, zone }: { told: Schema["Against"]; letter: string
   ];
   return (
     <>
-      <Table unstyled className="sides">
+      <Table unstyled className="sides pairs">
         <Table.Tbody>
           {rows.map(([words, name]) =>
             sides.map(([who, s], i) => (

@@ -1,10 +1,12 @@
-import { Checkbox } from "@mantine/core";
+import { Box, Checkbox } from "@mantine/core";
 import { useMemo, useState } from "react";
 import { endsOf } from "../../charts/drawing";
 import { type Column, type Range, TimePane } from "../../charts/TimePane";
 import { hours } from "../../parts/words";
 import { FoldHead } from "./FoldHead";
+import { PaneLabel } from "./PaneLabel";
 import type { PaneProps, StackProps } from "./types";
+import workbenchCss from "./workbench.module.css";
 
 const HEIGHT = 84;
 const MARGIN = 0.06;
@@ -53,7 +55,7 @@ export function Components({ view, stream, address, change, pane }: StackProps &
       />
       {parts.length > 0 && (
         <Checkbox
-          className="pane-choice"
+          m="0 0 4px 56px"
           size="xs"
           label="each on its own scale"
           checked={isOwn}
@@ -61,11 +63,11 @@ export function Components({ view, stream, address, change, pane }: StackProps &
         />
       )}
       {parts.map((p, i) => (
-        <div className="pane part" key={p.name}>
-          <span className="pane-label">
+        <Box mt={14} className={`${workbenchCss.pane} part`} key={p.name}>
+          <PaneLabel>
             {p.name}
             {stream.unit && `, ${stream.unit}`}
-          </span>
+          </PaneLabel>
           <TimePane
             {...pane}
             lines={p.lines}
@@ -76,7 +78,7 @@ export function Components({ view, stream, address, change, pane }: StackProps &
             label={`${p.name} in ${stream.unit || "units"}`}
           />
           <span />
-        </div>
+        </Box>
       ))}
     </>
   );

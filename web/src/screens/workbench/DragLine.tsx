@@ -1,5 +1,7 @@
+import { Box } from "@mantine/core";
 import { type PointerEvent, type ReactNode, useRef } from "react";
 import { PAD_TOP } from "../../charts/TimePane";
+import workbenchCss from "./workbench.module.css";
 
 interface Props {
   label: string;
@@ -15,13 +17,16 @@ interface Props {
   onStep: (by: number) => void;
   onShare: (share: number) => void;
   onHold?: () => void;
-  className?: string;
+  /** Of the line and its figure: ink if not stated. */
+  colour?: string;
+  title?: string;
   isSplit?: boolean;
   children: ReactNode;
 }
 
 /** A value as a line over a pane, to drag or to move by keys. */
 export function DragLine(props: Props) {
+  const colour = props.colour ?? "var(--ink)";
   const line = useRef<HTMLDivElement>(null);
   const drag = (event: PointerEvent) => {
     if (!event.currentTarget.hasPointerCapture(event.pointerId)) return;
@@ -29,9 +34,14 @@ export function DragLine(props: Props) {
     if (box) props.onShare((event.clientY - box.top - PAD_TOP) / props.tall);
   };
   return (
-    <div
+    <Box
       ref={line}
-      className={`level ${props.className ?? ""}`}
+      pos="absolute"
+      left={56}
+      right={0}
+      h={14}
+      mt={-7}
+      className={`${workbenchCss.level} drags front`}
       role="slider"
       tabIndex={0}
       aria-label={props.label}
@@ -39,7 +49,6 @@ export function DragLine(props: Props) {
       aria-valuemax={props.max}
       aria-valuenow={props.now}
       aria-valuetext={props.words}
-      data-split={props.isSplit || undefined}
       style={{ top: PAD_TOP + props.share * props.tall }}
       onPointerDown={(e) => {
         props.onHold?.();
@@ -54,7 +63,21 @@ export function DragLine(props: Props) {
         props.onStep(by);
       }}
     >
-      {props.children}
-    </div>
+      {!props.isSplit && <Box pos="absolute" left={0} right={108} top={6} h={2} bg={colour} />}
+      <Box
+        component="output"
+        pos="absolute"
+        right={0}
+        top={-5}
+        bg={colour}
+        c="var(--paper)"
+        fz={13}
+        p="2px 8px"
+        className="figure"
+        title={props.title}
+      >
+        {props.children}
+      </Box>
+    </Box>
   );
 }

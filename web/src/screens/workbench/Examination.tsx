@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group, Stack } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -56,21 +56,21 @@ export function Examination({
               those it learnt from.
             </p>
           )}
-          <ul className="diagnoses">
+          <Stack component="ul" gap={7} m="4px 0 0" pl={16} fz={13.5}>
             {told.data.diagnoses.map((d) => (
               <li key={d.name + d.words}>
                 {begun(d.words)}.
                 {d.plan && (
-                  <div className="remedy">
+                  <Group gap={10} align="baseline" justify="space-between" wrap="nowrap">
                     <Button disabled={isBusy} onClick={() => onTry(d.plan as unknown as PlanData)}>
                       Try {remedyWords(d.remedy)}
                     </Button>
                     <span className="soft small">shows before and after</span>
-                  </div>
+                  </Group>
                 )}
               </li>
             ))}
-          </ul>
+          </Stack>
         </>
       )}
     </section>

@@ -1,4 +1,4 @@
-import { Table } from "@mantine/core";
+import { Box, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -6,6 +6,7 @@ import { api, get, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { SelectField } from "../../parts/Field";
 import { Mark, VERDICT_WORDS } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { Taking } from "../../parts/Taking";
 import { dayTime, duration, figure } from "../../parts/words";
 
@@ -25,8 +26,8 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
   if (explained.isError) return <Trouble error={explained.error} retry={() => explained.refetch()} />;
   const { contributors, beside, alike, days } = explained.data;
   return (
-    <div className="explain">
-      <p className="small across">
+    <Box m="2px 0 8px" className="explain">
+      <Box component="p" m="0 0 6px" className="small">
         {explained.data.finding.taken_by === "" && "Not assigned: "}
         <Taking finding={explained.data.finding} />
         {days.length > 0 && (
@@ -43,46 +44,50 @@ export function Explain({ finding, zone }: { finding: number; zone: string }) {
             .
           </>
         )}
-      </p>
-      <section aria-label="Contributors">
-        <h3>Contributors</h3>
-        <Contributors parts={contributors} setBy={setBy} />
-      </section>
-      <section aria-label="What else moved">
-        <h3>What else moved</h3>
-        {beside.length === 0 && (
-          <p className="soft small">No other stream has a finding within 6 h of this one.</p>
-        )}
-        <ul className="plain">
-          {beside.map((b) => (
-            <li key={b.finding.id}>
-              <Mark kind={b.finding.kind} direction={b.finding.direction} />{" "}
-              <Link className="act" to={findingLink(b.finding)}>
-                {b.finding.metric} · {b.finding.title}
-              </Link>{" "}
-              <span className="small">{lagWords(b)}</span>
-            </li>
-          ))}
-        </ul>
-      </section>
-      <section aria-label="Similar findings">
-        <h3>Similar findings</h3>
-        {alike.length === 0 && <p className="soft small">No earlier finding of this stream has its shape.</p>}
-        <ul className="plain">
-          {alike.map((a) => (
-            <li key={a.finding.id}>
-              <Link className="act" to={findingLink(a.finding)}>
-                {dayTime(a.finding.start, zone)}
-              </Link>{" "}
-              <span className="small">
-                {figure(a.finding.score, 1)} σ, likeness {figure(a.likeness, 2)},{" "}
-                {a.finding.verdict ? VERDICT_WORDS[a.finding.verdict] : "open"}
-              </span>
-            </li>
-          ))}
-        </ul>
-      </section>
-    </div>
+      </Box>
+      <SideBySide of="repeat(auto-fit, minmax(min(100%, 220px), 1fr))" gap="8px 18px">
+        <section aria-label="Contributors">
+          <h3>Contributors</h3>
+          <Contributors parts={contributors} setBy={setBy} />
+        </section>
+        <section aria-label="What else moved">
+          <h3>What else moved</h3>
+          {beside.length === 0 && (
+            <p className="soft small">No other stream has a finding within 6 h of this one.</p>
+          )}
+          <ul className="plain">
+            {beside.map((b) => (
+              <li key={b.finding.id}>
+                <Mark kind={b.finding.kind} direction={b.finding.direction} />{" "}
+                <Link className="act" to={findingLink(b.finding)}>
+                  {b.finding.metric} · {b.finding.title}
+                </Link>{" "}
+                <span className="small">{lagWords(b)}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+        <section aria-label="Similar findings">
+          <h3>Similar findings</h3>
+          {alike.length === 0 && (
+            <p className="soft small">No earlier finding of this stream has its shape.</p>
+          )}
+          <ul className="plain">
+            {alike.map((a) => (
+              <li key={a.finding.id}>
+                <Link className="act" to={findingLink(a.finding)}>
+                  {dayTime(a.finding.start, zone)}
+                </Link>{" "}
+                <span className="small">
+                  {figure(a.finding.score, 1)} σ, likeness {figure(a.likeness, 2)},{" "}
+                  {a.finding.verdict ? VERDICT_WORDS[a.finding.verdict] : "open"}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      </SideBySide>
+    </Box>
   );
 }
 
@@ -139,7 +144,7 @@ function Contributors({
           ))}
         </SelectField>
       </p>
-      <Table unstyled className="pushes">
+      <Table unstyled className="pushes pairs">
         <Table.Tbody>
           {rows.map((r) => (
             <Table.Tr key={r.name}>

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get } from "../../api/client";
@@ -38,7 +39,7 @@ export function Fold({
   });
   const choices = [...new Set([...seasons, 24, 168])].sort((a, b) => a - b);
   return (
-    <div className="season-fold">
+    <Box m="4px 108px 0 0">
       <label className="small">
         Season of{" "}
         <SelectField className="word" value={season} onChange={(e) => setChosen(Number(e.target.value))}>
@@ -51,6 +52,6 @@ export function Fold({
       </label>
       {fold.isError && <Trouble error={fold.error} retry={() => fold.refetch()} />}
       {fold.data && <FoldPicture fold={fold.data} stream={stream} />}
-    </div>
+    </Box>
   );
 }

@@ -1,4 +1,4 @@
-import { UnstyledButton } from "@mantine/core";
+import { Group, UnstyledButton } from "@mantine/core";
 
 /** The head of a part that is folded until it is wanted. */
 export function FoldHead({
@@ -13,11 +13,11 @@ export function FoldHead({
   words: string;
 }) {
   return (
-    <div className="fold">
-      <UnstyledButton aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+    <Group gap={10} align="baseline" py={5} m="4px 108px 0 0" className="ruled">
+      <UnstyledButton fw={700} aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
         {isOpen ? "▾" : "▸"} {name}
       </UnstyledButton>
       <span className="soft small">{words}</span>
-    </div>
+    </Group>
   );
 }

@@ -1,3 +1,4 @@
+import { Box, Group } from "@mantine/core";
 import { useMemo, useState } from "react";
 import type { Schema } from "../../api/client";
 import { pathOf } from "../../charts/path";
@@ -45,15 +46,26 @@ export function FoldPicture({ fold, stream }: { fold: FoldData; stream: StreamFa
   const names = `${cycles.length} seasons of ${hours(fold.hours)} over one another, ${figure(low, digits)} to ${figure(high, digits)} ${stream.unit}`;
   return (
     <figure>
-      <div className="fold-plot">
-        <div className="fold-scale" aria-hidden="true">
+      <Box ml={56} pos="relative">
+        <div aria-hidden="true">
           {scaleOf(low, high).map((v) => (
-            <span key={v} style={{ top: y(v) }}>
+            <Box
+              component="span"
+              key={v}
+              pos="absolute"
+              right="calc(100% + 8px)"
+              mt={-9}
+              fz={12}
+              className="soft figure"
+              style={{ top: y(v) }}
+            >
               {v.toLocaleString("en-GB", { maximumFractionDigits: 6 }).replace("-", "−")}
-            </span>
+            </Box>
           ))}
         </div>
         <svg
+          className="fill"
+          height={TALL}
           viewBox={`0 0 ${WIDE} ${TALL}`}
           preserveAspectRatio="none"
           role="img"
@@ -99,22 +111,22 @@ export function FoldPicture({ fold, stream }: { fold: FoldData; stream: StreamFa
             <path d={`M${x(slot)} 0V${TALL}`} stroke="var(--ink)" vectorEffect="non-scaling-stroke" />
           )}
         </svg>
-      </div>
-      <div className="fold-axis" aria-hidden="true">
+      </Box>
+      <Group ml={56} justify="space-between" gap={0} fz={12} className="soft figure" aria-hidden="true">
         {[0, 1, 2, 3, 4].map((k) => (
           <span key={k}>{slotWords(fold, (k / 4) * period)}</span>
         ))}
-      </div>
-      <p className="small figure" role="status">
+      </Group>
+      <Box component="p" m="2px 0 0 56px" className="small figure" role="status">
         {slot === null
           ? " "
           : slotReading(fold, slot, own, (v) => `${figure(v, digits)} ${stream.unit}`.trim())}
-      </p>
-      <figcaption className="soft small">
+      </Box>
+      <Box component="figcaption" ml={56} className="soft small">
         Strong: the season from {day(starts[own] ?? 0, zone)}
         {alike > 0 && `; less pale: ${plural(alike, "other")} of its weekday`}; broken, ochre: what was
         expected of it. {fold.clock === "local" ? `By the clock of ${shownZone(stream.zone)}.` : "In UTC."}
-      </figcaption>
+      </Box>
     </figure>
   );
 }

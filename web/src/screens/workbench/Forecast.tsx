@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
 import { pngOf, save } from "../../charts/picture";
@@ -88,7 +88,7 @@ export function Forecast({
   const name = `forecast-${stream.metric}-${stream.id}`;
   const take = (changes: Partial<Ahead>) => setAhead({ ...ahead, ...changes });
   return (
-    <section aria-label="Forecast" className="forecast">
+    <Box aria-label="Forecast" component="section" m="4px 0 12px" className="forecast">
       <ForecastSentence {...{ stream, ahead, days, fits, limit, first }} take={take} />
       {forecast.isPending && <Waiting what="Looking ahead" />}
       {forecast.isError && <Trouble error={forecast.error} retry={() => forecast.refetch()} />}
@@ -102,10 +102,18 @@ export function Forecast({
         />
       )}
       {first?.limit && (
-        <p className="forecast-sentence" role="status">
+        <Box
+          component="p"
+          m="10px 108px 4px 0"
+          ff="var(--serif)"
+          fz={21}
+          lh={1.3}
+          className="forecast-sentence"
+          role="status"
+        >
           {begun(reachedWords(first.limit, unit, zone))}{" "}
           <span className="soft small">{zoneWords(first.time[0] ?? 0, zone)}</span>
-        </p>
+        </Box>
       )}
       {forecast.data && forecast.data.length > 1 && <Together forecasts={forecast.data} />}
       {ahead.isFamily && stream.family.length > MOST_TOGETHER && (
@@ -138,6 +146,6 @@ export function Forecast({
           <span className="soft">{first.notes.map(begun).join(". ")}</span>
         </p>
       )}
-    </section>
+    </Box>
   );
 }

@@ -1,3 +1,4 @@
+import { Group } from "@mantine/core";
 import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
 import { drawLimit } from "../../charts/ahead";
@@ -7,7 +8,9 @@ import { tickWords } from "../../charts/ticks";
 import { dayTime, figure } from "../../parts/words";
 import type { ForecastData } from "./forecastWords";
 import { LimitLine } from "./LimitLine";
+import { PaneLabel } from "./PaneLabel";
 import type { StreamFacts } from "./types";
+import workbenchCss from "./workbench.module.css";
 
 const HEIGHT = 240;
 const SHARE_HEIGHT = 90;
@@ -63,8 +66,8 @@ export function ForecastPicture({
   const side = forecast.limit?.side;
   return (
     <>
-      <div className="pane">
-        <span className="pane-label">{stream.unit || "value"}</span>
+      <div className={workbenchCss.pane}>
+        <PaneLabel>{stream.unit || "value"}</PaneLabel>
         <TimePane
           time={time}
           lines={lines}
@@ -99,8 +102,8 @@ export function ForecastPicture({
         )}
       </div>
       {forecast.limit && (
-        <div className="pane">
-          <span className="pane-label">futures past it, %</span>
+        <div className={workbenchCss.pane}>
+          <PaneLabel>futures past it, %</PaneLabel>
           <TimePane
             time={forecast.time}
             lines={[
@@ -121,9 +124,9 @@ export function ForecastPicture({
           <span className="figure soft small">{figure(100 * forecast.limit.chance_by_end, 0)} %</span>
         </div>
       )}
-      <p className="small legend">
+      <Group component="p" gap="2px 16px" m="4px 108px 4px 56px" className={`${workbenchCss.legend} small`}>
         <span>broken: expected; shaded: its interval; from the upright line on nothing is known yet</span>
-      </p>
+      </Group>
     </>
   );
 }

@@ -1,10 +1,14 @@
+import { Box } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, get, type Schema } from "../../api/client";
 import { type Line, TimePane } from "../../charts/TimePane";
 import { Trouble, Waiting } from "../../parts/ask";
+import { SideBySide } from "../../parts/SideBySide";
 import { figure, hours } from "../../parts/words";
+import { PaneLabel } from "./PaneLabel";
+import workbenchCss from "./workbench.module.css";
 
 type Pane = Pick<Parameters<typeof TimePane>[0], "range" | "zone" | "tickWords" | "onRange" | "onSpan">;
 const SETTLE_MS = 300;
@@ -40,7 +44,7 @@ export function Forms({
   return (
     <div>
       <p className="small">{evidenceWords(answer.data)}</p>
-      <div className="forms">
+      <SideBySide of="1fr 1fr" gap="0 18px" mr={108}>
         {FORMS.map((form) => (
           <section key={form} aria-label={WORDS[form]}>
             <h3>
@@ -65,7 +69,7 @@ export function Forms({
             )}
           </section>
         ))}
-      </div>
+      </SideBySide>
     </div>
   );
 }
@@ -97,8 +101,8 @@ function FormPanes({
     [answer, seasons, unit, factor],
   );
   return parts.map((p) => (
-    <div className="pane narrow part" key={p.name}>
-      <span className="pane-label">{p.name}</span>
+    <Box mt={14} className={`${workbenchCss.pane} ${workbenchCss.narrow} part`} key={p.name}>
+      <PaneLabel>{p.name}</PaneLabel>
       <TimePane
         {...pane}
         time={answer.time ?? []}
@@ -107,7 +111,7 @@ function FormPanes({
         hasTimeAxis={false}
         label={`${WORDS[form]}: ${p.name}`}
       />
-    </div>
+    </Box>
   ));
 }
 

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useState } from "react";
 import type { ChartWindow } from "../../api/client";
 import { WordSelect } from "../../parts/WordSelect";
@@ -32,26 +33,28 @@ export function Histogram({ counts, top }: { counts?: ChartWindow["histogram"]; 
       return { key: `${name}${i}`, y: b, height: a - b - 1, width: (LONGEST * Math.log1p(n)) / most };
     });
   return (
-    <div className="histogram">
-      <WordSelect
-        label="What the histogram sets side by side"
-        value={by}
-        choices={CHOICES}
-        onChange={setBy}
-      />
+    <Box pos="relative" className="histogram">
+      <Box pos="absolute" right={0} top={-16} fz={11} className="front">
+        <WordSelect
+          label="What the histogram sets side by side"
+          value={by}
+          choices={CHOICES}
+          onChange={setBy}
+        />
+      </Box>
       <svg
         width={GUTTER}
         height={SCORE_HEIGHT}
         role="img"
         aria-label={`How many samples have which score, ${names.join(" beside ")}; bars by the logarithm of the count`}
       >
-        <text x={GUTTER / 2} y={SCORE_HEIGHT - 1} className="axis-words" textAnchor="middle">
+        <text x={GUTTER / 2} y={SCORE_HEIGHT - 1} fontSize={10.5} fill="var(--ink-soft)" textAnchor="middle">
           counts, log scale
         </text>
         {names.flatMap((name, i) =>
           bars(name).map((bar) => bar && <rect {...bar} {...LOOKS[i]} key={bar.key} />),
         )}
       </svg>
-    </div>
+    </Box>
   );
 }

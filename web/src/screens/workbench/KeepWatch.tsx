@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Group } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -35,7 +35,7 @@ export function KeepWatch({ scan, stream }: { scan: Scan; stream: StreamFacts })
           <p className="small tight">
             Judge what comes from now on by this plan, as a replay does: each sample by its past.
           </p>
-          <div className="acts">
+          <Group gap="6px 18px">
             <Button disabled={isBusy} onClick={() => void keep(false)}>
               On this stream
             </Button>
@@ -44,7 +44,7 @@ export function KeepWatch({ scan, stream }: { scan: Scan; stream: StreamFacts })
                 On all {plural(stream.family.length, "stream")} of {stream.metric}
               </Button>
             )}
-          </div>
+          </Group>
         </>
       ) : (
         <p className="small" role="status">

@@ -1,4 +1,6 @@
+import { Box } from "@mantine/core";
 import type { Finding, Scan } from "../../api/client";
+import laneCss from "../../charts/lane.module.css";
 import type { Range } from "../../charts/TimePane";
 import { kindWords } from "../../parts/marks";
 import { dayTime, duration, figure } from "../../parts/words";
@@ -27,9 +29,11 @@ export function FindingLane({
   const x = (ms: number) => ((ms - range[0]) / (range[1] - range[0])) * 1000;
   const inSight = findings.filter((f) => f.start <= range[1] && f.end >= range[0]);
   return (
-    <div className="lane-row">
-      <span className="lane-name">{name}</span>
-      <div className="span-lane">
+    <Box pos="relative" mr="var(--gutter, 108px)">
+      <Box component="span" pos="absolute" w={52} fz={12} lh="20px" className="soft right">
+        {name}
+      </Box>
+      <div className={laneCss.spanLane}>
         <svg
           width="100%"
           height="18"
@@ -66,7 +70,7 @@ export function FindingLane({
         </svg>
         {inSight.length === 0 && <span className="soft first">no findings in sight</span>}
       </div>
-    </div>
+    </Box>
   );
 }
 

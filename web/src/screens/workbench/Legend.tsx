@@ -1,7 +1,9 @@
+import { Group } from "@mantine/core";
 import type { ChartWindow } from "../../api/client";
 import { isUnjudged } from "../../charts/drawing";
 import type { Range } from "../../charts/TimePane";
 import { isBad, kindWords, Mark } from "../../parts/marks";
+import workbenchCss from "./workbench.module.css";
 
 function Sample({ dash, band }: { dash?: string; band?: boolean }) {
   return (
@@ -40,7 +42,13 @@ export function Legend({
   const hasGap = has((i) => view.value[i] === null);
   const hasUnjudged = view.score !== undefined && has((i) => isUnjudged(view.value[i], view.score?.[i]));
   return (
-    <p className="small legend" aria-hidden="true">
+    <Group
+      component="p"
+      gap="2px 16px"
+      m="4px 108px 4px 56px"
+      className={`${workbenchCss.legend} small`}
+      aria-hidden="true"
+    >
       <span>
         <Sample /> seen
       </span>
@@ -70,6 +78,6 @@ export function Legend({
       )}
       {hasUnjudged && <span className="soft">dots at the bottom: not judged</span>}
       {hasGap && <span className="soft">hatched: no samples</span>}
-    </p>
+    </Group>
   );
 }

@@ -43,12 +43,9 @@ export function LevelLine({
       onStep={(by) => set(shown + by)}
       onShare={(share) => set((1 - share) * top)}
       isSplit={isSplit}
+      title={isSplit ? `above ${levels.above?.toFixed(2)}, below ${levels.below?.toFixed(2)}` : undefined}
     >
-      <output
-        title={isSplit ? `above ${levels.above?.toFixed(2)}, below ${levels.below?.toFixed(2)}` : undefined}
-      >
-        {isSplit ? `${levels.above?.toFixed(1)}/${levels.below?.toFixed(1)}` : shown.toFixed(2)}
-      </output>
+      {isSplit ? `${levels.above?.toFixed(1)}/${levels.below?.toFixed(1)}` : shown.toFixed(2)}
     </DragLine>
   );
 }

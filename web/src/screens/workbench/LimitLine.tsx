@@ -30,7 +30,7 @@ export function LimitLine({
   const rounded = (value: number) => Number(value.toPrecision(3));
   return (
     <DragLine
-      className="limit"
+      colour="var(--above)"
       label="Limit"
       min={low}
       max={high}
@@ -48,7 +48,7 @@ export function LimitLine({
         scale.current = bounds;
       }}
     >
-      <output>{figure(limit)}</output>
+      {figure(limit)}
     </DragLine>
   );
 }

@@ -1,10 +1,10 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, UnstyledButton } from "@mantine/core";
 import type { Entry } from "../../api/client";
 import { laneEntries } from "../../charts/drawing";
+import laneCss from "../../charts/lane.module.css";
 import type { Range } from "../../charts/TimePane";
 import { VERDICT_WORDS } from "../../parts/marks";
 import { dayTime } from "../../parts/words";
-import "../../charts/lane.css";
 
 /** About how much of the lane's width a letter takes, in per cent. */
 const LETTER = 0.95;
@@ -33,9 +33,11 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
       })),
   );
   return (
-    <div className="lane-row">
-      <span className="lane-name">logbook</span>
-      <div className="span-lane">
+    <Box pos="relative" mr="var(--gutter, 108px)">
+      <Box component="span" pos="absolute" w={52} fz={12} lh="20px" className="soft right">
+        logbook
+      </Box>
+      <div className={laneCss.spanLane}>
         {inSight.map((e) => {
           const a = Math.max(0, x(e.start));
           const b = Math.min(100, x(e.end));
@@ -54,6 +56,6 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
         })}
         {inSight.length === 0 && <span className="soft">nothing noted here</span>}
       </div>
-    </div>
+    </Box>
   );
 }

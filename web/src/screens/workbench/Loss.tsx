@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useElementSize } from "@mantine/hooks";
 import type { ChartWindow } from "../../api/client";
 import { pathOf } from "../../charts/path";
@@ -42,7 +43,7 @@ export function Loss({ learnt }: { learnt: Learnt }) {
       y,
     );
   return (
-    <figure className="loss" ref={ref}>
+    <Box component="figure" m="4px 0 0" className="loss" ref={ref}>
       <svg
         width={W}
         height={H}
@@ -61,7 +62,7 @@ export function Loss({ learnt }: { learnt: Learnt }) {
         {Array.from({ length: TICKS }, (_, i) => low + ((high - low) * i) / (TICKS - 1)).map((v) => (
           <g key={v}>
             <line x1={LEFT} x2={W - 90} y1={y(v)} y2={y(v)} stroke="var(--hair)" />
-            <text x={LEFT - 6} y={y(v) + 4} textAnchor="end" className="axis-words">
+            <text x={LEFT - 6} y={y(v) + 4} textAnchor="end" fontSize={10.5} fill="var(--ink-soft)">
               {figure(v, 3)}
             </text>
           </g>
@@ -70,20 +71,27 @@ export function Loss({ learnt }: { learnt: Learnt }) {
         <path d={line(1)} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
         <circle cx={x(best - 1)} cy={y(kept[1])} r="4" fill="var(--shift)" />
         {apart([y(last[0]), y(last[1])]).map((at, i) => (
-          <text key={NAMES[i]} x={W - 84} y={at + 4} className="axis-words">
+          <text key={NAMES[i]} x={W - 84} y={at + 4} fontSize={10.5} fill="var(--ink-soft)">
             {NAMES[i]}
           </text>
         ))}
         {[1, best, losses.length]
           .filter((epoch) => epoch === best || Math.abs(x(epoch) - x(best)) > APART)
           .map((epoch) => (
-            <text key={epoch} x={x(epoch - 1)} y={H - 6} textAnchor="middle" className="axis-words">
+            <text
+              key={epoch}
+              x={x(epoch - 1)}
+              y={H - 6}
+              textAnchor="middle"
+              fontSize={10.5}
+              fill="var(--ink-soft)"
+            >
               {epoch === best ? `epoch ${epoch}, kept` : epoch}
             </text>
           ))}
       </svg>
       <figcaption className="soft small">{wordsOf(learnt)}</figcaption>
-    </figure>
+    </Box>
   );
 }
 

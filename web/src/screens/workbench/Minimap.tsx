@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
 import { pathOf } from "../../charts/path";
@@ -34,16 +35,19 @@ export function Minimap({
     setRange([at - half, at + half]);
   };
   return (
-    <div
-      className="minimap"
+    <Box
+      pos="relative"
+      h={36}
+      m="6px 108px 0 56px"
+      className="drags ruled"
       onPointerDown={move}
       onPointerMove={move}
       title="The whole stream; press to go there"
     >
-      <svg viewBox="0 0 1000 36" preserveAspectRatio="none" aria-hidden="true">
+      <svg className="fill" viewBox="0 0 1000 36" preserveAspectRatio="none" aria-hidden="true">
         <path d={path} fill="none" stroke="var(--line)" strokeWidth="1" vectorEffect="non-scaling-stroke" />
       </svg>
-      <div className="here" style={{ left: `${x(range[0])}%`, width: `${x(range[1]) - x(range[0])}%` }} />
-    </div>
+      <div className="window" style={{ left: `${x(range[0])}%`, width: `${x(range[1]) - x(range[0])}%` }} />
+    </Box>
   );
 }

@@ -1,4 +1,4 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, UnstyledButton } from "@mantine/core";
 import { useQueries } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type ChartWindow, get, type TideRow } from "../../api/client";
@@ -7,7 +7,9 @@ import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { SelectField } from "../../parts/Field";
 import { useStreams } from "../../parts/streams";
 import { day } from "../../parts/words";
+import { PaneLabel } from "./PaneLabel";
 import type { OthersChoice, StreamFacts } from "./types";
+import workbenchCss from "./workbench.module.css";
 
 type PaneProps = Pick<
   Parameters<typeof TimePane>[0],
@@ -77,8 +79,13 @@ export function Others({
   return (
     <div>
       {streams.map(({ row: r, view }, i) => (
-        <div className={isOver ? "over-name" : "pane part"} key={r.id}>
-          <span className="pane-label">
+        <Box
+          key={r.id}
+          className={isOver ? "over-name" : `${workbenchCss.pane} part`}
+          ml={isOver ? 56 : 0}
+          mt={isOver ? 0 : 14}
+        >
+          <PaneLabel isLine={isOver}>
             {isOver && <Dash dash={OVERLAY_DASHES[i % OVERLAY_DASHES.length] ?? []} />}
             {r.metric} · {r.title}, {r.unit || "value"}{" "}
             <UnstyledButton
@@ -88,7 +95,7 @@ export function Others({
             >
               take out
             </UnstyledButton>
-          </span>
+          </PaneLabel>
           {view && !isOver && (
             <OtherPane
               view={view}
@@ -99,9 +106,9 @@ export function Others({
             />
           )}
           <span />
-        </div>
+        </Box>
       ))}
-      <p className="saving small">
+      <Box component="p" m="4px 108px 4px 56px" className="soft small">
         {ids.length < 4 && (
           <label>
             Beside it{" "}
@@ -145,7 +152,7 @@ export function Others({
             </SelectField>
           </>
         )}
-      </p>
+      </Box>
     </div>
   );
 }

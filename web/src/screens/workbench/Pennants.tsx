@@ -1,7 +1,8 @@
-import { UnstyledButton } from "@mantine/core";
+import { Box, UnstyledButton } from "@mantine/core";
 import type { Finding } from "../../api/client";
 import { AXIS_WIDTH, type Range } from "../../charts/TimePane";
 import { findingLabel } from "../../parts/FindingsList";
+import workbenchCss from "./workbench.module.css";
 
 /** More than a pane has room for side by side. */
 const MOST = 300;
@@ -22,16 +23,28 @@ export function Pennants({
   // The largest lie on top where they overlap.
   const shown = [...inSight].sort((a, b) => (a.score ?? 0) - (b.score ?? 0)).slice(-MOST);
   return (
-    <div className="pennants" style={{ left: AXIS_WIDTH }}>
+    <Box
+      pos="absolute"
+      top={0}
+      right={108}
+      h={0}
+      className={`${workbenchCss.pennants} front`}
+      style={{ left: AXIS_WIDTH }}
+    >
       {shown.map((f) => (
         <UnstyledButton
           key={f.id}
+          pos="absolute"
+          top={2}
+          w={24}
+          h={26}
+          ml={-8}
           style={{ left: `${(100 * (f.start - range[0])) / (range[1] - range[0])}%` }}
           aria-label={findingLabel(f)}
           aria-pressed={f.id === chosen}
           onClick={() => choose(f)}
         />
       ))}
-    </div>
+    </Box>
   );
 }

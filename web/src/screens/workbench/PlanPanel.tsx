@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button, Group } from "@mantine/core";
 import { useState } from "react";
 import { type ChartWindow, Problem, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
@@ -49,10 +49,10 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
   const wrong = problem instanceof Problem ? placesOf(problem) : [];
   return (
     <section aria-label="Plan">
-      <div className="heading">
+      <Group align="baseline" gap={8}>
         <h2>Plan</h2>
         <span className="soft small">{scan ? `${scan.plan}, v${scan.version}` : "the standard plan"}</span>
-        <span className="soft small end" role="status">
+        <Box component="span" ml="auto" className="soft small" role="status">
           {isBusy
             ? "running"
             : isChanged
@@ -64,8 +64,8 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
                     ? "replay · current"
                     : "trial · current"
                 : "not scanned"}
-        </span>
-      </div>
+        </Box>
+      </Group>
       <Sentence
         plan={shown}
         resolved={window?.resolved}
@@ -81,7 +81,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
           Scan: {trial.words} {isBusy && <Button onClick={() => void trial.cancel()}>Cancel</Button>}
         </p>
       )}
-      <div className="acts">
+      <Group gap="6px 18px">
         <Button aria-expanded={isText} onClick={() => setText(!isText)}>
           {isText ? "Hide the text" : "As text"}
         </Button>
@@ -118,7 +118,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
             {hasVersions ? "Hide the versions" : "Versions"}
           </Button>
         )}
-      </div>
+      </Group>
       {canAdopt && <Adopt scan={scan} stream={stream.id} onAdopted={() => onScan(null)} />}
       {scan && hasVersions && <Versions scan={scan} onTake={change} />}
     </section>

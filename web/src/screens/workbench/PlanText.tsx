@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Button, Stack } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, get, Problem } from "../../api/client";
@@ -39,7 +39,7 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
       </label>
       {refused !== null && error === null && <Trouble error={refused} />}
       {error && (
-        <ul className="notes" role="alert">
+        <Stack component="ul" gap={3} m="6px 0 0" pl={16} fz={13} className="notes" role="alert">
           {(error.problems.length
             ? error.problems
             : [{ place: error.place, message: error.title, line: null }]
@@ -49,7 +49,7 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
               {p.place}: {p.message}
             </li>
           ))}
-        </ul>
+        </Stack>
       )}
       <Button disabled={text === canonical} onClick={() => void take()}>
         Take this text

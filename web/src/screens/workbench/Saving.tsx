@@ -1,4 +1,4 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { Link } from "react-router";
 import { queryOf } from "../../api/client";
 import { pngOf, save, svgOf } from "../../charts/picture";
@@ -27,7 +27,7 @@ export function Saving({
       words,
     );
   return (
-    <p className="saving small">
+    <Box component="p" m="4px 108px 4px 56px" className="soft small">
       Save what is in sight:{" "}
       <Button onClick={() => save(`${name}.svg`, new Blob([picture()], { type: "image/svg+xml" }))}>
         SVG
@@ -42,6 +42,6 @@ export function Saving({
       </a>{" "}
       · <Link to={`/look?stream=${stream.id}`}>The day beside those before</Link> ·{" "}
       <AddToBoard pane={{ kind: "stream", stream: stream.id, hours: spanHours(range) }} />
-    </p>
+    </Box>
   );
 }

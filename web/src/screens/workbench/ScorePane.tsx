@@ -1,10 +1,13 @@
+import { Box } from "@mantine/core";
 import { useMemo } from "react";
 import { drawBeyond, drawFlags, drawLevels, drawPin } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { figure } from "../../parts/words";
 import { Histogram } from "./Histogram";
 import { LevelLine, SCORE_HEIGHT } from "./LevelLine";
+import { PaneLabel } from "./PaneLabel";
 import type { PaneProps, StackProps } from "./types";
+import workbenchCss from "./workbench.module.css";
 
 /** The score over time, with the levels and, on the same axis, how many samples have which score. */
 export function ScorePane({
@@ -31,10 +34,10 @@ export function ScorePane({
     ];
   }, [view.score, top]);
   return (
-    <div className="pane scores">
-      <span className="pane-label">
+    <Box mt={14} className={workbenchCss.pane}>
+      <PaneLabel>
         score, σ <span className="above">above</span> <span className="below">below (broken)</span>
-      </span>
+      </PaneLabel>
       <TimePane
         {...pane}
         lines={lines}
@@ -52,6 +55,6 @@ export function ScorePane({
       />
       <Histogram counts={view.histogram} top={top} />
       <LevelLine levels={levels} level={level} setLevel={setLevel} top={top} />
-    </div>
+    </Box>
   );
 }

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import type { Curve, Scan, Schema } from "../../api/client";
 import { Whisker } from "../../parts/marks";
+import { SideBySide } from "../../parts/SideBySide";
 import { duration, figure, ratio } from "../../parts/words";
 
 export interface Figures {
@@ -92,29 +93,29 @@ export function ScoreStrip({
         at {level === null ? "the level in force" : `${level.toFixed(2)} σ`}
         {f.unjudged > 0 && `, ${f.unjudged} of them outside what was looked through`}
       </p>
-      <div className="strip">
+      <SideBySide of="60px 120px 42px 1fr" gap="3px 6px" align="center" className="strip nowrap">
         <span>Precision</span>
         <Whisker value={f.precision} low={f.precisionCi[0]} high={f.precisionCi[1]} />
-        <span className="figure precision">{ratio(f.precision)}</span>
-        <span className="soft">
+        <strong className="figure right precision">{ratio(f.precision)}</strong>
+        <span className="soft small right">
           {f.precisionOf[0]} of {f.precisionOf[1]}
         </span>
         {then && <Then name="precision" value={then.precision} ci={then.precisionCi} of={then.precisionOf} />}
         <span>Recall</span>
         <Whisker value={f.recall} low={f.recallCi[0]} high={f.recallCi[1]} />
-        <span className="figure recall">{ratio(f.recall)}</span>
-        <span className="soft">
+        <strong className="figure right recall">{ratio(f.recall)}</strong>
+        <span className="soft small right">
           {f.recallOf[0]} of {f.recallOf[1]}
         </span>
         {then && <Then name="recall" value={then.recall} ci={then.recallCi} of={then.recallOf} />}
         <span>False</span>
-        <span className="soft left">a week, in {figure(weeks, 0)} weeks</span>
-        <span className="figure">{figure(f.falseAWeek, 2)}</span>
+        <span className="soft small">a week, in {figure(weeks, 0)} weeks</span>
+        <strong className="figure right">{figure(f.falseAWeek, 2)}</strong>
         <span />
         <span>Delay</span>
-        <span className="soft left">median</span>
-        <span className="figure delay">{duration(f.delay)}</span>
-      </div>
+        <span className="soft small">median</span>
+        <strong className="figure right delay">{duration(f.delay)}</strong>
+      </SideBySide>
       {then && (
         <p className="small tight">
           In replay <span className="figure">{figure(then.falseAWeek, 2)}</span> false a week, median delay{" "}
@@ -150,8 +151,8 @@ function Then({
     <>
       <span className="soft small">in replay</span>
       <Whisker value={value} low={ci[0]} high={ci[1]} isOpen />
-      <span className={`figure replay-${name}`}>{ratio(value)}</span>
-      <span className="soft">
+      <strong className={`figure right replay-${name}`}>{ratio(value)}</strong>
+      <span className="soft small right">
         {of[0]} of {of[1]}
       </span>
     </>

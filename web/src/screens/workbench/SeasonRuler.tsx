@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import type { Range } from "../../charts/TimePane";
 import { offsetAt } from "../../charts/ticks";
 import { hours } from "../../parts/words";
@@ -30,28 +31,46 @@ export function SeasonRuler({ hours: all, range, zone }: { hours: number[]; rang
   const shown = all.filter((h) => (h * 3_600_000) / span > LEAST_SHARE && h * 3_600_000 < 2 * span);
   if (!shown.length) return null;
   return (
-    <div className="ruler" role="img" aria-label={`Cycles of ${shown.map((h) => hours(h)).join(" and ")}`}>
+    <Box
+      m="4px 108px 16px 56px"
+      className="ruler"
+      role="img"
+      aria-label={`Cycles of ${shown.map((h) => hours(h)).join(" and ")}`}
+    >
       {shown.map((h) => {
         const length = h * 3_600_000;
         const x = (ms: number) => Math.min(100, Math.max(0, ((ms - range[0]) / span) * 100));
         const starts = cyclesOf(h, range, zone);
         return (
-          <div key={h} className="rule">
-            <span>{hours(h)}</span>
+          <Box key={h} pos="relative" h={9} className="under">
+            <Box
+              component="span"
+              pos="absolute"
+              right="calc(100% + 6px)"
+              top={-5}
+              fz={11}
+              className="soft nowrap"
+            >
+              {hours(h)}
+            </Box>
             {starts.map((at, i) => {
               const end = starts[i + 1] ?? at + length;
               const isOdd = Math.round(at / length) % 2 === 1;
               return (
-                <i
+                <Box
                   key={at}
-                  className={isOdd ? "odd" : ""}
+                  pos="absolute"
+                  top={1}
+                  bottom={1}
+                  bg={isOdd ? "var(--line)" : "var(--wash)"}
+                  className={isOdd ? "odd" : "even"}
                   style={{ left: `${x(at)}%`, width: `${x(end) - x(at)}%` }}
                 />
               );
             })}
-          </div>
+          </Box>
         );
       })}
-    </div>
+    </Box>
   );
 }

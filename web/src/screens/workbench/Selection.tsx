@@ -1,4 +1,4 @@
-import { Button, Checkbox, Popover } from "@mantine/core";
+import { Box, Button, Checkbox, Fieldset, Popover } from "@mantine/core";
 import { useState } from "react";
 import { Waiting } from "../../parts/ask";
 import { Field } from "../../parts/Field";
@@ -31,7 +31,7 @@ export function Selection({
         </Button>
       </Popover.Target>
       <Popover.Dropdown className="change">
-        <div className="selection">
+        <Box w={300} className="selection">
           <Field
             className="field"
             aria-label="Find streams to try it on"
@@ -39,7 +39,7 @@ export function Selection({
             onChange={(e) => setText(e.target.value)}
           />
           {tide.isPending && <Waiting what="Reading the streams" />}
-          <fieldset className="plain-set">
+          <Fieldset variant="unstyled">
             <legend className="soft small">{figure(found.length)} found</legend>
             {found.slice(0, 200).map((r) => (
               <label key={r.id}>
@@ -51,7 +51,7 @@ export function Selection({
                 {r.metric} · {r.title}
               </label>
             ))}
-          </fieldset>
+          </Fieldset>
           <Button
             disabled={isBusy || picked.length === 0}
             onClick={() => {
@@ -61,7 +61,7 @@ export function Selection({
           >
             Try on these {figure(picked.length)}
           </Button>
-        </div>
+        </Box>
       </Popover.Dropdown>
     </Popover>
   );

@@ -1,4 +1,6 @@
+import { Box } from "@mantine/core";
 import type { ChartWindow } from "../../api/client";
+import laneCss from "../../charts/lane.module.css";
 import type { Range } from "../../charts/TimePane";
 
 /** What was learnt from: the training part filled, what came after open, validation and locked spans named. */
@@ -8,25 +10,36 @@ export function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
   const until = view.train_until ?? null;
   if (until === null && Object.keys(split).length === 0) return null;
   return (
-    <div className="lane-row">
-      <span className="lane-name">split</span>
-      <div className="span-lane split">
-        <div
+    <Box pos="relative" mr="var(--gutter, 108px)">
+      <Box component="span" pos="absolute" w={52} fz={12} lh="20px" className="soft right">
+        split
+      </Box>
+      <Box h={12} bg="transparent" className={laneCss.spanLane}>
+        <Box
+          h="100%"
+          bg="var(--wash)"
           className="trained"
           style={{ width: `${x(until ?? range[1])}%` }}
           title="training: what the baseline learnt from"
         />
         {Object.entries(split).map(([name, [a, b]]) => (
-          <div
+          <Box
             key={name}
-            className="locked"
+            pos="absolute"
+            top={0}
+            h="100%"
+            bd="1px solid var(--line)"
+            bg="var(--paper)"
+            fz={11}
+            lh="10px"
+            pl={4}
             style={{ left: `${x(Date.parse(a))}%`, width: `${x(Date.parse(b)) - x(Date.parse(a))}%` }}
             title={`${name}: never learnt from`}
           >
             {name}
-          </div>
+          </Box>
         ))}
-      </div>
-    </div>
+      </Box>
+    </Box>
   );
 }

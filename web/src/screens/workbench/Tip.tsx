@@ -1,9 +1,11 @@
-import { Button } from "@mantine/core";
+import { Box, Button } from "@mantine/core";
 import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
 import { edgeAt } from "../../charts/band";
 import { type Levels, nearest, sideOf } from "../../charts/drawing";
 import { AXIS_WIDTH } from "../../charts/TimePane";
+import partsCss from "../../parts/parts.module.css";
+import { SideBySide } from "../../parts/SideBySide";
 import { dayTime, digitsFor, duration, figure, zoneName } from "../../parts/words";
 import type { Cursor, StackProps, StreamFacts } from "./types";
 import type { Earlier } from "./useUnder";
@@ -29,11 +31,21 @@ export function Tip({ cursor, pin, unpin, view, earlier, stream, levels, odds }:
   return (
     <>
       {pin !== null && (
-        <div className="tip pinned" role="status" style={{ left: AXIS_WIDTH + 6, bottom: 46 }}>
+        <Box
+          pos="absolute"
+          bg="var(--panel)"
+          p="5px 9px"
+          fz={12.5}
+          miw={176}
+          bd="1px solid var(--line)"
+          className={`${partsCss.tip} front ${partsCss.pinned}`}
+          role="status"
+          style={{ left: AXIS_WIDTH + 6, bottom: 46 }}
+        >
           <strong>{dayTime(pin, stream.zone)}</strong> {words(value(pinned))}
           {cursor && <Apart cursor={cursor} pin={pin} from={value(pinned)} view={view} words={words} />}{" "}
           <Button onClick={unpin}>Unpin</Button>
-        </div>
+        </Box>
       )}
       {cursor && <Reading {...{ cursor, view, earlier, stream, levels, odds, words }} />}
     </>
@@ -95,46 +107,52 @@ function Reading({
   const share = view.share?.[i] ?? 1;
   const before = earlier ? nearest(earlier.window.time, at) : null;
   return (
-    <div
-      className="tip"
+    <Box
+      pos="absolute"
+      bg="var(--panel)"
+      p="5px 9px"
+      fz={12.5}
+      miw={176}
+      bd="1px solid var(--line)"
+      className={`${partsCss.tip} front`}
       style={{ left: AXIS_WIDTH + (cursor.left > 380 ? cursor.left - 210 : cursor.left + 18), top: 30 }}
     >
       <strong>
         {dayTime(at, stream.zone)} {zoneName(at, stream.zone)}
       </strong>
-      <dl>
-        <dt>seen</dt>
-        <dd>{seen === null ? "missing" : words(seen)}</dd>
+      <SideBySide component="dl" of="auto 1fr" gap="0 12px" m={0}>
+        <dt className="soft">seen</dt>
+        <dd className="figure right">{seen === null ? "missing" : words(seen)}</dd>
         {share < 1 && (
           <>
-            <dt>bin filled</dt>
-            <dd>{figure(100 * share, 0)} %</dd>
+            <dt className="soft">bin filled</dt>
+            <dd className="figure right">{figure(100 * share, 0)} %</dd>
           </>
         )}
         {earlier && before !== null && (
           <>
-            <dt>{earlier.words}</dt>
-            <dd>{words(earlier.window.value[before] ?? null)}</dd>
+            <dt className="soft">{earlier.words}</dt>
+            <dd className="figure right">{words(earlier.window.value[before] ?? null)}</dd>
           </>
         )}
         {expected !== null && (
           <>
-            <dt>expected</dt>
-            <dd>{words(expected)}</dd>
+            <dt className="soft">expected</dt>
+            <dd className="figure right">{words(expected)}</dd>
           </>
         )}
         {(low !== null || high !== null) && (
           <>
-            <dt>range</dt>
-            <dd>
+            <dt className="soft">range</dt>
+            <dd className="figure right">
               {words(low)} – {words(high)}
             </dd>
           </>
         )}
         {expected !== null && (
           <>
-            <dt>off by</dt>
-            <dd className={side > 0 ? "above" : side < 0 ? "below" : ""}>
+            <dt className="soft">off by</dt>
+            <dd className={`figure right ${side > 0 ? "above" : side < 0 ? "below" : ""}`}>
               {off !== null && off > 0 ? "+" : ""}
               {words(off)}
             </dd>
@@ -142,17 +160,19 @@ function Reading({
         )}
         {view.score && (
           <>
-            <dt>{view.share ? "strongest" : "score"}</dt>
-            <dd>{score === null ? "not judged" : `${figure(Math.abs(score), 1)} σ`}</dd>
+            <dt className="soft">{view.share ? "strongest" : "score"}</dt>
+            <dd className="figure right">
+              {score === null ? "not judged" : `${figure(Math.abs(score), 1)} σ`}
+            </dd>
           </>
         )}
         {rare !== null && (
           <>
-            <dt>by chance</dt>
-            <dd>1 in {figure(rare, 0)}</dd>
+            <dt className="soft">by chance</dt>
+            <dd className="figure right">1 in {figure(rare, 0)}</dd>
           </>
         )}
-      </dl>
-    </div>
+      </SideBySide>
+    </Box>
   );
 }

@@ -1,3 +1,4 @@
+import { Box } from "@mantine/core";
 import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
 import {
@@ -12,10 +13,12 @@ import {
 } from "../../charts/drawing";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { plural } from "../../parts/words";
+import { PaneLabel } from "./PaneLabel";
 import { Pennants } from "./Pennants";
 import { Tip } from "./Tip";
 import type { Cursor, PaneProps, StackProps } from "./types";
 import type { Earlier } from "./useUnder";
+import workbenchCss from "./workbench.module.css";
 
 /** Dots: an earlier stretch is no line of this one. */
 const EARLIER = [1, 3];
@@ -67,13 +70,17 @@ export function ValuesPane({
     (v, i) => v !== null && (view.time[i] ?? 0) >= pane.range[0] && (view.time[i] ?? 0) <= pane.range[1],
   );
   return (
-    <div className="pane" data-fresh={props.freshness}>
-      <span className="pane-label">
+    <div className={workbenchCss.pane} data-fresh={props.freshness}>
+      <PaneLabel>
         {unit}
         {view.share && `, ${stream.is_additive ? "sum" : "mean"} by the ${look.by}`}
         <span role="status"> {FRESH[props.freshness]}</span>
-      </span>
-      {isEmpty && <p className="pane-empty">No samples in this span.</p>}
+      </PaneLabel>
+      {isEmpty && (
+        <Box component="p" pos="absolute" left="40%" top="40%" className="front">
+          No samples in this span.
+        </Box>
+      )}
       <TimePane
         {...pane}
         lines={values}

@@ -6,7 +6,6 @@ import { Trouble, Waiting } from "../../parts/ask";
 import { type BenchAddress, readAddress, writeAddress } from "./address";
 import { fetchAhead, streamQuery } from "./ahead";
 import { Bench } from "./Bench";
-import "./workbench.css";
 
 export default function Workbench() {
   const id = Number(useParams().stream);

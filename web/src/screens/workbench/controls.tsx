@@ -1,4 +1,4 @@
-import { Button, Popover, UnstyledButton } from "@mantine/core";
+import { Box, Button, Fieldset, Popover, UnstyledButton } from "@mantine/core";
 import { createContext, type ReactNode, useContext, useState } from "react";
 import { Field, SelectField } from "../../parts/Field";
 import { READINGS } from "./plan";
@@ -55,7 +55,8 @@ function LabelledField({
     <label>
       {label}
       <Field
-        className="field wide"
+        w="100%"
+        className="field"
         inputMode={mode}
         value={value}
         onChange={(e) => onChange(e.target.value)}
@@ -106,10 +107,10 @@ export function Choice({
 }) {
   const close = useContext(CloseWord);
   return (
-    <fieldset className="plain-set">
+    <Fieldset variant="unstyled">
       <legend className="soft small">{label}</legend>
       {Object.entries(options).map(([name, { words, help }]) => (
-        <div key={name} className="choice">
+        <Box key={name} py={3}>
           <Button
             aria-pressed={name === value}
             onClick={() => {
@@ -121,9 +122,9 @@ export function Choice({
           </Button>
           {name === value && <span className="soft small"> · now</span>}
           {help && <div className="soft small">{help}</div>}
-        </div>
+        </Box>
       ))}
-    </fieldset>
+    </Fieldset>
   );
 }
 
@@ -150,7 +151,8 @@ export function LevelControl({
       <label>
         Level, read as
         <SelectField
-          className="field wide"
+          w="100%"
+          className="field"
           value={kind}
           onChange={(e) => {
             setKind(e.target.value);
