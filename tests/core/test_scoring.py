@@ -256,3 +256,19 @@ def test_keys_round_trip_and_cover_in_any_order():
     assert keys.covers("b=2,a=1", "a=1,b=2,c=3")
     with pytest.raises(ValueError, match="no name=value"):
         keys.decode("place")
+
+
+def test_a_stream_of_bursts_is_watched_between_them():
+    # A week of bursts of ten samples a millisecond apart, six a day.
+    day, ms = 24 * H, 1_000_000
+    starts = np.arange(42) * day // 6
+    times = (starts[:, None] + np.arange(10) * ms).ravel().astype(np.int64)
+    points = {"s=a": Points(times, np.zeros(len(times)), np.zeros(len(times), np.bool_))}
+    false = [Finding("s=a", int(starts[5]), int(starts[5]) + 9 * ms, "outlier")]
+    got = score(false, [], points=points).figures["false_per_week"]
+    assert got["stream_weeks"] == pytest.approx(int(times[-1]) / (7 * day))
+    assert got["per_stream"] == pytest.approx(1 / got["stream_weeks"])
+    # Of what was looked through only the part counts that lies within.
+    looked = [Label(0, 2 * day, "s=a", "reviewed")]
+    part = score(false, looked, points=points).figures["false_per_week"]
+    assert part["stream_weeks"] == pytest.approx(2 / 7)

@@ -126,6 +126,23 @@ def test_what_units_cannot_do_is_said(api, ramp):
     assert ahead.status_code == 422 and "prepare.unit" in ahead.content.decode()
     wrong = {**PLAN, "baseline": {"kind": "harmonic"}}
     answer = api.post("/api/v1/scans", {"plan": wrong, "streams": [stream]}, format="json")
-    assert answer.status_code == 400 and "judges no units" in answer.content.decode()
+    assert answer.status_code == 422 and "judges no units" in answer.content.decode()
     assert api.get(f"{ramp}/examination").json()["diagnoses"] == []
     assert api.get(f"{ramp}/window?points=400").status_code == 200
+
+
+def test_a_stream_of_bursts_is_not_silent_after_a_night(api, ramp):
+    stream = int(ramp.split("/")[6])
+    api.post(f"/api/v1/scans/{ramp.split('/')[4]}/adopt", {}, format="json")
+    run_jobs()
+    (row,) = [r for r in api.get("/api/v1/tide").json()["rows"] if r["id"] == stream]
+    # The other streams of this small world end weeks later.
+    assert row["state"] in ("steady", "adrift", "silent")
+    from watchtide.server.scans import tide
+    from watchtide.server.scans.models import ScanStream
+    from watchtide.server.streams.models import Stream
+
+    own = ScanStream.objects.get(scan_id=int(ramp.split("/")[4]), stream_id=stream)
+    bursts, hour = Stream.objects.get(pk=stream), 3_600 * 10**9
+    assert tide._state(bursts, own, [], own.last_ns + 14 * hour) == "steady"
+    assert tide._state(bursts, own, [], own.last_ns + 50 * hour) == "silent"

@@ -224,7 +224,14 @@ def ramp_vibration() -> bytes:
 
 def ramp_logbook_csv() -> str:
     """What was noted of the south ramp: each worn lowering of some days."""
-    lines = ["series,start,end,verdict,kind,cause,author,origin"]
+    begin, end = (
+        (world.START + timedelta(days=day)).astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        for day in (NOTED_DAYS[0], NOTED_DAYS[-1] + 1)
+    )
+    lines = [
+        "series,start,end,verdict,kind,cause,author,origin",
+        f'"metric=ramp_vibration,ramp=south ramp",{begin},{end},reviewed,,looked through in full,M. Rask,independent',
+    ]
     for one in lowerings(1):
         if one.is_worn and one.day in NOTED_DAYS:
             start, end = (

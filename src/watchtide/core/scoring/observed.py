@@ -7,6 +7,9 @@ import numpy as np
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points, inside_any, touches
 from watchtide.core.series import SECOND_NS, Bools, Ints
 
+# Spacing on average, in usual spacings, from which samples come in bursts.
+BURSTS = 20
+
 
 class Observed:
     """Which samples, or which time, were judged and looked through."""
@@ -50,15 +53,19 @@ class Observed:
             return sum(b - a for a, b in self.spans.get(series, [])) / SECOND_NS
         if series not in self.masks:
             return 0.0
-        step = median_step(self.points[series].times) or step_ns or 0
+        times = self.points[series].times
+        if is_in_bursts(times):
+            # Nothing comes between them, and a burst that came would have been judged.
+            ends = int(times[0]), int(times[-1])
+            return sum(max(min(b, ends[1]) - max(a, ends[0]), 0) for a, b in self.spans[series]) / SECOND_NS
+        step = median_step(times) or step_ns or 0
         return int(self.masks[series].sum()) * step / SECOND_NS
 
     def judged_seconds(self, step_ns: int | None) -> float:
         """Stream-seconds with a score, looked through or not."""
         if self.points is None:
             return self.seconds(step_ns)
-        steps = ((p, median_step(p.times) or step_ns or 0) for p in self.points.values())
-        return sum(int(p.observed.sum()) * step for p, step in steps) / SECOND_NS
+        return sum(_judged(p, step_ns) for p in self.points.values()) / SECOND_NS
 
     def touches(self, f: Finding) -> bool:
         """Whether a finding overlaps observed time; told once for each, as several figures ask."""
@@ -84,6 +91,20 @@ class Observed:
             if self.masks[key][a:b].any():
                 return True
         return False
+
+
+def is_in_bursts(times: Ints) -> bool:
+    """Whether samples come in bursts, far from one another as against their spacing within them."""
+    if len(times) < 2:
+        return False
+    return int(times[-1] - times[0]) > BURSTS * median_step(times) * (len(times) - 1)
+
+
+def _judged(p: Points, step_ns: int | None) -> int:
+    """Nanoseconds of a stream with a score."""
+    if is_in_bursts(p.times):
+        return int(p.times[-1] - p.times[0])
+    return int(p.observed.sum()) * (median_step(p.times) or step_ns or 0)
 
 
 def median_step(times: Ints) -> int:

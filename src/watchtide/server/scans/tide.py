@@ -20,6 +20,8 @@ from watchtide.server.streams.models import HIDDEN, Stream
 HOUR_NS = 3_600 * SECOND_NS
 # A stream is silent when it is this many of its steps behind the newest of the table.
 SILENT_STEPS = 24
+# Samples closer than a second come in bursts, of which there may be none for a night or a Sunday.
+BURST_SILENT_NS = 48 * HOUR_NS
 # What of a scanned stream the table shows; the rest of its row is far longer.
 SHOWN = ("scan_id", "stream_id", "last_value", "last_ns", "ribbon", "ribbon_from_ns", "ribbon_to_ns")
 
@@ -162,7 +164,10 @@ def _state(
 ) -> str:
     if row is None or row.last_ns is None:
         return "learning"
-    if newest is not None and newest - row.last_ns > SILENT_STEPS * max(stream.step_ns, 1) + HOUR_NS:
+    usual = (
+        BURST_SILENT_NS if 0 < stream.step_ns < SECOND_NS else SILENT_STEPS * max(stream.step_ns, 1) + HOUR_NS
+    )
+    if newest is not None and newest - row.last_ns > usual:
         return "silent"
     since = at(row.last_ns - 24 * HOUR_NS)
     return "adrift" if any(f["kind"] == "outlier" and f["end"] > since for f in unjudged) else "steady"

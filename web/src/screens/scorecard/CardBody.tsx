@@ -50,7 +50,7 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
       </Box>
       <Locked locked={card.locked} />
       <SideBySide
-        of="minmax(320px, 2fr) 3.1fr"
+        of="minmax(320px, 2fr) minmax(0, 3.1fr)"
         gap={30}
         m="4px 0 10px"
         align="start"
@@ -68,7 +68,7 @@ export function CardBody({ card, scan, mode, replay, marked, part, level, beside
           )}
         </div>
         <div>
-          <SideBySide of="minmax(200px, 1fr) auto" gap={22}>
+          <SideBySide of="repeat(auto-fit, minmax(min(100%, 300px), 1fr))" gap={22}>
             <Matrix points={figures.points} share={figures.flagged_share} />
             <KeyFigures figures={figures} />
           </SideBySide>

@@ -54,7 +54,7 @@ export function OpenIncidents() {
                 direction={r.direction}
                 isBad={r.bad_side === "both" || r.bad_side === r.direction}
               />
-              <strong>
+              <strong className="cut">
                 {r.title}
                 {r.state === "proposed" ? "?" : ""}
               </strong>

@@ -9,6 +9,7 @@ import type { BenchAddress } from "./address";
 import { ChosenFinding } from "./ChosenFinding";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
+import { unitsOf } from "./Folds";
 import { KeepWatch } from "./KeepWatch";
 import { PlanPanel } from "./PlanPanel";
 import { standardPlan } from "./plan";
@@ -83,6 +84,8 @@ function PlanSide(props: Props) {
   const { stream, scanId, scan, view, curve, level, setLevel, beside, trial, change } = props;
   const { finished, replay, pinned, lanes, replayed } = beside;
   const isFit = scan?.mode === "fit";
+  // Units are judged by a fit alone.
+  const isLive = isFit && !(view && unitsOf(view) !== null);
   return (
     <>
       {scanId === null && (
@@ -109,8 +112,8 @@ function PlanSide(props: Props) {
         onLevel={setLevel}
       />
       {curve.data && <ScoreStrip curve={curve.data} level={level} scan={scan} replay={replayed.data} />}
-      {scan && isFit && scan.id === stream.standing_scan && <KeepWatch scan={scan} stream={stream} />}
-      {scan && isFit && (
+      {scan && isLive && scan.id === stream.standing_scan && <KeepWatch scan={scan} stream={stream} />}
+      {scan && isLive && (
         <Replays
           scan={scan}
           stream={stream.id}

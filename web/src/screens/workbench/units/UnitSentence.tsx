@@ -109,7 +109,11 @@ export function UnitSentence({
         </>
       )}
       . Flag past{" "}
-      <Word words={levelWords(plan.flag.level)} label="level" isWrong={isWrong("flag.level", "flag")}>
+      <Word
+        words={levelWords(plan.flag.level).replace("samples", "units")}
+        label="level"
+        isWrong={isWrong("flag.level", "flag")}
+      >
         <LevelControl
           reading={reading}
           amount={amount}

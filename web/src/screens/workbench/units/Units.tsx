@@ -57,10 +57,10 @@ export function Units({ scanId, stream, level, setLevel }: Props) {
               A random one
             </Button>
             <Button disabled={number === 0} onClick={() => setChosen(number - 1)}>
-              The one before
+              Earlier
             </Button>
             <Button disabled={number === data.score.length - 1} onClick={() => setChosen(number + 1)}>
-              The one after
+              Later
             </Button>
           </Group>
         </section>

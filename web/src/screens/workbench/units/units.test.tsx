@@ -63,7 +63,7 @@ describe("units judged as wholes", () => {
     expect(within(one).getByText("Mon 3 Aug 05:00: 13.0 σ, test, an incident")).toBeTruthy();
     expect(within(one).getByText(/after 2 ms, 6.0 times the usual error there/)).toBeTruthy();
     expect(calls.find((c) => c.path.endsWith("drawn"))?.query).toEqual({ numbers: "5,5,4,0" });
-    await userEvent.click(within(one).getByRole("button", { name: "The one before" }));
+    await userEvent.click(within(one).getByRole("button", { name: "Earlier" }));
     expect(await within(one).findByText("Mon 3 Aug 04:00: 7.0 σ, test")).toBeTruthy();
     expect(screen.getByText(/2 odd ones and 1 other over one another/)).toBeTruthy();
   });
