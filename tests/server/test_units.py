@@ -146,3 +146,39 @@ def test_a_stream_of_bursts_is_not_silent_after_a_night(api, ramp):
     bursts, hour = Stream.objects.get(pk=stream), 3_600 * 10**9
     assert tide._state(bursts, own, [], own.last_ns + 14 * hour) == "steady"
     assert tide._state(bursts, own, [], own.last_ns + 50 * hour) == "silent"
+
+
+def wide_table(rows=60):
+    """A table with a stamp, a class and a waveform a row, as a recorder writes it."""
+    rng = np.random.default_rng(2)
+    at = np.arange(SAMPLES)
+    out = ["recorded,class," + ",".join(f"s{i}" for i in at)]
+    for k in range(rows):
+        wave = 3 * np.exp(-at / 12) * np.sin(at / 2.5) + rng.normal(0, 0.1, SAMPLES)
+        out.append(
+            f"{begin_of(k)}Z,{'worn' if k % 20 == 5 else 'normal'}," + ",".join(f"{v:.3f}" for v in wave)
+        )
+    return "\n".join(out) + "\n"
+
+
+def test_a_table_of_a_waveform_a_row_is_recognised_and_becomes_bursts(api):
+    from django.core.files.uploadedfile import SimpleUploadedFile
+
+    from watchtide.server.streams import store
+    from watchtide.server.streams.models import Stream
+
+    file = SimpleUploadedFile("lift.csv", wide_table().encode())
+    upload = api.post("/api/v1/uploads", {"file": file}, format="multipart").json()["id"]
+    seen = api.post(f"/api/v1/uploads/{upload}/preview", {}, format="json").json()
+    assert seen["waves"] == [f"s{i}" for i in range(SAMPLES)] and seen["wave_step_s"] is None
+    choices = {"wave_step_s": 0.002, "metric": "lift", "roles": {}}
+    one = api.post(f"/api/v1/uploads/{upload}/preview", choices, format="json").json()
+    assert (one["streams"], one["samples"], one["wave_step_s"]) == (1, 60 * SAMPLES, 0.002)
+    late = api.post(f"/api/v1/uploads/{upload}/preview", {"wave_step_s": 3_600}, format="json")
+    assert late.status_code == 400 and "begins before" in late.content.decode()
+    assert api.post(f"/api/v1/uploads/{upload}/preview", {"wave_step_s": 0}, format="json").status_code == 400
+    api.post(f"/api/v1/uploads/{upload}/store", choices, format="json")
+    run_jobs()
+    times, values = store.read(Stream.objects.get(metric="lift").pk)
+    assert len(values) == 60 * SAMPLES
+    assert np.median(np.diff(times)) == 2_000_000

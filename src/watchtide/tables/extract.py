@@ -1,6 +1,7 @@
 """A layout applied to rows, chunk by chunk: streams told apart, broken rows set aside with line and reason."""
 
 import hashlib
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
@@ -120,13 +121,34 @@ class Extractor:
         good, times, codes, broken = self._common(chunk, numbers)
         labelled = _label_mask(chunk, layout) if layout.label else None
         rows = np.flatnonzero(good)
-        per_column = [self._stream_codes(codes[rows], c) for c in range(len(layout.numbers))]
+        count = len(layout.numbers)
+        if layout.wave_step_ns is None:
+            per_column = [self._stream_codes(codes[rows], c) for c in range(count)]
+            stamps = np.tile(times[rows], count)
+        else:
+            own = self._stream_codes(codes[rows], 0)
+            per_column = [own] * count
+            self._check_apart(chunk, own, times[rows], rows)
+            stamps = (times[rows] + np.arange(count)[:, None] * layout.wave_step_ns).ravel()
         return Rows(
             np.concatenate(per_column),
-            np.tile(times[rows], len(per_column)),
+            stamps,
             np.concatenate([numbers[c][0][rows] for c in layout.numbers]),
             np.tile(labelled[rows], len(per_column)) if labelled is not None else None,
         ), broken
+
+    def _check_apart(self, chunk: Chunk, codes: Ints, times: Ints, rows: Ints) -> None:
+        """Raise TableError where a waveform of a stream begins before the one before it is over."""
+        long = (len(self.layout.values) - 1) * (self.layout.wave_step_ns or 0)
+        order = np.lexsort((times, codes))
+        near = (np.diff(times[order]) <= long) & (np.diff(codes[order]) == 0)
+        if near.any():
+            row = int(rows[order[int(np.argmax(near)) + 1]])
+            raise TableError(
+                self.name, f"line {int(chunk.lines[row])}",
+                f"begins before the waveform before it is over, which takes {long / 1e9:g} s",
+                "state a shorter time from sample to sample, or a column that tells streams apart",
+            )  # fmt: skip
 
     def take_events(self, chunk: Chunk) -> tuple[Events, list[BrokenRow]]:
         """The events of a chunk for a roll-up, and its broken rows."""
@@ -315,6 +337,8 @@ def _stream_name(layout: Layout, column: str, attributes: Attributes) -> StreamN
     if layout.key_column and len(layout.values) == 1 and attributes[:1] and attributes[0][0] == "metric":
         # Keys of ours put the metric first.
         return StreamName(attributes[1:], attributes[0][1], role, True)
+    if layout.wave_step_ns is not None:
+        return StreamName(attributes, layout.metric or re.sub(r"[\W_]*\d+$", "", column) or "wave")
     if role == "value" and layout.wide_name:
         return StreamName((*attributes, (layout.wide_name, column)), layout.metric or "value")
     if role == "value" and layout.metric and len(layout.values) == 1:

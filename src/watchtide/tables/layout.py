@@ -24,6 +24,8 @@ MEASURES = ("count", "sum", "mean", "min", "max", "p50", "p90", "p95", "p99", "d
 VALUE_NAMES = r"value|val|y|count|amount|metric_value"
 SAMPLE_ROWS = 5_000
 TIME_NAME = re.compile(r"time|date|stamp|^ts$|^t$|when|year|^yrs?$|month|quarter|week|period", re.I)
+# From so many numbered columns on a row may be one waveform; fewer are places or parts.
+LEAST_WAVE = 16
 # Text columns with more different values than this tell rows apart, not streams.
 MOST_STREAMS = 20_000
 # The column of series keys in every file that is written here.
@@ -56,7 +58,8 @@ class Layout:
     the attribute that the columns' names are values of. keep : a condition on rows. duplicates : what becomes of
     equal stamps of one stream. rollup : rows are events, not samples. key_column : one of `series` whose cells are series
     keys (`name=value,…`), as every output of ours has them. time_parts : columns that complete a year in the time column:
-    a quarter, or a month and perhaps a day.
+    a quarter, or a month and perhaps a day. wave_step_ns : each row is one waveform, its value columns are samples this far
+    apart from the stamp of the row on.
     """
 
     time: str
@@ -78,6 +81,7 @@ class Layout:
     rollup: RollUp | None = None
     key_column: str | None = None
     time_parts: tuple[str, ...] = ()
+    wave_step_ns: int | None = None
 
     def role(self, column: str) -> str:
         if column == self.time or column in self.time_parts:
@@ -103,6 +107,9 @@ def to_data(layout: Layout) -> dict[str, Any]:
     data = asdict(layout)
     for name in ("reasons", "suggested_label"):
         data.pop(name)
+    if layout.wave_step_ns is None:
+        # Files that were read before rows could be waveforms are still the same batch.
+        data.pop("wave_step_ns")
     return {"layout": 1, **data}
 
 
@@ -128,6 +135,9 @@ def from_data(data: Any) -> Layout:
             raise refuse(f"{name} must be a text")
     if not given.get("time"):
         raise refuse("names no time column")
+    step = given.get("wave_step_ns")
+    if step is not None and (isinstance(step, bool) or not isinstance(step, int)):
+        raise refuse("wave_step_ns must be a whole number of nanoseconds")
     if given.get("rollup") is not None:
         given["rollup"] = rollup_from(given["rollup"])
     return checked(Layout(**given))
@@ -168,6 +178,8 @@ def checked(layout: Layout) -> Layout:
             expressions.parse_condition(layout.keep)
         except expressions.ExpressionError as error:
             raise TableError("layout", "keep", *_message_and_remedy(str(error))) from error
+    if layout.wave_step_ns is not None:
+        _check_waves(layout)
     if layout.rollup:
         _check_rollup(layout.rollup)
     elif not layout.values:
@@ -178,6 +190,37 @@ def checked(layout: Layout) -> Layout:
 def _message_and_remedy(text: str) -> tuple[str, str]:
     message, _, remedy = text.partition("; ")
     return message, remedy or "see docs/formats.md, Conditions"
+
+
+def _check_waves(layout: Layout) -> None:
+    if not 1_000 <= (layout.wave_step_ns or 0) <= 86_400 * 10**9:
+        raise TableError(
+            "layout", "wave_step", "is no time from sample to sample", "take a microsecond to a day"
+        )
+    if layout.rollup or layout.covariates or layout.denominator or layout.wide_name:
+        raise TableError(
+            "layout", "wave_step", "rows are waveforms of values alone",
+            "leave the roll-up, covariates and the name of columns out",
+        )  # fmt: skip
+    if len(layout.values) < 2:
+        raise TableError(
+            "layout", "values", "a waveform has two columns at least", "give its columns the role value"
+        )
+
+
+def numbered_run(columns: Sequence[str]) -> tuple[str, ...]:
+    """The longest run of columns whose names are one stem with numbers that go up by one, of `LEAST_WAVE` at least; else none."""
+    best: list[str] = []
+    run: list[str] = []
+    before: tuple[str, int] | None = None
+    for name in columns:
+        found = re.fullmatch(r"(.*?)(\d+)", name)
+        own = (found[1], int(found[2])) if found else None
+        follows = own is not None and before is not None and own == (before[0], before[1] + 1)
+        run = [*run, name] if follows else [name] if own else []
+        before = own
+        best = run if len(run) > len(best) else best
+    return tuple(best) if len(best) >= LEAST_WAVE else ()
 
 
 def _check_rollup(rollup: RollUp) -> None:
@@ -263,12 +306,28 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
             found_values.append(name)
         elif kind == "series":
             found_series.append(name)
+    if stated.get("wave_step_ns") is not None and label is None and stated.get("series") is None:
+        label = next((name for name in found_series if _are_classes(sample[name])), None)
+        if label is not None:
+            found_series.remove(label)
+            reasons[label] = "the class of each waveform: one of its words says that it is usual"
     wide_name = stated.get("wide_name")
     rollup = stated.get("rollup")
     if rollup is not None and not values:
         taken_up = {m.field for m in rollup.measures}
         for name in taken_up & set(found_series):
             found_series.remove(name)
+    elif not values and stated.get("wave_step_ns") is not None:
+        values = numbered_run(found_values)
+        if not values:
+            raise TableError(
+                raw.name, "line 1", f"no {LEAST_WAVE} columns of numbers are numbered one after another",
+                "give the columns of the waveform the role value, in their order",
+            )  # fmt: skip
+        for name in found_values:
+            reasons[name] = (
+                "a sample of the row's waveform" if name in values else "numbers beside the waveform"
+            )
     elif not values and _is_wide(found_values, found_series):
         values = tuple(found_values)
         for name in values:
@@ -296,7 +355,7 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
         Layout(
             time, values, series, label, zone, reasons, suggested, tuple(stated.get("covariates") or ()),
             stated.get("denominator"), stated.get("metric") or None, wide_name or None, time_form, decimal,
-            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup, key_column, time_parts,
+            tuple(stated.get("missing_words") or ()), stated.get("keep") or None, stated.get("duplicates") or "mean", rollup, key_column, time_parts, stated.get("wave_step_ns"),
         )
     )  # fmt: skip
 
@@ -304,6 +363,14 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
 def _are_keys(column: pa.Array) -> bool:
     """Whether all cells are series keys; empty ones are that of the only stream."""
     return all(map(keys.is_key, pc.unique(pc.fill_null(column.cast(pa.string()), "")).to_pylist()))
+
+
+def _are_classes(column: pa.Array) -> bool:
+    """Whether one of a column's words is that of a usual unit."""
+    words = pc.unique(
+        pc.utf8_lower(pc.utf8_trim_whitespace(pc.fill_null(column.cast(pa.string()), "")))
+    ).to_pylist()
+    return bool({"normal", "none"} & set(words))
 
 
 def _is_wide(values: Sequence[str], series: Sequence[str]) -> bool:

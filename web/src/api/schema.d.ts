@@ -2719,6 +2719,11 @@ export interface components {
             keep?: string;
             duplicates?: components["schemas"]["DuplicatesEnum"];
             rollup?: components["schemas"]["RollUpRequest"] | null;
+            /**
+             * Format: double
+             * @description each row is one waveform; seconds from one of its value columns to the next
+             */
+            wave_step_s?: number | null;
             missing_words?: string[];
             /** Format: int64 */
             seed?: number;
@@ -4323,6 +4328,10 @@ export interface components {
             streams: number;
             streams_known: number;
             samples: number;
+            /** @description numbered columns that are, or may be, one waveform a row */
+            waves: string[];
+            /** Format: double */
+            wave_step_s: number | null;
             becomes: components["schemas"]["Becomes"][];
             is_stored: boolean;
         };

@@ -194,6 +194,8 @@ export function aPreview(changes: Partial<Preview> = {}): Preview {
     streams: 2,
     streams_known: 0,
     becomes: [{ title: "Northquay", metric: "taps", samples: 50, line: [1, 2, null, 4] }],
+    waves: [],
+    wave_step_s: null,
     is_stored: false,
     ...changes,
   };

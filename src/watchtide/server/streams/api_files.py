@@ -72,6 +72,10 @@ class ChoicesSerializer(serializers.Serializer):
     keep = serializers.CharField(max_length=2000, required=False, allow_blank=True)
     duplicates = serializers.ChoiceField(choices=[(d, d) for d in DUPLICATES], required=False)
     rollup = RollUpSerializer(required=False, allow_null=True)
+    wave_step_s = serializers.FloatField(
+        required=False, allow_null=True, min_value=1e-6, max_value=86_400,
+        help_text="each row is one waveform; seconds from one of its value columns to the next",
+    )  # fmt: skip
     missing_words = serializers.ListField(
         child=serializers.CharField(max_length=40), required=False, max_length=20
     )
@@ -163,6 +167,10 @@ class PreviewSerializer(serializers.Serializer):
     streams = serializers.IntegerField()
     streams_known = serializers.IntegerField()
     samples = serializers.IntegerField()
+    waves = serializers.ListField(
+        child=serializers.CharField(), help_text="numbered columns that are, or may be, one waveform a row"
+    )
+    wave_step_s = serializers.FloatField(allow_null=True)
     becomes = BecomesSerializer(many=True)
     is_stored = serializers.BooleanField()
 

@@ -142,6 +142,7 @@ def choose(raw: Raw, given: dict[str, Any]) -> Layout:
         "metric": (given.get("metric") or "").strip(),
         "decimal": given.get("decimal") or None,
         "rollup": rollup_of(given.get("rollup")),
+        "wave_step_ns": None if given.get("wave_step_s") is None else round(given["wave_step_s"] * 1e9),
     }
     if not roles:
         return layout.guess(raw, **stated)
@@ -266,6 +267,8 @@ def preview(
         "streams": len(seen.streams),
         "streams_known": known,
         "samples": sum(len(s.times) for s in seen.streams),
+        "waves": list(_waves_of(seen)),
+        "wave_step_s": None if seen.layout.wave_step_ns is None else seen.layout.wave_step_ns / 1e9,
         "becomes": [
             {
                 "title": " · ".join(v for _, v in s.attributes) or s.metric,
@@ -277,6 +280,13 @@ def preview(
         ],
         "is_stored": Batch.objects.filter(key=key, accepted_at__isnull=False).exists(),
     }
+
+
+def _waves_of(seen: survey.Survey) -> tuple[str, ...]:
+    """Columns that are one waveform a row, or may be."""
+    if seen.layout.wave_step_ns:
+        return seen.layout.values
+    return layout.numbered_run([c.name for c in seen.columns if c.picture.kind == "numbers"])
 
 
 def _metric(name: str) -> str:

@@ -110,7 +110,15 @@ function OnePane({
   const spot = { "--x": pane.x + 1, "--w": pane.w, "--y": pane.y + 1, "--h": pane.h } as CSSProperties;
   return (
     <section className={boardsCss.wallPane} aria-label={title} style={spot}>
-      <header>
+      <Group
+        component="header"
+        align="baseline"
+        justify="space-between"
+        gap={12}
+        pb={2}
+        wrap="nowrap"
+        className="under"
+      >
         {arrange ? (
           <Handle title={title} fieldWidth={fieldWidth} move={(by) => arrange.move(place, by)} />
         ) : (
@@ -125,7 +133,7 @@ function OnePane({
             <Age of={shown.data.at} isLateAfter={pane.kind === "forecast" ? LATE_FORECAST_S : LATE_S} />
           )
         )}
-      </header>
+      </Group>
       <Box flex={1} mih={0} pt={6} className="scrolls">
         {shown.isError && !shown.data && <Trouble error={shown.error} retry={() => shown.refetch()} />}
         {shown.data && <PaneBody shown={shown.data} isShared={isShared} />}

@@ -29,6 +29,9 @@ export function Columns({
 }) {
   const [which, setWhich] = useState<"first" | "random">("first");
   const rows = which === "first" ? preview.sample : preview.random;
+  // Of the samples of a waveform two stand for all.
+  const hidden = new Set(preview.waves.slice(2));
+  const shown = preview.columns.filter((c) => !hidden.has(c.name));
   const roles = Object.fromEntries(preview.columns.map((c) => [c.name, c.role as Role]));
   return (
     <Box my={10} className="columns-box scrolls under">
@@ -36,7 +39,7 @@ export function Columns({
         <Table.Thead>
           <Table.Tr>
             <Table.Th className={intakeCss.line}>line</Table.Th>
-            {preview.columns.map((c) => (
+            {shown.map((c) => (
               <Table.Th key={c.name}>
                 <h2>{c.name}</h2>
                 <SelectField
@@ -67,6 +70,7 @@ export function Columns({
               <Table.Td className={`${intakeCss.line} soft`}>{row.line}</Table.Td>
               {row.cells.map((cell, i) => {
                 const name = preview.columns[i]?.name;
+                if (hidden.has(name ?? "")) return null;
                 return (
                   <Table.Td
                     key={name}
@@ -95,6 +99,9 @@ export function Columns({
           />{" "}
           random rows
         </label>{" "}
+        {hidden.size > 0 && (
+          <span className="soft">{figure(hidden.size)} more like the last two are not shown</span>
+        )}
         {which === "random" && <Button onClick={onShuffle}>Others</Button>}
       </Group>
     </Box>

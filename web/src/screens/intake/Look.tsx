@@ -15,6 +15,7 @@ import { Facts, KeepLayout } from "./Facts";
 import { Becomes, Problems } from "./Problems";
 import { RowsAre, Written } from "./Sentences";
 import { Storing } from "./Storing";
+import { Waves } from "./Waves";
 
 /** One file before it is stored: how it is read, its columns and rows, what is wrong, what it will become. */
 export function Look({ upload, onAnother }: { upload: number; onAnother: () => void }) {
@@ -106,6 +107,7 @@ export function Look({ upload, onAnother }: { upload: number; onAnother: () => v
         </p>
       )}
       <Written preview={p} onChange={set} />
+      <Waves key={String(p.wave_step_s)} preview={p} onChange={set} />
       <Columns
         preview={p}
         onRoles={(roles) => set({ roles, kept: 0 })}

@@ -32,7 +32,9 @@ export function Parting({
   const number = (name: GroupName) => data.score.filter((_, i) => groupOf(data, i) === name).length;
   return (
     <section aria-label="How the level parts the units">
-      <h3>How the level parts them</h3>
+      <Box component="h3" mt={10}>
+        How the level parts them
+      </Box>
       <svg
         viewBox={`0 0 ${W} ${tall + 16}`}
         width={W}

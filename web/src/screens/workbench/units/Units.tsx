@@ -51,7 +51,7 @@ export function Units({ scanId, stream, level, setLevel }: Props) {
         <section aria-label="One unit">
           <h3>{unitWords(data, number, stream.zone)}</h3>
           {one && <OneUnit unit={one} name={stream.unit || "value"} />}
-          <Group gap="2px 12px">
+          <Group gap="2px 12px" mt={6}>
             <Button onClick={() => setChosen(worstOf(data))}>The worst</Button>
             <Button onClick={() => setChosen(Math.floor(Math.random() * data.score.length))}>
               A random one
