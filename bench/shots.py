@@ -46,6 +46,7 @@ def take(driver, base: str, dark: bool) -> None:
     script = "const done = arguments[0]; fetch('/api/v1/tide').then((r) => r.json()).then(done)"
     rows = driver.execute_async_script(script)["rows"]
     stream = next(r["id"] for r in rows if r["metric"] == "gate_taps" and r["title"] == "Gullhaven · adult")
+    ramp = next(r["id"] for r in rows if r["title"] == "south ramp")
     # Around the islanders' market and the storm, where the logbook has something to say.
     span = "from=1786315600000&to=1788043600000"
     pages = {
@@ -65,7 +66,7 @@ def take(driver, base: str, dark: bool) -> None:
         pages |= {"comparison": f"/scorecards/compare?scans={scans}", "published": f"/published/{published}"}
         pages |= {
             "pushes": "/intake/live",
-            "streams": "/intake/streams?q=gate_taps",
+            "units": f"/workbench/{ramp}?units=1",
             "identity": "/intake/identity",
             "settings": "/settings",
         }
@@ -83,6 +84,10 @@ def take(driver, base: str, dark: bool) -> None:
             browser.wait_for(
                 driver, lambda d: "feed Ticket office" in d.find_element(By.TAG_NAME, "main").text, 60
             )
+        if name == "units":
+            browser.wait_for(
+                driver, lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='One unit'] svg"), 60
+            )[0].location_once_scrolled_into_view  # noqa: B018 - asking for it scrolls
         # Charts are drawn once their data are here: until two pictures are the same.
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
 
