@@ -85,9 +85,10 @@ def take(driver, base: str, dark: bool) -> None:
                 driver, lambda d: "feed Ticket office" in d.find_element(By.TAG_NAME, "main").text, 60
             )
         if name == "units":
-            browser.wait_for(
+            units = browser.wait_for(
                 driver, lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='One unit'] svg"), 60
-            )[0].location_once_scrolled_into_view  # noqa: B018 - asking for it scrolls
+            )
+            driver.execute_script("arguments[0].scrollIntoView()", units[0])
         # Charts are drawn once their data are here: until two pictures are the same.
         _still(driver).save_screenshot(str(FOLDER / f"{name}{'-dark' if dark else ''}.png"))
 
