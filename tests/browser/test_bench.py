@@ -146,6 +146,7 @@ def test_a_finding_is_taken_and_let_go_by_keyboard(page):
 def test_the_plan_is_written_as_text_and_errors_stand_at_their_line(page):
     number = stream_id(page, "ticket_pages", "web")
     page.open(f"/workbench/{number}")
+    page.says("standing · current")
     page.button("As text").click()
     box = page.wait(
         lambda: [t for t in page.all("textarea.yaml") if "baseline:" in t.get_attribute("value")]

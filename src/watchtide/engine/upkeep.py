@@ -27,7 +27,7 @@ from watchtide.core.spread import SpreadModel
 from watchtide.engine import ages, stages, training
 from watchtide.engine.ages import Standing
 from watchtide.engine.arrays import read_array, zipped
-from watchtide.engine.based import Baselined, InForce, Scanned
+from watchtide.engine.based import Baselined, InForce, Scanned, Units
 from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input
 from watchtide.engine.replaying import Memory
@@ -41,6 +41,7 @@ STATE_CLASSES = (
     Fitted,
     Follower,
     InForce,
+    Units,
     Model,
     Period,
     Series,
