@@ -16,13 +16,18 @@ from watchtide.plan import Plan, durations
 MOST_WINDOWS = 400_000
 
 
+def is_wanted(plan: Plan) -> bool:
+    """Whether a plan wants one network for all streams of a family."""
+    return plan.baseline.kind in LEARNED and plan.baseline.options.get("per") == "family"
+
+
 def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = ()) -> list[Input]:
     """The streams with their family's network, where the plan wants one (`per: family`); else as they are.
 
-    Raises ValueError for streams of a family that cannot share one: without stated seasons, or of unlike cadence.
+    The order of the streams changes nothing. Raises ValueError for streams of a family that cannot share one: without stated
+    seasons, or of unlike cadence.
     """
-    kind, options = plan.baseline.kind, plan.baseline.options
-    if kind not in LEARNED or options.get("per") != "family":
+    if not is_wanted(plan):
         return list(streams)
     if plan.baseline.seasons == "auto":
         raise ValueError(
@@ -33,7 +38,7 @@ def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = 
             "per: family takes values as they are: leave out form, or state prepare.transform: log"
         )
     members: dict[str, list[Input]] = {}
-    for s in streams:
+    for s in sorted(streams, key=lambda s: s.key):
         members.setdefault(together.family_of(s.key), []).append(s)
     shared = {name: _trained(family, plan, labels) for name, family in members.items()}
     return [replace(s, shared=shared[together.family_of(s.key)]) for s in streams]

@@ -34,6 +34,9 @@ def left_out(plan: Plan, key: str, labels: Iterable[Label]) -> list[tuple[int, i
 
 def stage_key(t: Task) -> str:
     samples = f"{t.digest} {t.stream.zone} {t.stream.key}"
+    if t.stream.shared is not None:
+        # What its family's network learned depends on the others too.
+        samples += f" {t.stream.shared.digest()}"
     return stages.baseline_digest(samples, t.plan, left_out(t.plan, t.stream.key, t.labels), t.mode)
 
 

@@ -1,5 +1,6 @@
 """What both learned kinds share: windows of a stream, a linear map with a network for its residual, and held-out predictions."""
 
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -143,6 +144,13 @@ class Shared:
     validation: int
     reach: float
 
+    def digest(self) -> str:
+        """Hexadecimal digest of the weights."""
+        whole = hashlib.sha256()
+        for name, values in sorted(self.trained.net.arrays().items()):
+            whole.update(name.encode() + np.ascontiguousarray(values).tobytes())
+        return whole.hexdigest()
+
 
 def learn(design: Design, examples: Sequence[Examples], schedule: Schedule) -> Shared:
     """Train one network on the windows of one stream or several; the last fifth of each stream's decides when to stop.
@@ -230,7 +238,7 @@ def fit(
     """
     if per == "family" and shared is None:
         raise ValueError(
-            "per: family trains one network over the streams of a scan; in replay and on a server each stream is judged "
+            "per: family trains one network over the streams of a scan; in replay and in a lookout each stream is judged "
             "alone: take per: stream"
         )
     found = shared or learn(design, [design.examples(frame, periods)], schedule)

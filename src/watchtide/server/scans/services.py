@@ -20,7 +20,7 @@ from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS, at_stamps
-from watchtide.engine import by_unit, cache, kept, preparing, stages, together, training
+from watchtide.engine import by_unit, cache, families, kept, preparing, stages, together, training
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
 from watchtide.server import moments
@@ -291,6 +291,33 @@ def blocks_of(number: Any, p: Any) -> bytes:
     return rows.tobytes()
 
 
+def _given_again(row: ScanStream, plan: PlanText) -> stages.Input:
+    """What a scan took of a stream. Problem (409) where its samples are others now."""
+    step = durations.parse_ns(row.resolved["prepare"]["every"])
+    given = as_scanned(row.stream, plan, row.samples_digest, (row.ribbon_to_ns or 0) + step)
+    if given is None:
+        raise Problem(
+            f"the samples of {row.stream.metric} {row.stream.title} have changed since this scan",
+            remedy="scan again", code=409,
+        )  # fmt: skip
+    return given
+
+
+def _left_out_again(row: ScanStream, plan: PlanText) -> list[core_rows.Label]:
+    """Spans of any of the verdicts that were left out, under one that is."""
+    verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
+    return [core_rows.Label(a, b, row.stream.key, verdict) for a, b in row.left_out]
+
+
+def _in_its_family(row: ScanStream, plan: PlanText) -> stages.Input:
+    """A stream with the network that its family trained in its scan, trained again."""
+    own = together.family_of(row.stream.key)
+    mates = [r for r in row.scan.streams.select_related("stream") if together.family_of(r.stream.key) == own]
+    labels = [label for r in mates for label in _left_out_again(r, plan)]
+    streams = families.with_shared([_given_again(r, plan) for r in mates], plan, labels)
+    return next(s for s in streams if s.key == row.stream.key)
+
+
 def base_of(row: ScanStream) -> stages.Baselined:
     """A stream's baseline stage, as kept; made anew where the cache has lost it.
 
@@ -299,14 +326,10 @@ def base_of(row: ScanStream) -> stages.Baselined:
     base = cache.load(stage_folder(), row.stage_key)
     if base is None:
         plan = plan_of(row.scan.plan_version.text)
-        # Spans of any of the verdicts that are left out, under one that is.
-        verdict = plan.baseline.leave_out[0] if plan.baseline.leave_out else "incident"
-        labels = [core_rows.Label(a, b, "", verdict) for a, b in row.left_out]
-        step = durations.parse_ns(row.resolved["prepare"]["every"])
-        given = as_scanned(row.stream, plan, row.samples_digest, (row.ribbon_to_ns or 0) + step)
-        if given is None:
-            raise Problem("the samples have changed since this scan", remedy="scan again", code=409)
-        base = stages.based(given, plan, labels, row.scan.mode)
+        given = _given_again(row, plan)
+        if families.is_wanted(plan) and row.scan.mode == "fit":
+            given = _in_its_family(row, plan)
+        base = stages.based(given, plan, _left_out_again(row, plan), row.scan.mode)
         cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
     # What its family lent to a replay was known only once all of them were through.
     return together.with_lent(base, (row.resolved.get("replay") or {}).get("lent") or [])

@@ -1,12 +1,12 @@
 """What runs in the queue for scans."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from django.conf import settings
 
-from watchtide.engine import kept, run, together
+from watchtide.engine import families, kept, run, together
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
@@ -72,6 +72,9 @@ def _scanned(lease: jobs.Lease, row: Scan, plan: Plan) -> list[Part]:
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     labels = logbook.labels()
     tasks = [services.task(s, plan, labels, row.mode) for s in streams]
+    if row.mode == "fit":
+        inputs = families.with_shared([t.stream for t in tasks], plan, labels)
+        tasks = [replace(t, stream=own) for t, own in zip(tasks, inputs, strict=True)]
     results = run.each(
         kept.scan_task,
         tasks,
