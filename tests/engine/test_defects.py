@@ -171,6 +171,25 @@ class TestDiagnoses:
         q = 400 * 402 * sum(x**2 / (400 - k) for k, x in enumerate(r, 1))
         assert f"Q {q:.0f}" in diagnostics.autocorrelated(z).words
 
+    def test_a_remainder_that_follows_from_the_samples_before_it_may_be_learned(self):
+        rng = np.random.default_rng(11)
+        z = np.zeros(20_000)
+        for i in range(1, 20_000):
+            z[i] = 0.8 * z[i - 1] + rng.normal(0, 0.6)
+        found = diagnostics.structured(z)
+        # Of a first-order process the past foretells the square of its correlation.
+        assert found is not None and found.remedy == {"baseline.kind": "auto+learned"}
+        share = int(found.words.split("foretell ")[1].split("%")[0])
+        assert share == pytest.approx(64, abs=4)
+        assert diagnostics.structured(rng.normal(size=20_000)) is None
+        assert diagnostics.structured(z[:900]) is None
+        assert diagnostics.structured(np.full(20_000, np.nan)) is None
+        assert diagnostics.structured(np.zeros(20_000)) is None
+        assert diagnostics.structured(np.zeros(10)) is None
+        # A gap every 20 samples leaves no row whole.
+        holes = np.where(np.arange(20_000) % 20 == 0, np.nan, z)
+        assert diagnostics.structured(holes) is None
+
     def test_the_smallest_deviation_that_is_flagged_is_the_level_times_the_spread(self):
         rng = np.random.default_rng(10)
         got = stages.scan(hourly(daily_season(24 * 40) + rng.normal(0, 2, 24 * 40)), Plan())

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core import robust
+from watchtide.core.baselines import TRAILS
 from watchtide.core.frame import DAY_NS
 from watchtide.core.seasons import LEAST_CYCLES, strength_of
 from watchtide.core.series import Bools, Floats
@@ -126,6 +127,8 @@ def diagnose(
             break
     if (runs := autocorrelated(held)) is not None:
         found.append(runs)
+    if kind not in NO_NETWORK and (kept_in := structured(held)) is not None:
+        found.append(kept_in)
     slow = _slow_share(calm, max(int(week), 50))
     if slow >= LEAST_LEFT:
         remedy = {"baseline.kind": "harmonic"} if kind in ("slot", "fixed") else {"baseline.settle": "2d"}
@@ -191,6 +194,43 @@ def autocorrelated(z: Floats) -> Diagnosis | None:
         f"neighbouring remainders have a correlation of {r[0]:.2f} (Ljung-Box Q {q:.0f} over {lags} lags): a deviation lasts "
         "for several samples by chance, and short incidents are harder to find",
         {},
+    )
+
+
+# Kinds whose remainder a network is no remedy for: those that follow the stream themselves, and stated limits.
+NO_NETWORK = (*TRAILS, "fixed")
+# Scores that a prediction of the remainder needs, the share that judges it, and from which share of variance it is reported.
+LEAST_FORETOLD_SCORES, JUDGED_SHARE, LEAST_FORETOLD = 1_000, 0.25, 0.25
+
+
+def structured(z: Floats) -> Diagnosis | None:
+    """Whether what was left unexplained follows from the samples before it, so that a network that predicts the next one would learn it.
+
+    Held-out scores clipped at three sigmas are predicted by least squares from the 24 before them, on the first three
+    quarters, and judged on the last: share of variance foretold. None under a quarter, and with under 1,000 scores that have
+    all 24 before them.
+    """
+    y = np.clip(z, -CLIP, CLIP)
+    if len(y) <= LAGS:
+        return None
+    rows = np.lib.stride_tricks.sliding_window_view(y, LAGS + 1)
+    rows = rows[~np.isnan(rows).any(axis=1)]
+    if len(rows) < LEAST_FORETOLD_SCORES:
+        return None
+    cut = round((1 - JUDGED_SHARE) * len(rows))
+    given, seen = rows[:, :-1], rows[:, -1]
+    centre = given[:cut].mean()
+    weights, *_ = np.linalg.lstsq(given[:cut] - centre, seen[:cut] - centre, rcond=None)
+    off = seen[cut:] - centre - (given[cut:] - centre) @ weights
+    spread = float(np.var(seen[cut:]))
+    share = 1 - float(np.mean(off**2)) / spread if spread > 0 else 0.0
+    if share < LEAST_FORETOLD:
+        return None
+    return Diagnosis(
+        "structure in the remainder",
+        f"the {LAGS} samples before one foretell {share:.0%} of the remainder's variance: a network that predicts the next sample may learn "
+        "that, at the price that an incident longer than its window becomes the normal",
+        {"baseline.kind": "auto+learned"},
     )
 
 
