@@ -182,3 +182,13 @@ def test_a_table_of_a_waveform_a_row_is_recognised_and_becomes_bursts(api):
     times, values = store.read(Stream.objects.get(metric="lift").pk)
     assert len(values) == 60 * SAMPLES
     assert np.median(np.diff(times)) == 2_000_000
+    # Its classes are incidents of the logbook, once.
+    noted = [e for e in api.get("/api/v1/logbook").json()["items"] if e["scope"] == "metric=lift"]
+    assert sorted(e["start"] for e in noted) == [f"{begin_of(k)}Z".replace(".000Z", "Z") for k in (5, 25, 45)]
+    assert {(e["verdict"], e["kind"], e["cause"]) for e in noted} == {("incident", "shape", "worn")}
+    again = api.post(
+        "/api/v1/uploads", {"file": SimpleUploadedFile("b.csv", wide_table().encode())}, format="multipart"
+    )
+    api.post(f"/api/v1/uploads/{again.json()['id']}/store", {**choices, "unit": "g"}, format="json")
+    run_jobs()
+    assert len([e for e in api.get("/api/v1/logbook").json()["items"] if e["scope"] == "metric=lift"]) == 3

@@ -40,6 +40,16 @@ def test_a_row_becomes_a_burst_of_its_columns():
     assert one.times[order].tolist() == expected.ravel().tolist()
 
 
+def test_rows_of_another_class_are_remembered_with_their_span_and_word():
+    raw = raw_of(table(worn=(3, 7))[0])
+    extractor = extract.Extractor(layout.guess(raw, wave_step_ns=1_000_000), "t")
+    extractor.take(raw.chunk())
+    begin = int(np.datetime64("2026-08-03T00:00", "ns").astype(np.int64))
+    starts = [begin + k * 60 * 10**9 for k in (3, 7)]
+    assert [(c.start, c.word) for c in extractor.classed] == [(s, "worn") for s in starts]
+    assert {c.end - c.start for c in extractor.classed} == {(SAMPLES - 1) * 1_000_000}
+
+
 def test_without_a_stated_step_the_columns_are_only_said_to_be_numbered():
     raw = raw_of(table()[0])
     assert layout.guess(raw).wave_step_ns is None

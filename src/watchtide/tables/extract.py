@@ -49,6 +49,16 @@ class StreamRows:
 
 
 @dataclass(frozen=True)
+class Classed:
+    """A waveform of another class than normal: code of its stream, first and last stamp in ns, and the word."""
+
+    code: int
+    start: int
+    end: int
+    word: str
+
+
+@dataclass(frozen=True)
 class Rows:
     """Good rows of a chunk, one an (row, number column): code of the stream, stamp, value, label."""
 
@@ -92,6 +102,8 @@ class Extractor:
         self.layout, self.name = layout, name
         self.attributes: list[Attributes] = []
         self.rows = self.aside = self.dropped = 0
+        # Of rows that are waveforms: those whose class is not normal.
+        self.classed: list[Classed] = []
         self.form = ""
         self._codes: dict[tuple[str, ...], int] = {}
         self._streams: list[StreamName] = []
@@ -129,6 +141,8 @@ class Extractor:
             own = self._stream_codes(codes[rows], 0)
             per_column = [own] * count
             self._check_apart(chunk, own, times[rows], rows)
+            if labelled is not None:
+                self._classify(chunk, rows[labelled[rows]], own[labelled[rows]], times)
             stamps = (times[rows] + np.arange(count)[:, None] * layout.wave_step_ns).ravel()
         return Rows(
             np.concatenate(per_column),
@@ -136,6 +150,13 @@ class Extractor:
             np.concatenate([numbers[c][0][rows] for c in layout.numbers]),
             np.tile(labelled[rows], len(per_column)) if labelled is not None else None,
         ), broken
+
+    def _classify(self, chunk: Chunk, rows: Ints, codes: Ints, times: Ints) -> None:
+        """Remember rows whose class is not normal. codes : (k,) of the streams of `rows`; times : of the whole chunk."""
+        long = (len(self.layout.values) - 1) * (self.layout.wave_step_ns or 0)
+        for row, code in zip(rows.tolist(), codes.tolist(), strict=True):
+            start = int(times[row])
+            self.classed.append(Classed(code, start, start + long, cell(chunk, str(self.layout.label), row)))
 
     def _check_apart(self, chunk: Chunk, codes: Ints, times: Ints, rows: Ints) -> None:
         """Raise TableError where a waveform of a stream begins before the one before it is over."""

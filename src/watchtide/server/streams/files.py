@@ -19,6 +19,7 @@ from django.conf import settings
 from django.db.models import Sum
 from django.db.models.functions import Now
 
+from watchtide.core.scoring.rows import Label
 from watchtide.plan import durations
 from watchtide.server import disk, moments
 from watchtide.server.jobs import services as jobs
@@ -28,7 +29,7 @@ from watchtide.server.streams import catalogue, corrections, renewing, rolling, 
 from watchtide.server.streams.models import CADENCE_STATED, Batch, KeptLayout, Stream, Upload
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape, survey
 from watchtide.tables.chunks import Chunk
-from watchtide.tables.layout import Layout
+from watchtide.tables.layout import TRUE, Layout
 from watchtide.tables.problems import TableError
 from watchtide.tables.read import Raw
 from watchtide.tables.safe import spreadsheet_safe
@@ -422,6 +423,25 @@ def accept(upload: Upload, given: dict[str, Any], lease: jobs.Lease) -> dict[str
     return {"batch": batch.pk, "rows": taker.extractor.rows, "ids": ids}
 
 
+def _into_logbook(batch: Batch, taker: "_Taker") -> int:
+    """Rows whose class is not normal as incidents over their waveforms; those that stand there are skipped."""
+    from watchtide.server.logbook import services as logbook
+
+    rows = [
+        Label(
+            c.start,
+            c.end,
+            taker.streams[c.code].key,
+            "incident",
+            "shape",
+            c.word if c.word.lower() not in TRUE else "",
+        )
+        for c in taker.extractor.classed
+    ]
+    by = batch.created_by.get_username() if batch.created_by else ""
+    return logbook.take_in(rows, by, title=f"classes of {batch.source}")[0]
+
+
 def _ids_of(batch: Batch) -> list[int]:
     from watchtide.server.streams.undoing import streams_of
 
@@ -538,6 +558,9 @@ def _end(batch: Batch, taker: _Taker, book: _Aside, lease: jobs.Lease) -> list[i
             samples=taker.writer.samples, aside=book.packed() if book.count else b"", streams=len(taker.streams),
             first_ns=taker.writer.first_ns, last_ns=taker.writer.last_ns, layout=facts,
         )  # fmt: skip
+        if extractor.classed:
+            added = _into_logbook(batch, taker)
+            lease.log(f"{added} waveforms whose class is not normal went into the logbook")
         corrections.report(batch, corrections.IMPORTED, renewing.spans_of([batch]))
         jobs.enqueue("fold", f"Fold {batch.source}", {})
     return [s.pk for s in taker.streams]

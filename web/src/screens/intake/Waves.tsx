@@ -2,6 +2,7 @@ import { Button, Group, NumberInput } from "@mantine/core";
 import { useState } from "react";
 import type { Choices, Preview } from "../../api/client";
 import { pathOf } from "../../charts/path";
+import { ScaleEnds } from "../../charts/ScaleEnds";
 import { SideBySide } from "../../parts/SideBySide";
 import { figure } from "../../parts/words";
 
@@ -60,6 +61,11 @@ export function Waves({ preview, onChange }: { preview: Preview; onChange: (c: C
               ? "Read so, a row becomes a burst that is judged as a whole; read as they are, each column becomes a stream."
               : "A row becomes a burst from its stamp on, and is judged as a whole by a plan with prepare.unit."}
           </p>
+          {step !== null && preview.columns.some((c) => c.role === "label") && (
+            <p className="soft small">
+              Rows whose class is not normal go into the logbook as incidents, and never train.
+            </p>
+          )}
           <Group gap={12} align="end">
             <NumberInput
               label="Milliseconds from sample to sample"
@@ -98,19 +104,7 @@ function Picture({ preview }: { preview: Preview }) {
         role="img"
         aria-label={`${shown.length} rows over one another, ${odd} of them of another class than normal`}
       >
-        {[low, high].map((v) => (
-          <text
-            key={v}
-            x={LEFT - 6}
-            y={y(v) + 4}
-            textAnchor="end"
-            fontSize={10.5}
-            fill="var(--ink-soft)"
-            className="figure"
-          >
-            {figure(v, 2)}
-          </text>
-        ))}
+        <ScaleEnds low={low} high={high} x={LEFT - 6} y={y} />
         {shown.map((w) => (
           <path
             key={w.line}

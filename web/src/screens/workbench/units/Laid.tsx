@@ -1,4 +1,5 @@
 import { pathOf } from "../../../charts/path";
+import { ScaleEnds } from "../../../charts/ScaleEnds";
 import { dayTime, figure, plural } from "../../../parts/words";
 import { shortWords, type Unit, type UnitsData } from "./units";
 
@@ -42,19 +43,7 @@ export function Laid({
         role="img"
         aria-label={`${units.length} units over one another, ${figure(low, 2)} to ${figure(high, 2)} ${name}`}
       >
-        {[low, high].map((v) => (
-          <text
-            key={v}
-            x={LEFT - 6}
-            y={y(v) + 4}
-            textAnchor="end"
-            fontSize={10.5}
-            fill="var(--ink-soft)"
-            className="figure"
-          >
-            {figure(v, 2)}
-          </text>
-        ))}
+        <ScaleEnds low={low} high={high} x={LEFT - 6} y={y} />
         {[...others, ...odd].map((u) => (
           // biome-ignore lint/a11y/noStaticElementInteractions: a shortcut; the buttons beside it lead to any unit
           <path

@@ -1,5 +1,6 @@
 import { Box } from "@mantine/core";
 import { pathOf } from "../../../charts/path";
+import { ScaleEnds } from "../../../charts/ScaleEnds";
 import { figure } from "../../../parts/words";
 import { shortWords, type Unit } from "./units";
 
@@ -26,19 +27,7 @@ export function OneUnit({ unit, name }: { unit: Unit; name: string }) {
   return (
     <figure>
       <svg viewBox={`0 0 ${W} ${H + ERRORS + FOOT}`} width="100%" role="img" aria-label={`A unit ${words}`}>
-        {[low, high].map((v) => (
-          <text
-            key={v}
-            x={LEFT - 6}
-            y={y(v) + 4}
-            textAnchor="end"
-            fontSize={10.5}
-            fill="var(--ink-soft)"
-            className="figure"
-          >
-            {figure(v, 2)}
-          </text>
-        ))}
+        <ScaleEnds low={low} high={high} x={LEFT - 6} y={y} />
         <path d={pathOf(unit.value, x, y)} fill="none" stroke="var(--ink)" strokeWidth="1.4" />
         <path
           d={pathOf(unit.expected, x, y)}
