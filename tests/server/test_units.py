@@ -133,11 +133,6 @@ def test_what_units_cannot_do_is_said(api, ramp):
 
 def test_a_stream_of_bursts_is_not_silent_after_a_night(api, ramp):
     stream = int(ramp.split("/")[6])
-    api.post(f"/api/v1/scans/{ramp.split('/')[4]}/adopt", {}, format="json")
-    run_jobs()
-    (row,) = [r for r in api.get("/api/v1/tide").json()["rows"] if r["id"] == stream]
-    # The other streams of this small world end weeks later.
-    assert row["state"] in ("steady", "adrift", "silent")
     from watchtide.server.scans import tide
     from watchtide.server.scans.models import ScanStream
     from watchtide.server.streams.models import Stream

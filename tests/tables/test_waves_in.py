@@ -50,6 +50,15 @@ def test_rows_of_another_class_are_remembered_with_their_span_and_word():
     assert {c.end - c.start for c in extractor.classed} == {(SAMPLES - 1) * 1_000_000}
 
 
+def test_a_waveform_that_begins_in_the_one_before_is_found_across_chunks():
+    extractor = extract.Extractor(layout.guess(raw_of(table()[0]), wave_step_ns=10**9), "t")
+    extractor.take(raw_of(table(rows=5)[0]).chunk())
+    # The fifth of them began at 00:04:00 and takes 19 s.
+    late = table(rows=1)[0].replace("T00:00:00Z", "T00:04:10Z")
+    with pytest.raises(TableError, match="begins before the waveform"):
+        extractor.take(raw_of(late).chunk())
+
+
 def test_without_a_stated_step_the_columns_are_only_said_to_be_numbered():
     raw = raw_of(table()[0])
     assert layout.guess(raw).wave_step_ns is None

@@ -101,7 +101,7 @@ def forecast(
 
 def _steps(text: str, stream: stages.Input, plan: Plan) -> int:
     """A number of samples, or a duration in whole samples of this stream."""
-    by_unit.refuse(plan, "units have no forecast", "leave it out of the plan")
+    by_unit.refuse(plan, by_unit.FORECAST)
     step = stages.prepare(stream, plan).series.step_ns
     length = durations.parse_ns(text, step_ns=step)
     if length < step:

@@ -27,6 +27,13 @@ class Laid:
     def length(self) -> int:
         return int(self.waves.shape[1])
 
+    @property
+    def ends(self) -> tuple[Ints, Ints]:
+        """(k,) each: index of the first and of the last sample of a unit."""
+        inside = np.flatnonzero(self.number >= 0)
+        number, own = self.number[inside], np.arange(len(self.waves))
+        return inside[np.searchsorted(number, own)], inside[np.searchsorted(number, own, side="right") - 1]
+
     def spread_out(self, rows: Floats, missing: float = np.nan) -> Floats:
         """(n,) of each sample what stands at its place in (k, length) rows, or in (k,) figures of its unit."""
         inside = self.place >= 0

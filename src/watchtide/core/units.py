@@ -182,6 +182,25 @@ def rebuilt(model: UnitModel, waves: Floats) -> Floats:
     return np.asarray(scaled * model.facts["scale"] + model.arrays["centre"])
 
 
+def expected(model: UnitModel, waves: Floats) -> Floats:
+    """(n, length) what each unit is expected to be: as the network rebuilds it, or the mean unit of training for trees."""
+    if model.kind == "reconstruction":
+        return rebuilt(model, waves)
+    return np.tile(model.arrays["centre"], (len(waves), 1))
+
+
+def spread(off: Floats, parts: Strings) -> Floats:
+    """(length,) usual size of the error at each place, and never nothing: 1.4826 times its median over units of validation.
+
+    off : (n, length) errors, NaN where there is none.
+    """
+    seen = np.abs(off[parts == VALIDATION])
+    with np.errstate(invalid="ignore"):
+        each = 1.4826 * np.nanmedian(seen, axis=0) if len(seen) else np.zeros(off.shape[1])
+    usual = float(np.nanmedian(each)) if np.any(np.isfinite(each)) else 0.0
+    return np.asarray(np.maximum(np.nan_to_num(each, nan=usual), max(0.1 * usual, 1e-12)))
+
+
 def _scaled(model: UnitModel, waves: Floats) -> Floats:
     return np.asarray((filled(waves) - model.arrays["centre"]) / model.facts["scale"])
 
@@ -230,6 +249,14 @@ def confusion(scores: Floats, normal: Bools, level: float) -> dict[str, Any]:
     return samples.figures(*counts)
 
 
+def counts(scores: Floats, normal: Bools, levels: Floats) -> choice.Tally:
+    """Confusion of units at each of these levels; one that is not judged counts nowhere. scores, normal : (n,)."""
+    judged = ~np.isnan(scores)
+    usual, odd = np.sort(scores[judged & normal]), np.sort(scores[judged & ~normal])
+    below, missed = np.searchsorted(usual, levels), np.searchsorted(odd, levels)
+    return choice.Tally.of_points(len(odd) - missed, len(usual) - below, missed, below)
+
+
 def best_level(scores: Floats, normal: Bools, parts: Strings, constraint: Constraint) -> dict[str, Any]:
     """The best level under a constraint: chosen on validation and labelled units, with the figures of the test beside.
 
@@ -238,19 +265,18 @@ def best_level(scores: Floats, normal: Bools, parts: Strings, constraint: Constr
     if constraint.max_false_per_week is not None:
         raise ValueError("units have no weeks: state a least recall, a most gap, or both costs")
     chosen_on = np.isin(parts, (VALIDATION, LABELLED)) & ~np.isnan(scores)
-    usual, odd = np.sort(scores[chosen_on & normal]), np.sort(scores[chosen_on & ~normal])
-    if not len(usual) or not len(odd):
+    usual, odd = int(np.sum(chosen_on & normal)), int(np.sum(chosen_on & ~normal))
+    if not usual or not odd:
         raise ValueError(
-            f"{len(usual)} usual units of validation and {len(odd)} labelled ones to choose a level by: it needs both"
+            f"{usual} usual units of validation and {odd} labelled ones to choose a level by: it needs both"
         )
     # Midway between adjacent scores, and one above all of them.
-    values = np.unique(np.r_[usual, odd])
+    values = np.unique(scores[chosen_on])
     levels: Floats = np.r_[
         values[0], (values[1:] + values[:-1]) / 2, values[-1] + max(abs(values[-1]) * 1e-6, 1e-9)
     ]
-    below, missed = np.searchsorted(usual, levels), np.searchsorted(odd, levels)
-    counts = choice.Tally.of_points(len(odd) - missed, len(usual) - below, missed, below)
-    best, nearest = choice.choose(counts, constraint, "points")
+    each = counts(scores[chosen_on], normal[chosen_on], levels)
+    best, nearest = choice.choose(each, constraint, "points")
     level = float(levels[nearest if best is None else best])
     test = parts == TEST
     return {
@@ -260,7 +286,7 @@ def best_level(scores: Floats, normal: Bools, parts: Strings, constraint: Constr
         "chosen_on": confusion(scores[chosen_on], normal[chosen_on], level),
         "test": confusion(scores[test], normal[test], level),
         "curve": [
-            {"level": float(x), "recall": float(1 - m / len(odd)), "specificity": float(b / len(usual))}
-            for x, m, b in zip(levels.tolist(), missed, below, strict=True)
+            {"level": float(x), "recall": float(1 - m / odd), "specificity": float(b / usual)}
+            for x, m, b in zip(levels.tolist(), each.point_fn, each.point_tn, strict=True)
         ],
     }

@@ -60,7 +60,7 @@ def forecast(
         raise ValueError(
             f"transform {plan.prepare.transform} cannot be carried forward; leave it out for a forecast"
         )
-    by_unit.refuse(plan, "units have no forecast", "leave it out of the plan")
+    by_unit.refuse(plan, by_unit.FORECAST)
     prepared = preparing.prepare(stream, plan)
     n = len(prepared.series) - skip_last
     if skip_last < 0 or n < 2:

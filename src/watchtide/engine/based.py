@@ -39,20 +39,18 @@ class InForce:
 class Units:
     """Units that were judged as wholes; arrays of (k,), empty where samples are judged by themselves.
 
-    start, end : first and last stamp of each, ns in UTC; part : one of `core.units.PARTS`; score : NaN where one is mostly
-    missing; worst : place of the largest error along it.
+    start, end : first and last stamp of each, ns in UTC; part : one of `core.units.PARTS`; score : NaN where one is mostly missing.
     """
 
     start: Ints
     end: Ints
     part: Strings
     score: Floats
-    worst: Ints
 
     @classmethod
     def none(cls) -> "Units":
         stamps = np.empty(0, np.int64)
-        return cls(stamps, stamps, np.empty(0, dtype="U10"), np.empty(0), stamps)
+        return cls(stamps, stamps, np.empty(0, dtype="U10"), np.empty(0))
 
     def __len__(self) -> int:
         return len(self.start)

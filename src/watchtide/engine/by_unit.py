@@ -73,24 +73,18 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
     kind = kind_of(plan)
     model = units.fit(laid.waves, parts, kind, ("sigmas", np.inf), **options_of(plan, kind))
     scores = units.score(model, laid.waves)
-    rows = (
-        units.rebuilt(model, laid.waves)
-        if kind == "reconstruction"
-        else np.tile(model.arrays["centre"], (count, 1))
-    )
+    rows = units.expected(model, laid.waves)
     rows[np.isnan(scores)] = np.nan
-    spread = _spread(laid.waves - rows, parts)
-    first, last = _ends(laid)
+    spread = units.spread(laid.waves - rows, parts)
+    first, last = laid.ends
     n = len(series)
     nothing = np.full(n, np.nan)
     own = laid.spread_out(scores)
     side = np.where(np.isnan(own), 0, windows.ODD).astype(np.int8)
     begin = np.where(laid.place >= 0, first[laid.number], np.arange(n))
     heard = windows.Evidence(own, side, np.where(side, laid.length, 1), begin)
-    clean = np.isin(
-        laid.spread_out(_coded(parts), -1.0),
-        [units.PARTS.index(p) for p in (units.TRAINING, units.VALIDATION)],
-    )
+    learned_from = np.isin(parts, (units.TRAINING, units.VALIDATION)).astype(np.float64)
+    clean = laid.spread_out(learned_from, 0.0) > 0
     trained = np.flatnonzero(parts == units.TRAINING)
     return Baselined(
         key=stream.key,
@@ -111,8 +105,8 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
         notes=_notes(laid, scores, parts),
         evidence=heard,
         held_out=windows.alone(np.where(clean, own, np.nan)),
-        units=Units(series.times[first], series.times[last], parts, scores, _ringing(laid, rows, spread)),
-    )  # fmt: skip
+        units=Units(series.times[first], series.times[last], parts, scores),
+    )
 
 
 def level(base: Baselined, plan: Plan) -> flagging.Level:
@@ -122,10 +116,20 @@ def level(base: Baselined, plan: Plan) -> flagging.Level:
     return flagging.Level(least, least, least, note)
 
 
-def refuse(plan: Plan, what: str, remedy: str) -> None:
-    """Raise ValueError where a plan judges units and something is asked that has none."""
+# What units have none of, and what to do instead.
+AS_IF_LIVE = (
+    "units are not judged as if live",
+    "scan them by a fit; its last part is a test that it never saw",
+)
+FORECAST = "units have no forecast", "leave it out of the plan"
+SAVED = "a stream's units are not saved", "save a table of waveforms, by scan --wave"
+SINGLE = "nothing is expected of single samples", "leave it out for this"
+
+
+def refuse(plan: Plan, why: tuple[str, str]) -> None:
+    """Raise ValueError where a plan judges units, and so lacks what was requested."""
     if is_wanted(plan):
-        raise ValueError(f"prepare.unit: {what}: {remedy}")
+        raise ValueError(f"prepare.unit: {why[0]}: {why[1]}")
 
 
 def _laid(stream: Input, plan: Plan) -> tuple[Series, Laid]:
@@ -158,42 +162,14 @@ def _train_share(plan: Plan, series: Series, laid: Laid, zone: str) -> float | N
     if plan.baseline.train == "all":
         return None
     stop = training.training_stop(series, plan, zone)
-    return float(np.sum(_ends(laid)[0] < stop) / len(laid.waves))
-
-
-def _ends(laid: Laid) -> tuple[Any, Any]:
-    """(k,) index of the first and the last sample of each unit."""
-    inside = np.flatnonzero(laid.number >= 0)
-    number = laid.number[inside]
-    first = inside[np.searchsorted(number, np.arange(len(laid.waves)))]
-    last = inside[np.searchsorted(number, np.arange(len(laid.waves)), side="right") - 1]
-    return first, last
-
-
-def _spread(off: Floats, parts: Strings) -> Floats:
-    """(length,) usual size of the error at each place, over units of validation, and never nothing."""
-    seen = np.abs(off[parts == units.VALIDATION])
-    with np.errstate(invalid="ignore"):
-        each = 1.4826 * np.nanmedian(seen, axis=0) if len(seen) else np.zeros(off.shape[1])
-    usual = float(np.nanmedian(each)) if np.any(np.isfinite(each)) else 0.0
-    return np.asarray(np.maximum(np.nan_to_num(each, nan=usual), max(0.1 * usual, 1e-12)))
-
-
-def _ringing(laid: Laid, rows: Floats, spread: Floats) -> Any:
-    """(k,) place along each unit at which its error is largest."""
-    off = np.nan_to_num(np.abs(laid.waves - rows) / spread, nan=-1.0)
-    return np.argmax(off, axis=1)
-
-
-def _coded(parts: Strings) -> Floats:
-    return np.array([units.PARTS.index(p) for p in parts.tolist()], np.float64)
+    return float(np.sum(laid.ends[0] < stop) / len(laid.waves))
 
 
 def _resolved(
     plan: Plan, kind: str, model: units.UnitModel, series: Series, laid: Laid, parts: Strings
 ) -> dict[str, Any]:
     """What every `auto` came to, in the form that other scans have it."""
-    first, last = _ends(laid)
+    first, last = laid.ends
     split = {}
     for name in (units.VALIDATION, units.TEST):
         own = np.flatnonzero(parts == name)
@@ -202,14 +178,24 @@ def _resolved(
             split[name] = [clock.format_time(int(t)) for t in ends]
     return {
         "prepare": {
-            "every": durations.format_ns(laid.step_ns), "combine": "mean", "as": "value", "transform": "none", "least": 0.0,
+            "every": durations.format_ns(laid.step_ns),
+            "combine": "mean",
+            "as": "value",
+            "transform": "none",
+            "least": 0.0,
             "unit": {"samples": laid.length, "count": len(laid.waves)},
         },
-        "baseline": {"kind": kind, "seasons": [], "form": "additive", "clock": "utc", "options": dict(plan.baseline.options)},
+        "baseline": {
+            "kind": kind,
+            "seasons": [],
+            "form": "additive",
+            "clock": "utc",
+            "options": dict(plan.baseline.options),
+        },
         "facts": {**model.facts, "law": "units", "grain": 0.0, "added": 0.0, "losses": {}},
         "windows": [],
         "split": split,
-    }  # fmt: skip
+    }
 
 
 def _notes(laid: Laid, scores: Floats, parts: Strings) -> tuple[str, ...]:

@@ -53,7 +53,7 @@ class Ready(NamedTuple):
 
 def ready(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Ready:
     """A stream on its grid, transformed, with what may train marked. Raises ValueError as `fit` does."""
-    by_unit.refuse(plan, "nothing is expected of single samples", "leave it out for this")
+    by_unit.refuse(plan, by_unit.SINGLE)
     prepared = prepare(stream, plan)
     series = prepared.series
     stop = training_stop(series, plan, stream.zone)
@@ -75,9 +75,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     """
     if by_unit.is_wanted(plan):
         if is_kept:
-            by_unit.refuse(
-                plan, "a stream's units are not saved", "save a table of waveforms, by scan --wave"
-            )
+            by_unit.refuse(plan, by_unit.SAVED)
         return by_unit.fit(stream, plan, labels)
     prepared, stop, split, transform, scales, frame, notes = ready(stream, plan, labels)
     series, part = prepared.series, frame.part(0, stop)
@@ -286,11 +284,7 @@ def based(
 ) -> Baselined:
     """The baseline stage in-sample (fit) or as if live (replay)."""
     if mode == "replay":
-        by_unit.refuse(
-            plan,
-            "units are not judged as if live",
-            "scan them by a fit; its last part is a test it never saw",
-        )
+        by_unit.refuse(plan, by_unit.AS_IF_LIVE)
         return ages.replay_on(stream, plan, labels)[0]
     return fit(stream, plan, labels, is_kept=is_kept)
 

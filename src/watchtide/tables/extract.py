@@ -104,6 +104,8 @@ class Extractor:
         self.rows = self.aside = self.dropped = 0
         # Of rows that are waveforms: those whose class is not normal.
         self.classed: list[Classed] = []
+        # The newest stamp of each stream of waveforms.
+        self._latest: dict[int, int] = {}
         self.form = ""
         self._codes: dict[tuple[str, ...], int] = {}
         self._streams: list[StreamName] = []
@@ -153,23 +155,31 @@ class Extractor:
 
     def _classify(self, chunk: Chunk, rows: Ints, codes: Ints, times: Ints) -> None:
         """Remember rows whose class is not normal. codes : (k,) of the streams of `rows`; times : of the whole chunk."""
-        long = (len(self.layout.values) - 1) * (self.layout.wave_step_ns or 0)
         for row, code in zip(rows.tolist(), codes.tolist(), strict=True):
             start = int(times[row])
-            self.classed.append(Classed(code, start, start + long, cell(chunk, str(self.layout.label), row)))
+            self.classed.append(
+                Classed(code, start, start + self.layout.wave_ns, cell(chunk, str(self.layout.label), row))
+            )
 
     def _check_apart(self, chunk: Chunk, codes: Ints, times: Ints, rows: Ints) -> None:
         """Raise TableError where a waveform of a stream begins before the one before it is over."""
-        long = (len(self.layout.values) - 1) * (self.layout.wave_step_ns or 0)
+        # The latest of each stream in the chunks before goes first.
+        known = np.array([*self._latest.items()], np.int64).reshape(-1, 2)
+        codes, times = np.r_[known[:, 0], codes], np.r_[known[:, 1], times]
+        lines = np.r_[np.zeros(len(known), np.int64), chunk.lines[rows]]
         order = np.lexsort((times, codes))
-        near = (np.diff(times[order]) <= long) & (np.diff(codes[order]) == 0)
+        near = (np.diff(times[order]) <= self.layout.wave_ns) & (np.diff(codes[order]) == 0)
         if near.any():
-            row = int(rows[order[int(np.argmax(near)) + 1]])
+            at = int(np.argmax(near))
+            long = f"which takes {self.layout.wave_ns / 1e9:g} s"
             raise TableError(
-                self.name, f"line {int(chunk.lines[row])}",
-                f"begins before the waveform before it is over, which takes {long / 1e9:g} s",
+                self.name,
+                f"line {int(lines[order[at : at + 2]].max())}",
+                f"begins before the waveform before it is over, {long}",
                 "state a shorter time from sample to sample, or a column that tells streams apart",
-            )  # fmt: skip
+            )
+        last = np.append(np.diff(codes[order]) > 0, np.ones(min(len(order), 1), np.bool_))
+        self._latest = dict(zip(codes[order][last].tolist(), times[order][last].tolist(), strict=True))
 
     def take_events(self, chunk: Chunk) -> tuple[Events, list[BrokenRow]]:
         """The events of a chunk for a roll-up, and its broken rows."""

@@ -97,6 +97,11 @@ class Layout:
         return "label" if column == self.label else "leave out"
 
     @property
+    def wave_ns(self) -> int:
+        """From the first to the last sample of a row's waveform; 0 where rows are none."""
+        return (len(self.values) - 1) * (self.wave_step_ns or 0)
+
+    @property
     def numbers(self) -> tuple[str, ...]:
         """Columns whose cells are numbers and become streams, in order."""
         return (*self.values, *self.covariates, *((self.denominator,) if self.denominator else ()))
@@ -198,10 +203,8 @@ def _check_waves(layout: Layout) -> None:
             "layout", "wave_step", "is no time from sample to sample", "take a microsecond to a day"
         )
     if layout.rollup or layout.covariates or layout.denominator or layout.wide_name:
-        raise TableError(
-            "layout", "wave_step", "rows are waveforms of values alone",
-            "leave the roll-up, covariates and the name of columns out",
-        )  # fmt: skip
+        remedy = "leave the roll-up, covariates and the name of columns out"
+        raise TableError("layout", "wave_step", "rows are waveforms of values alone", remedy)
     if len(layout.values) < 2:
         raise TableError(
             "layout", "values", "a waveform has two columns at least", "give its columns the role value"
@@ -320,10 +323,9 @@ def guess(raw: Raw, *, zone: str = "UTC", **stated: Any) -> Layout:
     elif not values and stated.get("wave_step_ns") is not None:
         values = numbered_run(found_values)
         if not values:
-            raise TableError(
-                raw.name, "line 1", f"no {LEAST_WAVE} columns of numbers are numbered one after another",
-                "give the columns of the waveform the role value, in their order",
-            )  # fmt: skip
+            what = f"no {LEAST_WAVE} columns of numbers are numbered one after another"
+            remedy = "give the columns of the waveform the role value, in their order"
+            raise TableError(raw.name, "line 1", what, remedy)
         for name in found_values:
             reasons[name] = (
                 "a sample of the row's waveform" if name in values else "numbers beside the waveform"

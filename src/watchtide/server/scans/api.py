@@ -23,7 +23,7 @@ from watchtide.server.people import trail
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
 from watchtide.server.scans import charts, reading, services, tide
-from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
+from watchtide.server.scans.models import Finding, Scan, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
 
@@ -402,9 +402,7 @@ class WindowView(APIView):
     def get(self, request, pk: int, stream: int) -> Response:
         """Samples, expectation and score of one stream of a scan over a span."""
         a, b, points = span_of(request)
-        row = ScanStream.objects.select_related("scan__plan_version", "stream").get(
-            scan_id=pk, stream_id=stream
-        )
+        row = services.scan_stream(pk, stream)
         scanned = services.rescan(row)
         base = scanned.base
         times = base.series.times
@@ -503,9 +501,7 @@ class CurveView(APIView):
     @extend_schema(operation_id="stream_curve", responses=StreamCurveSerializer)
     def get(self, request, pk: int, stream: int) -> Response:
         """The operating curve of one stream of a scan, and its figures at the level in force."""
-        row = ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(
-            scan_id=pk, stream_id=stream
-        )
+        row = services.scan_stream(pk, stream)
         return Response(charts.stream_curve(row))
 
 

@@ -7,9 +7,8 @@ from rest_framework.views import APIView
 
 from watchtide.server import query
 from watchtide.server.problems import Problem
-from watchtide.server.scans import units
+from watchtide.server.scans import services, units
 from watchtide.server.scans.api import NumbersField, TimesField
-from watchtide.server.scans.models import ScanStream
 
 
 class CountsField(serializers.ListField):
@@ -27,7 +26,7 @@ class BestUnitLevelSerializer(serializers.Serializer):
 
 class UnitsSerializer(serializers.Serializer):
     """Units in their order; part : training, validation, test or labelled; is_odd : an incident of the logbook touches it;
-    worst_s : where along it the error is largest; tp to tn : units of the test at each of the levels; laid : some to lay over
+    tp to tn : units of the test at each of the levels; laid : some to lay over
     one another."""
 
     samples = serializers.IntegerField()
@@ -36,7 +35,6 @@ class UnitsSerializer(serializers.Serializer):
     part = serializers.ListField(child=serializers.CharField())
     is_odd = serializers.ListField(child=serializers.BooleanField())
     score = NumbersField()
-    worst_s = NumbersField()
     level = serializers.FloatField(allow_null=True)
     levels = NumbersField()
     tp = CountsField()
@@ -62,32 +60,34 @@ class DrawnSerializer(serializers.Serializer):
     units = UnitSerializer(many=True)
 
 
-def _row(pk: int, stream: int) -> ScanStream:
-    return ScanStream.objects.select_related("scan__plan_version", "stream").get(scan_id=pk, stream_id=stream)
-
-
 class UnitsView(APIView):
     @extend_schema(
-        operation_id="units", responses=UnitsSerializer,
+        operation_id="units",
+        responses=UnitsSerializer,
         parameters=[OpenApiParameter("gap", float, description="most between sensitivity and specificity")],
-    )  # fmt: skip
+    )
     def get(self, request, pk: int, stream: int) -> Response:
         """The units of a stream with part, class and score, and how a level parts them."""
         gap = query.number(request, "gap", least=0.0, most=1.0)
-        return Response(units.table(_row(pk, stream), units.USUAL_GAP if gap is None else gap))
+        return Response(
+            units.table(services.scan_stream(pk, stream), units.USUAL_GAP if gap is None else gap)
+        )
 
 
 class DrawnView(APIView):
     @extend_schema(
-        operation_id="units_drawn", responses=DrawnSerializer,
+        operation_id="units_drawn",
+        responses=DrawnSerializer,
         parameters=[OpenApiParameter("numbers", str, required=True, description="for example 3,17")],
-    )  # fmt: skip
+    )
     def get(self, request, pk: int, stream: int) -> Response:
         """Some units with what each was rebuilt as."""
         stated = [part for part in request.query_params.get("numbers", "").split(",") if part.strip()]
         if not stated or len(stated) > units.MOST_DRAWN or not all(part.strip().isdigit() for part in stated):
             raise Problem(
-                "numbers says which units: whole numbers with commas between them", place="numbers",
+                "numbers says which units: whole numbers with commas between them",
+                place="numbers",
                 remedy=f"give for example 3,17; {units.MOST_DRAWN} at most",
-            )  # fmt: skip
-        return Response({"units": units.drawn(_row(pk, stream), [int(part) for part in stated])})
+            )
+        numbers = [int(part) for part in stated]
+        return Response({"units": units.drawn(services.scan_stream(pk, stream), numbers)})

@@ -25,7 +25,7 @@ from watchtide.server.scans.api import (
     TimesField,
     span_of,
 )
-from watchtide.server.scans.models import Finding, ScanStream
+from watchtide.server.scans.models import Finding
 from watchtide.server.streams.models import Stream
 from watchtide.tables import results
 
@@ -60,17 +60,11 @@ class ExaminationSerializer(serializers.Serializer):
     diagnoses = RemedySerializer(many=True)
 
 
-def _scan_stream(pk: int, stream: int) -> ScanStream:
-    return ScanStream.objects.select_related("scan__plan_version__plan", "stream").get(
-        scan_id=pk, stream_id=stream
-    )
-
-
 class ExaminationView(APIView):
     @extend_schema(operation_id="examination", responses=ExaminationSerializer)
     def get(self, request, pk: int, stream: int) -> Response:
         """Is it any good? Error figures and diagnoses, each with the plan that its remedy makes."""
-        row = _scan_stream(pk, stream)
+        row = services.scan_stream(pk, stream)
         plan = services.plan_of(row.scan.plan_version.text)
         told = examine.examine(services.rescan(row))
         for d in told["diagnoses"]:
@@ -97,7 +91,7 @@ class AgainstView(APIView):
     @extend_schema(operation_id="against", responses=AgainstSerializer)
     def get(self, request, pk: int, stream: int, other: int) -> Response:
         """One scan of a stream beside another, with paired intervals on what differs."""
-        return Response(charts.against(_scan_stream(pk, stream), _scan_stream(other, stream)))
+        return Response(charts.against(services.scan_stream(pk, stream), services.scan_stream(other, stream)))
 
 
 class FoldSerializer(serializers.Serializer):
@@ -122,7 +116,9 @@ class FoldView(APIView):
         hours = query.number(request, "hours", least=1e-6, most=1e6)
         if hours is None:
             raise Problem("hours is missing", place="hours", remedy="give for example 24")
-        return Response(charts.season_folds(_scan_stream(pk, stream), hours, query.moment(request, "at")))
+        return Response(
+            charts.season_folds(services.scan_stream(pk, stream), hours, query.moment(request, "at"))
+        )
 
 
 class FormSerializer(serializers.Serializer):
@@ -151,7 +147,7 @@ class FormsView(APIView):
     @extend_schema(operation_id="both_forms", responses=FormsSerializer, parameters=SPAN)
     def get(self, request, pk: int, stream: int) -> Response:
         """The stream with parts that add beside parts that multiply, and what speaks for either."""
-        return Response(charts.both_forms(_scan_stream(pk, stream), *span_of(request)))
+        return Response(charts.both_forms(services.scan_stream(pk, stream), *span_of(request)))
 
 
 class PointsView(APIView):
@@ -161,7 +157,7 @@ class PointsView(APIView):
     def get(self, request, pk: int, stream: int) -> HttpResponse:
         """The points of one stream of a scan over a span, every sample, as CSV: the file that `watchtide scan` writes."""
         a, b, _ = span_of(request)
-        row = _scan_stream(pk, stream)
+        row = services.scan_stream(pk, stream)
         points = outcome.points_of(services.rescan(row))
         inside = np.ones(len(points["time"]), np.bool_)
         if a is not None:

@@ -27,9 +27,7 @@ TOTAL = re.compile(r"\s*total of \[([^\[\]]+)\]\s*")
 
 def explain(finding: Finding, attribute: str | None = None) -> dict[str, Any]:
     """Everything about one finding, from the kept stages of the standing scans. attribute : what parts are told by."""
-    own = ScanStream.objects.select_related("scan__plan_version", "stream").get(
-        scan_id=finding.scan_id, stream_id=finding.stream_id
-    )
+    own = services.scan_stream(finding.scan_id, finding.stream_id)
     base = services.base_of(own)
     return {
         "finding": reading.finding_rows([finding])[0],

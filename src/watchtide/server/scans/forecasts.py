@@ -94,7 +94,7 @@ def _shares(drawn: passage.Passage) -> list[float]:
 def _steps(given: stages.Input, plan: PlanText, wanted: Wanted) -> int:
     if wanted.until is None:
         return wanted.steps or 1
-    by_unit.refuse(plan, "units have no forecast", "leave it out of the plan")
+    by_unit.refuse(plan, by_unit.FORECAST)
     series = stages.prepare(given, plan).series
     if not len(series):
         raise ValueError("has no samples; wait for some")

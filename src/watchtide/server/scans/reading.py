@@ -100,9 +100,7 @@ def finding_context(finding: Finding) -> dict[str, Any]:
 
 def _same_slot_before(finding: Finding, count: int = 8) -> list[dict[str, Any]]:
     """The same stretch of the longest season (a week where there is none) in the seasons before."""
-    row = ScanStream.objects.select_related("scan__plan_version", "stream").get(
-        scan_id=finding.scan_id, stream_id=finding.stream_id
-    )
+    row = services.scan_stream(finding.scan_id, finding.stream_id)
     base = services.base_of(row)
     week = 7 * 86_400 * 10**9
     margin = max(finding.end_ns - finding.start_ns, 6 * 3_600 * 10**9)

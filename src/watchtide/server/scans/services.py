@@ -111,10 +111,8 @@ def start(
 def refuse_as_if_live(plan: PlanText) -> None:
     """Raise Problem for a plan that judges units: those are judged by a fit."""
     if by_unit.is_wanted(plan):
-        raise Problem(
-            "units are not judged as if live", place="prepare.unit",
-            remedy="scan them by a fit; its last part is a test that it never saw",
-        )  # fmt: skip
+        title, remedy = by_unit.AS_IF_LIVE
+        raise Problem(title, place="prepare.unit", remedy=remedy)
 
 
 def start_standing(stream_ids: Sequence[int], *, user: Any = None) -> Scan:
@@ -241,6 +239,12 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode
     )
 
 
+def scan_stream(scan: int, stream: int) -> ScanStream:
+    """A stream's row of a scan, with the plan it was scanned by. Raises DoesNotExist."""
+    rows = ScanStream.objects.select_related("scan__plan_version__plan", "stream")
+    return rows.get(scan_id=scan, stream_id=stream)
+
+
 def rescan(row: ScanStream) -> stages.Scanned:
     """A stream's result again: its baseline stage, flagged by its plan, with what family and fleet had to say."""
     plan = plan_of(row.scan.plan_version.text)
@@ -296,10 +300,8 @@ def _given_again(row: ScanStream, plan: PlanText) -> stages.Input:
     step = durations.parse_ns(row.resolved["prepare"]["every"])
     given = as_scanned(row.stream, plan, row.samples_digest, (row.ribbon_to_ns or 0) + step)
     if given is None:
-        raise Problem(
-            f"the samples of {row.stream.metric} {row.stream.title} have changed since this scan",
-            remedy="scan again", code=409,
-        )  # fmt: skip
+        name = f"{row.stream.metric} {row.stream.title}"
+        raise Problem(f"the samples of {name} have changed since this scan", remedy="scan again", code=409)
     return given
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from watchtide.core import keys, units
 from watchtide.core.scoring.choice import Constraint
 from watchtide.core.scoring.curve import LEVELS
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
+from watchtide.core.series import SECOND_NS, Bools, Floats
 from watchtide.engine.based import Baselined
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
@@ -30,7 +30,8 @@ def table(row: ScanStream, gap: float = USUAL_GAP) -> dict[str, Any]:
     own = base.units
     odd = _odd(row, base)
     least = row.level_above
-    counts = _counts(own.score, odd, own.part == units.TEST)
+    test = own.part == units.TEST
+    counts = units.counts(own.score[test], ~odd[test], LEVELS)
     try:
         best = units.best_level(own.score, ~odd, own.part, Constraint(max_gap=gap))
         kept = {k: best[k] for k in ("level", "is_met", "chosen_on", "test")}
@@ -44,10 +45,9 @@ def table(row: ScanStream, gap: float = USUAL_GAP) -> dict[str, Any]:
         "part": own.part.tolist(),
         "is_odd": odd.tolist(),
         "score": _numbers(own.score),
-        "worst_s": (own.worst * base.series.step_ns / SECOND_NS).tolist(),
         "level": least,
         "levels": LEVELS.tolist(),
-        **counts,
+        **{name: getattr(counts, f"point_{name}").tolist() for name in ("tp", "fp", "fn", "tn")},
         "best": kept,
         "why_not": why_not,
         "laid": _laid(own.score, odd, least),
@@ -69,19 +69,6 @@ def _laid(scores: Floats, odd: Bools, least: float | None) -> list[int]:
     return [*strange.tolist(), *spread.tolist()]
 
 
-def _counts(scores: Floats, odd: Bools, counted: Bools) -> dict[str, list[int]]:
-    """Confusion of the units counted at each of the 201 levels."""
-    some = counted & ~np.isnan(scores)
-    usual, strange = np.sort(scores[some & ~odd]), np.sort(scores[some & odd])
-    below, missed = np.searchsorted(usual, LEVELS), np.searchsorted(strange, LEVELS)
-    return {
-        "tp": (len(strange) - missed).tolist(),
-        "fn": missed.tolist(),
-        "fp": (len(usual) - below).tolist(),
-        "tn": below.tolist(),
-    }
-
-
 def drawn(row: ScanStream, numbers: Sequence[int]) -> list[dict[str, Any]]:
     """Units by their numbers: seconds from the first sample on, what was seen, what it was rebuilt as. Problem for one there is not."""
     base = _base(row)
@@ -90,21 +77,18 @@ def drawn(row: ScanStream, numbers: Sequence[int]) -> list[dict[str, Any]]:
     for number in numbers:
         if not 0 <= number < len(own):
             raise Problem(f"there is no unit {number}", place="number", remedy=f"give 0 to {len(own) - 1}")
-        a, b = np.searchsorted(base.series.times, [own.start[number], own.end[number] + 1])
-        out.append(_drawn(base, int(number), a, b))
+        some = slice(*np.searchsorted(base.series.times, [own.start[number], own.end[number] + 1]))
+        times = base.series.times[some]
+        out.append(
+            {
+                "number": number,
+                "at_s": ((times - times[0]) / SECOND_NS).tolist(),
+                "value": _numbers(base.series.values[some]),
+                "expected": _numbers(base.expected[some]),
+                "spread": _numbers(base.spread[some]),
+            }
+        )
     return out
-
-
-def _drawn(base: Baselined, number: int, a: Ints, b: Ints) -> dict[str, Any]:
-    some = slice(int(a), int(b))
-    times = base.series.times[some]
-    return {
-        "number": number,
-        "at_s": ((times - times[0]) / SECOND_NS).tolist(),
-        "value": _numbers(base.series.values[some]),
-        "expected": _numbers(base.expected[some]),
-        "spread": _numbers(base.spread[some]),
-    }
 
 
 def _base(row: ScanStream) -> Baselined:

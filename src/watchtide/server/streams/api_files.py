@@ -73,9 +73,12 @@ class ChoicesSerializer(serializers.Serializer):
     duplicates = serializers.ChoiceField(choices=[(d, d) for d in DUPLICATES], required=False)
     rollup = RollUpSerializer(required=False, allow_null=True)
     wave_step_s = serializers.FloatField(
-        required=False, allow_null=True, min_value=1e-6, max_value=86_400,
+        required=False,
+        allow_null=True,
+        min_value=1e-6,
+        max_value=86_400,
         help_text="each row is one waveform; seconds from one of its value columns to the next",
-    )  # fmt: skip
+    )
     missing_words = serializers.ListField(
         child=serializers.CharField(max_length=40), required=False, max_length=20
     )
