@@ -133,7 +133,7 @@ def test_labels_are_looked_at_taken_in_changed_in_one_go_and_undone(page, tmp_pa
     page.wait(lambda: len(page.all("tbody tr")) == fits)
     page.labelled("Tick all").send_keys(Keys.SPACE)
     page.says(f"{fits} entries ticked", ".bulk")
-    field = page.find(".bulk input.field")
+    field = page.find(".bulk input")
     field.send_keys("queue at the receiver", Keys.ENTER)
     page.says("caused by queue at the receiver")
     assert page.fetch("/api/v1/logbook?text=queue")["total"] == fits

@@ -32,7 +32,7 @@ def test_a_proposed_incident_is_kept_judged_by_key_taken_back_and_closed(page):
     assert page.fetch(f"/api/v1/incidents/{pk}")["open"] == proposal["findings"]
     page.find("aside button").click()
     page.says("yours", "header")
-    title = page.find("aside input.field")
+    title = page.find("aside input")
     title.send_keys(Keys.CONTROL, "a")
     title.send_keys("Feed counted twice", Keys.ENTER)
     page.says("Feed counted twice", "header")

@@ -5183,7 +5183,7 @@ export interface components {
         };
         /**
          * @description Units in their order; part : training, validation, test or labelled; is_odd : an incident of the logbook touches it;
-         *     worst_s : where along it the error is largest; tp to tn : units of the test at each of the levels; laid : some to lay over
+         *     tp to tn : units of the test at each of the levels; laid : some to lay over
          *     one another.
          */
         Units: {
@@ -5194,7 +5194,6 @@ export interface components {
             part: string[];
             is_odd: boolean[];
             score: (number | null)[];
-            worst_s: (number | null)[];
             /** Format: double */
             level: number | null;
             levels: (number | null)[];

@@ -35,6 +35,10 @@ export interface PaneProps {
 }
 
 export const AXIS_WIDTH = 56;
+/** Room on the right of the panes of the workbench. */
+export const GUTTER = 108;
+/** Margins of what stands under the plot itself. */
+export const UNDER_PLOT = { ml: AXIS_WIDTH, mr: GUTTER } as const;
 export const PAD_TOP = 8;
 export const PAD_BOTTOM = 6;
 const TIME_AXIS = 26;

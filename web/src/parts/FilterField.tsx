@@ -11,7 +11,6 @@ export function FilterField(props: {
   const [text, setText] = useState(props.value);
   return (
     <Field
-      className="field"
       w="240px"
       aria-label={props.label}
       placeholder={props.hint}

@@ -37,11 +37,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
     <FormRow aria-label="New pane" onSubmit={put}>
       <label>
         Show
-        <SelectField
-          className="field"
-          value={kind}
-          onChange={(event) => setKind(event.currentTarget.value as Kind)}
-        >
+        <SelectField value={kind} onChange={(event) => setKind(event.currentTarget.value as Kind)}>
           {KINDS.map(([id, words, more]) => (
             <option key={id} value={id}>
               {words}: {more}
@@ -52,7 +48,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       {OF_STREAM.includes(kind) && (
         <label>
           {kind === "several" ? "Streams, up to 6" : "Stream"}
-          <SelectField className="field" name="stream" required multiple={kind === "several"}>
+          <SelectField name="stream" required multiple={kind === "several"}>
             {rows.map((row) => (
               <option key={row.id} value={row.id}>
                 {row.metric} · {row.title}
@@ -64,7 +60,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       {kind === "look" && (
         <label>
           Of
-          <SelectField className="field" name="by">
+          <SelectField name="by">
             <option value="day">the day</option>
             <option value="week">the week</option>
           </SelectField>
@@ -73,22 +69,13 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       {BY_HOURS.includes(kind) && (
         <label>
           Hours
-          <Field
-            w="9ch"
-            className="field"
-            name="hours"
-            type="number"
-            min={1}
-            max={8_784}
-            defaultValue={48}
-            required
-          />
+          <Field w="9ch" name="hours" type="number" min={1} max={8_784} defaultValue={48} required />
         </label>
       )}
       {kind === "ribbons" && (
         <label>
           Metric
-          <SelectField className="field" name="metric" required>
+          <SelectField name="metric" required>
             {metrics.map((metric) => (
               <option key={metric}>{metric}</option>
             ))}
@@ -98,12 +85,12 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
       {kind === "text" && (
         <label>
           Text
-          <Field w="46ch" className="field" name="text" required maxLength={2_000} />
+          <Field w="46ch" name="text" required maxLength={2_000} />
         </label>
       )}
       <label>
         Heading
-        <Field w="22ch" className="field" name="title" maxLength={120} placeholder="its own" />
+        <Field w="22ch" name="title" maxLength={120} placeholder="its own" />
       </label>
       <Button type="submit" variant="filled">
         Put it on the board

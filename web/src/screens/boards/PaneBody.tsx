@@ -7,7 +7,7 @@ import { dayTime, figure, plural, ratio } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { PeriodBars } from "../look/PeriodBars";
 import { periodWords, verdictWords } from "../look/words";
-import { Peg } from "../lookouts/Peg";
+import { PegWords } from "../lookouts/Peg";
 import type { State } from "../lookouts/words";
 import boardsCss from "./boards.module.css";
 import { Lines } from "./Lines";
@@ -144,11 +144,7 @@ function OneLine({ line, isShared }: { line: Line; isShared: boolean }) {
           , {dayTime(line.time.at(-1) ?? 0, line.zone)}
           {expected !== null && expected !== undefined && <> · {figure(expected)} expected</>}
         </span>{" "}
-        {line.state && (
-          <Group component="span" gap={5} mr={16} display="inline-flex">
-            <Peg state={line.state as State} /> {line.state}
-          </Group>
-        )}
+        {line.state && <PegWords state={line.state as State} />}
       </Box>
     </Group>
   );

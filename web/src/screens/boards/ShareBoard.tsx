@@ -48,7 +48,6 @@ export function ShareBoard({ board }: { board: number }) {
         Whoever has the link sees this board and nothing else, through{" "}
         <Field
           type="date"
-          className="field"
           aria-label="The last day of the link"
           value={until}
           onChange={(event) => setUntil(event.currentTarget.value)}

@@ -47,7 +47,6 @@ export function IncidentSide({
         <Field
           ref={causeField}
           w="100%"
-          className="field"
           value={cause}
           maxLength={500}
           onChange={(e) => work.setCause(e.target.value)}
@@ -71,7 +70,6 @@ export function IncidentSide({
             Note
             <AreaField
               w="100%"
-              className="field"
               rows={3}
               defaultValue={incident.note}
               onBlur={(e) => e.target.value !== incident.note && void work.change({ note: e.target.value })}
@@ -110,7 +108,6 @@ function Kept({ incident, work }: { incident: Incident; work: IncidentWork }) {
         What happened
         <Field
           w="100%"
-          className="field"
           defaultValue={incident.title}
           maxLength={200}
           onBlur={(e) => e.target.value !== incident.title && void work.change({ title: e.target.value })}

@@ -8,6 +8,13 @@ import { SideBySide } from "../../parts/SideBySide";
 import { figure } from "../../parts/words";
 import { linkTo } from "../tide-table/Strongest";
 
+const LANE = {
+  of: "minmax(150px, 230px) minmax(0, 1fr) 86px 96px 62px",
+  gap: 12,
+  align: "center",
+  py: 2,
+} as const;
+
 /** Shape as well as colour: above hangs from the top, below stands on the bottom. */
 const LOOK: Record<string, { top: number; bottom: number; bg: string }> = {
   above: { top: 3, bottom: 8, bg: "var(--above)" },
@@ -39,13 +46,7 @@ export function Lanes({
   const width = (a: number, b: number) => `max(3px, ${(100 * (b - a)) / (high - low)}%)`;
   return (
     <div>
-      <SideBySide
-        of="minmax(150px, 230px) minmax(0, 1fr) 86px 96px 62px"
-        gap={12}
-        align="center"
-        py={2}
-        className="lane nowrap under soft small"
-      >
+      <SideBySide {...LANE} className="lane nowrap under soft small">
         <span>stream</span>
         <Box
           component="span"
@@ -67,15 +68,7 @@ export function Lanes({
       </SideBySide>
       <ol className="plain">
         {incident.members.map((f) => (
-          <SideBySide
-            key={f.id}
-            component="li"
-            of="minmax(150px, 230px) minmax(0, 1fr) 86px 96px 62px"
-            gap={12}
-            align="center"
-            py={2}
-            className="lane nowrap under"
-          >
+          <SideBySide key={f.id} component="li" {...LANE} className="lane nowrap under">
             <Link to={linkTo(f)} title="Open in the workbench" className="cut lights">
               <Mark kind={f.kind} direction={f.direction} /> {f.title}{" "}
               <span className="soft small">{f.metric}</span>

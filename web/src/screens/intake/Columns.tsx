@@ -34,7 +34,7 @@ export function Columns({
   const shown = preview.columns.filter((c) => !hidden.has(c.name));
   const roles = Object.fromEntries(preview.columns.map((c) => [c.name, c.role as Role]));
   return (
-    <Box my={10} className="columns-box scrolls under">
+    <Box my={10} className="scrolls under">
       <Table unstyled className={intakeCss.columns}>
         <Table.Thead>
           <Table.Tr>

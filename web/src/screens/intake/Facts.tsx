@@ -34,7 +34,6 @@ function Entered(props: {
     <label>
       {props.label}
       <Field
-        className="field"
         aria-label={props.label}
         placeholder={props.hint}
         list={props.list}
@@ -85,7 +84,6 @@ export function Facts({ preview, choices, onChange }: Part) {
       <label>
         Unit
         <Field
-          className="field"
           value={choices.unit ?? preview.unit}
           onChange={(e) => onChange({ unit: e.target.value })}
           placeholder="taps / 15 min"
@@ -94,7 +92,6 @@ export function Facts({ preview, choices, onChange }: Part) {
       <label>
         Bad side
         <SelectField
-          className="field"
           value={choices.bad_side ?? preview.bad_side}
           onChange={(e) => onChange({ bad_side: e.target.value as Side })}
         >
@@ -106,7 +103,6 @@ export function Facts({ preview, choices, onChange }: Part) {
       <label>
         Equal stamps
         <SelectField
-          className="field"
           value={preview.duplicates}
           onChange={(e) => onChange({ duplicates: e.target.value as Rule })}
         >

@@ -149,26 +149,26 @@ function NewFeed({ onAdd }: { onAdd: (body: Schema["FeedRequest"]) => void }) {
     <FormRow onSubmit={add} aria-label="New feed">
       <label>
         Name
-        <Field w="22ch" className="field" name="name" required maxLength={120} />
+        <Field w="22ch" name="name" required maxLength={120} />
       </label>
       <label>
         What it is
-        <SelectField className="field" value={kind} onChange={(e) => setKind(e.target.value as typeof kind)}>
+        <SelectField value={kind} onChange={(e) => setKind(e.target.value as typeof kind)}>
           <option value="metrics">OpenMetrics text</option>
           <option value="calendar">calendar (iCalendar)</option>
         </SelectField>
       </label>
       <label>
         Address
-        <Field w="46ch" className="field" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
+        <Field w="46ch" name="url" required placeholder="http://10.0.0.7:9100/metrics" />
       </label>
       <label>
         Every, s
-        <Field w="9ch" className="field" name="every" type="number" min={5} defaultValue={60} />
+        <Field w="9ch" name="every" type="number" min={5} defaultValue={60} />
       </label>
       <label>
         Wait at most, s
-        <Field w="9ch" className="field" name="timeout" type="number" min={1} max={60} defaultValue={10} />
+        <Field w="9ch" name="timeout" type="number" min={1} max={60} defaultValue={10} />
       </label>
       <Button type="submit">Add</Button>
     </FormRow>

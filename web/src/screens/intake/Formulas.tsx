@@ -70,36 +70,23 @@ export default function Formulas() {
       <FormRow onSubmit={define} aria-label="New formula">
         <label>
           Name of the result
-          <Field
-            w="22ch"
-            className="field"
-            name="metric"
-            required
-            maxLength={180}
-            placeholder="errors_per_mille"
-          />
+          <Field w="22ch" name="metric" required maxLength={180} placeholder="errors_per_mille" />
         </label>
         <label>
           Formula
-          <Field
-            w="46ch"
-            className="field"
-            name="formula"
-            required
-            placeholder="1000 * [failures] / [requests]"
-          />
+          <Field w="46ch" name="formula" required placeholder="1000 * [failures] / [requests]" />
         </label>
         <label>
           One for each (attributes, by comma)
-          <Field w="22ch" className="field" name="by" placeholder="channel" />
+          <Field w="22ch" name="by" placeholder="channel" />
         </label>
         <label>
           Every
-          <Field w="9ch" className="field" name="every" placeholder="auto" />
+          <Field w="9ch" name="every" placeholder="auto" />
         </label>
         <label>
           Unit
-          <Field w="9ch" className="field" name="unit" placeholder="‰" />
+          <Field w="9ch" name="unit" placeholder="‰" />
         </label>
         <Button type="submit" variant="filled">
           Compute

@@ -163,7 +163,6 @@ function Stuck({
         <Box component="label" w="100%">
           Pattern of a line, with a name for each field
           <Field
-            className="field"
             value={pattern}
             placeholder="(?P<time>\S+) (?P<level>\w+) (?P<ms>\d+)"
             onChange={(e) => setPattern(e.target.value)}

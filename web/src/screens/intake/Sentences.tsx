@@ -27,7 +27,7 @@ export function Written({ preview, onChange }: { preview: Preview; onChange: (c:
         {s.kind === "log" && (
           <Field
             w="60ch"
-            className="field figure"
+            className="figure"
             aria-label="Pattern of a line"
             value={pattern}
             onChange={(e) => setPattern(e.target.value)}

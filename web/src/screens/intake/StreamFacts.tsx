@@ -41,13 +41,7 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
   const field = (name: keyof Stream & string, label: string, w = "22ch", hint = "") => (
     <label>
       {label}
-      <Field
-        w={w}
-        className="field"
-        name={name}
-        defaultValue={String(stream[name] ?? "")}
-        placeholder={hint}
-      />
+      <Field w={w} name={name} defaultValue={String(stream[name] ?? "")} placeholder={hint} />
     </label>
   );
   return (
@@ -58,7 +52,6 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
           Attributes
           <Field
             w="46ch"
-            className="field"
             name="attributes"
             defaultValue={(stream.attributes ?? []).map((p) => p.join("=")).join(", ")}
           />
@@ -69,7 +62,7 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
         {field("zone", "Zone")}
         <label>
           Bad side
-          <SelectField className="field" name="bad_side" defaultValue={stream.bad_side}>
+          <SelectField name="bad_side" defaultValue={stream.bad_side}>
             <option value="both">above and below</option>
             <option value="above">above</option>
             <option value="below">below</option>
@@ -79,7 +72,7 @@ export function StreamFacts({ stream, onDone }: { stream: Stream; onDone: (repor
         {field("runbook", "Runbook", "46ch", "https://…")}
         <label>
           Fed by (numbers of streams)
-          <Field w="22ch" className="field" name="fed_by" defaultValue={stream.fed_by.join(" ")} />
+          <Field w="22ch" name="fed_by" defaultValue={stream.fed_by.join(" ")} />
         </label>
         <Retention stream={stream} />
         <Button type="submit">Save</Button>
@@ -122,7 +115,6 @@ function Retention({ stream }: { stream: Stream }) {
       Keep samples for, days (empty: for ever)
       <Field
         w="9ch"
-        className="field"
         name="retention_days"
         type="number"
         min={1}
@@ -159,7 +151,7 @@ function Delete({ stream, onDone }: { stream: Stream; onDone: (report: string) =
       <label>
         This deletes {figure(stream.samples)} samples and all findings of the stream for good. Repeat its key
         to confirm: {stream.key}
-        <Field w="46ch" className="field" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
+        <Field w="46ch" value={confirm} onChange={(e) => setConfirm(e.target.value)} />
       </label>
       <Button disabled={confirm !== stream.key} onClick={remove}>
         Delete for good

@@ -77,7 +77,7 @@ export function Bulk({
         }}
       >
         <label>
-          cause <Field className="field" value={cause} onChange={(e) => setCause(e.target.value)} w="18ch" />
+          cause <Field value={cause} onChange={(e) => setCause(e.target.value)} w="18ch" />
         </label>{" "}
         <Button type="submit" disabled={!cause}>
           Set

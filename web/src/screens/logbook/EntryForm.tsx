@@ -50,7 +50,7 @@ export function EntryForm({
     <FormRow onSubmit={submit} aria-label="New entry" onKeyDown={(e) => e.key === "Escape" && onForget?.()}>
       <label>
         Verdict
-        <SelectField className="field" autoFocus name="verdict" {...form.getInputProps("verdict")}>
+        <SelectField autoFocus name="verdict" {...form.getInputProps("verdict")}>
           {VERDICT_LIST.map((v) => (
             <option key={v} value={v}>
               {VERDICT_WORDS[v]}
@@ -78,26 +78,15 @@ export function EntryForm({
       </div>
       <label className="filler">
         Over (empty: every stream)
-        <Field
-          className="field"
-          name="scope"
-          {...form.getInputProps("scope")}
-          placeholder="metric=gate_taps,place=Gullhaven"
-        />
+        <Field name="scope" {...form.getInputProps("scope")} placeholder="metric=gate_taps,place=Gullhaven" />
       </label>
       <label>
         Kind
-        <Field
-          className="field"
-          name="kind"
-          {...form.getInputProps("kind")}
-          placeholder="spike, step, …"
-          w="12ch"
-        />
+        <Field name="kind" {...form.getInputProps("kind")} placeholder="spike, step, …" w="12ch" />
       </label>
       <label className="filler">
         Cause
-        <Field className="field" name="cause" {...form.getInputProps("cause")} />
+        <Field name="cause" {...form.getInputProps("cause")} />
       </label>
       <Button type="submit" variant="filled">
         Write it down

@@ -9,6 +9,8 @@ import { SideBySide } from "../../parts/SideBySide";
 import { day, dayTime, plural } from "../../parts/words";
 import { scopeWords } from "./EntryRow";
 
+const LANE = { of: "250px 1fr", gap: 12, align: "center", mih: 20 } as const;
+
 const SHOWN = 8;
 
 interface Filter {
@@ -48,7 +50,7 @@ export function EntryLanes({
   };
   return (
     <Box component="section" mb={6} className="entry-lanes under" aria-label="Entries over time">
-      <SideBySide of="250px 1fr" gap={12} align="center" mih={20}>
+      <SideBySide {...LANE}>
         <span className="soft small">
           {filter.from || filter.to ? (
             <Button onClick={() => onSpan(null, null)}>All of the time</Button>
@@ -90,7 +92,7 @@ export function EntryLanes({
         </Box>
       </SideBySide>
       {d.lanes.slice(0, isAll ? undefined : SHOWN).map((lane) => (
-        <SideBySide of="250px 1fr" gap={12} align="center" mih={20} key={lane.scope}>
+        <SideBySide {...LANE} key={lane.scope}>
           <span title={scopeWords(lane.scope)} className="small cut">
             {scopeWords(lane.scope)} <span className="soft small">{lane.count}</span>
           </span>

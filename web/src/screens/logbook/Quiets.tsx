@@ -52,7 +52,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
         <FormRow onSubmit={submit} aria-label="Quiet until">
           <label className="filler">
             Quiet over (empty: every stream)
-            <Field className="field" name="scope" placeholder="metric=cold_hold_temp,hold=2" />
+            <Field name="scope" placeholder="metric=cold_hold_temp,hold=2" />
           </label>
           <div className="labelled">
             From, {fleetZone()} (empty: now)
@@ -64,7 +64,7 @@ export function Quiets({ isOpen, onDone }: { isOpen: boolean; onDone: () => void
           </div>
           <label className="filler">
             Because of
-            <Field className="field" name="reason" required maxLength={500} placeholder="seal is replaced" />
+            <Field name="reason" required maxLength={500} placeholder="seal is replaced" />
           </label>
           <Button type="submit" variant="filled">
             Keep quiet

@@ -10,10 +10,10 @@ import { dayTime, duration, figure, plural, ratio, zoneName } from "../../parts/
 import { Corrections } from "./Corrections";
 import { Limit } from "./Limit";
 import { Outbox } from "./Outbox";
-import { Peg } from "./Peg";
+import { PegWords } from "./Peg";
 import { Rehearsal } from "./Rehearsal";
 import { RouteChoice } from "./RouteChoice";
-import { type Lookout as Data, STATE_WORDS, STATES, scopeWords, stateCounts } from "./words";
+import { type Lookout as Data, STATES, scopeWords, stateCounts } from "./words";
 
 type Watched = Schema["Watched"];
 /** The latest while somebody looks on. */
@@ -49,16 +49,9 @@ export default function Lookout() {
       </TopBar>
       <p className="tight">
         {stateCounts(one.states).map(([state, n]) => (
-          <Group
-            key={state}
-            component="span"
-            gap={5}
-            mr={16}
-            display="inline-flex"
-            title={STATE_WORDS[state]}
-          >
-            <Peg state={state} /> <strong>{figure(n)}</strong> {state}
-          </Group>
+          <PegWords key={state} state={state}>
+            <strong>{figure(n)}</strong> {state}
+          </PegWords>
         ))}
         {Object.keys(one.states).length === 0 && <span className="soft">No stream matches yet.</span>}
       </p>
@@ -177,9 +170,7 @@ function Streams({ rows }: { rows: Watched[] }) {
               <Link to={`/workbench/${w.stream}`}>{w.title}</Link> <span className="soft">{w.metric}</span>
             </Table.Td>
             <Table.Td className="nowrap">
-              <Group component="span" gap={5} mr={16} display="inline-flex">
-                <Peg state={w.state} /> {w.state}
-              </Group>
+              <PegWords state={w.state} />
             </Table.Td>
             <Table.Td className="nowrap">
               {dayTime(w.since, w.zone)} {zoneName(w.since, w.zone)}

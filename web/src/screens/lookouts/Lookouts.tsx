@@ -1,4 +1,4 @@
-import { Box, Group, Table } from "@mantine/core";
+import { Box, Table } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, list } from "../../api/client";
@@ -8,9 +8,9 @@ import { sessionQuery } from "../../parts/session";
 import { dayTime, figure } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
 import { Outbox } from "./Outbox";
-import { Peg } from "./Peg";
+import { PegWords } from "./Peg";
 import { Routes } from "./Routes";
-import { type Lookout, STATE_WORDS, scopeWords, stateCounts } from "./words";
+import { type Lookout, scopeWords, stateCounts } from "./words";
 
 /** Plans that are kept running, one a line: over what, and how many streams are in which state. */
 export default function Lookouts() {
@@ -75,16 +75,9 @@ function Row({ lookout }: { lookout: Lookout }) {
       </Table.Td>
       <Table.Td>
         {stateCounts(lookout.states).map(([state, n]) => (
-          <Group
-            key={state}
-            component="span"
-            gap={5}
-            mr={16}
-            display="inline-flex"
-            title={STATE_WORDS[state]}
-          >
-            <Peg state={state} /> {figure(n)} {state}
-          </Group>
+          <PegWords key={state} state={state}>
+            {figure(n)} {state}
+          </PegWords>
         ))}
       </Table.Td>
       <Table.Td className="soft">

@@ -1,4 +1,6 @@
-import type { State } from "./words";
+import { Group } from "@mantine/core";
+import type { ReactNode } from "react";
+import { STATE_WORDS, type State } from "./words";
 
 const COLOUR: Partial<Record<State, string>> = {
   adrift: "var(--above)",
@@ -25,5 +27,14 @@ export function Peg({ state }: { state: State }) {
       {state === "quiet" && <path d="M2.5 2.5h9v9h-9z" fill="none" />}
       {state === "failing" && <path d="M2.5 2.5l9 9M11.5 2.5l-9 9" strokeWidth="2.5" />}
     </svg>
+  );
+}
+
+/** A state with its peg, and what the state means when one points at it. */
+export function PegWords({ state, children = state }: { state: State; children?: ReactNode }) {
+  return (
+    <Group component="span" gap={5} mr={16} display="inline-flex" title={STATE_WORDS[state]}>
+      <Peg state={state} /> {children}
+    </Group>
   );
 }

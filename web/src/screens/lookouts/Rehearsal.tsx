@@ -78,7 +78,7 @@ export function Rehearsal({ lookout }: { lookout: Lookout }) {
       {plan !== null && (
         <AreaField
           aria-label="Another plan"
-          className="field yaml"
+          className="yaml"
           value={plan}
           onChange={(event) => setPlan(event.currentTarget.value)}
         />

@@ -98,7 +98,6 @@ export function Routes() {
             Kind
             <SelectField
               name="kind"
-              className="field"
               value={kind}
               onChange={(event) => setKind(event.currentTarget.value as Route["kind"])}
             >
@@ -109,7 +108,7 @@ export function Routes() {
           </label>
           <label>
             Name
-            <Field name="name" className="field" required maxLength={120} />
+            <Field name="name" required maxLength={120} />
           </label>
           <label className="filler">
             {kind === "mail" ? "Mail address" : "Web address"}
@@ -117,7 +116,6 @@ export function Routes() {
               name="to"
               type={kind === "mail" ? "email" : "url"}
               w="100%"
-              className="field"
               required
               placeholder={kind === "mail" ? "duty@harbour.example" : "https://pager.example/in"}
             />

@@ -37,7 +37,6 @@ export function ReviewSide({
         <Field
           ref={causeField}
           w="100%"
-          className="field"
           list="causes"
           maxLength={500}
           value={work.cause}
@@ -50,7 +49,6 @@ export function ReviewSide({
         <AreaField
           ref={noteField}
           w="100%"
-          className="field"
           rows={2}
           value={work.note}
           onChange={(e) => work.setNote(e.target.value)}

@@ -334,13 +334,7 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
           {missed.length ? plural(missed.length, "incident") : "none: every incident was found"}
         </span>
       </h2>
-      <SideBySide
-        component="ul"
-        of="repeat(auto-fill, minmax(130px, 1fr))"
-        gap="10px 16px"
-        m="4px 0 10px"
-        className="plain"
-      >
+      <Pieces>
         {shown.map((m) => (
           <li key={`${m.title}${m.start}`}>
             <Piece scan={scan} stream={m.stream} start={m.start} end={m.end} title={m.title}>
@@ -349,7 +343,7 @@ function Misses({ missed, scan }: { missed: Missed[]; scan: number | null }) {
             </Piece>
           </li>
         ))}
-      </SideBySide>
+      </Pieces>
       {more}
     </section>
   );
@@ -373,13 +367,7 @@ export function Falses({
           {wrong.length ? `${plural(wrong.length, "finding")}, the strongest first` : "none"}
         </span>
       </h2>
-      <SideBySide
-        component="ul"
-        of="repeat(auto-fill, minmax(130px, 1fr))"
-        gap="10px 16px"
-        m="4px 0 10px"
-        className="plain"
-      >
+      <Pieces>
         {shown.map((f) => (
           <li key={`${f.stream}${f.kind}${f.start}`}>
             <Piece scan={scan} stream={f.stream} start={f.start} end={f.end} title={f.title}>
@@ -387,9 +375,25 @@ export function Falses({
             </Piece>
           </li>
         ))}
-      </SideBySide>
+      </Pieces>
       {!isListed && more}
     </section>
+  );
+}
+
+const PIECE = { of: "1fr", pt: 4, className: "ruled lights" } as const;
+
+function Pieces({ children }: { children: ReactNode }) {
+  return (
+    <SideBySide
+      component="ul"
+      of="repeat(auto-fill, minmax(130px, 1fr))"
+      gap="10px 16px"
+      m="4px 0 10px"
+      className="plain"
+    >
+      {children}
+    </SideBySide>
   );
 }
 
@@ -415,20 +419,9 @@ function Piece({
       <span className="soft small">{children}</span>
     </>
   );
-  if (scan === null || stream === null)
-    return (
-      <SideBySide of="1fr" pt={4} className="ruled lights">
-        {words}
-      </SideBySide>
-    );
+  if (scan === null || stream === null) return <SideBySide {...PIECE}>{words}</SideBySide>;
   return (
-    <SideBySide
-      to={chartLink(stream, scan, start, end)}
-      component={Link}
-      of="1fr"
-      pt={4}
-      className="ruled lights"
-    >
+    <SideBySide {...PIECE} component={Link} to={chartLink(stream, scan, start, end)}>
       <SmallChart scan={scan} stream={stream} from={start} to={end} />
       {words}
     </SideBySide>

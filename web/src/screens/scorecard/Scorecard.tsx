@@ -248,7 +248,6 @@ function Foot({ answer, part }: { answer: Schema["Scorecard"]; part: Part }) {
           <label>
             Title{" "}
             <Field
-              className="field"
               value={title}
               maxLength={200}
               required

@@ -1,7 +1,8 @@
-import { Button, Modal, NativeSelect, Stack, TextInput } from "@mantine/core";
+import { Button, Modal, NativeSelect, TextInput } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { api, get, type Schema } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { FormColumn } from "../../parts/FormColumn";
 import type { MadeLink } from "./LinkShown";
 import { ROLES } from "./People";
 import { useChange } from "./useChange";
@@ -27,35 +28,33 @@ export function Invite({ onDone, onClose }: { onDone: (made: MadeLink) => void; 
   });
   return (
     <Modal opened onClose={onClose} title="Invite somebody">
-      <form onSubmit={send}>
-        <Stack gap={14}>
-          <TextInput
-            label="Signs in as"
-            description="letters, digits and @ . + - _"
-            {...form.getInputProps("name")}
-            autoComplete="off"
-            maxLength={150}
-            required
-            data-autofocus
-          />
-          <TextInput
-            label="Full name"
-            {...form.getInputProps("full_name")}
-            autoComplete="off"
-            maxLength={150}
-          />
-          <NativeSelect
-            label="Role"
-            description={MAY[form.values.role]}
-            data={[...ROLES]}
-            {...form.getInputProps("role")}
-          />
-          {error !== null && <Trouble error={error} />}
-          <Button type="submit" variant="filled" size="sm" disabled={isBusy}>
-            Make the link
-          </Button>
-        </Stack>
-      </form>
+      <FormColumn onSubmit={send}>
+        <TextInput
+          label="Signs in as"
+          description="letters, digits and @ . + - _"
+          {...form.getInputProps("name")}
+          autoComplete="off"
+          maxLength={150}
+          required
+          data-autofocus
+        />
+        <TextInput
+          label="Full name"
+          {...form.getInputProps("full_name")}
+          autoComplete="off"
+          maxLength={150}
+        />
+        <NativeSelect
+          label="Role"
+          description={MAY[form.values.role]}
+          data={[...ROLES]}
+          {...form.getInputProps("role")}
+        />
+        {error !== null && <Trouble error={error} />}
+        <Button type="submit" variant="filled" size="sm" disabled={isBusy}>
+          Make the link
+        </Button>
+      </FormColumn>
     </Modal>
   );
 }

@@ -1,7 +1,8 @@
-import { Button, Modal, PasswordInput, Stack } from "@mantine/core";
+import { Button, Modal, PasswordInput } from "@mantine/core";
 import { hasLength, useForm } from "@mantine/form";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
+import { FormColumn } from "../../parts/FormColumn";
 import { useChange } from "./useChange";
 
 const LEAST = 12;
@@ -21,28 +22,26 @@ export function Password({ onDone, onClose }: { onDone: () => void; onClose: () 
   });
   return (
     <Modal opened onClose={onClose} title="Change the password">
-      <form onSubmit={send}>
-        <Stack gap={14}>
-          <PasswordInput
-            label="Present password"
-            {...form.getInputProps("old")}
-            autoComplete="current-password"
-            required
-            data-autofocus
-          />
-          <PasswordInput
-            label="New password"
-            description={`${LEAST} characters or more`}
-            {...form.getInputProps("new")}
-            autoComplete="new-password"
-            required
-          />
-          {error !== null && <Trouble error={error} />}
-          <Button type="submit" variant="filled" size="sm" disabled={isBusy}>
-            Change it
-          </Button>
-        </Stack>
-      </form>
+      <FormColumn onSubmit={send}>
+        <PasswordInput
+          label="Present password"
+          {...form.getInputProps("old")}
+          autoComplete="current-password"
+          required
+          data-autofocus
+        />
+        <PasswordInput
+          label="New password"
+          description={`${LEAST} characters or more`}
+          {...form.getInputProps("new")}
+          autoComplete="new-password"
+          required
+        />
+        {error !== null && <Trouble error={error} />}
+        <Button type="submit" variant="filled" size="sm" disabled={isBusy}>
+          Change it
+        </Button>
+      </FormColumn>
     </Modal>
   );
 }

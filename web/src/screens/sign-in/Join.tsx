@@ -1,12 +1,14 @@
-import { Box, Button, PasswordInput, Stack, Title } from "@mantine/core";
+import { Button, PasswordInput } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { useQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
+import { FormColumn } from "../../parts/FormColumn";
 import { dayTime, zoneName } from "../../parts/words";
 import { fleetZone } from "../../parts/zones";
+import { Door } from "./Door";
 
 /** Where a link of an invitation or for a forgotten password leads: choose a password, and one is in. */
 export function Join() {
@@ -26,10 +28,7 @@ export function Join() {
     }),
   );
   return (
-    <Box component="main" maw={340} m="14vh auto 0" p={20}>
-      <Title order={1} fz={34}>
-        Watch Tide
-      </Title>
+    <Door>
       {found.isPending && <Waiting what="Looking the link up" />}
       {found.isError && (
         <>
@@ -40,29 +39,27 @@ export function Join() {
         </>
       )}
       {found.data && (
-        <form onSubmit={send} className="fields">
-          <Stack gap={14} mt={24}>
-            <p className="soft tight">
-              Choose {found.data.purpose === "invitation" ? "a" : "a new"} password for{" "}
-              <strong>{found.data.name}</strong>. The link can be used once, until{" "}
-              {dayTime(found.data.ends_at, fleetZone())} {zoneName(found.data.ends_at, fleetZone())}.
-            </p>
-            <Field type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
-            <PasswordInput
-              label="Password"
-              description="12 characters or more"
-              {...form.getInputProps("password")}
-              autoComplete="new-password"
-              minLength={12}
-              required
-            />
-            {error !== null && <Trouble error={error} />}
-            <Button type="submit" variant="filled" size="sm">
-              Set it and sign in
-            </Button>
-          </Stack>
-        </form>
+        <FormColumn onSubmit={send} mt={24}>
+          <p className="soft tight">
+            Choose {found.data.purpose === "invitation" ? "a" : "a new"} password for{" "}
+            <strong>{found.data.name}</strong>. The link can be used once, until{" "}
+            {dayTime(found.data.ends_at, fleetZone())} {zoneName(found.data.ends_at, fleetZone())}.
+          </p>
+          <Field type="hidden" name="username" autoComplete="username" value={found.data.name} readOnly />
+          <PasswordInput
+            label="Password"
+            description="12 characters or more"
+            {...form.getInputProps("password")}
+            autoComplete="new-password"
+            minLength={12}
+            required
+          />
+          {error !== null && <Trouble error={error} />}
+          <Button type="submit" variant="filled" size="sm">
+            Set it and sign in
+          </Button>
+        </FormColumn>
       )}
-    </Box>
+    </Door>
   );
 }

@@ -1,10 +1,12 @@
-import { Box, Button, Stack, Title } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { useQueryClient } from "@tanstack/react-query";
 import { api } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { useAttempt } from "../../parts/attempt";
 import { Field } from "../../parts/Field";
+import { FormColumn } from "../../parts/FormColumn";
+import { Door } from "./Door";
 
 export function SignIn({ isDemo }: { isDemo: boolean }) {
   const client = useQueryClient();
@@ -18,45 +20,33 @@ export function SignIn({ isDemo }: { isDemo: boolean }) {
     if (!isIn) form.setFieldValue("password", "");
   });
   return (
-    <Box component="main" maw={340} m="14vh auto 0" p={20}>
-      <Title order={1} fz={34}>
-        Watch Tide
-      </Title>
+    <Door>
       <Water />
       <p className="soft">
         Which streams stopped behaving like themselves, and how far the answer can be trusted.
       </p>
-      <form onSubmit={submit} className="fields">
-        <Stack gap={14} mt={24}>
-          <label>
-            Name
-            <Field
-              w="100%"
-              className="field"
-              {...form.getInputProps("name")}
-              autoComplete="username"
-              required
-            />
-          </label>
-          <label>
-            Password
-            <Field
-              w="100%"
-              className="field"
-              type="password"
-              {...form.getInputProps("password")}
-              autoComplete="current-password"
-              required
-            />
-          </label>
-          {error !== null && <Trouble error={error} />}
-          <Button type="submit" variant="filled">
-            Sign in
-          </Button>
-        </Stack>
-      </form>
+      <FormColumn onSubmit={submit} mt={24}>
+        <label>
+          Name
+          <Field w="100%" {...form.getInputProps("name")} autoComplete="username" required />
+        </label>
+        <label>
+          Password
+          <Field
+            w="100%"
+            type="password"
+            {...form.getInputProps("password")}
+            autoComplete="current-password"
+            required
+          />
+        </label>
+        {error !== null && <Trouble error={error} />}
+        <Button type="submit" variant="filled">
+          Sign in
+        </Button>
+      </FormColumn>
       {isDemo && <p className="soft small">This is the demo: sign in as demo with the password demo.</p>}
-    </Box>
+    </Door>
   );
 }
 

@@ -118,7 +118,7 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
     return { above: flag === "below" ? null : level, below: flag === "above" ? null : level };
   }, [level, own, shown]);
   return (
-    <PanelGroup direction="horizontal" autoSaveId="watchtide-bench" className="bench">
+    <PanelGroup direction="horizontal" autoSaveId="watchtide-bench">
       <TopBar>
         <Link to="/" className="soft">
           Tide table

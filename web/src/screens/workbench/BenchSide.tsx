@@ -9,13 +9,13 @@ import type { BenchAddress } from "./address";
 import { ChosenFinding } from "./ChosenFinding";
 import { Compare } from "./Compare";
 import { Examination } from "./Examination";
-import { unitsOf } from "./Folds";
 import { KeepWatch } from "./KeepWatch";
 import { PlanPanel } from "./PlanPanel";
 import { standardPlan } from "./plan";
 import { Replays } from "./Replays";
 import { promiseWords, ScoreStrip } from "./ScoreStrip";
 import type { StreamFacts } from "./types";
+import { unitLength } from "./units/units";
 import type { useBeside } from "./useBeside";
 import type { Trial } from "./useTrial";
 import workbenchCss from "./workbench.module.css";
@@ -85,7 +85,7 @@ function PlanSide(props: Props) {
   const { finished, replay, pinned, lanes, replayed } = beside;
   const isFit = scan?.mode === "fit";
   // Units are judged by a fit alone.
-  const isLive = isFit && !(view && unitsOf(view) !== null);
+  const isLive = isFit && !(view && unitLength(view) !== null);
   return (
     <>
       {scanId === null && (

@@ -1,5 +1,6 @@
 import { Button, Group } from "@mantine/core";
 import { useState } from "react";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import type { Range } from "../../charts/TimePane";
 import { WordSelect } from "../../parts/WordSelect";
 import { spanWords } from "../../parts/words";
@@ -74,7 +75,7 @@ export function ChartWords({
   const isNear = (ms: number) => Math.abs(length / ms - 1) < 0.02;
   const periods = PERIODS.filter(([, , ms]) => ms > step && ms * 2 < whole[1] - whole[0]);
   return (
-    <Group gap="2px 20px" justify="space-between" m="0 108px 8px 56px" className="small">
+    <Group gap="2px 20px" justify="space-between" {...UNDER_PLOT} mb={8} className="small">
       <Group component="span" gap="2px 12px">
         {fits.map(([words, ms]) => (
           <Button key={words} onClick={() => take(ms)} aria-pressed={isNear(ms)}>

@@ -129,7 +129,7 @@ function Sides({ told, letter, zone }: { told: Schema["Against"]; letter: string
   ];
   return (
     <>
-      <Table unstyled className="sides pairs">
+      <Table unstyled className="pairs">
         <Table.Tbody>
           {rows.map(([words, name]) =>
             sides.map(([who, s], i) => (

@@ -1,5 +1,6 @@
 import { Box } from "@mantine/core";
 import { type PointerEvent, type ReactNode, useRef } from "react";
+import { GUTTER } from "../../charts/paneOptions";
 import { PAD_TOP } from "../../charts/TimePane";
 import workbenchCss from "./workbench.module.css";
 
@@ -63,7 +64,7 @@ export function DragLine(props: Props) {
         props.onStep(by);
       }}
     >
-      {!props.isSplit && <Box pos="absolute" left={0} right={108} top={6} h={2} bg={colour} />}
+      {!props.isSplit && <Box pos="absolute" left={0} right={GUTTER} top={6} h={2} bg={colour} />}
       <Box
         component="output"
         pos="absolute"

@@ -2,6 +2,7 @@ import { Box } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get } from "../../api/client";
+import { GUTTER } from "../../charts/paneOptions";
 import { Trouble } from "../../parts/ask";
 import { SelectField } from "../../parts/Field";
 import { hours } from "../../parts/words";
@@ -39,7 +40,7 @@ export function Fold({
   });
   const choices = [...new Set([...seasons, 24, 168])].sort((a, b) => a - b);
   return (
-    <Box m="4px 108px 0 0">
+    <Box mt={4} mr={GUTTER}>
       <label className="small">
         Season of{" "}
         <SelectField className="word" value={season} onChange={(e) => setChosen(Number(e.target.value))}>

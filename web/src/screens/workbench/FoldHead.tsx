@@ -1,4 +1,5 @@
 import { Group, UnstyledButton } from "@mantine/core";
+import { GUTTER } from "../../charts/paneOptions";
 
 /** The head of a part that is folded until it is wanted. */
 export function FoldHead({
@@ -13,7 +14,7 @@ export function FoldHead({
   words: string;
 }) {
   return (
-    <Group gap={10} align="baseline" py={5} m="4px 108px 0 0" className="ruled">
+    <Group gap={10} align="baseline" py={5} mt={4} mr={GUTTER} className="ruled">
       <UnstyledButton fw={700} aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
         {isOpen ? "▾" : "▸"} {name}
       </UnstyledButton>

@@ -1,4 +1,3 @@
-import type { ChartWindow } from "../../api/client";
 import { Fold } from "./Fold";
 import { FoldHead } from "./FoldHead";
 import { Forecast } from "./Forecast";
@@ -6,6 +5,7 @@ import { Forms } from "./Forms";
 import { Loss, learntOf } from "./Loss";
 import type { Ahead, PaneProps, StackProps } from "./types";
 import { Units } from "./units/Units";
+import { unitLength } from "./units/units";
 
 const AHEAD: Ahead = { days: "7", interval: "0.9", skip: 0, side: "none", limit: null, isFamily: false };
 
@@ -24,7 +24,7 @@ export function Folds({
 }: StackProps & { pane: Omit<PaneProps, "time"> }) {
   const seasons = view.season_hours ?? [];
   const learnt = learntOf(view);
-  const hasUnits = unitsOf(view) !== null;
+  const hasUnits = unitLength(view) !== null;
   return (
     <>
       {!hasUnits && (
@@ -82,10 +82,4 @@ export function Folds({
       {learnt && address.hasLoss && <Loss learnt={learnt} />}
     </>
   );
-}
-
-/** How long its units are, of a scan that judges them as wholes. */
-export function unitsOf(view: ChartWindow): number | null {
-  const prepare = (view.resolved as { prepare?: { unit?: { samples: number } } } | undefined)?.prepare;
-  return prepare?.unit?.samples ?? null;
 }

@@ -1,6 +1,7 @@
 import { Box, Button } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, get } from "../../api/client";
+import { GUTTER } from "../../charts/paneOptions";
 import { pngOf, save } from "../../charts/picture";
 import { Trouble, Waiting } from "../../parts/ask";
 import { dayEnd } from "../../parts/clock";
@@ -104,7 +105,9 @@ export function Forecast({
       {first?.limit && (
         <Box
           component="p"
-          m="10px 108px 4px 0"
+          mt={10}
+          mb={4}
+          mr={GUTTER}
           ff="var(--serif)"
           fz={21}
           lh={1.3}

@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
 import { drawLimit } from "../../charts/ahead";
 import { drawWash } from "../../charts/drawing";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { tickWords } from "../../charts/ticks";
 import { dayTime, figure } from "../../parts/words";
@@ -124,7 +125,7 @@ export function ForecastPicture({
           <span className="figure soft small">{figure(100 * forecast.limit.chance_by_end, 0)} %</span>
         </div>
       )}
-      <Group component="p" gap="2px 16px" m="4px 108px 4px 56px" className={`${workbenchCss.legend} small`}>
+      <Group component="p" gap="2px 16px" {...UNDER_PLOT} my={4} className={`${workbenchCss.legend} small`}>
         <span>broken: expected; shaded: its interval; from the upright line on nothing is known yet</span>
       </Group>
     </>

@@ -3,6 +3,7 @@ import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, get, type Schema } from "../../api/client";
+import { GUTTER } from "../../charts/paneOptions";
 import { type Line, TimePane } from "../../charts/TimePane";
 import { Trouble, Waiting } from "../../parts/ask";
 import { SideBySide } from "../../parts/SideBySide";
@@ -44,7 +45,7 @@ export function Forms({
   return (
     <div>
       <p className="small">{evidenceWords(answer.data)}</p>
-      <SideBySide of="1fr 1fr" gap="0 18px" mr={108}>
+      <SideBySide of="1fr 1fr" gap="0 18px" mr={GUTTER}>
         {FORMS.map((form) => (
           <section key={form} aria-label={WORDS[form]}>
             <h3>

@@ -1,9 +1,9 @@
 import { Box } from "@mantine/core";
 import { useState } from "react";
 import type { ChartWindow } from "../../api/client";
+import { GUTTER } from "../../charts/paneOptions";
 import { WordSelect } from "../../parts/WordSelect";
 import { SCORE_HEIGHT, yOf } from "./LevelLine";
-import { GUTTER } from "./types";
 
 const HALVES = {
   labels: ["unlabelled", "incident"],

@@ -1,5 +1,5 @@
-import { Box } from "@mantine/core";
 import type { Finding, Scan } from "../../api/client";
+import { LaneRow } from "../../charts/LaneRow";
 import laneCss from "../../charts/lane.module.css";
 import type { Range } from "../../charts/TimePane";
 import { kindWords } from "../../parts/marks";
@@ -29,10 +29,7 @@ export function FindingLane({
   const x = (ms: number) => ((ms - range[0]) / (range[1] - range[0])) * 1000;
   const inSight = findings.filter((f) => f.start <= range[1] && f.end >= range[0]);
   return (
-    <Box pos="relative" mr="var(--gutter, 108px)">
-      <Box component="span" pos="absolute" w={52} fz={12} lh="20px" className="soft right">
-        {name}
-      </Box>
+    <LaneRow name={name}>
       <div className={laneCss.spanLane}>
         <svg
           width="100%"
@@ -70,7 +67,7 @@ export function FindingLane({
         </svg>
         {inSight.length === 0 && <span className="soft first">no findings in sight</span>}
       </div>
-    </Box>
+    </LaneRow>
   );
 }
 

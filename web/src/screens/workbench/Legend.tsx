@@ -1,6 +1,7 @@
 import { Group } from "@mantine/core";
 import type { ChartWindow } from "../../api/client";
 import { isUnjudged } from "../../charts/drawing";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import type { Range } from "../../charts/TimePane";
 import { isBad, kindWords, Mark } from "../../parts/marks";
 import workbenchCss from "./workbench.module.css";
@@ -45,7 +46,8 @@ export function Legend({
     <Group
       component="p"
       gap="2px 16px"
-      m="4px 108px 4px 56px"
+      {...UNDER_PLOT}
+      my={4}
       className={`${workbenchCss.legend} small`}
       aria-hidden="true"
     >

@@ -1,6 +1,7 @@
-import { Box, UnstyledButton } from "@mantine/core";
+import { UnstyledButton } from "@mantine/core";
 import type { Entry } from "../../api/client";
 import { laneEntries } from "../../charts/drawing";
+import { LaneRow } from "../../charts/LaneRow";
 import laneCss from "../../charts/lane.module.css";
 import type { Range } from "../../charts/TimePane";
 import { VERDICT_WORDS } from "../../parts/marks";
@@ -33,10 +34,7 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
       })),
   );
   return (
-    <Box pos="relative" mr="var(--gutter, 108px)">
-      <Box component="span" pos="absolute" w={52} fz={12} lh="20px" className="soft right">
-        logbook
-      </Box>
+    <LaneRow name="logbook">
       <div className={laneCss.spanLane}>
         {inSight.map((e) => {
           const a = Math.max(0, x(e.start));
@@ -56,6 +54,6 @@ export function LogbookLane({ entries, range, zone }: { entries: Entry[]; range:
         })}
         {inSight.length === 0 && <span className="soft">nothing noted here</span>}
       </div>
-    </Box>
+    </LaneRow>
   );
 }

@@ -43,7 +43,7 @@ export function Loss({ learnt }: { learnt: Learnt }) {
       y,
     );
   return (
-    <Box component="figure" m="4px 0 0" className="loss" ref={ref}>
+    <Box component="figure" m="4px 0 0" ref={ref}>
       <svg
         width={W}
         height={H}

@@ -1,6 +1,7 @@
 import { Box } from "@mantine/core";
 import { useMemo } from "react";
 import type { ChartWindow } from "../../api/client";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import { pathOf } from "../../charts/path";
 import type { Range } from "../../charts/TimePane";
 
@@ -38,7 +39,8 @@ export function Minimap({
     <Box
       pos="relative"
       h={36}
-      m="6px 108px 0 56px"
+      {...UNDER_PLOT}
+      mt={6}
       className="drags ruled"
       onPointerDown={move}
       onPointerMove={move}

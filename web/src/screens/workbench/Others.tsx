@@ -3,6 +3,7 @@ import { useQueries } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type ChartWindow, get, type TideRow } from "../../api/client";
 import { drawBand, drawFindings, drawGaps, endsOf, OVERLAY_DASHES } from "../../charts/drawing";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { SelectField } from "../../parts/Field";
 import { useStreams } from "../../parts/streams";
@@ -108,7 +109,7 @@ export function Others({
           <span />
         </Box>
       ))}
-      <Box component="p" m="4px 108px 4px 56px" className="soft small">
+      <Box component="p" {...UNDER_PLOT} my={4} className="soft small">
         {ids.length < 4 && (
           <label>
             Beside it{" "}

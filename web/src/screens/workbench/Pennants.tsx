@@ -1,5 +1,6 @@
 import { Box, UnstyledButton } from "@mantine/core";
 import type { Finding } from "../../api/client";
+import { GUTTER } from "../../charts/paneOptions";
 import { AXIS_WIDTH, type Range } from "../../charts/TimePane";
 import { findingLabel } from "../../parts/FindingsList";
 import workbenchCss from "./workbench.module.css";
@@ -26,7 +27,7 @@ export function Pennants({
     <Box
       pos="absolute"
       top={0}
-      right={108}
+      right={GUTTER}
       h={0}
       className={`${workbenchCss.pennants} front`}
       style={{ left: AXIS_WIDTH }}

@@ -30,7 +30,7 @@ export function PlanText({ plan, onChange }: { plan: PlanData; onChange: (plan: 
       <label>
         <span className="soft small">The same plan as text</span>
         <AreaField
-          className="yaml field"
+          className="yaml"
           spellCheck={false}
           value={text}
           aria-invalid={error !== null}

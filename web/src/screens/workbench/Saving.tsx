@@ -1,6 +1,7 @@
 import { Box, Button } from "@mantine/core";
 import { Link } from "react-router";
 import { queryOf } from "../../api/client";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import { pngOf, save, svgOf } from "../../charts/picture";
 import type { tickWords } from "../../charts/ticks";
 import { AddToBoard } from "../boards/AddToBoard";
@@ -27,7 +28,7 @@ export function Saving({
       words,
     );
   return (
-    <Box component="p" m="4px 108px 4px 56px" className="soft small">
+    <Box component="p" {...UNDER_PLOT} my={4} className="soft small">
       Save what is in sight:{" "}
       <Button onClick={() => save(`${name}.svg`, new Blob([picture()], { type: "image/svg+xml" }))}>
         SVG

@@ -1,4 +1,5 @@
 import { Box } from "@mantine/core";
+import { UNDER_PLOT } from "../../charts/paneOptions";
 import type { Range } from "../../charts/TimePane";
 import { offsetAt } from "../../charts/ticks";
 import { hours } from "../../parts/words";
@@ -32,7 +33,9 @@ export function SeasonRuler({ hours: all, range, zone }: { hours: number[]; rang
   if (!shown.length) return null;
   return (
     <Box
-      m="4px 108px 16px 56px"
+      {...UNDER_PLOT}
+      mt={4}
+      mb={16}
       className="ruler"
       role="img"
       aria-label={`Cycles of ${shown.map((h) => hours(h)).join(" and ")}`}

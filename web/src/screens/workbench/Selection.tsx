@@ -33,7 +33,6 @@ export function Selection({
       <Popover.Dropdown className="change">
         <Box w={300} className="selection">
           <Field
-            className="field"
             aria-label="Find streams to try it on"
             value={text}
             onChange={(e) => setText(e.target.value)}

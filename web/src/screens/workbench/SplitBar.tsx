@@ -1,5 +1,6 @@
 import { Box } from "@mantine/core";
 import type { ChartWindow } from "../../api/client";
+import { LaneRow } from "../../charts/LaneRow";
 import laneCss from "../../charts/lane.module.css";
 import type { Range } from "../../charts/TimePane";
 
@@ -10,10 +11,7 @@ export function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
   const until = view.train_until ?? null;
   if (until === null && Object.keys(split).length === 0) return null;
   return (
-    <Box pos="relative" mr="var(--gutter, 108px)">
-      <Box component="span" pos="absolute" w={52} fz={12} lh="20px" className="soft right">
-        split
-      </Box>
+    <LaneRow name="split">
       <Box h={12} bg="transparent" className={laneCss.spanLane}>
         <Box
           h="100%"
@@ -40,6 +38,6 @@ export function SplitBar({ view, range }: { view: ChartWindow; range: Range }) {
           </Box>
         ))}
       </Box>
-    </Box>
+    </LaneRow>
   );
 }

@@ -56,7 +56,6 @@ function LabelledField({
       {label}
       <Field
         w="100%"
-        className="field"
         inputMode={mode}
         value={value}
         onChange={(e) => onChange(e.target.value)}
@@ -152,7 +151,6 @@ export function LevelControl({
         Level, read as
         <SelectField
           w="100%"
-          className="field"
           value={kind}
           onChange={(e) => {
             setKind(e.target.value);

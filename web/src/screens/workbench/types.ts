@@ -88,6 +88,3 @@ export interface StackProps {
   address: BenchAddress;
   change: (changes: Partial<BenchAddress>) => void;
 }
-
-/** Room on the right of the panes. */
-export const GUTTER = 108;

@@ -9,13 +9,6 @@ const LEFT = 110;
 const ROW = 34;
 const x = (sigmas: number) => LEFT + (Math.min(sigmas, BINS * WIDTH) / (BINS * WIDTH)) * (W - LEFT - 8);
 
-const NAMES: Record<GroupName, string> = {
-  training: "training",
-  validation: "validation",
-  test: "test",
-  incidents: "incidents",
-};
-
 /** Errors of the units by what they were used for, with the level across them and what it parts. */
 export function Parting({
   data,
@@ -39,12 +32,12 @@ export function Parting({
         viewBox={`0 0 ${W} ${tall + 16}`}
         width={W}
         role="img"
-        aria-label={`Scores of ${counts.map((c) => `${number(c.name)} ${NAMES[c.name]}`).join(", ")}; bars by the logarithm of the count`}
+        aria-label={`Scores of ${counts.map((c) => `${number(c.name)} ${c.name}`).join(", ")}; bars by the logarithm of the count`}
       >
         {counts.map(({ name, bars }, row) => (
           <g key={name} transform={`translate(0 ${row * ROW})`}>
             <text x={LEFT - 8} y={ROW - 8} textAnchor="end" fontSize={12} fill="var(--ink)">
-              {NAMES[name]} <tspan fill="var(--ink-soft)">{number(name)}</tspan>
+              {name} <tspan fill="var(--ink-soft)">{number(name)}</tspan>
             </text>
             <line x1={LEFT} x2={W - 8} y1={ROW - 4} y2={ROW - 4} stroke="var(--hair)" />
             {bars.map((n, i) => (

@@ -2,6 +2,7 @@ import { Button, Group } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, get } from "../../../api/client";
+import { GUTTER } from "../../../charts/paneOptions";
 import { Trouble, Waiting } from "../../../parts/ask";
 import { SideBySide } from "../../../parts/SideBySide";
 import { dayTime, figure } from "../../../parts/words";
@@ -29,28 +30,19 @@ export function Units({ scanId, stream, level, setLevel }: Props) {
   const [chosen, setChosen] = useState<number | null>(null);
   const data = units.data;
   const number = data ? (chosen ?? worstOf(data)) : null;
-  const numbers = data && number !== null ? [number, ...data.laid] : [];
-  const drawn = useQuery({
-    queryKey: ["units-drawn", scanId, stream.id, numbers.join()],
-    queryFn: () =>
-      get(
-        api.GET("/api/v1/scans/{id}/streams/{stream}/units/drawn", {
-          params: { path, query: { numbers: numbers.join() } },
-        }),
-      ),
-    enabled: numbers.length > 0,
-    placeholderData: keepPreviousData,
-  });
+  const worst = number === null ? [] : [number];
+  const [one, laid] = [useDrawn(path, worst), useDrawn(path, data?.laid ?? [])];
   if (units.isError) return <Trouble error={units.error} retry={() => units.refetch()} />;
-  if (drawn.isError) return <Trouble error={drawn.error} retry={() => drawn.refetch()} />;
-  if (!data || number === null || !drawn.data) return <Waiting what="Reading the units" />;
-  const [one, ...laid] = drawn.data.units;
+  for (const drawn of [one, laid])
+    if (drawn.isError) return <Trouble error={drawn.error} retry={() => drawn.refetch()} />;
+  if (!data || number === null || !one.data || !laid.data) return <Waiting what="Reading the units" />;
+  const [shown] = one.data.units;
   return (
     <>
-      <SideBySide of="minmax(0, 1fr) minmax(0, 1fr)" gap={28} mr={108}>
+      <SideBySide of="minmax(0, 1fr) minmax(0, 1fr)" gap={28} mr={GUTTER}>
         <section aria-label="One unit">
           <h3>{unitWords(data, number, stream.zone)}</h3>
-          {one && <OneUnit unit={one} name={stream.unit || "value"} />}
+          {shown && <OneUnit unit={shown} name={stream.unit || "value"} />}
           <Group gap="2px 12px" mt={6}>
             <Button onClick={() => setChosen(worstOf(data))}>The worst</Button>
             <Button onClick={() => setChosen(Math.floor(Math.random() * data.score.length))}>
@@ -65,7 +57,7 @@ export function Units({ scanId, stream, level, setLevel }: Props) {
           </Group>
         </section>
         <Laid
-          units={laid}
+          units={laid.data.units}
           data={data}
           chosen={number}
           choose={setChosen}
@@ -76,6 +68,21 @@ export function Units({ scanId, stream, level, setLevel }: Props) {
       <Parting data={data} level={level ?? data.level} setLevel={setLevel} />
     </>
   );
+}
+
+/** Some units with what they were rebuilt as; those of before stay until the next are here. */
+function useDrawn(path: { id: number; stream: number }, numbers: number[]) {
+  return useQuery({
+    queryKey: ["units-drawn", path.id, path.stream, numbers.join()],
+    queryFn: () =>
+      get(
+        api.GET("/api/v1/scans/{id}/streams/{stream}/units/drawn", {
+          params: { path, query: { numbers: numbers.join() } },
+        }),
+      ),
+    enabled: numbers.length > 0,
+    placeholderData: keepPreviousData,
+  });
 }
 
 function unitWords(data: UnitsData, number: number, zone: string): string {

@@ -1,4 +1,4 @@
-import type { Schema } from "../../../api/client";
+import type { ChartWindow, Schema } from "../../../api/client";
 
 export type UnitsData = Schema["Units"];
 export type Unit = Schema["Unit"];
@@ -13,7 +13,9 @@ export function worstOf({ score }: UnitsData): number {
 }
 
 export function groupOf(data: UnitsData, i: number): GroupName {
-  return data.is_odd[i] ? "incidents" : ((data.part[i] ?? "test") as GroupName);
+  // One that was labelled as it was scanned did not train, whatever the logbook holds now.
+  const part = data.part[i];
+  return data.is_odd[i] || part === "labelled" ? "incidents" : ((part ?? "test") as GroupName);
 }
 
 export interface Confusion {
@@ -47,4 +49,10 @@ export function binned(data: UnitsData, name: GroupName, bins: number, width: nu
 export function shortWords(seconds: number): string {
   if (seconds >= 120) return `${Math.round(seconds / 60)} min`;
   return seconds >= 1 ? `${Number(seconds.toFixed(1))} s` : `${Math.round(seconds * 1000)} ms`;
+}
+
+/** How long its units are, of a scan that judges them as wholes. */
+export function unitLength(view: ChartWindow): number | null {
+  const prepare = (view.resolved as { prepare?: { unit?: { samples: number } } } | undefined)?.prepare;
+  return prepare?.unit?.samples ?? null;
 }
