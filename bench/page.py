@@ -121,6 +121,13 @@ document.body.dispatchEvent(new KeyboardEvent("keydown", { key: arguments[0], bu
 """
 
 
+# Scripts and style sheets of the page that stands, in bytes as they were sent.
+SENT = """
+const of = (end) => performance.getEntriesByType("resource").filter((r) => new URL(r.name).pathname.endsWith(end));
+return [".js", ".css"].map((end) => of(end).reduce((sum, r) => sum + r.encodedBodySize, 0));
+"""
+
+
 def measure() -> dict[str, Any]:
     import MySQLdb
 
@@ -157,6 +164,9 @@ def measure() -> dict[str, Any]:
 
 def _drive(driver: Any, base: str) -> dict[str, Any]:
     browser.sign_in(driver, base + "/")
+    driver.get(base + "/")
+    browser.settled(driver)
+    scripts, sheets = driver.execute_script(SENT)
     script = "const done = arguments[0]; fetch('/api/v1/tide').then((r) => r.json()).then(done)"
     ids = {r["metric"]: r["id"] for r in driver.execute_async_script(script)["rows"]}
     small, large = ids["bench_20000"], ids["bench_1000000"]
@@ -175,6 +185,8 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
     browser.wait_for(
         driver, lambda d: d.find_elements("css selector", "[aria-label='Findings at this level']")
     )
+    # Nobody drags a level while the page around it is still being made.
+    browser.settled(driver)
     levels = [float(driver.execute_async_script(LEVEL)) for _ in range(RUNS + 1)][1:]
     million = [open_from_table(large) for _ in range(6)][1:]
     browser.settled(driver)
@@ -196,6 +208,8 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
         "return performance.getEntriesByName('first-contentful-paint')[0]?.startTime ?? null"
     )
     return {
+        "first load of the tide table: JavaScript as sent, kB": scripts / 1e3,
+        "first load: CSS as sent, kB": sheets / 1e3,
         "workbench, 20,000 samples: click to drawn, median ms": float(np.median(opened)),
         "click to drawn, 95th percentile ms": float(np.quantile(opened, 0.95)),
         "level change to new figures, median ms": float(np.median(levels)),

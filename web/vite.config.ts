@@ -4,7 +4,8 @@ import { defineConfig } from "vite";
 // The page shell is the server's: it reads the manifest and gives each response its nonce.
 export default defineConfig({
   base: "/static/",
-  plugins: [react()],
+  // Compiled, a component is not made again where nothing it shows has changed: a level that is dragged changes its figures.
+  plugins: [react({ compiler: true })],
   // Classes of a module keep their names, so that the page can be read in the inspector; a test keeps them unique.
   css: { modules: { generateScopedName: "[local]", localsConvention: "camelCaseOnly" } },
   build: {

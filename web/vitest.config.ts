@@ -2,7 +2,7 @@ import react from "@vitejs/plugin-react";
 import { defineConfig } from "vitest/config";
 
 export default defineConfig({
-  plugins: [react()],
+  plugins: [react({ compiler: true })],
   // Files share one window: making one for each took three times as long as the tests themselves.
   test: {
     environment: "jsdom",

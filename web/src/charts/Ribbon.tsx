@@ -41,7 +41,7 @@ export const Ribbon = memo(function Ribbon({
       const pen = element.getContext("2d");
       if (!pen || !width) return;
       pen.scale(ratio, ratio);
-      const colours = palette(element);
+      const colours = palette();
       const x = (ms: number) => ((ms - span[0]) / (span[1] - span[0] || 1)) * width;
       const bins = binsOf(ribbon);
       const left = x(from);

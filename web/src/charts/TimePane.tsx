@@ -25,16 +25,18 @@ export function TimePane(props: PaneProps) {
     const element = box.current;
     if (!element) return;
     let isShift = false;
-    const options = optionsOf(latest, element, palette(element), () => isShift);
+    const options = optionsOf(latest, element, palette(), () => isShift);
     const made = new uPlot(options, columns(latest.current), element);
     chart.current = made;
     made.over.addEventListener("mousedown", (event) => {
       isShift = event.shiftKey;
     });
     const unmove = moving(made, latest);
-    const watch = new ResizeObserver(() =>
-      made.setSize({ width: element.clientWidth, height: latest.current.height }),
-    );
+    const watch = new ResizeObserver(() => {
+      const { clientWidth: width } = element;
+      // It reports once from the start, where nothing has changed that would have to be drawn anew.
+      if (width !== made.width) made.setSize({ width, height: latest.current.height });
+    });
     watch.observe(element);
     return () => {
       watch.disconnect();

@@ -9,10 +9,11 @@ type Band = Pick<Drawn, "expected" | "spread" | "edges">;
  */
 export function edgeAt(view: Band, i: number, side: 1 | -1, level: number): number | null {
   const { edges } = view;
-  const given = (side > 0 ? edges?.upper : edges?.lower)?.map((row) => row[i]);
-  if (edges && given?.length === 3 && given.every((v) => v !== null && v !== undefined)) {
+  const rows = side > 0 ? edges?.upper : edges?.lower;
+  // For each of some thousand samples of a drawing: nothing is made that need not be.
+  const [v0, v1, v2] = [rows?.[0]?.[i] ?? null, rows?.[1]?.[i] ?? null, rows?.[2]?.[i] ?? null];
+  if (edges && v0 !== null && v1 !== null && v2 !== null) {
     const [l0, l1, l2] = edges.levels as [number, number, number];
-    const [v0, v1, v2] = given as [number, number, number];
     return (
       (v0 * (level - l1) * (level - l2)) / ((l0 - l1) * (l0 - l2)) +
       (v1 * (level - l0) * (level - l2)) / ((l1 - l0) * (l1 - l2)) +

@@ -11,7 +11,14 @@ export interface Levels {
 /** Pixels of the screen for one of the page. */
 export const ratio = () => devicePixelRatio || 1;
 
-/** A wash between two edges, parted where one of them is missing. */
+/** The first and the last place in sight, with one more on each side: what lies beyond need not be drawn. */
+function inSight(u: uPlot, time: number[]): [number, number] {
+  const first = firstFrom(time, u.scales.x?.min ?? 0) - 1;
+  const last = firstFrom(time, u.scales.x?.max ?? 0) + 1;
+  return [Math.max(first, 0), Math.min(last, time.length - 1)];
+}
+
+/** A wash between two edges, parted where one of them is missing; of samples in one column of pixels the outermost edges. */
 export function drawWash(
   u: uPlot,
   colours: Palette,
@@ -26,7 +33,9 @@ export function drawWash(
   const y = (value: number) => u.valToPos(Math.max(value, least), "y", true);
   let run: { x: number; low: number; high: number }[] = [];
   const flush = () => {
-    if (run.length > 1) {
+    const [only, second] = run;
+    if (only && !second) pen.fillRect(only.x, y(only.high), ratio(), y(only.low) - y(only.high));
+    else if (run.length) {
       pen.beginPath();
       for (const { x, high } of run) pen.lineTo(x, y(high));
       for (const { x, low } of run.reverse()) pen.lineTo(x, y(low));
@@ -34,10 +43,19 @@ export function drawWash(
     }
     run = [];
   };
-  for (let i = 0; i < time.length; i++) {
+  const [first, until] = inSight(u, time);
+  for (let i = first; i <= until; i++) {
     const [low, high] = [lower(i), upper(i)];
-    if (low === null || low === undefined || high === null || high === undefined) flush();
-    else run.push({ x: u.valToPos(time[i] ?? 0, "x", true), low, high });
+    if (low === null || low === undefined || high === null || high === undefined) {
+      flush();
+      continue;
+    }
+    const x = u.valToPos(time[i] ?? 0, "x", true);
+    const last = run.at(-1);
+    if (last && Math.floor(last.x) === Math.floor(x)) {
+      last.low = Math.min(last.low, low);
+      last.high = Math.max(last.high, high);
+    } else run.push({ x, low, high });
   }
   flush();
 }
@@ -103,7 +121,8 @@ export function drawFlags(
     }
   }
   pen.lineJoin = "round";
-  for (let i = 0; i < time.length; i++) {
+  const [first, until] = inSight(u, time);
+  for (let i = first; i <= until; i++) {
     const side = sideOf(score[i], levels);
     const here = y(i);
     if (!side || here === null) continue;
@@ -134,8 +153,9 @@ export function drawGaps(u: uPlot, colours: Palette, w: Drawn): void {
   pen.strokeStyle = colours.line;
   pen.lineWidth = ratio();
   let start: number | null = null;
-  for (let i = 0; i <= value.length; i++) {
-    const isGap = i < value.length && value[i] === null;
+  const [first, until] = inSight(u, time);
+  for (let i = first; i <= until + 1; i++) {
+    const isGap = i <= until && value[i] === null;
     if (isGap && start === null) start = i;
     if (!isGap && start !== null) {
       const a = u.valToPos(time[Math.max(0, start - 1)] ?? 0, "x", true);
@@ -168,7 +188,8 @@ export function drawUnjudged(u: uPlot, colours: Palette, w: Drawn): void {
   pen.lineWidth = 2 * k;
   pen.setLineDash([2 * k, 4 * k]);
   pen.beginPath();
-  for (let i = 1; i < time.length; i++) {
+  const [first, until] = inSight(u, time);
+  for (let i = Math.max(first, 1); i <= until; i++) {
     if (!isUnjudged(value[i], score[i]) || !isUnjudged(value[i - 1], score[i - 1])) continue;
     pen.moveTo(u.valToPos(time[i - 1] ?? 0, "x", true), y);
     pen.lineTo(u.valToPos(time[i] ?? 0, "x", true), y);
@@ -371,7 +392,8 @@ export function drawBeyond(
 ): void {
   const k = ratio();
   const peaks: { x: number; size: number }[] = [];
-  for (let i = 0; i < sizes.length; i++) {
+  const [first, until] = inSight(u, time);
+  for (let i = first; i <= until; i++) {
     const size = sizes[i] ?? 0;
     if (size <= top) continue;
     const x = u.valToPos(time[i] ?? 0, "x", true);

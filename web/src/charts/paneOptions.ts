@@ -49,17 +49,18 @@ const POINTS_APART = 14;
 const HALF_A_TICK = 20;
 const LOG_MARGIN = 1.15;
 const SYNC = "watchtide";
+const AXIS_FIGURES = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 3 });
 
 /** How a pane looks and what it does by itself. latest : its properties as they are; wasShift : whether the drag that marked a
  * span began with Shift down. */
 export function optionsOf(
   latest: { current: PaneProps },
   element: HTMLElement,
-  colours: Palette,
+  colours: Palette & { mono: string },
   wasShift: () => boolean,
 ): uPlot.Options {
   const now = latest.current;
-  const font = `12px ${getComputedStyle(element).getPropertyValue("--mono")}`;
+  const font = `12px ${colours.mono}`;
   return {
     width: element.clientWidth,
     height: now.height,
@@ -107,7 +108,8 @@ export function optionsOf(
         splits: (u) => ticks(...latest.current.range, latest.current.zone, Math.max(3, u.width / 62)).at,
         values: (u, at) => {
           // Words that the edge would cut are left out.
-          const hasRoom = (t: number) => u.valToPos(t, "x") < u.over.clientWidth - HALF_A_TICK;
+          const room = u.bbox.width / ratio() - HALF_A_TICK;
+          const hasRoom = (t: number) => u.valToPos(t, "x") < room;
           const { range, zone, tickWords } = latest.current;
           const { step } = ticks(...range, zone, Math.max(3, u.width / 62));
           const words = at.map((t) => (hasRoom(t) ? tickWords(t, step) : ""));
@@ -125,9 +127,7 @@ export function optionsOf(
         values: (_, at) =>
           // On a logarithmic axis only some of the lines have words.
           at.map((v) =>
-            v === null || (now.isLog && !isRound(v))
-              ? ""
-              : v.toLocaleString("en-GB", { maximumFractionDigits: 3 }).replace("-", "−"),
+            v === null || (now.isLog && !isRound(v)) ? "" : AXIS_FIGURES.format(v).replace("-", "−"),
           ),
       },
     ],

@@ -11,9 +11,18 @@ export function figure(value: number | null | undefined, digits?: number): strin
   if (digits === undefined && size > 0 && size < 0.095)
     return `${Number(value.toPrecision(2))}`.replace("-", "−");
   const places = digits ?? (size >= 100 || Number.isInteger(value) ? 0 : size >= 10 ? 1 : 2);
-  return value
-    .toLocaleString("en-GB", { minimumFractionDigits: places, maximumFractionDigits: places })
-    .replace("-", "−");
+  return withPlaces(places).format(value).replace("-", "−");
+}
+
+const figures = new Map<number, Intl.NumberFormat>();
+
+function withPlaces(places: number): Intl.NumberFormat {
+  let found = figures.get(places);
+  if (!found) {
+    found = new Intl.NumberFormat("en-GB", { minimumFractionDigits: places, maximumFractionDigits: places });
+    figures.set(places, found);
+  }
+  return found;
 }
 
 /** Decimal places that show a hundredth of how far the values are spread: 0.0213 and 0.0208 are not both 0.02. */

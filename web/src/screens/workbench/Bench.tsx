@@ -1,8 +1,8 @@
 import { Box } from "@mantine/core";
 import { useViewportSize } from "@mantine/hooks";
 import { useQueryClient } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
-import { Panel, PanelGroup, PanelResizeHandle } from "react-resizable-panels";
+import { useDeferredValue, useMemo, useState } from "react";
+import { Panel, PanelGroup, PanelResizeHandle, setNonce } from "react-resizable-panels";
 import { Link } from "react-router";
 import type { Finding } from "../../api/client";
 import type { Levels } from "../../charts/drawing";
@@ -10,6 +10,7 @@ import type { Range } from "../../charts/TimePane";
 import { TopBar } from "../../frame";
 import { useKeys } from "../../keys/useKeys";
 import { Trouble, Waiting } from "../../parts/ask";
+import { nonce } from "../../parts/nonce";
 import { useSettled } from "../../parts/useSettled";
 import { spanWords, utc, zoneWords } from "../../parts/words";
 import { EntryForm } from "../logbook/EntryForm";
@@ -25,6 +26,8 @@ import { useFindingSteps } from "./useFindingSteps";
 import { useTrial } from "./useTrial";
 import { useView } from "./useView";
 import workbenchCss from "./workbench.module.css";
+
+setNonce(nonce);
 
 const NO_FINDINGS: Finding[] = [];
 const LEAST_SPAN = 10_000;
@@ -75,6 +78,8 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
     hasParts: address.hasParts,
     by: address.look.by,
   });
+  // The chart first: what stands beside it is made once it is there.
+  const hasSide = useDeferredValue(isDrawn, false);
   const own = scan.data;
   const beside = useBeside(id, scanId, own, address.beside, isDrawn);
   // A span to write an entry over, drawn on a chart with Shift down or taken from what is in sight.
@@ -191,14 +196,16 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
         collapsible
         collapsedSize={0}
       >
-        <BenchSide
-          {...{ stream, scanId, level, setLevel, side, findings, chosen, beside, trial, curve, announced }}
-          scan={own}
-          view={shown}
-          length={whole[1] - whole[0]}
-          choose={take}
-          change={change}
-        />
+        {hasSide && (
+          <BenchSide
+            {...{ stream, scanId, level, setLevel, side, findings, chosen, beside, trial, curve, announced }}
+            scan={own}
+            view={shown}
+            length={whole[1] - whole[0]}
+            choose={take}
+            change={change}
+          />
+        )}
       </Panel>
     </PanelGroup>
   );

@@ -1,5 +1,5 @@
 import { useViewportSize } from "@mantine/hooks";
-import { useCallback, useMemo, useState } from "react";
+import { useCallback, useDeferredValue, useMemo, useState } from "react";
 import type { Range } from "../../charts/TimePane";
 import { tickWords } from "../../charts/ticks";
 import { useKeys } from "../../keys/useKeys";
@@ -43,6 +43,8 @@ export function Stack(props: StackProps) {
   const words = useMemo(() => tickWords(stream.zone), [stream.zone]);
   const hasScan = Boolean(view.score);
   const tall = useTall();
+  // What lies under the score may come a moment later than the chart.
+  const isBelowDue = useDeferredValue(true, false);
   const onCursor = useCallback(
     (index: number | null, left: number) => setCursor(index === null || left < 0 ? null : { index, left }),
     [],
@@ -101,24 +103,28 @@ export function Stack(props: StackProps) {
         />
       ))}
       {hasScan && <ScorePane {...props} pane={pane} redraw={redraw} pin={pin} />}
-      <Others
-        stream={stream}
-        bounds={common}
-        choice={address.others}
-        {...others}
-        ask={() => setAsked(true)}
-        pane={shared}
-        onChange={(others) => change({ others })}
-      />
+      {isBelowDue && (
+        <Others
+          stream={stream}
+          bounds={common}
+          choice={address.others}
+          {...others}
+          ask={() => setAsked(true)}
+          pane={shared}
+          onChange={(others) => change({ others })}
+        />
+      )}
       <Legend view={view} range={range} badSide={stream.bad_side} earlier={earlier?.words ?? ""} />
-      {hasScan && props.scanId !== null && <Saving {...props} words={words} scanId={props.scanId} />}
+      {isBelowDue && hasScan && props.scanId !== null && (
+        <Saving {...props} words={words} scanId={props.scanId} />
+      )}
       {view.reduced && (
         <p className="soft small">
           {figure(view.total)} samples in reach, drawn with every extreme kept; zoom in for each one.
         </p>
       )}
-      {hasScan && <Folds {...props} pane={shared} />}
-      {hasScan && <Components {...props} pane={pane} />}
+      {isBelowDue && hasScan && <Folds {...props} pane={shared} />}
+      {isBelowDue && hasScan && <Components {...props} pane={pane} />}
     </div>
   );
 }

@@ -38,6 +38,12 @@ describe("a stream that may be opened", () => {
     await vi.waitFor(() => expect(client.getQueryData(queryKey)).toEqual({ total: 5 }));
   });
 
+  it("is fetched with the click or key that opens it, before its page stands", async () => {
+    const { calls, name } = shown();
+    fireEvent.click(name);
+    await vi.waitFor(() => expect(calls).toHaveLength(2));
+  });
+
   it("is not fetched by a pointer that goes by, nor by a finger", async () => {
     const { calls, name } = shown();
     fireEvent.pointerEnter(name, { pointerType: "mouse" });

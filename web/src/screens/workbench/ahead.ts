@@ -36,18 +36,21 @@ export async function fetchAhead(
   await client.prefetchQuery(windowQuery(scan ?? stream.standing_scan ?? null, id, around, POINTS));
 }
 
-/** For a link to a stream: its chart is fetched while the pointer rests on it. */
+/** For a link to a stream: its chart is fetched while the pointer rests on it, and at the latest when it is pressed. */
 export function useAhead(id: number) {
   const client = useQueryClient();
   const timer = useRef(0);
   const forget = () => window.clearTimeout(timer.current);
+  // Without it the workbench says what is wrong.
+  const fetch = () => void fetchAhead(client, id).catch(() => undefined);
   return {
+    // A key that opens a link is a click too.
+    onClick: fetch,
     onPointerEnter: (e: PointerEvent) => {
       // A finger that touches opens at once.
       if (e.pointerType !== "mouse") return;
       forget();
-      // Without it the workbench says what is wrong.
-      timer.current = window.setTimeout(() => void fetchAhead(client, id).catch(() => undefined), DWELL_MS);
+      timer.current = window.setTimeout(fetch, DWELL_MS);
     },
     onPointerLeave: forget,
   };
