@@ -436,14 +436,15 @@ class WindowView(APIView):
         peaks = np.searchsorted(times, [f.peak_ns for f in findings if f.peak_ns is not None]) - low
         keep = peaks[(peaks >= 0) & (peaks < high - low)].astype(np.int64)
         at = reduce.indices(base.series.values[low:high], scanned.z[low:high], keep, points) + low
+        places = charts.places_of(base.spread[at])
         body |= {
             "total": high - low,
             "reduced": len(at) < high - low,
             "time": moments.each(times[at]),
             "value": charts.column(base.series.values[at]),
-            "expected": charts.column(base.expected[at]),
-            "spread": charts.column(base.spread[at]),
-            "score": charts.column(scanned.z[at]),
+            "expected": charts.column(base.expected[at], places),
+            "spread": charts.column(base.spread[at], places),
+            "score": charts.column(scanned.z[at], charts.SCORE_PLACES),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
         }
         if edges := charts.edges(base, at, [row.level_above, row.level_below]):

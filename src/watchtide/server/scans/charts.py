@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 
@@ -27,6 +28,9 @@ from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
+# Decimal places beyond which nothing is rounded, and those of a score.
+MOST_PLACES = 12
+SCORE_PLACES = 3
 WEEK_NS = 7 * 86_400 * SECOND_NS
 # A season fold shows so many cycles, of so many slots each.
 MOST_CYCLES, MOST_SLOTS = 26, 700
@@ -234,8 +238,13 @@ def for_chart(values: np.ndarray) -> list[float | None]:
     return [float(f"{v:.7g}") if math.isfinite(v) else None for v in values.tolist()]
 
 
-def column(values: np.ndarray) -> np.ndarray | list[float | None]:
-    """The same in single precision, which has seven digits too and is written many times as fast, where its range is enough."""
+def column(values: np.ndarray, places: int | None = None) -> np.ndarray | list[float | None]:
+    """The same in single precision, which has seven digits too and is written many times as fast, where its range is enough.
+
+    places : decimal places it is rounded to, None for all it has.
+    """
+    if places is not None:
+        values = np.round(values, places)
     with np.errstate(over="ignore"):
         single = np.ascontiguousarray(values, np.float32)
     return single if np.array_equal(np.isinf(single), np.isinf(values)) else for_chart(values)
@@ -299,6 +308,12 @@ def band_at(scanned: stages.Scanned, times: Ints) -> dict[str, Floats]:
     return {name: np.where(is_there, column, np.nan) for name, column in columns.items()}
 
 
+def places_of(spreads: Floats) -> int:
+    """Decimal places with which a chart shows a thousandth of the usual spread: more only takes time on the way."""
+    there = spreads[np.isfinite(spreads) & (spreads > 0)]
+    return int(np.clip(3 - np.floor(np.log10(np.median(there) if there.size else 1.0)), 0, MOST_PLACES))
+
+
 def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> dict[str, Any] | None:
     """Values at which three levels are reached at these samples; None for a symmetrical law, whose spread says all.
 
@@ -311,7 +326,12 @@ def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> 
     )
     levels = [EDGE_LEVELS[0], float(usual), EDGE_LEVELS[1]]
 
-    def rows(sign: float) -> list[Any]:
-        return [column(base.values_at(sign * x, at)) for x in levels]
+    places = places_of(base.spread[at])
 
-    return {"levels": levels, "upper": rows(1.0), "lower": rows(-1.0)}
+    def rows(sign: float) -> list[Any]:
+        return [column(base.values_at(sign * x, at), places) for x in levels]
+
+    # Somebody waits for it, and the kernels let go of the interpreter.
+    with ThreadPoolExecutor(2) as pool:
+        upper, lower = pool.map(rows, (1.0, -1.0))
+    return {"levels": levels, "upper": upper, "lower": lower}
