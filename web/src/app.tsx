@@ -1,14 +1,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useState } from "react";
+import { lazy, type ReactNode, Suspense, useEffect, useState } from "react";
 import { Route, Routes } from "react-router";
 import { type Connection, listenForHints } from "./api/hints";
 import { Frame } from "./frame";
 import { Trouble, Waiting } from "./parts/ask";
 import { Guard } from "./parts/Guard";
 import { sessionQuery } from "./parts/session";
-import { Join } from "./screens/sign-in/Join";
-import { SignIn } from "./screens/sign-in/SignIn";
 
+const Join = lazy(() => import("./screens/sign-in/Join"));
+const SignIn = lazy(() => import("./screens/sign-in/SignIn"));
 const TideTable = lazy(() => import("./screens/tide-table/TideTable"));
 const Workbench = lazy(() => import("./screens/workbench/Workbench"));
 const Choose = lazy(() => import("./screens/workbench/Choose"));
@@ -37,6 +37,15 @@ const Plans = lazy(() => import("./screens/plans/Plans"));
 const Settings = lazy(() => import("./screens/settings/Settings"));
 const Calendars = lazy(() => import("./screens/intake/Calendars"));
 
+/** A screen comes as a file of its own: until it is there, and where it cannot be had, that is what is shown. */
+function Opening({ children }: { children: ReactNode }) {
+  return (
+    <Guard>
+      <Suspense fallback={<Waiting what="Opening" />}>{children}</Suspense>
+    </Guard>
+  );
+}
+
 export function App() {
   const client = useQueryClient();
   const session = useQuery(sessionQuery);
@@ -51,57 +60,63 @@ export function App() {
 
   if (session.isPending) return <Waiting what="Opening Watch Tide" />;
   if (session.isError) return <Trouble error={session.error} retry={() => session.refetch()} />;
-  if (window.location.pathname === "/join") return <Join />;
+  if (window.location.pathname === "/join")
+    return (
+      <Opening>
+        <Join />
+      </Opening>
+    );
   // A link shows its board whoever is signed in, or nobody.
   if (window.location.pathname.startsWith("/shared/"))
     return (
-      <Guard>
-        <Suspense fallback={<Waiting what="Opening" />}>
-          <Routes>
-            <Route path="/shared/:link" element={<Shared />} />
-          </Routes>
-        </Suspense>
-      </Guard>
+      <Opening>
+        <Routes>
+          <Route path="/shared/:link" element={<Shared />} />
+        </Routes>
+      </Opening>
     );
-  if (!session.data.name) return <SignIn isDemo={session.data.is_demo} />;
+  if (!session.data.name)
+    return (
+      <Opening>
+        <SignIn isDemo={session.data.is_demo} />
+      </Opening>
+    );
   return (
     <Frame person={session.data.name} role={session.data.role ?? ""} connection={connection}>
-      <Guard>
-        <Suspense fallback={<Waiting what="Opening" />}>
-          <Routes>
-            <Route path="/" element={<TideTable />} />
-            <Route path="/workbench/:stream" element={<Workbench />} />
-            <Route path="/workbench" element={<Choose />} />
-            <Route path="/review" element={<Rounds />} />
-            <Route path="/review/:round" element={<Review />} />
-            <Route path="/incidents" element={<Incidents />} />
-            <Route path="/incidents/proposed/:finding" element={<Incident />} />
-            <Route path="/incidents/:incident" element={<Incident />} />
-            <Route path="/logbook" element={<Logbook />} />
-            <Route path="/logbook/effect" element={<Effect />} />
-            <Route path="/scorecards" element={<Scorecards />} />
-            <Route path="/scorecards/compare" element={<Comparison />} />
-            <Route path="/scorecards/:scan" element={<Scorecard />} />
-            <Route path="/published/:published" element={<Published />} />
-            <Route path="/intake" element={<Intake />} />
-            <Route path="/intake/live" element={<Live />} />
-            <Route path="/intake/identity" element={<Identity />} />
-            <Route path="/intake/streams" element={<Streams />} />
-            <Route path="/intake/formulas" element={<Formulas />} />
-            <Route path="/intake/calendars" element={<Calendars />} />
-            <Route path="/lookouts" element={<Lookouts />} />
-            <Route path="/lookouts/:lookout" element={<Lookout />} />
-            <Route path="/boards" element={<Boards />} />
-            <Route path="/boards/:board" element={<Board />} />
-            <Route path="/look" element={<Look />} />
-            <Route path="/plans" element={<Plans />} />
-            <Route path="/plans/:plan" element={<Plans />} />
-            <Route path="/settings" element={<Settings />} />
-            <Route path="/settings/:part" element={<Settings />} />
-            <Route path="*" element={<NoSuchPage />} />
-          </Routes>
-        </Suspense>
-      </Guard>
+      <Opening>
+        <Routes>
+          <Route path="/" element={<TideTable />} />
+          <Route path="/workbench/:stream" element={<Workbench />} />
+          <Route path="/workbench" element={<Choose />} />
+          <Route path="/review" element={<Rounds />} />
+          <Route path="/review/:round" element={<Review />} />
+          <Route path="/incidents" element={<Incidents />} />
+          <Route path="/incidents/proposed/:finding" element={<Incident />} />
+          <Route path="/incidents/:incident" element={<Incident />} />
+          <Route path="/logbook" element={<Logbook />} />
+          <Route path="/logbook/effect" element={<Effect />} />
+          <Route path="/scorecards" element={<Scorecards />} />
+          <Route path="/scorecards/compare" element={<Comparison />} />
+          <Route path="/scorecards/:scan" element={<Scorecard />} />
+          <Route path="/published/:published" element={<Published />} />
+          <Route path="/intake" element={<Intake />} />
+          <Route path="/intake/live" element={<Live />} />
+          <Route path="/intake/identity" element={<Identity />} />
+          <Route path="/intake/streams" element={<Streams />} />
+          <Route path="/intake/formulas" element={<Formulas />} />
+          <Route path="/intake/calendars" element={<Calendars />} />
+          <Route path="/lookouts" element={<Lookouts />} />
+          <Route path="/lookouts/:lookout" element={<Lookout />} />
+          <Route path="/boards" element={<Boards />} />
+          <Route path="/boards/:board" element={<Board />} />
+          <Route path="/look" element={<Look />} />
+          <Route path="/plans" element={<Plans />} />
+          <Route path="/plans/:plan" element={<Plans />} />
+          <Route path="/settings" element={<Settings />} />
+          <Route path="/settings/:part" element={<Settings />} />
+          <Route path="*" element={<NoSuchPage />} />
+        </Routes>
+      </Opening>
     </Frame>
   );
 }

@@ -9,10 +9,10 @@ import { MantineProvider } from "@mantine/core";
 import { ModalsProvider } from "@mantine/modals";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
-import { setNonce } from "react-resizable-panels";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
 import { App } from "./app";
+import { nonce } from "./parts/nonce";
 import { theme, variables } from "./theme/theme";
 
 const client = new QueryClient({
@@ -24,8 +24,6 @@ const client = new QueryClient({
     },
   },
 });
-const nonce = document.querySelector<HTMLMetaElement>("meta[name=csp-nonce]")?.content ?? "";
-setNonce(nonce);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <MantineProvider

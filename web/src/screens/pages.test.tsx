@@ -9,7 +9,7 @@ import Intake from "./intake/Intake";
 import Logbook from "./logbook/Logbook";
 import Review from "./review/Review";
 import type { Item, Round } from "./review/words";
-import { SignIn } from "./sign-in/SignIn";
+import SignIn from "./sign-in/SignIn";
 import { Columns, FleetSwitch } from "./tide-table/Choices";
 import TideTable from "./tide-table/TideTable";
 

@@ -7,7 +7,7 @@ import { People } from "./settings/People";
 import { browserOf, Sessions } from "./settings/Sessions";
 import Settings from "./settings/Settings";
 import { bytes } from "./settings/Storage";
-import { Join } from "./sign-in/Join";
+import Join from "./sign-in/Join";
 
 const person = () => userEvent.setup();
 

@@ -11,7 +11,7 @@ import { fleetZone } from "../../parts/zones";
 import { Door } from "./Door";
 
 /** Where a link of an invitation or for a forgotten password leads: choose a password, and one is in. */
-export function Join() {
+export default function Join() {
   // Behind the # it is never sent with an address, and so in no log.
   const link = window.location.hash.slice(1);
   const form = useForm({ initialValues: { password: "" } });

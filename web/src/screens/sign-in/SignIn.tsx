@@ -8,7 +8,7 @@ import { Field } from "../../parts/Field";
 import { FormColumn } from "../../parts/FormColumn";
 import { Door } from "./Door";
 
-export function SignIn({ isDemo }: { isDemo: boolean }) {
+export default function SignIn({ isDemo }: { isDemo: boolean }) {
   const client = useQueryClient();
   const form = useForm({ initialValues: { name: "", password: "" } });
   const { error, attempt } = useAttempt();
