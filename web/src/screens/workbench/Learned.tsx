@@ -1,5 +1,5 @@
 import { seasonWords } from "../../parts/words";
-import { TextWord } from "./controls";
+import { ChoiceWord, type Options, TextWord } from "./controls";
 import type { PlanData } from "./plan";
 
 const LEARNED: Record<string, { before: string; width: string; after: string; usual: string }> = {
@@ -7,7 +7,15 @@ const LEARNED: Record<string, { before: string; width: string; after: string; us
   reconstruction: { before: "windows of", width: "bottleneck", after: "wide at its narrowest", usual: "8" },
 };
 
-/** Of a network, in the plan's sentence: how far it looks, and how wide it is. */
+const PER: Options = {
+  stream: { words: "one for each stream", help: "Trained on the stream's own history alone." },
+  family: {
+    words: "one for the whole family",
+    help: "Trained on all streams of the metric, each scaled by itself; a new stream is judged from its first windows on. Needs stated seasons.",
+  },
+};
+
+/** Of a network, in the plan's sentence: how far it looks, how wide it is, and what streams share it. */
 export function Learned({
   plan,
   isWrong,
@@ -48,7 +56,17 @@ export function Learned({
         help={`A whole number; nothing for ${own.usual}. Fewer learn less by heart.`}
         onDone={(text) => change(own.width, text.trim() ? Number(text) : undefined)}
       />{" "}
-      {own.after},
+      {own.after},{" "}
+      <ChoiceWord
+        words={PER[String(options.per ?? "stream")]?.words ?? String(options.per)}
+        name="shared by"
+        isWrong={isWrong}
+        ask="One network for"
+        value={String(options.per ?? "stream")}
+        options={PER}
+        onDone={(per) => change("per", per === "family" ? per : undefined)}
+      />
+      ,
     </>
   );
 }

@@ -1,5 +1,6 @@
 import { ChoiceWord, type Options, TextWord } from "./controls";
 import type { PlanData } from "./plan";
+import { TrainWord } from "./TrainWord";
 import { UnitWord } from "./units/UnitSentence";
 
 const AS: Options = {
@@ -122,7 +123,7 @@ export function MoreWords({
         help="A duration such as 3d; 0s follows no step."
         onDone={(settle) => set("baseline", { settle })}
       />{" "}
-      becomes the normal. Learn from all but{" "}
+      becomes the normal. Learn from <TrainWord plan={plan} isWrong={isWrong} onChange={onChange} /> but{" "}
       <ChoiceWord
         words={words(LEAVE, leave)}
         name="left out"

@@ -1,6 +1,7 @@
 import { Box } from "@mantine/core";
 import { ChoiceWord, LevelControl, type Options, TextWord, Word } from "../controls";
 import { levelWords, type PlanData } from "../plan";
+import { TrainWord } from "../TrainWord";
 
 const KINDS: Options = {
   reconstruction: {
@@ -123,8 +124,11 @@ export function UnitSentence({
       {reading !== "sigmas" && levels?.above != null && (
         <span className="soft"> (for this stream {levels.above.toFixed(1)} σ)</span>
       )}
-      . The first three fifths train, the next fifth shows when to stop, the last is the test; incidents of
-      the logbook never train.
+      . Learn from <TrainWord plan={plan} isWrong={isWrong} onChange={onChange} />
+      {(plan.baseline.train ?? "all") === "all"
+        ? ": the first three fifths train, the next fifth shows when to stop, the last is the test"
+        : ": the last quarter of it shows when to stop, what comes after is the test"}
+      ; incidents of the logbook never train.
     </Box>
   );
 }
