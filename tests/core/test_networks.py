@@ -68,6 +68,25 @@ def test_training_stops_where_the_validation_error_was_least_and_keeps_that_epoc
     assert error == pytest.approx(errors[found.best - 1], rel=1e-4)
 
 
+@pytest.mark.parametrize("kind", KINDS)
+def test_who_watches_sees_each_epoch_as_it_is_kept_and_may_end_the_training(kind):
+    frame = hourly(daily(24 * 40))
+    seen: list[list[float]] = []
+    with networks.watched(lambda _, *errors: seen.append(list(errors))):
+        found = baselines.fit(kind, frame, DAY, {"epochs": 4})
+    assert seen == found.facts["epoch_losses"] and len(seen) == 4
+
+    def stop(epoch: int, *_: float) -> None:
+        if epoch == 2:
+            raise InterruptedError
+
+    with networks.watched(stop), pytest.raises(InterruptedError):
+        baselines.fit(kind, frame, DAY, {"epochs": 4})
+    # Nobody watches any more.
+    baselines.fit(kind, frame, DAY, {"epochs": 4})
+    assert len(seen) == 4
+
+
 def test_the_same_seed_gives_the_same_bytes_and_another_one_another_network():
     frame = hourly(daily(24 * 40))
     one, same = (baselines.fit("next-step", frame, DAY, {"epochs": 4, "seed": 5}) for _ in range(2))

@@ -7,9 +7,11 @@ import pytest
 from tests.server.conftest import run_jobs
 from watchtide.engine import run
 from watchtide.plan.text import from_data
+from watchtide.server.jobs import running
+from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
-from watchtide.server.scans import services
-from watchtide.server.scans.models import ScanStream
+from watchtide.server.scans import services, tasks
+from watchtide.server.scans.models import Scan, ScanStream
 from watchtide.server.streams.models import Stream
 
 PLAN = {
@@ -49,6 +51,60 @@ def test_a_lost_stage_is_made_again_with_the_same_network(api, scanned):
     before = api.get(url).json()["expected"]
     shutil.rmtree(services.stage_folder())
     assert api.get(url).json()["expected"] == before
+
+
+@pytest.fixture
+def watching(monkeypatch):
+    """What a scan's job shows while it trains, every epoch of it."""
+    shown = []
+    show = running.Lease.show
+
+    def noted(lease, result):
+        show(lease, result)
+        shown.append(Job.objects.get(pk=lease.job.pk).result["training"])
+
+    monkeypatch.setattr(running.Lease, "show", noted)
+    monkeypatch.setattr(tasks, "SHOW_SECONDS", 0)
+    return shown
+
+
+def one_stream(api, **options):
+    stream = Stream.objects.get(key="metric=level,place=quay")
+    baseline = {"kind": "next-step", "seasons": ["24h"], "options": {"window": "24h", "epochs": 4} | options}
+    made = api.post(
+        "/api/v1/scans", {"plan": PLAN | {"baseline": baseline}, "streams": [stream.pk]}, format="json"
+    )
+    return Scan.objects.get(pk=made.json()["id"])
+
+
+def test_the_error_of_a_network_is_shown_while_it_trains(api, small_world, watching):
+    scan = one_stream(api)
+    run_jobs()
+    row = ScanStream.objects.get(scan=scan)
+    assert [len(t["epoch_losses"]) for t in watching if t["number"] == 1] == [1, 2, 3, 4]
+    # The kept network is one of several: those for held-out values have no validation.
+    whole = {t["number"]: t["epoch_losses"] for t in watching}
+    assert row.resolved["facts"]["epoch_losses"] in whole.values()
+    assert any(losses[0][1] is None for losses in whole.values())
+    assert "training" not in Job.objects.latest("pk").result
+
+
+def test_a_training_that_is_cancelled_stops_at_its_next_epoch_and_keeps_nothing(
+    api, small_world, watching, monkeypatch
+):
+    scan = one_stream(api, epochs=30)
+    noted = running.Lease.show
+
+    def cancelled_at_the_third(lease, result):
+        if len(result["training"]["epoch_losses"]) == 3:
+            api.delete(f"/api/v1/jobs/{lease.job.pk}")
+        noted(lease, result)
+
+    monkeypatch.setattr(running.Lease, "show", cancelled_at_the_third)
+    run_jobs()
+    job = Job.objects.latest("pk")
+    assert job.state == "cancelled" and job.result == {} and len(watching) == 2
+    assert not ScanStream.objects.filter(scan=scan).exists()
 
 
 def test_a_replay_says_that_its_streams_are_alone(api, small_world):

@@ -189,17 +189,20 @@ def train_with_line(
         size = float(np.sqrt(np.mean(rest.targets**2))) or 1.0
         after = None if validation is None else _residuals(validation, line)
     trained = train(
-        _scaled(rest, size), None if after is None else _scaled(after, size), design.layers, schedule
+        _scaled(rest, size),
+        None if after is None else _scaled(after, size),
+        design.layers,
+        schedule,
+        loss_unit=size**2,
     )
-    losses = [[size**2 * x for x in row] for row in trained.losses]
-    is_useless = after is not None and losses[trained.best - 1][1] >= float(np.mean(after.targets**2))
+    is_useless = after is not None and trained.losses[trained.best - 1][1] >= float(np.mean(after.targets**2))
     factor = 0.0 if is_useless else size
     net = trained.net
     weights, biases = (
         (*net.weights[:-1], factor * net.weights[-1]),
         (*net.biases[:-1], factor * net.biases[-1]),
     )
-    return Trained(Network(weights, biases, line), losses, trained.best)
+    return Trained(Network(weights, biases, line), trained.losses, trained.best)
 
 
 def _residuals(examples: Examples, line: Floats) -> Examples:

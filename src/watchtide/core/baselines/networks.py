@@ -5,7 +5,9 @@ arrays, so that a kept one needs no library.
 """
 
 import itertools
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +21,19 @@ BATCH, LEAST_BATCH, MOST_BATCH = 2.0, 16, 1024
 # Rows times outputs for each parameter of a network: with early stopping it may have more parameters than values to fit.
 PARAMETERS_A_VALUE = 20
 
+# Called after each epoch, counted from 1, with the mean squared errors of training and validation, NaN without the latter.
 Progress = Callable[[int, float, float], None]
+_watcher: ContextVar[Progress | None] = ContextVar("watcher", default=None)
+
+
+@contextmanager
+def watched(progress: Progress) -> Iterator[None]:
+    """Report each epoch of every network trained within; what `progress` raises ends the training and passes through."""
+    before = _watcher.set(progress)
+    try:
+        yield
+    finally:
+        _watcher.reset(before)
 
 
 @dataclass(frozen=True)
@@ -128,11 +142,13 @@ def train(
     layers: Sequence[int],
     schedule: Schedule,
     progress: Progress | None = None,
+    loss_unit: float = 1.0,
 ) -> Trained:
     """Train a network with these widths between input and output; validation only decides when to stop.
 
     The weights of the epoch with the least validation error are kept; without validation it runs all epochs. The same seed
-    gives the same bytes in any number of processes.
+    gives the same bytes in any number of processes. progress : None for that of `watched`, where there is one. loss_unit : what
+    losses are multiplied by, for targets that were scaled.
     Raises ValueError where the error is not finite, naming the epoch.
     Adam, Kingma and Ba (2015); early stopping, Prechelt (1998).
     """
@@ -146,6 +162,7 @@ def train(
         # With a plain number every epoch would shuffle alike.
         random_state=np.random.RandomState(schedule.seed),
     )
+    progress = progress or _watcher.get()
     given, seen = _for_library(training), None if validation is None else _for_library(validation)
     losses: list[list[float]] = []
     best = 0
@@ -159,6 +176,7 @@ def train(
                 raise ValueError(_diverged(epoch)) from error
             if not np.all(np.isfinite(errors)):
                 raise ValueError(_diverged(epoch))
+            errors = [loss_unit * error for error in errors]
             losses.append([errors[0], errors[-1] if seen is not None else np.nan])
             if progress is not None:
                 progress(epoch, *losses[-1])

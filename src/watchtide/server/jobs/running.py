@@ -99,6 +99,14 @@ class Lease:
             raise LeaseLost
         tell("job", self.job.pk)
 
+    def show(self, result: dict[str, Any]) -> None:
+        """Keep what there is of the result so far, for whoever watches. Raises Cancelled where that was requested."""
+        if not self.mine().update(result=result):
+            raise LeaseLost
+        self._cancel = self.mine().values_list("is_cancel_asked", flat=True).first() or False
+        if self.is_cancelled():
+            raise Cancelled
+
     def go_on(self, done: int, total: int) -> None:
         """Report how far it is. Raises Cancelled where that was requested."""
         self.progress(done, total)
@@ -222,7 +230,7 @@ def hand_back(lease: Lease, why: str) -> None:
             if job is None:
                 return
             job.state, job.fence, job.attempt = "queued", job.fence + 1, max(job.attempt - 1, 0)
-            job.lease_until, job.woken_at, job.done, job.total = None, None, 0, 0
+            job.lease_until, job.woken_at, job.done, job.total, job.result = None, None, 0, 0, {}
             job.log = (job.log + why[:500] + "\n")[-8000:]
             job.save()
             tell("job", job.pk)

@@ -1,11 +1,14 @@
 """What runs in the queue for scans."""
 
+import math
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from django.conf import settings
 
+from watchtide.core.baselines import networks
 from watchtide.engine import families, kept, run, together
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, durations
@@ -16,6 +19,9 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams.models import Stream
+
+# Seconds between two showings of a training.
+SHOW_SECONDS = 0.3
 
 
 @dataclass
@@ -72,20 +78,42 @@ def _scanned(lease: jobs.Lease, row: Scan, plan: Plan) -> list[Part]:
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     labels = logbook.labels()
     tasks = [services.task(s, plan, labels, row.mode) for s in streams]
-    if row.mode == "fit":
-        inputs = families.with_shared([t.stream for t in tasks], plan, labels)
-        tasks = [replace(t, stream=own) for t, own in zip(tasks, inputs, strict=True)]
-    results = run.each(
-        kept.scan_task,
-        tasks,
-        jobs=settings.SCAN_PROCESSES,
-        progress=lease.progress,
-        is_cancelled=lease.is_cancelled,
-    )
-    return [
-        _part(row, plan, stream, task, scanned, key)
-        for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True)
-    ]
+    # A few streams, and a family's network, are trained in this process, where each epoch can be watched.
+    with networks.watched(Watch(lease)):
+        if row.mode == "fit":
+            inputs = families.with_shared([t.stream for t in tasks], plan, labels)
+            tasks = [replace(t, stream=own) for t, own in zip(tasks, inputs, strict=True)]
+        results = run.each(
+            kept.scan_task,
+            tasks,
+            jobs=settings.SCAN_PROCESSES,
+            progress=lease.progress,
+            is_cancelled=lease.is_cancelled,
+        )
+        return [
+            _part(row, plan, stream, task, scanned, key)
+            for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True)
+        ]
+
+
+class Watch:
+    """Shows the errors of the network that a scan is training, and ends the training where somebody cancels it."""
+
+    def __init__(self, lease: jobs.Lease) -> None:
+        self.lease = lease
+        self.number = 0
+        self.losses: list[list[float | None]] = []
+        self.shown_at = -math.inf
+
+    def __call__(self, epoch: int, training: float, validation: float) -> None:
+        if epoch == 1:
+            self.number, self.losses = self.number + 1, []
+        self.losses.append([training, None if math.isnan(validation) else validation])
+        # A quick network has dozens of epochs a second: nobody could follow them.
+        if time.monotonic() - self.shown_at < SHOW_SECONDS:
+            return
+        self.lease.show({"training": {"number": self.number, "epoch_losses": self.losses}})
+        self.shown_at = time.monotonic()
 
 
 def _part(row: Scan, plan: Plan, stream: Stream, task: kept.Task, scanned: Scanned, key: str) -> Part:

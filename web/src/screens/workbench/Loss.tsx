@@ -1,8 +1,10 @@
 import { Box } from "@mantine/core";
 import { useElementSize } from "@mantine/hooks";
+import type { ReactNode } from "react";
 import type { ChartWindow } from "../../api/client";
 import { pathOf } from "../../charts/path";
 import { figure, plural } from "../../parts/words";
+import type { Training } from "./useTrial";
 
 interface Learnt {
   epoch_losses: [number, number][];
@@ -28,6 +30,44 @@ export function learntOf(view: ChartWindow): Learnt | null {
 /** Error by epoch, of what trained and of what did not: which epoch is kept, and from where on it learned by heart. */
 export function Loss({ learnt }: { learnt: Learnt }) {
   const { epoch_losses: losses, best_epoch: best } = learnt;
+  const [last, kept] = [losses.at(-1) ?? [0, 0], losses[best - 1] ?? [0, 0]];
+  return (
+    <LossLines
+      losses={losses}
+      best={best}
+      isKept
+      label={`Mean squared error by epoch: training ends at ${figure(last[0], 3)}, validation is least, ${figure(kept[1], 3)}, in epoch ${best}`}
+    >
+      {wordsOf(learnt)}
+    </LossLines>
+  );
+}
+
+/** The same while a network trains: what it has come to so far. */
+export function LossSoFar({ training }: { training: Training }) {
+  const losses = training.epoch_losses.map(([own, other]): [number, number] => [own, other ?? own]);
+  const best = 1 + losses.reduce((least, [, v], i) => (v < (losses[least]?.[1] ?? v) ? i : least), 0);
+  const words = `Network ${training.number} of this scan, epoch ${losses.length}; the best so far is ${best}.`;
+  return (
+    <LossLines losses={losses} best={best} isKept={false} label={words}>
+      {words} Cancel it where the broken line falls and the other rises: it learns by heart.
+    </LossLines>
+  );
+}
+
+function LossLines({
+  losses,
+  best,
+  isKept,
+  label,
+  children,
+}: {
+  losses: [number, number][];
+  best: number;
+  isKept: boolean;
+  label: string;
+  children: ReactNode;
+}) {
   const { ref, width } = useElementSize();
   const W = Math.min(width || USUAL, MOST);
   const all = losses.flat();
@@ -44,12 +84,7 @@ export function Loss({ learnt }: { learnt: Learnt }) {
     );
   return (
     <Box component="figure" m="4px 0 0" ref={ref}>
-      <svg
-        width={W}
-        height={H}
-        role="img"
-        aria-label={`Mean squared error by epoch: training ends at ${figure(last[0], 3)}, validation is least, ${figure(kept[1], 3)}, in epoch ${best}`}
-      >
+      <svg width={W} height={H} role="img" aria-label={label}>
         {best < losses.length && (
           <rect
             x={x(best - 1)}
@@ -86,11 +121,11 @@ export function Loss({ learnt }: { learnt: Learnt }) {
               fontSize={10.5}
               fill="var(--ink-soft)"
             >
-              {epoch === best ? `epoch ${epoch}, kept` : epoch}
+              {epoch === best ? `epoch ${epoch}, ${isKept ? "kept" : "best"}` : epoch}
             </text>
           ))}
       </svg>
-      <figcaption className="soft small">{wordsOf(learnt)}</figcaption>
+      <figcaption className="soft small">{children}</figcaption>
     </Box>
   );
 }

@@ -4,6 +4,7 @@ import { type ChartWindow, Problem, type Scan } from "../../api/client";
 import { Trouble } from "../../parts/ask";
 import { figure } from "../../parts/words";
 import { Adopt, Unadopt } from "./Adopt";
+import { LossSoFar } from "./Loss";
 import { PlanText } from "./PlanText";
 import { type PlanData, standardPlan } from "./plan";
 import { Selection } from "./Selection";
@@ -81,6 +82,7 @@ export function PlanPanel({ stream, scan, level, window, trial, promise, onScan,
           Scan: {trial.words} {isBusy && <Button onClick={() => void trial.cancel()}>Cancel</Button>}
         </p>
       )}
+      {trial.training && <LossSoFar training={trial.training} />}
       <Group gap="6px 18px">
         <Button aria-expanded={isText} onClick={() => setText(!isText)}>
           {isText ? "Hide the text" : "As text"}

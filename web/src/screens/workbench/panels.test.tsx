@@ -14,7 +14,7 @@ import { Explain, findingLink, lagWords } from "./Explain";
 import { slotWords } from "./FoldPicture";
 import { evidenceWords } from "./Forms";
 import { FindingLane } from "./Lanes";
-import { Loss, learntOf, wordsOf } from "./Loss";
+import { Loss, LossSoFar, learntOf, wordsOf } from "./Loss";
 import { parseOptions } from "./MoreWords";
 import { boundsOf, Others, useOthers } from "./Others";
 import { standardPlan } from "./plan";
@@ -405,6 +405,8 @@ describe("the rest of the plan", () => {
     ["odd windows: none", "24h", { discords: { window: "24h" } }],
     ["refitting: auto", "7d", { replay: { refit: "7d" } }],
     ["shortest: 1", "3", { group: { shortest: 3 } }],
+    ["training: all of the history", "70 %", { baseline: { train: { share: 0.7 } } }],
+    ["training: all of the history", "2026-10-01", { baseline: { train: { until: "2026-10-01" } } }],
   ])("writes %s as %s", async (word, text, changed) => {
     const change = vi.fn();
     show(<Sentence plan={standardPlan} levels={null} wrong={["baseline.settle"]} onChange={change} />);
@@ -433,8 +435,16 @@ describe("a network in the plan's sentence", () => {
       />,
     );
     expect(container.textContent).toContain(
-      "what a narrow network gives back from windows of 24h, 8 wide at its narrowest, with seasons of",
+      "what a narrow network gives back from windows of 24h, 8 wide at its narrowest, one for each stream, with seasons of",
     );
+  });
+
+  it("can be one for the whole family", async () => {
+    const change = vi.fn();
+    show(<Sentence plan={plan("next-step", { epochs: 9 })} levels={null} wrong={[]} onChange={change} />);
+    await userEvent.click(screen.getByRole("button", { name: "shared by: one for each stream" }));
+    await userEvent.click(await screen.findByRole("button", { name: "one for the whole family" }));
+    expect(change.mock.calls[0]?.[0].baseline.options).toEqual({ epochs: 9, per: "family" });
   });
 
   it.each([
@@ -479,6 +489,17 @@ describe("how a network learned", () => {
       "in the 2 epochs after it the network learned its windows by heart",
     );
     expect(container.querySelectorAll("path")).toHaveLength(2);
+  });
+
+  it("is shown as far as it has come while it trains, whether or not some of it stops it", () => {
+    const { container } = show(
+      <LossSoFar training={{ number: 2, epoch_losses: [[1, 1.2], [0.6, 0.9], [0.4, 1]] }} />, // biome-ignore format: a table
+    );
+    expect(container.textContent).toContain("Network 2 of this scan, epoch 3; the best so far is 2.");
+    expect(container.textContent).toContain("epoch 2, best");
+    const first = show(<LossSoFar training={{ number: 3, epoch_losses: [[0.7, null]] }} />);
+    expect(first.container.textContent).toContain("epoch 1; the best so far is 1");
+    expect(first.container.innerHTML).not.toContain("NaN");
   });
 
   it("names what would help", () => {

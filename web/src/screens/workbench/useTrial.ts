@@ -9,9 +9,17 @@ export interface Trial {
   cancel: () => Promise<void>;
   /** Waiting, or how far it is: streams done of all. */
   words: string | null;
+  /** Of a network that is just being trained, null where none is. */
+  training: Training | null;
   isBusy: boolean;
   problem: unknown;
   forget: () => void;
+}
+
+/** Errors of a network's training so far; number : which network of the scan it is, counted from 1. */
+export interface Training {
+  number: number;
+  epoch_losses: [number, number | null][];
 }
 
 /** One scan at a time as a job: its progress, what went wrong, and a call when it is through. */
@@ -74,6 +82,7 @@ export function useTrial(onDone: (scan: Scan) => void): Trial {
           : state === "cancelled"
             ? "cancelled; nothing of it is kept"
             : "waiting for a worker",
+    training: state === "running" ? ((job.data?.result.training as Training | undefined) ?? null) : null,
     isBusy: isAsking || (id !== null && (state === undefined || !ENDED.includes(state))),
     problem: error ?? (state === "failed" ? failure(job.data?.message ?? "") : null),
     forget: () => {
