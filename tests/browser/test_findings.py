@@ -235,6 +235,17 @@ def test_nothing_scrolls_sideways_and_no_name_is_cut(page, finding, size):
             )
             assert not found["page"] and not found["work"] and not found["name"], (path, found)
             assert found["title"].endswith("Watch Tide") and len(found["title"]) > 12
+        # The longest list of choices stays within the window, and its last one can be reached.
+        page.open(f"/workbench/{finding['stream']}?side=plan")
+        page.find("[aria-label^='baseline: ']").click()
+        page.find(".change")
+        low, last = page.driver.execute_script(
+            """const list = document.querySelector(".change");
+            const last = [...list.querySelectorAll("button")].at(-1);
+            last.scrollIntoView();
+            return [list, last].map((e) => e.getBoundingClientRect().bottom)"""
+        )
+        assert last < low <= tall, (last, low)
     finally:
         page.driver.execute_cdp_cmd(
             "Emulation.setDeviceMetricsOverride",

@@ -24,7 +24,15 @@ export const theme = createTheme({
   lineHeights: { md: "1.45" },
   components: {
     Popover: {
-      defaultProps: { shadow: "none", radius: 0, withArrow: false, transitionProps: { duration: 0 } },
+      defaultProps: {
+        shadow: "none",
+        radius: 0,
+        withArrow: false,
+        transitionProps: { duration: 0 },
+        // A long list of choices scrolls within the window.
+        middlewares: { flip: true, shift: true, size: { padding: 8 } },
+      },
+      styles: { dropdown: { overflowY: "auto" } },
     },
     Modal: {
       defaultProps: {

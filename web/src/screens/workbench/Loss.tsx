@@ -110,7 +110,7 @@ function LossLines({
             {NAMES[i]}
           </text>
         ))}
-        {[1, best, losses.length]
+        {[...new Set([1, best, losses.length])]
           .filter((epoch) => epoch === best || Math.abs(x(epoch) - x(best)) > APART)
           .map((epoch) => (
             <text

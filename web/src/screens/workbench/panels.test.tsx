@@ -500,6 +500,7 @@ describe("how a network learned", () => {
     const first = show(<LossSoFar training={{ number: 3, epoch_losses: [[0.7, null]] }} />);
     expect(first.container.textContent).toContain("epoch 1; the best so far is 1");
     expect(first.container.innerHTML).not.toContain("NaN");
+    expect(first.container.textContent?.match(/epoch 1, best/g)).toHaveLength(1);
   });
 
   it("names what would help", () => {
