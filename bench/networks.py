@@ -33,7 +33,7 @@ def stream(seed: int) -> Any:
 
 
 def measure() -> dict[str, Any]:
-    return _streams() | _family() | _waveforms()
+    return _streams() | _family() | _waveforms() | _labels()
 
 
 def _streams() -> dict[str, Any]:
@@ -103,4 +103,48 @@ def _waveforms() -> dict[str, Any]:
         out[f"{kind}: average precision of units, test"] = float(np.mean(precision))
         out[f"{kind}: recall at the level with a gap of 0.1"] = float(np.mean(recall))
         out[f"{kind}: specificity there"] = float(np.mean(specificity))
+    return out
+
+
+def _labels() -> dict[str, Any]:
+    """What it brings to label the trouble in the history that trains: average precision with and without.
+
+    Streams: the families of the quality bench, fitted in-sample. Waveforms: of the test, where a tenth of the training units
+    has a fault.
+    """
+    from tests.core.test_units import world as waves_of
+
+    from bench import quality, quality_world
+    from watchtide.core import units
+    from watchtide.core.scoring.rows import inside_any
+    from watchtide.engine import stages
+
+    out: dict[str, Any] = {}
+    for kind in ("next-step", "reconstruction"):
+        found: dict[str, list[float]] = {"labelled": [], "unlabelled": []}
+        for family in quality_world.FAMILIES:
+            for seed in SEEDS:
+                made = quality_world.make(family, seed, troubled=True)
+                given = stages.Input(made.key, made.times, made.values, quality_world.ZONE, made.denominators)
+                plan = quality.plan_for(kind, {"baseline": {"kind": kind}}, made, "fit")
+                for name, labels in (("labelled", made.labels), ("unlabelled", ())):
+                    try:
+                        base = stages.scan(given, plan, labels, "fit").base
+                    except ValueError:
+                        continue
+                    truth = inside_any(base.series.times, [(x.start, x.end) for x in made.labels])
+                    seen = ~np.isnan(base.score)
+                    found[name].append(quality.average_precision(base.score[seen], truth[seen]))
+        for name, figures in found.items():
+            out[f"{kind}: average precision in-sample, trouble {name}"] = float(np.mean(figures))
+    by_labels: dict[str, list[float]] = {"labelled": [], "unlabelled": []}
+    for seed in SEEDS:
+        waves, normal = waves_of(1_500, seed)
+        for name, usual in (("labelled", normal), ("unlabelled", np.ones(len(normal), np.bool_))):
+            parts = units.split(usual)
+            scores = units.score(units.fit(waves, parts, "reconstruction", ("sigmas", 4.0)), waves)
+            test = parts == units.TEST
+            by_labels[name].append(quality.average_precision(scores[test], ~normal[test]))
+    for name, figures in by_labels.items():
+        out[f"waveforms: average precision of the test, faults {name}"] = float(np.mean(figures))
     return out

@@ -105,10 +105,17 @@ export default function Calendars() {
       </Box>
       {days.data?.length === 0 && <p className="soft">No known day in these two months.</p>}
       <Table className="rows">
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th w={190}>from, {fleetZone()}</Table.Th>
+            <Table.Th>known day</Table.Th>
+            <Table.Th>calendar</Table.Th>
+          </Table.Tr>
+        </Table.Thead>
         <Table.Tbody>
           {days.data?.map((d) => (
             <Table.Tr key={`${d.calendar} ${d.name} ${d.start}`}>
-              <Table.Td className="figure">
+              <Table.Td className="figure" ta="left">
                 {d.is_all_day ? day(d.start, fleetZone()) : dayTime(d.start, fleetZone())}
               </Table.Td>
               <Table.Td>{d.name}</Table.Td>
