@@ -251,3 +251,15 @@ def test_nothing_scrolls_sideways_and_no_name_is_cut(page, finding, size):
             "Emulation.setDeviceMetricsOverride",
             {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
         )
+
+
+def test_the_first_screen_is_small_as_it_is_sent(page):
+    page.open("/")
+    page.find("a.tide-stream")
+    scripts, sheets = page.driver.execute_script(
+        """const sent = performance.getEntriesByType("resource");
+        const of = (end) => sent.filter((r) => new URL(r.name).pathname.endsWith(end));
+        return [".js", ".css"].map((end) => of(end).reduce((sum, r) => sum + r.encodedBodySize, 0))"""
+    )
+    assert 50_000 < scripts <= 190_000, scripts
+    assert 5_000 < sheets <= 45_000, sheets
