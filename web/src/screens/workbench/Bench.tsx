@@ -200,6 +200,7 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
           <BenchSide
             {...{ stream, scanId, level, setLevel, side, findings, chosen, beside, trial, curve, announced }}
             scan={own}
+            isReading={scanId !== null && scan.isPending}
             view={shown}
             length={whole[1] - whole[0]}
             choose={take}

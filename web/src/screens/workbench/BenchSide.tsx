@@ -1,7 +1,7 @@
 import { Box, Button, Stack, Tabs, VisuallyHidden } from "@mantine/core";
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ChartWindow, Finding, Scan, Schema } from "../../api/client";
-import { Trouble } from "../../parts/ask";
+import { Trouble, Waiting } from "../../parts/ask";
 import { FindingsList } from "../../parts/FindingsList";
 import { Hint } from "../../parts/Hint";
 import { begun, figure } from "../../parts/words";
@@ -24,6 +24,8 @@ interface Props {
   stream: StreamFacts;
   scanId: number | null;
   scan?: Scan;
+  /** The scan is being read: until then nothing is known of its plan. */
+  isReading: boolean;
   view?: ChartWindow;
   curve: UseQueryResult<Schema["StreamCurve"]>;
   level: number | null;
@@ -100,17 +102,21 @@ function PlanSide(props: Props) {
           </Button>
         </p>
       )}
-      <PlanPanel
-        key={scan?.id}
-        stream={stream}
-        scan={scan}
-        level={level}
-        window={view}
-        trial={trial}
-        promise={curve.data ? promiseWords(curve.data, level) : ""}
-        onScan={(value) => change({ scan: value, level: null, finding: null, side: null })}
-        onLevel={setLevel}
-      />
+      {props.isReading ? (
+        <Waiting what="Reading the plan" />
+      ) : (
+        <PlanPanel
+          key={scan?.id}
+          stream={stream}
+          scan={scan}
+          level={level}
+          window={view}
+          trial={trial}
+          promise={curve.data ? promiseWords(curve.data, level) : ""}
+          onScan={(value) => change({ scan: value, level: null, finding: null, side: null })}
+          onLevel={setLevel}
+        />
+      )}
       {curve.data && <ScoreStrip curve={curve.data} level={level} scan={scan} replay={replayed.data} />}
       {scan && isLive && scan.id === stream.standing_scan && <KeepWatch scan={scan} stream={stream} />}
       {scan && isLive && (
