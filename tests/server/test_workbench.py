@@ -9,7 +9,7 @@ import pytest
 from tests.server.conftest import run_jobs, signed_in
 from watchtide.engine import stages
 from watchtide.plan.text import from_data
-from watchtide.server.scans import explain, services
+from watchtide.server.scans import charts, explain, services
 from watchtide.server.scans.models import Finding, Scan, ScanStream
 from watchtide.server.streams import files as streams
 from watchtide.server.streams import store
@@ -311,3 +311,12 @@ def test_adopting_a_trial_says_first_what_it_changes_and_can_be_undone(api, stre
     assert back.status_code == 204
     assert api.get(f"/api/v1/streams/{one.pk}").json()["standing_scan"] == before.pk
     assert api.get(f"/api/v1/streams/{other.pk}").json()["standing_scan"] == trial
+
+
+@pytest.mark.parametrize(
+    ("spreads", "places"), [([2.0, np.nan, 0.0], 3), ([250.0], 1), ([0.002], 6), ([], 3), ([1e9], 0)]
+)
+def test_a_chart_has_figures_to_a_thousandth_of_the_usual_spread(spreads, places):
+    assert charts.places_of(np.array(spreads)) == places
+    shown = np.asarray(charts.column(np.array([1.23456789, np.nan]), places), np.float64)
+    assert abs(shown[0] - 1.23456789) <= 0.5 * 10.0**-places + 1e-7 and np.isnan(shown[1])
