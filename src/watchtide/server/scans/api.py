@@ -444,7 +444,8 @@ class WindowView(APIView):
             "value": charts.column(base.series.values[at]),
             "expected": charts.column(base.expected[at], places),
             "spread": charts.column(base.spread[at], places),
-            "score": charts.column(scanned.z[at], charts.SCORE_PLACES),
+            # In full: rounded it might lie on the other side of a level.
+            "score": charts.column(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
         }
         if edges := charts.edges(base, at, [row.level_above, row.level_below]):

@@ -28,9 +28,8 @@ from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
-# Decimal places beyond which nothing is rounded, and those of a score.
+# Decimal places beyond which nothing is rounded.
 MOST_PLACES = 12
-SCORE_PLACES = 3
 WEEK_NS = 7 * 86_400 * SECOND_NS
 # A season fold shows so many cycles, of so many slots each.
 MOST_CYCLES, MOST_SLOTS = 26, 700
