@@ -44,7 +44,12 @@ export const theme = createTheme({
         transitionProps: { duration: 0 },
       },
     },
-    Checkbox: { defaultProps: { radius: 0, my: 3 } },
+    // A box is a target by itself, whatever stands beside it.
+    Checkbox: {
+      defaultProps: { radius: 0, my: 3 },
+      vars: () => ({ root: { "--checkbox-size": "24px" } }),
+    },
+    Radio: { vars: () => ({ root: { "--radio-size": "24px" } }) },
     InputWrapper: { styles: { label: { fontWeight: 400 } } },
     Tooltip: { defaultProps: { radius: 0 } },
     // An action is a bold word with a line under it; only `variant="filled"` is a filled button.
