@@ -83,3 +83,14 @@ def settled(driver: WebDriver) -> None:
     driver.execute_async_script(
         "const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(done))"
     )
+
+
+SENT = """
+const of = (end) => performance.getEntriesByType("resource").filter((r) => new URL(r.name).pathname.endsWith(end));
+return [".js", ".css"].map((end) => of(end).reduce((sum, r) => sum + r.encodedBodySize, 0));
+"""
+
+
+def sent(driver: WebDriver) -> list[int]:
+    """Bytes of the scripts and of the style sheets of the page that stands, as they were sent."""
+    return list(driver.execute_script(SENT))

@@ -109,7 +109,7 @@ def _waveforms() -> dict[str, Any]:
 def _labels() -> dict[str, Any]:
     """What it brings to label the trouble in the history that trains: average precision with and without.
 
-    Streams: the families of the quality bench, fitted in-sample. Waveforms: of the test, where a tenth of the training units
+    Streams: the families of the quality bench, fitted in-sample. Waveforms: of the test, where an eighth of the training units
     has a fault.
     """
     from tests.core.test_units import world as waves_of
@@ -128,10 +128,7 @@ def _labels() -> dict[str, Any]:
                 given = stages.Input(made.key, made.times, made.values, quality_world.ZONE, made.denominators)
                 plan = quality.plan_for(kind, {"baseline": {"kind": kind}}, made, "fit")
                 for name, labels in (("labelled", made.labels), ("unlabelled", ())):
-                    try:
-                        base = stages.scan(given, plan, labels, "fit").base
-                    except ValueError:
-                        continue
+                    base = stages.scan(given, plan, labels, "fit").base
                     truth = inside_any(base.series.times, [(x.start, x.end) for x in made.labels])
                     seen = ~np.isnan(base.score)
                     found[name].append(quality.average_precision(base.score[seen], truth[seen]))

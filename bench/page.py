@@ -121,13 +121,6 @@ document.body.dispatchEvent(new KeyboardEvent("keydown", { key: arguments[0], bu
 """
 
 
-# Scripts and style sheets of the page that stands, in bytes as they were sent.
-SENT = """
-const of = (end) => performance.getEntriesByType("resource").filter((r) => new URL(r.name).pathname.endsWith(end));
-return [".js", ".css"].map((end) => of(end).reduce((sum, r) => sum + r.encodedBodySize, 0));
-"""
-
-
 def measure() -> dict[str, Any]:
     import MySQLdb
 
@@ -166,7 +159,7 @@ def _drive(driver: Any, base: str) -> dict[str, Any]:
     browser.sign_in(driver, base + "/")
     driver.get(base + "/")
     browser.settled(driver)
-    scripts, sheets = driver.execute_script(SENT)
+    scripts, sheets = browser.sent(driver)
     script = "const done = arguments[0]; fetch('/api/v1/tide').then((r) => r.json()).then(done)"
     ids = {r["metric"]: r["id"] for r in driver.execute_async_script(script)["rows"]}
     small, large = ids["bench_20000"], ids["bench_1000000"]

@@ -1,6 +1,7 @@
 """Findings are things one can take hold of, and charts are moved by hand: pointer, keyboard, touch."""
 
 import pytest
+from bench import browser
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
@@ -256,10 +257,6 @@ def test_nothing_scrolls_sideways_and_no_name_is_cut(page, finding, size):
 def test_the_first_screen_is_small_as_it_is_sent(page):
     page.open("/")
     page.find("a.tide-stream")
-    scripts, sheets = page.driver.execute_script(
-        """const sent = performance.getEntriesByType("resource");
-        const of = (end) => sent.filter((r) => new URL(r.name).pathname.endsWith(end));
-        return [".js", ".css"].map((end) => of(end).reduce((sum, r) => sum + r.encodedBodySize, 0))"""
-    )
+    scripts, sheets = browser.sent(page.driver)
     assert 50_000 < scripts <= 190_000, scripts
     assert 5_000 < sheets <= 45_000, sheets
