@@ -1,5 +1,5 @@
 import { ChoiceWord, type Options, TextWord } from "./controls";
-import type { PlanData } from "./plan";
+import type { OfPlan } from "./plan";
 import { TrainWord } from "./TrainWord";
 import { UnitWord } from "./units/UnitSentence";
 
@@ -58,12 +58,7 @@ export function MoreWords({
   resolved,
   isWrong,
   onChange,
-}: {
-  plan: PlanData;
-  resolved?: Record<string, unknown>;
-  isWrong: (...places: string[]) => boolean;
-  onChange: (plan: PlanData) => void;
-}) {
+}: OfPlan & { resolved?: Record<string, unknown> }) {
   const prepare = plan.prepare as Record<string, unknown>;
   const baseline = plan.baseline as Record<string, unknown>;
   const flag = plan.flag as Record<string, unknown>;

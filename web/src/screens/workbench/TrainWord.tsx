@@ -1,5 +1,5 @@
 import { TextWord } from "./controls";
-import type { PlanData } from "./plan";
+import type { OfPlan } from "./plan";
 
 type Train = "all" | { share?: number; until?: string };
 
@@ -22,15 +22,7 @@ export function parseTrain(text: string): Train {
 }
 
 /** The part of the history that trains, as a word of the plan's sentence. */
-export function TrainWord({
-  plan,
-  isWrong,
-  onChange,
-}: {
-  plan: PlanData;
-  isWrong: (...places: string[]) => boolean;
-  onChange: (plan: PlanData) => void;
-}) {
+export function TrainWord({ plan, isWrong, onChange }: OfPlan) {
   const [words, written] = trainWords((plan.baseline.train ?? "all") as Train);
   return (
     <TextWord

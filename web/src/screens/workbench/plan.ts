@@ -9,6 +9,13 @@ export interface PlanData {
   [part: string]: unknown;
 }
 
+/** What a word of the plan's sentence is given. isWrong : whether one of these places was refused. */
+export interface OfPlan {
+  plan: PlanData;
+  isWrong: (...places: string[]) => boolean;
+  onChange: (plan: PlanData) => void;
+}
+
 export const standardPlan: PlanData = {
   watchtide: 1,
   prepare: { every: "auto", combine: "auto" },

@@ -1,6 +1,6 @@
 import { Box } from "@mantine/core";
 import { ChoiceWord, LevelControl, type Options, TextWord, Word } from "../controls";
-import { levelWords, type PlanData } from "../plan";
+import { levelWords, type OfPlan } from "../plan";
 import { TrainWord } from "../TrainWord";
 
 const KINDS: Options = {
@@ -23,15 +23,7 @@ export function unitOf(text: string): "none" | Record<string, string> | null {
 }
 
 /** What the plan judges: single samples, or bursts or stretches as wholes. */
-export function UnitWord({
-  plan,
-  isWrong,
-  onChange,
-}: {
-  plan: PlanData;
-  isWrong: (...places: string[]) => boolean;
-  onChange: (plan: PlanData) => void;
-}) {
+export function UnitWord({ plan, isWrong, onChange }: OfPlan) {
   const unit = plan.prepare.unit as "none" | { gap?: string | null; length?: string | null } | undefined;
   const [how, amount] =
     unit && unit !== "none" ? (unit.gap ? ["gap", unit.gap] : ["length", unit.length]) : [];
@@ -68,12 +60,7 @@ export function UnitSentence({
   isWrong,
   levels,
   onChange,
-}: {
-  plan: PlanData;
-  isWrong: (...places: string[]) => boolean;
-  levels: { above: number | null } | null;
-  onChange: (plan: PlanData) => void;
-}) {
+}: OfPlan & { levels: { above: number | null } | null }) {
   const [[reading, amount] = ["sigmas", 4]] = Object.entries(plan.flag.level);
   const options = (plan.baseline.options ?? {}) as Record<string, unknown>;
   const kind = plan.baseline.kind.startsWith("auto") ? "reconstruction" : plan.baseline.kind;
