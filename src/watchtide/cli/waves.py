@@ -12,6 +12,7 @@ import pyarrow as pa
 from watchtide.cli import taking
 from watchtide.cli.exits import fail
 from watchtide.core import units
+from watchtide.core.baselines import networks
 from watchtide.core.baselines.networks import Progress
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Strings
@@ -83,9 +84,8 @@ def scan(
     try:
         parts = units.split(normal, by_unit.shares(plan, train_share))
         kind = by_unit.kind_of(plan)
-        model = units.fit(
-            found.values, parts, kind, (reading, amount), _progress(), **by_unit.options_of(plan, kind)
-        )
+        with networks.watched(_progress()):
+            model = units.fit(found.values, parts, kind, (reading, amount), **by_unit.options_of(plan, kind))
     except ValueError as error:
         fail(f"{source}: {error}")
     if out.save:

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.special import ndtri
 
 from watchtide.core.baselines import isolation, networks
-from watchtide.core.baselines.networks import Network, Progress
+from watchtide.core.baselines.networks import Network
 from watchtide.core.scoring import choice, samples
 from watchtide.core.scoring.choice import Constraint
 from watchtide.core.series import Bools, Floats, Strings
@@ -68,7 +68,6 @@ def fit(
     parts: Strings,
     kind: str,
     level: tuple[str, float],
-    progress: Progress | None = None,
     **options: int,
 ) -> UnitModel:
     """Learn from the (n, length) units of training what is usual; those of validation stop it and give scores their scale.
@@ -91,7 +90,7 @@ def fit(
     scale = float(np.std(rows[training] - centre)) or 1.0
     scaled = (rows - centre) / scale
     learnt = _fit_network if kind == "reconstruction" else _fit_trees
-    arrays, facts = learnt(scaled[training], scaled[validation], progress, **options)
+    arrays, facts = learnt(scaled[training], scaled[validation], **options)
     model = UnitModel(kind, waves.shape[1], {"centre": centre} | arrays, {"scale": scale} | facts, np.inf, "")
     # Units that trained are rebuilt better than others: the scale is that of validation.
     size = _size(model, waves)
@@ -105,14 +104,12 @@ def fit(
 Learnt = tuple[dict[str, Floats], dict[str, Any]]
 
 
-def _fit_network(
-    training: Floats, validation: Floats, progress: Progress | None, bottleneck: int = 8, **schedule: int
-) -> Learnt:
+def _fit_network(training: Floats, validation: Floats, bottleneck: int = 8, **schedule: int) -> Learnt:
     wide = max(4 * bottleneck, LEAST_WIDE)
     layers = wide, bottleneck, wide
     given, seen = (networks.Examples(rows, rows) for rows in (training, validation))
     networks.check_size(given, layers, "bottleneck")
-    found = networks.train(given, seen, layers, networks.Schedule(**schedule), progress)
+    found = networks.train(given, seen, layers, networks.Schedule(**schedule))
     facts = {"bottleneck": bottleneck, "best_epoch": found.best, "epoch_losses": found.losses}
     return found.net.arrays(), facts
 
@@ -120,7 +117,6 @@ def _fit_network(
 def _fit_trees(
     training: Floats,
     validation: Floats,
-    progress: Progress | None,
     trees: int = 100,
     subsample: int = 256,
     seed: int = 1,

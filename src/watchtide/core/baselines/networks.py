@@ -27,8 +27,9 @@ _watcher: ContextVar[Progress | None] = ContextVar("watcher", default=None)
 
 
 @contextmanager
-def watched(progress: Progress) -> Iterator[None]:
-    """Report each epoch of every network trained within; what `progress` raises ends the training and passes through."""
+def watched(progress: Progress | None) -> Iterator[None]:
+    """Report each epoch of every network trained within, to None not at all; what `progress` raises ends the training and passes
+    through."""
     before = _watcher.set(progress)
     try:
         yield
@@ -141,14 +142,13 @@ def train(
     validation: Examples | None,
     layers: Sequence[int],
     schedule: Schedule,
-    progress: Progress | None = None,
     loss_unit: float = 1.0,
 ) -> Trained:
     """Train a network with these widths between input and output; validation only decides when to stop.
 
     The weights of the epoch with the least validation error are kept; without validation it runs all epochs. The same seed
-    gives the same bytes in any number of processes. progress : None for that of `watched`, where there is one. loss_unit : what
-    losses are multiplied by, for targets that were scaled.
+    gives the same bytes in any number of processes. `watched` reports each epoch. loss_unit : what losses are multiplied by,
+    for targets that were scaled.
     Raises ValueError where the error is not finite, naming the epoch.
     Adam, Kingma and Ba (2015); early stopping, Prechelt (1998).
     """
@@ -162,7 +162,7 @@ def train(
         # With a plain number every epoch would shuffle alike.
         random_state=np.random.RandomState(schedule.seed),
     )
-    progress = progress or _watcher.get()
+    progress = _watcher.get()
     given, seen = _for_library(training), None if validation is None else _for_library(validation)
     losses: list[list[float]] = []
     best = 0
@@ -241,8 +241,9 @@ def walk(
     if not has_strain:
         # Only the last output is needed where the window is not rebuilt.
         weights[-1], biases[-1], line = weights[-1][:, -1:], biases[-1][-1:], line[:, -1:]
-    # The linear map reads the same inputs as the first layer: both are one product.
+    # The linear map reads the same inputs as the first layer: both are one product, its outputs behind those of the layer.
     weights[0] = np.concatenate([weights[0], line], axis=1)
+    biases[0] = np.r_[biases[0], np.zeros(line.shape[1])]
     layers = tuple(np.ascontiguousarray(w) for w in weights), tuple(np.ascontiguousarray(b) for b in biases)
     buffer = np.r_[lead, np.full(len(values), np.nan)]
     expected, strain = np.full(len(values), np.nan), np.full(len(values), np.nan)
@@ -263,7 +264,7 @@ def _walk(values, extras, buffer, weights, biases, limits, has_strain, expected,
         widest = max(widest, weights[layer].shape[0], weights[layer].shape[1])
     x, out, linear = np.zeros(widest), np.zeros(widest), np.zeros(ends)
     # Where the outputs of the linear map begin in the first product.
-    own = biases[0].size
+    own = biases[0].size - ends
     filled = 0
     last = np.nan
     for i in range(past):
@@ -288,9 +289,6 @@ def _walk(values, extras, buffer, weights, biases, limits, has_strain, expected,
                 bias = biases[layer]
                 for j in range(bias.size):
                     out[j] = bias[j]
-                if layer == 0:
-                    for j in range(ends):
-                        out[own + j] = 0.0
                 _add_product(x, weights[layer], out)
                 if layer == 0:
                     for j in range(ends):
