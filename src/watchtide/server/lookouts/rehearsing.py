@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from django.conf import settings
 
 from watchtide.core import incidents
 from watchtide.core.baselines import fixed
@@ -15,7 +14,7 @@ from watchtide.core.scoring import notices
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, inside_any, touches
-from watchtide.engine import kept, run, training, watching
+from watchtide.engine import training, watching
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, dump, load
 from watchtide.server.jobs import services as jobs
@@ -76,13 +75,7 @@ def rehearse(lease: jobs.Lease) -> Row:
     tasks = [scans.task(s, plan, labels, "replay") for s in streams]
     until = max((int(t.stream.times[-1]) for t in tasks if len(t.stream.times)), default=0)
     span = (until - lease.arguments["weeks"] * WEEK_NS, until)
-    results = run.each(
-        kept.scan_task,
-        tasks,
-        jobs=settings.SCAN_PROCESSES,
-        progress=lease.progress,
-        is_cancelled=lease.is_cancelled,
-    )
+    results = scans.scan_each(lease, tasks)
     played, limits = [], []
     for stream, (scanned, _) in zip(streams, results, strict=True):
         played.append(Played.of(stream, scanned, lookout, span[0]))

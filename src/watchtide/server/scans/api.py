@@ -448,7 +448,7 @@ class WindowView(APIView):
             "score": charts.column(scanned.z[at]),
             "odd": np.flatnonzero(base.evidence.side[at] == ODD).tolist(),
         }
-        if edges := charts.edges(base, at, [row.level_above, row.level_below]):
+        if edges := charts.edges(base, at, [row.level_above, row.level_below], places):
             body["edges"] = edges
         if request.GET.get("components") in ("1", "true"):
             body["trend"] = charts.column(base.trend[at])

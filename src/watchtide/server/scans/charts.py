@@ -313,7 +313,9 @@ def places_of(spreads: Floats) -> int:
     return int(np.clip(3 - np.floor(np.log10(np.median(there) if there.size else 1.0)), 0, MOST_PLACES))
 
 
-def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> dict[str, Any] | None:
+def edges(
+    base: Baselined, at: np.ndarray, in_force: Sequence[float | None], places: int
+) -> dict[str, Any] | None:
     """Values at which three levels are reached at these samples; None for a symmetrical law, whose spread says all.
 
     A counting law is skewed: a chart that drags the level interpolates between these.
@@ -324,8 +326,6 @@ def edges(base: Baselined, at: np.ndarray, in_force: Sequence[float | None]) -> 
         (x for x in in_force if x is not None and EDGE_LEVELS[0] + 0.5 < x < EDGE_LEVELS[1] - 0.5), 5.0
     )
     levels = [EDGE_LEVELS[0], float(usual), EDGE_LEVELS[1]]
-
-    places = places_of(base.spread[at])
 
     def rows(sign: float) -> list[Any]:
         return [column(base.values_at(sign * x, at), places) for x in levels]

@@ -3,7 +3,7 @@
 import base64
 import hashlib
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
@@ -20,7 +20,7 @@ from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS, at_stamps
-from watchtide.engine import by_unit, cache, families, kept, preparing, stages, together, training
+from watchtide.engine import by_unit, cache, families, kept, preparing, run, stages, together, training
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
 from watchtide.server import moments
@@ -236,6 +236,17 @@ def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode
         str(stage_folder()),
         settings.STAGE_CACHE_BYTES,
         mode,
+    )
+
+
+def scan_each(lease: jobs.Lease, tasks: Sequence[kept.Task]) -> Iterator[tuple[stages.Scanned, str]]:
+    """Within a job: each task's result and the key it is kept under, in order. Raises Cancelled between two of them."""
+    return run.each(
+        kept.scan_task,
+        tasks,
+        jobs=settings.SCAN_PROCESSES,
+        progress=lease.progress,
+        is_cancelled=lease.is_cancelled,
     )
 
 

@@ -6,10 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from django.conf import settings
-
 from watchtide.core.baselines import networks
-from watchtide.engine import families, kept, run, together
+from watchtide.engine import families, kept, together
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
@@ -79,24 +77,18 @@ def _scanned(lease: jobs.Lease, row: Scan, plan: Plan) -> list[Part]:
     labels = logbook.labels()
     tasks = [services.task(s, plan, labels, row.mode) for s in streams]
     # A few streams, and a family's network, are trained in this process, where each epoch can be watched.
-    with networks.watched(Watch(lease)):
+    with networks.watched(TrainingShown(lease)):
         if row.mode == "fit":
             inputs = families.with_shared([t.stream for t in tasks], plan, labels)
             tasks = [replace(t, stream=own) for t, own in zip(tasks, inputs, strict=True)]
-        results = run.each(
-            kept.scan_task,
-            tasks,
-            jobs=settings.SCAN_PROCESSES,
-            progress=lease.progress,
-            is_cancelled=lease.is_cancelled,
-        )
+        results = services.scan_each(lease, tasks)
         return [
             _part(row, plan, stream, task, scanned, key)
             for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True)
         ]
 
 
-class Watch:
+class TrainingShown:
     """Shows the errors of the network that a scan is training, and ends the training where somebody cancels it."""
 
     def __init__(self, lease: jobs.Lease) -> None:
