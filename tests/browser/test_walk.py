@@ -283,7 +283,9 @@ def test_every_screen_is_free_of_accessibility_violations_light_and_dark(page, a
         for v in page.driver.execute_async_script(script)["violations"]:
             # An entry on a lane of time is as wide as it lasts; the same entry is a row of the table below it.
             nodes = [n for n in v["nodes"] if v["id"] != "target-size" or "data-verdict=" not in n["html"]]
-            found += [(v["id"], n["html"][:160], n.get("failureSummary", "")[:200]) for n in nodes[:1]]
+            found += [
+                (v["id"], n["target"], n["html"][:400], n.get("failureSummary", "")[:400]) for n in nodes[:1]
+            ]
         return found
 
     number = stream_id(page, "berth_level", "Gullhaven")

@@ -53,7 +53,16 @@ export const theme = createTheme({
     InputWrapper: { styles: { label: { fontWeight: 400 } } },
     Tooltip: { defaultProps: { radius: 0 } },
     // An action is a bold word with a line under it; only `variant="filled"` is a filled button.
-    Button: { defaultProps: { variant: "subtle", size: "compact-sm", classNames: { root: "button" } } },
+    // It is a target by itself too: what comes in beside it may bring its neighbours nearer.
+    Button: {
+      defaultProps: {
+        variant: "subtle",
+        size: "compact-sm",
+        classNames: { root: "button" },
+        miw: 24,
+        mih: 24,
+      },
+    },
     Table: { defaultProps: { withRowBorders: false } },
     TextInput: { defaultProps: { size: "sm" } },
     TagsInput: {
