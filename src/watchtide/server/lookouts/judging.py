@@ -1,21 +1,21 @@
 """One stream of a lookout judged as far as its bins are complete: exactly what a replay of the same samples says."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from django.db.models.functions import Now
 
 from watchtide.core.scoring.rows import Label, touches
-from watchtide.core.series import SECOND_NS
+from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.engine import ages, outcome, upkeep, watching
 from watchtide.engine.based import Scanned
 from watchtide.engine.glancing import Glance
 from watchtide.engine.preparing import Input
 from watchtide.engine.upkeep import Complete
-from watchtide.engine.watching import Followed, as_data, as_finding
+from watchtide.engine.watching import Followed, Step, as_data, as_finding
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
@@ -31,6 +31,7 @@ from watchtide.tables import clock, results
 SILENT_BINS = 3
 LEAST_SILENCE_NS = 60 * SECOND_NS
 Row = dict[str, Any]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -73,17 +74,50 @@ class Judged:
         return "" if self.scanned is None else points_csv(self.scanned, key, first_ns, last_ns)
 
 
+@dataclass(frozen=True)
+class Due:
+    """A stream with bins to be judged. before, given, reach : as `engine.watching.step` takes them; come : samples of the bins
+    after those; changes : of the row, whatever is found."""
+
+    before: Followed
+    given: Input
+    reach: Complete
+    come: tuple[Ints, Floats]
+    changes: Row
+
+    def arguments(self, rules: Rules) -> tuple[Any, ...]:
+        """Those of `engine.watching.step`."""
+        return self.before, self.given, rules.plan, rules.labels, self.reach
+
+
 def judge(watched: Watched, rules: Rules) -> Judged:
     """A stream judged through the newest bin whose samples have come; nothing is written."""
+    due = prepare(watched, rules)
+    if isinstance(due, Judged):
+        return due
+    return conclude(watched, rules, due, lambda: watching.step(*due.arguments(rules)))
+
+
+def prepare(watched: Watched, rules: Rules) -> Judged | Due:
+    """What has to be judged of a stream, or what there is to say where nothing has."""
+    return _tried(watched, lambda: _prepare(watched, rules))
+
+
+def conclude(watched: Watched, rules: Rules, due: Due, step: Callable[[], Step]) -> Judged:
+    """What a step says of a stream. step : takes it, or waits for whoever does."""
+    return _tried(watched, lambda: _conclude(watched, rules, due, step()))
+
+
+def _tried(watched: Watched, act: Callable[[], T]) -> T | Judged:
     try:
-        return _judge(watched, rules)
+        return act()
     except Problem as error:
         return Judged(_state(watched, models.FAILING, f"{error.body['title']}; {error.body['remedy']}"))
     except ValueError as error:
         return Judged(_state(watched, models.FAILING, str(error)))
 
 
-def _judge(watched: Watched, rules: Rules) -> Judged:
+def _prepare(watched: Watched, rules: Rules) -> Judged | Due:
     stream, lookout = watched.stream, watched.lookout
     times, values = store.read(stream.pk)
     if not len(times):
@@ -104,23 +138,28 @@ def _judge(watched: Watched, rules: Rules) -> Judged:
     followed = Followed(before, bytes(watched.upkeep) or None, watched.judged, watched.late, known)
     k = int(np.searchsorted(times, reach.until_ns))
     given = scans.stream_input(stream, rules.plan, times[:k], values[:k])[0]
-    step = watching.step(followed, given, rules.plan, rules.labels, reach)
+    return Due(followed, given, reach, (times[k:], values[k:]), changes)
+
+
+def _conclude(watched: Watched, rules: Rules, due: Due, step: Step) -> Judged:
     findings, scanned = [as_data(f) for f in step.now.findings], step.scanned
-    changes |= {
-        "judged_through_ns": reach.until_ns,
+    changes = due.changes | {
+        "judged_through_ns": due.reach.until_ns,
         "judged": step.now.judged,
         "upkeep": step.now.upkeep or b"",
         "findings": findings,
         "late": step.now.late,
     }
     if changes["judged"]:
-        now = _now(watched, rules, reach, findings, changes, _lacks(scanned, watched.stream.zone))
+        lacks = _lacks(scanned, watched.stream.zone)
+        now = _now(watched, rules, due.reach, findings, changes, lacks)
     else:
         now = _learning(watched, scanned, rules.plan)
     touched = frozenset(watching.identity(f) for f in (*step.began, *step.ended))
     # What has come for bins that are not complete yet goes along.
-    glance = step.glance and replace(step.glance, times=times[k:], values=values[k:])
-    return Judged(changes | now, reach, findings, touched, scanned, glance)
+    times, values = due.come
+    glance = step.glance and replace(step.glance, times=times, values=values)
+    return Judged(changes | now, due.reach, findings, touched, scanned, glance)
 
 
 def wait_of(lookout: Lookout, stream: Stream) -> int:

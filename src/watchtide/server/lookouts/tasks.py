@@ -1,12 +1,16 @@
 """What runs in the queue for lookouts."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
+
+from django.conf import settings
 
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.lookouts import calm, foreseeing, judging, notices, services
+from watchtide.server.lookouts.crew import FEWEST, Crew
+from watchtide.server.lookouts.judging import Judged
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.scans import services as scans
 
@@ -18,12 +22,13 @@ SHOWN_EVERY = 10
 AT_ONCE = 250
 
 glances = calm.Glances()
+crew = Crew()
 
 
 @jobs.handles("watch", lane="watch")
 def watch(lease: jobs.Lease) -> dict[str, Any]:
-    """Judge what is due on the streams of a lookout: the calm ones at a glance, then the others one after another, each in one
-    transaction.
+    """Judge what is due on the streams of a lookout: the calm ones at a glance, then the others by a replay of their whole
+    history, each in one transaction.
 
     A job ends after a while though streams are left, so that what waits behind it in the lane comes first; another goes on.
     Killed anywhere, the next worker judges what is left: what was written is the state that it goes on from, so nothing is
@@ -40,14 +45,25 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     rows = services.due_now(lookout) if rest is None else rest
     until = time.monotonic() + MOST_S
     changed, whole = _look(lease, lookout, rows, rules)
-    left: Sequence[int] = []
-    for i, pk in enumerate(whole):
-        if i % SHOWN_EVERY == 0:
-            lease.go_on(len(rows) - len(whole) + i, len(rows))
-        if i and time.monotonic() >= until:
-            left = whole[i:]
-            break
-        changed += _judge(lease, lookout, pk, rules)
+    left: list[int] = []
+
+    def in_time() -> Iterator[Watched]:
+        for i, pk in enumerate(whole):
+            if i % SHOWN_EVERY == 0:
+                lease.go_on(len(rows) - len(whole) + i, len(rows))
+            if i and time.monotonic() >= until:
+                left.extend(whole[i:])
+                return
+            if watched := _row(lookout, pk):
+                yield watched
+
+    if settings.SCAN_PROCESSES > 1 and len(whole) >= FEWEST:
+        judged_ones = crew.judge(in_time(), rules)
+    else:
+        judged_ones = ((watched, judging.judge(watched, rules)) for watched in in_time())
+    changed += sum(_write(lease, watched, judged, rules) for watched, judged in judged_ones)
+    if not left:
+        crew.dismiss()
     with lease.write():
         if left:
             services.request(lookout, left)
@@ -74,18 +90,23 @@ def _look(
         if calm_ones:
             with lease.write():
                 calm.write(calm_ones)
-        changed += len(calm_ones) + sum(_judge(lease, lookout, pk, rules) for pk in stirred)
+        changed += len(calm_ones)
+        for watched in filter(None, (_row(lookout, pk) for pk in stirred)):
+            changed += _write(lease, watched, judging.judge(watched, rules), rules)
     return changed, left
 
 
-def _judge(lease: jobs.Lease, lookout: Lookout, pk: int, rules: judging.Rules) -> bool:
-    """Judge a stream by a replay of its whole history, and write what follows; whether anything has changed."""
+def _row(lookout: Lookout, pk: int) -> Watched | None:
+    """A row as it is now, with its stream; None where it is gone."""
     watched = Watched.objects.select_related("stream").filter(pk=pk).first()
-    if watched is None:
-        return False
-    # With its routes, which are read once.
-    watched.lookout = lookout
-    judged = judging.judge(watched, rules)
+    if watched is not None:
+        # With its routes, which are read once.
+        watched.lookout = lookout
+    return watched
+
+
+def _write(lease: jobs.Lease, watched: Watched, judged: Judged, rules: judging.Rules) -> bool:
+    """Write what was judged of a stream, and what follows; whether anything has changed."""
     foreseen = foreseeing.look(watched, judged, rules)
     changes = _changed(watched, judged.changes)
     if foreseen is None and not changes:
@@ -93,7 +114,7 @@ def _judge(lease: jobs.Lease, lookout: Lookout, pk: int, rules: judging.Rules) -
     case = notices.prepare(watched, judged, rules)
     with lease.write():
         notices.note(case)
-        Watched.objects.filter(pk=pk).update(**changes, **foreseeing.note(watched, foreseen))
+        Watched.objects.filter(pk=watched.pk).update(**changes, **foreseeing.note(watched, foreseen))
     glances.keep(watched, judged, rules)
     return True
 
