@@ -14,8 +14,8 @@ from watchtide.server.lookouts import judging
 from watchtide.server.lookouts.judging import Due, Judged, Rules
 from watchtide.server.lookouts.models import Watched
 
-# Fewer are judged by the worker itself: to start processes takes as long as some seconds of judging.
-FEWEST = 24
+# Fewer are judged by the worker itself: to start processes takes as long as to judge some hundred streams on from where they stood.
+FEWEST = 200
 # Histories that are read before the first of them is judged.
 AHEAD = 2
 

@@ -43,8 +43,8 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     rules = judging.Rules.now(scans.plan_of(lookout.plan_version.text))
     rest = lease.arguments.get("rest")
     rows = services.due_now(lookout) if rest is None else rest
-    until = time.monotonic() + MOST_S
     changed, whole = _look(lease, lookout, rows, rules)
+    until = time.monotonic() + MOST_S
     left: list[int] = []
 
     def in_time() -> Iterator[Watched]:
