@@ -35,8 +35,9 @@ def taps(n: int, seed: int = 0) -> np.ndarray:
 
 
 def numerics() -> dict[str, Any]:
-    from watchtide.core import decompose, shifts, smoothing
-    from watchtide.core.grouping import Group
+    from watchtide.core import decompose, shifts
+    from watchtide.core.decompose import smoothing
+    from watchtide.core.judge.grouping import Group
     from watchtide.core.scoring.curve import Scored, curve
     from watchtide.core.scoring.rows import Label
 

@@ -37,8 +37,8 @@ def measure() -> dict[str, Any]:
 
 
 def _streams() -> dict[str, Any]:
-    from watchtide.core import baselines
-    from watchtide.core.expectation import choose_periods
+    from watchtide.core.expect import baselines
+    from watchtide.core.expect.fitting import choose_periods
     from watchtide.engine import stages
     from watchtide.plan.text import from_data
 

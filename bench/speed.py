@@ -56,7 +56,8 @@ def measure() -> dict[str, Any]:
 
 def _kernels() -> dict[str, Any]:
     from bench.measures import median_time, taps
-    from watchtide.core import decompose, discords
+    from watchtide.core import decompose
+    from watchtide.core.explain import discords
 
     y = taps(20_000)
     out: dict[str, Any] = {

@@ -36,8 +36,8 @@ def labels_csv(rows):
 
 def runs_at(z, above, below, times, group):
     """Findings of plain signed scores at a level a side."""
-    from watchtide.core import flagging, grouping, windows
+    from watchtide.core.judge import flagging, grouping, watches
 
-    evidence = windows.alone(np.asarray(z, dtype=float))
+    evidence = watches.alone(np.asarray(z, dtype=float))
     flags = flagging.flag(evidence, above, below, np.inf)
     return grouping.find_runs(flags, evidence.score, times, group)

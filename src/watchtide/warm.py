@@ -11,9 +11,9 @@ def main() -> None:
     print("compiling the kernels", flush=True)
     import numpy as np
 
-    from watchtide.core import discords
-    from watchtide.core.baselines import KINDS
-    from watchtide.core.grouping import Group
+    from watchtide.core.expect.baselines import KINDS
+    from watchtide.core.explain import discords
+    from watchtide.core.judge.grouping import Group
     from watchtide.core.scoring.curve import Scored, curve
     from watchtide.core.scoring.rows import Label
     from watchtide.core.shifts import COSTS, search

@@ -9,7 +9,7 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
-from watchtide.core import keys
+from watchtide.core.series import keys
 from watchtide.tables import clock
 
 pytestmark = pytest.mark.browser

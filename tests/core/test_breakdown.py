@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.stats import poisson
 
-from watchtide.core.grouping import Group
+from watchtide.core.judge.grouping import Group
 from watchtide.core.scoring import breakdown, compare
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.curve import Scored, curve

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import bursts
+from watchtide.core.series import bursts
 
 MS = 1_000_000
 

@@ -6,10 +6,11 @@ import numpy as np
 import pytest
 
 from tests.core.test_expectation import frame
-from watchtide.core import carrying, expectation, windows
-from watchtide.core.carrying import Carry
-from watchtide.core.expectation import Choice
-from watchtide.core.frame import period_of
+from watchtide.core.expect import applying, carrying, fitting
+from watchtide.core.expect.carrying import Carry
+from watchtide.core.expect.frame import period_of
+from watchtide.core.expect.records import Choice
+from watchtide.core.judge import hearing, watches, windows
 from watchtide.core.series import SECOND_NS
 
 HOUR = 3_600 * SECOND_NS
@@ -20,8 +21,8 @@ N = 24 * 70
 def carried(noise, kind="harmonic", steps=400):
     y = 50 + 6 * np.sin(2 * np.pi * np.arange(len(noise)) / 24) + noise
     part = frame(y)
-    model, training = expectation.fit(part, Choice(kind, (DAY,)))
-    scale = model.spread.at(training.held, expectation.spread_groups(part, model))
+    model, training = fitting.fit(part, Choice(kind, (DAY,)))
+    scale = model.spread.at(training.held, applying.spread_groups(part, model))
     return carrying.measure(part, model, (part.values - training.held) / scale, steps)
 
 
@@ -67,9 +68,9 @@ def test_a_history_too_short_to_try_takes_the_usual_walk():
 
 def test_kinds_that_follow_by_themselves_are_not_carried():
     part = frame(np.random.default_rng(0).normal(size=400))
-    model, _ = expectation.fit(part, Choice("rolling", (DAY,)))
+    model, _ = fitting.fit(part, Choice("rolling", (DAY,)))
     assert carrying.follows_by_itself(model)
-    other, _ = expectation.fit(part, Choice("slot", (DAY,)))
+    other, _ = fitting.fit(part, Choice("slot", (DAY,)))
     assert not carrying.follows_by_itself(other)
 
 
@@ -82,7 +83,7 @@ def test_a_window_is_worth_less_where_its_mean_may_stray():
         past, np.ones(3000, bool), past, np.arange(3000) * HOUR, HOUR, groups, 1, is_causal=False
     )
     plain, wide = (
-        windows.listen(watch, z, z, groups, is_causal=False, drift=d) for d in (None, np.full(3000, 0.4))
+        hearing.listen(watch, z, z, groups, is_causal=False, drift=d) for d in (None, np.full(3000, 0.4))
     )
     assert wide.score[1000:1048].max() < plain.score[1000:1048].max()
 
@@ -104,7 +105,7 @@ def test_limits_that_trail_stray_as_their_reference_allows():
     low, high = np.quantile(y, [0.005, 0.995], axis=1)
     truth = np.sqrt(2) * np.std((low + high) / 2)
     part = frame(rng.normal(size=672))
-    model, training = expectation.fit(part, Choice("trailing", (DAY,)))
+    model, training = fitting.fit(part, Choice("trailing", (DAY,)))
     told = [
         carrying.measure(frame(row), model, training.held, 100).drift_at(np.array([1]), np.array([6]))[0, 0]
         for row in y[:40]
@@ -117,19 +118,19 @@ def test_a_spectrum_stays_in_step_weeks_past_its_end():
     true = 8 * np.sin(2 * np.pi * t / 48) + 3 * np.cos(4 * np.pi * t / 48)
     y = 50 + true + np.random.default_rng(0).normal(size=len(t))
     past = frame(y[: 48 * 56])
-    model, _ = expectation.fit(past, Choice("spectrum", (period_of(48, HOUR),)))
-    _, expected = expectation.judge(model, frame(y))
+    model, _ = fitting.fit(past, Choice("spectrum", (period_of(48, HOUR),)))
+    _, expected = applying.judge(model, frame(y))
     assert np.sqrt(np.mean((expected - 50 - true)[-48 * 7 :] ** 2)) < 0.15
 
 
 def test_a_spectrum_kept_without_swings_goes_on_by_its_recurrence():
     t = np.arange(24 * 40)
     past = frame(8 * np.sin(2 * np.pi * t[: 24 * 20] / 24))
-    model, _ = expectation.fit(past, Choice("spectrum", (DAY,)))
+    model, _ = fitting.fit(past, Choice("spectrum", (DAY,)))
     arrays = {k: v for k, v in model.fitted.arrays.items() if k != "swings"}
     older = replace(model, fitted=replace(model.fitted, arrays=arrays))
     whole = frame(8 * np.sin(2 * np.pi * t / 24))
-    assert np.allclose(expectation.judge(older, whole)[1], expectation.judge(model, whole)[1], atol=1e-3)
+    assert np.allclose(applying.judge(older, whole)[1], applying.judge(model, whole)[1], atol=1e-3)
 
 
 def test_a_spread_a_little_off_past_the_end_is_no_rough_window():
@@ -145,12 +146,12 @@ def test_a_spread_a_little_off_past_the_end_is_no_rough_window():
     for seed in range(12):
         z = np.random.default_rng(100 + seed).normal(0, 1.1, n)
         plain, carried = (
-            windows.listen(watch, z, z, groups, is_causal=False, past_end=p) for p in (None, np.ones(n, bool))
+            hearing.listen(watch, z, z, groups, is_causal=False, past_end=p) for p in (None, np.ones(n, bool))
         )
-        strays.append([np.mean((e.side == windows.ODD) & (e.score > 3.5)) for e in (plain, carried)])
+        strays.append([np.mean((e.side == watches.ODD) & (e.score > 3.5)) for e in (plain, carried)])
         loud = z.copy()
         loud[500:596] *= 3
-        heard = windows.listen(watch, loud, loud, groups, is_causal=False, past_end=np.ones(n, bool))
-        assert np.mean(heard.side[505:590] == windows.ODD) > 0.8
+        heard = hearing.listen(watch, loud, loud, groups, is_causal=False, past_end=np.ones(n, bool))
+        assert np.mean(heard.side[505:590] == watches.ODD) > 0.8
     plain, carried = np.mean(strays, axis=0)
     assert carried < 0.1 * plain and carried < 1e-3

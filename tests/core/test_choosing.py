@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from watchtide.core import choosing, expectation, frame
+from watchtide.core.expect import choosing, frame, records
 from watchtide.core.series import Series
 
 
@@ -19,10 +19,10 @@ def test_a_tide_seen_for_three_weeks_is_told_as_moon_and_sun():
     times = 1_700_000_000 * 10**9 + np.arange(len(t), dtype=np.int64) * step
     part = frame.frame_of(Series(times, y, step, np.zeros(len(y), np.int64)))
     blurred = (frame.Period(round(12.43 * 3600e9), False),)
-    got, _ = choosing.choose(part, blurred, expectation.Choice("harmonic"))
+    got, _ = choosing.choose(part, blurred, records.Choice("harmonic"))
     hours = sorted(p.ns / 3600e9 for p in got.periods)
     assert len(hours) == 2 and hours[0] == 12 and abs(hours[1] - 12.4206) < 1e-3
-    stated, _ = choosing.choose(part, blurred, expectation.Choice("harmonic"), are_found=False)
+    stated, _ = choosing.choose(part, blurred, records.Choice("harmonic"), are_found=False)
     assert stated.periods == blurred
 
 
@@ -32,7 +32,7 @@ def test_a_day_among_rare_counts_is_tried_though_none_was_found():
     rng = np.random.default_rng(2)
     y = rng.poisson(1.2 * (1 + np.sin(2 * np.pi * t / 96))).astype(float)
     part = frame.frame_of(Series(1_700_006_400 * 10**9 + t * step, y, step, np.zeros(len(y), np.int64)))
-    like = expectation.Choice("harmonic", law="count")
+    like = records.Choice("harmonic", law="count")
     got, _ = choosing.choose(part, (), like)
     assert [p.ns / 3600e9 for p in got.periods][:1] == [24.0]
     flat = part.with_values(rng.poisson(1.2, len(t)).astype(float))
@@ -45,7 +45,7 @@ def test_a_week_is_told_where_weekends_look_like_trouble():
     t = np.arange(21 * 96)
     day = 240 * (0.15 + np.clip(np.sin(2 * np.pi * (t % 96) / 96 - 1.3), 0, None) ** 2)
     daily = (frame.Period(frame.DAY_NS, True),)
-    like = expectation.Choice("harmonic", law="count")
+    like = records.Choice("harmonic", law="count")
 
     def has_week(mean, rng):
         y = rng.negative_binomial(12, 12 / (12 + mean)).astype(float)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from tests import world
-from watchtide.core.grouping import Group
+from watchtide.core.judge.grouping import Group
 from watchtide.core.scoring import choice, compare, curve, sampling
 from watchtide.core.scoring.agreement import agreement
 from watchtide.core.scoring.card import score

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from watchtide.core.coarser import coarser, periods
 from watchtide.core.series import SECOND_NS, Series
+from watchtide.core.series.coarser import coarser, periods
 
 DUBLIN = ZoneInfo("Europe/Dublin")
 HOUR_NS = 3_600 * SECOND_NS

@@ -5,8 +5,8 @@ import math
 import numpy as np
 import pytest
 
-from watchtide.core.coincidence import Chance
-from watchtide.core.incidents import NEAR_NS, Piece, propose
+from watchtide.core.explain.coincidence import Chance
+from watchtide.core.explain.incidents import NEAR_NS, Piece, propose
 
 WEEKS = 16
 SPAN = WEEKS * 7 * 24 * NEAR_NS

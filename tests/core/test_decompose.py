@@ -5,7 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import decompose, smoothing
+from watchtide.core import decompose
+from watchtide.core.decompose import smoothing
 
 
 def twin_fit(y, w, window, degree, x):

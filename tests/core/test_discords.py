@@ -5,7 +5,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import decompose, diagnostics, discords, transforms
+from watchtide.core import decompose
+from watchtide.core.explain import diagnostics, discords
+from watchtide.core.series import transforms
 
 
 def brute(y, window):

@@ -4,13 +4,16 @@ import numpy as np
 import pytest
 from scipy.signal import lfilter
 
-from watchtide.core import baselines, choosing, expectation, replay, robust, seasons, spread
-from watchtide.core.baselines import KINDS, fixed, isolation
-from watchtide.core.expectation import Choice, choose_periods
-from watchtide.core.flagging import flag
-from watchtide.core.frame import Frame, frame_of, period_of, slots
-from watchtide.core.grouping import Group, find_runs
-from watchtide.core.quantile import Counted
+from watchtide.core import robust
+from watchtide.core.expect import applying, baselines, choosing, expectation, seasons, spread
+from watchtide.core.expect.baselines import KINDS, fixed, isolation
+from watchtide.core.expect.fitting import choose_periods
+from watchtide.core.expect.frame import Frame, frame_of, period_of, slots
+from watchtide.core.expect.quantile import Counted
+from watchtide.core.expect.records import Choice
+from watchtide.core.judge import replay, standing
+from watchtide.core.judge.flagging import flag
+from watchtide.core.judge.grouping import Group, find_runs
 from watchtide.core.series import SECOND_NS, Series, regrid, wall_clock
 
 STEP = 3_600 * SECOND_NS
@@ -146,9 +149,9 @@ class TestEveryBaseline:
 
 
 def replayed(y, kind):
-    rules = replay.Rules("per-week", 0.5, "both", Group(), True)
+    rules = standing.Rules("per-week", 0.5, "both", Group(), True)
     choose = lambda part: Choice(kind, PERIODS, OPTIONS.get(kind, {}), settle_samples=72)
-    return replay.replay(frame(y), replay.Cadence(14 * DAY, DAY, 14 * DAY), choose, rules)
+    return replay.replay(frame(y), standing.Cadence(14 * DAY, DAY, 14 * DAY), choose, rules)
 
 
 def findings(got, y, until=None):
@@ -211,7 +214,7 @@ def test_a_log_link_fits_counts_whose_parts_multiply():
     got = expectation.expect(f, Choice("harmonic", PERIODS, {}, "count", True))
     assert np.mean(np.abs(got.expected - mean) / mean) < 0.16
     # Flags at 4 sigmas are about as rare as those of a Gaussian, however small the mean.
-    z = expectation.score_of(got.model, f, got.expected, got.spread)
+    z = applying.score_of(got.model, f, got.expected, got.spread)
     assert np.mean(z > 4) < 0.002 and np.mean(z > 2) < 0.035
 
 
@@ -229,7 +232,7 @@ def test_counts_of_almost_nothing_are_not_flagged_for_coming_at_all():
         Counted(np.ones(4000), np.full(4000, np.inf)),
     )
     got = expectation.expect(f, Choice("harmonic", (), {}, "count"))
-    z = expectation.score_of(got.model, f, got.expected, got.spread)
+    z = applying.score_of(got.model, f, got.expected, got.spread)
     # One event has a chance of about 0.02, so that its mid-probability is about 0.01; two have one of 0.0002.
     assert np.all(np.abs(z[y == 1] - 2.4) < 0.3) and np.mean(z >= 3) < 0.001
 

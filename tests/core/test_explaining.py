@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import explaining
-from watchtide.core.frame import MONDAY_NS
+from watchtide.core.expect.frame import MONDAY_NS
+from watchtide.core.explain import explaining
 
 H = 3_600 * 10**9
 

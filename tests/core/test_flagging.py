@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from tests import world
-from watchtide.core import flagging, windows
-from watchtide.core.grouping import Group, mark
+from watchtide.core.expect import sliding
+from watchtide.core.judge import flagging, promises, watches
+from watchtide.core.judge.grouping import Group, mark
 
 HOUR = 3_600 * 10**9
 N = 24 * 7 * 30
@@ -17,11 +18,11 @@ CLEAN = np.ones(N, bool)
 
 def held(z):
     n = len(z)
-    return flagging.Held(windows.alone(z), np.ones(n, bool), TIMES[:n], HOUR)
+    return promises.Held(watches.alone(z), np.ones(n, bool), TIMES[:n], HOUR)
 
 
 def flag(z, got):
-    return flagging.flag(windows.alone(z), got.above, got.below, got.odd)
+    return flagging.flag(watches.alone(z), got.above, got.below, got.odd)
 
 
 def level(kind, amount, z, side="both", group=Group()):
@@ -77,7 +78,7 @@ def test_an_interval_is_odds_by_another_name():
 
 def test_missing_scores_are_never_flagged_and_findings_mark_observed_samples_only():
     z = np.array([0, 5, np.nan, 5, 0, -5.0])
-    flags = flagging.flag(windows.alone(z), 4, 4, 4)
+    flags = flagging.flag(watches.alone(z), 4, 4, 4)
     assert flags.tolist() == [0, 1, 0, 1, 0, -1]
     runs = world.runs_at(z, 4, 4, np.arange(6), Group(merge_ns=2))
     assert list(zip(runs.first, runs.last, runs.side, strict=True)) == [(1, 3, 1), (5, 5, -1)]
@@ -86,25 +87,25 @@ def test_missing_scores_are_never_flagged_and_findings_mark_observed_samples_onl
 
 def test_a_higher_level_never_flags_more():
     z = np.random.default_rng(9).standard_t(3, N)
-    counts = [np.sum(flagging.flag(windows.alone(z), x, x, x) != 0) for x in np.arange(2, 12, 0.5)]
+    counts = [np.sum(flagging.flag(watches.alone(z), x, x, x) != 0) for x in np.arange(2, 12, 0.5)]
     assert counts == sorted(counts, reverse=True)
 
 
 def test_samples_of_windows_count_where_the_level_is_one_in_so_many_samples():
     """With 11 samples of windows to each by itself, one in 1,000 is one in 12,000 by itself."""
     own = held(np.random.default_rng(4).normal(size=24 * 7 * 20))
-    tails = replace(flagging.own_tails(replace(own, added=11.0), "above", 2, Group()), a_finding=None)
+    tails = replace(promises.own_tails(replace(own, added=11.0), "above", 2, Group()), a_finding=None)
     assert tails.sample_level(1e-3) == tails.samples.level_for(1e-3 / 12)
     level = tails.sample_level(1e-3)
     assert tails.sample_rates(np.array([level]))[0] == pytest.approx(1e-3, rel=0.01)
-    plain = replace(flagging.own_tails(own, "above", 2, Group()), a_finding=None)
+    plain = replace(promises.own_tails(own, "above", 2, Group()), a_finding=None)
     assert plain.sample_level(1e-3) == plain.samples.level_for(1e-3) < level
 
 
 def test_windows_add_what_their_families_and_lengths_say():
     lengths = np.array([6, 12, 24, 48])
     scale = {name: np.zeros((2, 3)) for name in ("above", "below", "rough")}
-    watch = windows.Watch(lengths, np.zeros((4, 2)), np.zeros((4, 2)), np.ones(1), scale, 24)
+    watch = watches.Watch(lengths, np.zeros((4, 2)), np.zeros((4, 2)), np.ones(1), scale, 24)
     # One family of its side and a half of one without, on both sides: (1 + 1) / 4 windows a sample, of 0.4 · 48 samples.
     assert watch.added(is_causal=False) == pytest.approx(0.5 * 19.2) and watch.added(is_causal=True) == 1.0
     # Isolation trees speak of two samples or so, however windows are heard.
@@ -119,13 +120,13 @@ def test_a_window_begins_at_the_first_score_at_the_earliest():
     lead, gap = np.arange(24.0), np.arange(24.0)
     lead[:4], gap[8] = np.nan, np.nan
     for z, first in ((lead, 9), (gap, 5)):
-        mean, _ = windows.statistics(np.clip(z, 0, 1), np.array([6]))
+        mean, _ = sliding.statistics(np.clip(z, 0, 1), np.array([6]))
         assert np.flatnonzero(~np.isnan(mean[0])).tolist() == list(range(first, 24))
 
 
 def test_a_level_in_sigmas_is_the_same_whether_its_odds_are_told_or_not():
     z = np.random.default_rng(0).normal(size=3000)
-    none = dict.fromkeys(("above", "below"), flagging.SideTails(None, None))
+    none = dict.fromkeys(("above", "below"), promises.SideTails(None, None))
     told, untold = (
         flagging.resolve_level("sigmas", 3.5, held(z), "both", Group(), own=own) for own in (None, none)
     )
@@ -136,13 +137,13 @@ def test_a_level_in_sigmas_is_the_same_whether_its_odds_are_told_or_not():
 
 def test_a_promise_at_the_level_in_force_is_the_levels_own():
     z = np.random.default_rng(1).normal(size=5_040)
-    own = flagging.tails_by_side(held(z), "both", Group())
+    own = promises.tails_by_side(held(z), "both", Group())
     level = flagging.resolve_level("sigmas", 4.0, held(z), "both", Group(), own=own)
-    samples, findings = flagging.promise(own, np.array([3.0, 4.0, 5.0]))
+    samples, findings = promises.promise(own, np.array([3.0, 4.0, 5.0]))
     assert samples[1] == pytest.approx(1 / level.odds) and findings[1] == pytest.approx(level.per_week)
     # The higher the level, the less is promised.
     assert (np.diff(samples) < 0).all() and (np.diff(findings) < 0).all()
-    assert flagging.promise(dict.fromkeys(own, flagging.SideTails(None, None)), np.array([4.0])) == (
+    assert promises.promise(dict.fromkeys(own, promises.SideTails(None, None)), np.array([4.0])) == (
         None,
         None,
     )

@@ -6,8 +6,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import incidents, keys
-from watchtide.core.incidents import LAG_NS, NEAR_NS, Piece, propose
+from watchtide.core.explain import incidents
+from watchtide.core.explain.incidents import LAG_NS, NEAR_NS, Piece, propose
+from watchtide.core.series import keys
 
 MINUTE = NEAR_NS // 60
 

@@ -5,8 +5,10 @@ import pytest
 from scipy import stats
 from scipy.signal import lfilter
 
-from watchtide.core import flagging, fleet, shifts, tails, windows
-from watchtide.core.grouping import Group, find_runs
+from watchtide.core import shifts
+from watchtide.core.expect import trouble
+from watchtide.core.judge import flagging, fleet, hearing, promises, tails, watches, windows
+from watchtide.core.judge.grouping import Group, find_runs
 
 HOUR = 3_600 * 10**9
 N = 24 * 7 * 12
@@ -34,11 +36,11 @@ NOISE = [gaussian, heavy, wandering, heavy_wandering]
 
 
 def held(z):
-    return flagging.Held(windows.alone(z), np.ones(len(z), bool), TIMES[: len(z)], HOUR)
+    return promises.Held(watches.alone(z), np.ones(len(z), bool), TIMES[: len(z)], HOUR)
 
 
 def count_findings(z, level):
-    evidence = windows.alone(z)
+    evidence = watches.alone(z)
     flags = flagging.flag(evidence, level.above, level.below, level.odd)
     return len(find_runs(flags, evidence.score, TIMES[: len(z)], Group(merge_ns=2 * HOUR)).first), np.sum(
         flags != 0
@@ -72,10 +74,10 @@ def test_odds_hold_for_samples_of_windows_too(noise, is_causal):
         past, future = past / scale, noise(rng, future_n) / scale
         clean = np.ones(past_n, bool)
         watch = windows.calibrate(past, clean, past, TIMES, HOUR, groups[:past_n], 1, is_causal=is_causal)
-        heard = windows.listen(watch, past, past, groups[:past_n], is_causal=is_causal)
-        own = flagging.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
+        heard = hearing.listen(watch, past, past, groups[:past_n], is_causal=is_causal)
+        own = promises.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
         level = flagging.resolve_level("odds", 500, own, "both", Group())
-        evidence = windows.listen(watch, future, future, groups, is_causal=is_causal)
+        evidence = hearing.listen(watch, future, future, groups, is_causal=is_causal)
         seen.append(np.mean(flagging.flag(evidence, level.above, level.below, level.odd) != 0) * 500)
     assert 0.4 < np.mean(seen) < 2.0, np.mean(seen)
 
@@ -127,12 +129,12 @@ def test_windows_hear_what_no_sample_tells():
     values = z.copy()
     values[2500:2512] = values[2500]
     watch = watch_of(past)
-    got = windows.listen(
+    got = hearing.listen(
         watch, np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z), values, groups, is_causal=False
     )
     assert got.score[1000:1048].mean() > 4.5 and np.median(got.side[1005:1040]) == 1 and got.window[1020] > 20
-    assert got.score[2000:2036].mean() > 4 and (got.side[2005:2030] == windows.ODD).mean() > 0.8
-    assert got.score[2506] > 4 and got.side[2506] == windows.ODD
+    assert got.score[2000:2036].mean() > 4 and (got.side[2005:2030] == watches.ODD).mean() > 0.8
+    assert got.score[2506] > 4 and got.side[2506] == watches.ODD
     assert np.mean(got.score[:900] > 4.5) < 0.002
 
 
@@ -141,9 +143,9 @@ def test_a_window_that_ends_at_a_sample_never_hears_a_later_one():
     past, z = rng.normal(size=2000), rng.normal(size=2000)
     z[1500:1600] += 1
     watch = watch_of(past, is_causal=True)
-    whole = windows.listen(watch, z, z, np.zeros(2000, np.int64), is_causal=True)
+    whole = hearing.listen(watch, z, z, np.zeros(2000, np.int64), is_causal=True)
     for cut in (1530, 1555, 1599):
-        part = windows.listen(watch, z[:cut], z[:cut], np.zeros(cut, np.int64), is_causal=True)
+        part = hearing.listen(watch, z[:cut], z[:cut], np.zeros(cut, np.int64), is_causal=True)
         assert np.array_equal(part.score, whole.score[:cut]) and np.array_equal(part.first, whole.first[:cut])
     assert np.all(whole.first <= np.arange(2000))
 
@@ -154,9 +156,9 @@ def test_trouble_is_told_from_noise_and_lone_samples():
     z[100] = 40
     z[1000:1030] += 3
     z[2000:2040] *= 5
-    got = windows.trouble(z, HOUR)
+    got = trouble.trouble(z, HOUR)
     assert got[1003:1027].all() and got[2010:2030].mean() > 0.5 and not got[90:120].any()
-    assert got.sum() < 110 and not windows.trouble(rng.standard_t(4, 4000), HOUR).sum() > 40
+    assert got.sum() < 110 and not trouble.trouble(rng.standard_t(4, 4000), HOUR).sum() > 40
 
 
 def test_steps_up_to_rejection_equal_the_papers_worked_example():

@@ -5,8 +5,8 @@ import pytest
 from scipy import stats
 from scipy.signal import lfilter
 
-from watchtide.core import flagging, innovations, tails, windows
-from watchtide.core.grouping import Group
+from watchtide.core.judge import flagging, hearing, innovations, promises, tails, watches, windows
+from watchtide.core.judge.grouping import Group
 from watchtide.engine import stages
 from watchtide.plan.text import from_data
 
@@ -85,9 +85,9 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
         past, z = wandering(seed), wandering(100 + seed)
         z[1_000] = z[999] + 2.5 if z[999] > 0 else z[999] - 2.5
         watch = watch_of(past, is_causal)
-        heard = windows.listen(watch, past, past, groups, is_causal=is_causal)
+        heard = hearing.listen(watch, past, past, groups, is_causal=is_causal)
         n = len(past)
-        held = flagging.Held(
+        held = promises.Held(
             heard,
             np.ones(n, bool),
             np.arange(n, dtype=np.int64) * HOUR,
@@ -95,7 +95,7 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
             added=watch.added(is_causal=is_causal),
         )
         level = flagging.resolve_level("per-week", 0.1, held, "both", Group())
-        got = windows.listen(watch, z, z, groups, is_causal=is_causal)
+        got = hearing.listen(watch, z, z, groups, is_causal=is_causal)
         found += flagging.flag(got, level.above, level.below, level.odd)[1_000] == np.sign(z[1_000])
         assert got.window[1_000] == 2
     assert found >= 4
@@ -103,11 +103,11 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
 
 def test_a_watch_with_leaps_comes_back_from_its_data():
     watch = watch_of(wandering(4), True)
-    again = windows.Watch.from_data(watch.as_data())
+    again = watches.Watch.from_data(watch.as_data())
     assert again.follower == watch.follower is not None
     old = watch.as_data()
     del old["follower"]
-    assert windows.Watch.from_data(old).follower is None
+    assert watches.Watch.from_data(old).follower is None
 
 
 def test_a_new_fit_is_no_leap_and_hides_none():
@@ -178,7 +178,7 @@ class TestOneSideThatCannotBeLow:
         rng = np.random.default_rng(8)
         z = np.where(rng.random(6_720) < 0.8, -0.3, rng.gamma(2.0, 1.0, 6_720))
         times = np.arange(6_720, dtype=np.int64) * 900 * 10**9
-        return flagging.Held(windows.alone(z), np.ones(6_720, bool), times, 900 * 10**9)
+        return promises.Held(watches.alone(z), np.ones(6_720, bool), times, 900 * 10**9)
 
     @pytest.mark.parametrize(("kind", "amount"), [("per-week", 0.5), ("odds", 1_000.0)])
     def test_no_level_lies_in_the_bulk_and_the_other_side_takes_what_is_left(self, kind, amount):

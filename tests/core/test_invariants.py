@@ -7,8 +7,10 @@ from hypothesis import strategies as st
 from scipy import ndimage
 
 from tests import world
-from watchtide.core import expectation, flagging, grouping, regimes, robust, seasons, series, shifts, windows
-from watchtide.core.frame import frame_of
+from watchtide.core import robust, series, shifts
+from watchtide.core.expect import expectation, records, regimes, seasons
+from watchtide.core.expect.frame import frame_of
+from watchtide.core.judge import flagging, grouping, promises, watches
 from watchtide.core.scoring import intervals
 from watchtide.core.series import SECOND_NS, Series, regrid
 
@@ -203,9 +205,9 @@ def test_percentile_intervals_drop_and_count_empty_draws():
 
 def test_levels_of_a_side_that_is_not_watched_flag_nothing():
     z = np.array([9.0, -9.0])
-    assert flagging.flag(windows.alone(z), 4, np.inf, 4).tolist() == [1, 0]
+    assert flagging.flag(watches.alone(z), 4, np.inf, 4).tolist() == [1, 0]
     with pytest.raises(ValueError, match="side must be one of"):
-        held = flagging.Held(windows.alone(z), np.ones(2, bool), np.arange(2), HOUR)
+        held = promises.Held(watches.alone(z), np.ones(2, bool), np.arange(2), HOUR)
         flagging.resolve_level("sigmas", 4, held, "left", grouping.Group())
 
 
@@ -215,7 +217,7 @@ def test_a_short_history_is_judged_without_a_season_it_cannot_show(days):
     found = seasons.detect(y, HOUR)
     assert found == []
     series = Series(np.arange(len(y), dtype=np.int64) * HOUR, y, HOUR, np.zeros(len(y), np.int64))
-    got = expectation.expect(frame_of(series), expectation.Choice("harmonic"))
+    got = expectation.expect(frame_of(series), records.Choice("harmonic"))
     z = (y - got.expected) / got.spread
     assert np.isfinite(z).all() and np.mean(np.abs(z) > 4) < 0.05
 

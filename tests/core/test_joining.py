@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from watchtide.core import joining, live
+from watchtide.core.series import joining, live
 
 SECOND = 10**9
 

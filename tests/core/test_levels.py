@@ -4,8 +4,10 @@ import numpy as np
 import pytest
 from scipy.signal import lfilter
 
-from watchtide.core import flagging, regimes, shifts, tails, windows
-from watchtide.core.grouping import Group
+from watchtide.core import shifts
+from watchtide.core.expect import regimes, runs
+from watchtide.core.judge import flagging, hearing, promises, tails, watches, windows
+from watchtide.core.judge.grouping import Group
 from watchtide.core.scoring import intervals
 
 HOUR = 3_600 * 10**9
@@ -13,7 +15,7 @@ HOUR = 3_600 * 10**9
 
 def held(z):
     n = len(z)
-    return flagging.Held(windows.alone(z), np.ones(n, bool), np.arange(n, dtype=np.int64) * HOUR, HOUR)
+    return promises.Held(watches.alone(z), np.ones(n, bool), np.arange(n, dtype=np.int64) * HOUR, HOUR)
 
 
 def level(z, kind="per-week", amount=0.1, side="both"):
@@ -57,8 +59,8 @@ class TestDirtyHistory:
         z = lfilter([1.0], [1.0, -0.97], rng.normal(size=1_008 * 10)) * 0.25
         ten = 600 * 10**9
         n = len(z)
-        evidence = flagging.Held(
-            windows.alone(z), np.ones(n, bool), np.arange(n, dtype=np.int64) * ten, ten, added=5.0
+        evidence = promises.Held(
+            watches.alone(z), np.ones(n, bool), np.arange(n, dtype=np.int64) * ten, ten, added=5.0
         )
         got = flagging.resolve_level("per-week", 0.1, evidence, "both", Group())
         assert got.odds > 29 * 10
@@ -124,7 +126,7 @@ class TestOnlineShifts:
 class TestWindows:
     def test_a_stuck_run_goes_on_through_what_is_missing_and_through_rounding(self):
         values = np.array([1.0, 0.3, 0.1 + 0.2, np.nan, 0.3, 0.30000000000000004, 0.7])
-        run, first = windows.surprises(values, np.full(7, 0.1))
+        run, first = runs.surprises(values, np.full(7, 0.1))
         assert run[5] == pytest.approx(-3 * np.log(0.1)) and first[5] == 1
         assert run[6] == 0 and first[6] == 6 and run[3] == run[2]
 
@@ -140,7 +142,7 @@ class TestWindows:
         watch = windows.calibrate(
             past, np.ones(n, bool), season + past, np.arange(n) * HOUR, HOUR, groups, 24, is_causal=is_causal
         )
-        got = windows.listen(watch, (values - season), values, groups, is_causal=is_causal)
+        got = hearing.listen(watch, (values - season), values, groups, is_causal=is_causal)
         assert np.all(got.side[806:860] == -1) and np.all(got.score[806:860] > 10)
 
 

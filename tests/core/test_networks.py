@@ -5,11 +5,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from watchtide.core import baselines, choosing
-from watchtide.core.baselines import networks
-from watchtide.core.baselines.networks import Bounds, Examples, Schedule
-from watchtide.core.expectation import Choice
-from watchtide.core.frame import DAY_NS, Frame, Period, frame_of
+from watchtide.core.expect import baselines, choosing
+from watchtide.core.expect.baselines import networks
+from watchtide.core.expect.baselines.networks import Bounds, Examples, Schedule
+from watchtide.core.expect.frame import DAY_NS, Frame, Period, frame_of
+from watchtide.core.expect.records import Choice
 from watchtide.core.series import Series
 
 HOUR = 3_600 * 10**9

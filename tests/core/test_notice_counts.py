@@ -2,8 +2,8 @@
 
 import pytest
 
-from watchtide.core import incidents
-from watchtide.core.incidents import LAG_NS, NEAR_NS, Piece
+from watchtide.core.explain import incidents
+from watchtide.core.explain.incidents import LAG_NS, NEAR_NS, Piece
 from watchtide.core.scoring import notices
 from watchtide.core.scoring.rows import Finding, Label
 

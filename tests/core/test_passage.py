@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.stats import norm
 
-from watchtide.core.passage import first_passage
+from watchtide.core.expect.passage import first_passage
 
 FLAT = np.zeros(40)
 ONE = np.ones(40)

@@ -6,8 +6,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from watchtide.core import quantile, spread
-from watchtide.core.quantile import Counted
+from watchtide.core.expect import quantile, spread
+from watchtide.core.expect.quantile import Counted
 from watchtide.engine import preparing, stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data

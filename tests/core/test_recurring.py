@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from watchtide.core import recurring
-from watchtide.core.coarser import coarser
-from watchtide.core.frame import DAY_NS
+from watchtide.core.expect.frame import DAY_NS
+from watchtide.core.explain import recurring
 from watchtide.core.series import Series
+from watchtide.core.series.coarser import coarser
 
 
 def usual(values, share=None, numbers=None, **more):

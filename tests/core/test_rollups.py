@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from watchtide.core import rollups
+from watchtide.core.series import rollups
 
 ROWS = st.lists(
     st.tuples(st.integers(0, 2), st.integers(0, 3), st.floats(-1e6, 1e6)), min_size=1, max_size=80

@@ -6,12 +6,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests import world
-from watchtide.core import grouping, keys
+from watchtide.core.judge import grouping
 from watchtide.core.scoring import events, intervals
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.curve import LEVELS, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, Points
+from watchtide.core.series import keys
 
 H = 3_600 * 10**9
 

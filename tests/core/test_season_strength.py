@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.signal import lfilter
 
-from watchtide.core import seasons
+from watchtide.core.expect import seasons
 from watchtide.core.series import SECOND_NS
 
 QUARTER = 900 * SECOND_NS

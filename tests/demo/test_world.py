@@ -6,10 +6,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from watchtide.core import keys
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Points
+from watchtide.core.series import keys
 from watchtide.demo import world
 from watchtide.engine import stages
 from watchtide.plan.text import from_data

@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from watchtide.core import diagnostics
-from watchtide.core.frame import DAY_NS
+from watchtide.core.expect.frame import DAY_NS
+from watchtide.core.explain import diagnostics
 from watchtide.engine import ahead, examine, preparing, saved, stages
 from watchtide.engine.preparing import Beside, Input
 from watchtide.plan import Plan

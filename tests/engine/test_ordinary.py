@@ -5,9 +5,10 @@ import datetime as dt
 import numpy as np
 import pytest
 
-from watchtide.core.baselines import KINDS
-from watchtide.core.cadence import DAY_NS, YEAR_NS, month_start
+from watchtide.core.expect.baselines import KINDS
 from watchtide.core.series import SECOND_NS
+from watchtide.core.series.calendar import month_start
+from watchtide.core.series.steps import DAY_NS, YEAR_NS
 from watchtide.engine import ahead, cache, outcome, saved, stages
 from watchtide.engine.stages import Input
 from watchtide.plan import durations, text

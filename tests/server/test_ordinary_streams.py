@@ -5,7 +5,7 @@ import io
 import numpy as np
 
 from tests.server.conftest import run_jobs
-from watchtide.core.cadence import month_start
+from watchtide.core.series.calendar import month_start
 from watchtide.server.streams import catalogue, folding, store
 from watchtide.server.streams.models import Batch, Stream
 

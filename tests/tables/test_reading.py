@@ -9,8 +9,7 @@ import pyarrow as pa
 import pyarrow.parquet as papq
 import pytest
 
-from watchtide.core import live
-from watchtide.core.series import SECOND_NS, SeriesError
+from watchtide.core.series import SECOND_NS, SeriesError, live
 from watchtide.tables import (
     calendars,
     chunks,

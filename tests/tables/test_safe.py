@@ -4,8 +4,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from watchtide.core import keys
 from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.series import keys
 from watchtide.tables import labels, results
 from watchtide.tables.safe import as_written, key_as_written, safe_key, spreadsheet_safe
 

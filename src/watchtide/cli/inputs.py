@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from watchtide.cli.exits import fail
-from watchtide.core import keys
+from watchtide.core.series import keys
 from watchtide.engine import preparing
 from watchtide.engine.preparing import Beside, Input, KnownDay
 from watchtide.plan import Plan

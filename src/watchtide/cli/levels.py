@@ -12,12 +12,12 @@ import typer
 from watchtide.cli import scanning
 from watchtide.cli.exits import fail
 from watchtide.core import units
-from watchtide.core.cadence import step_of
 from watchtide.core.scoring import choice, sampling
 from watchtide.core.scoring import compare as comparing
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.series.cadence import step_of
 from watchtide.engine import training
 from watchtide.engine.together import family_of
 from watchtide.plan import durations

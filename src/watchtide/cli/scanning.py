@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from watchtide.cli import inputs, taking, waves
 from watchtide.cli.exits import fail
-from watchtide.core import seasons as core_seasons
+from watchtide.core.expect import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
 from watchtide.engine import outcome, run, saved, stages, together

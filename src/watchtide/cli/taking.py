@@ -10,9 +10,8 @@ import numpy as np
 import pyarrow as pa
 
 from watchtide.cli.exits import fail
-from watchtide.core import keys
-from watchtide.core.cadence import step_of
-from watchtide.core.series import COMBINES, SeriesError
+from watchtide.core.series import COMBINES, SeriesError, keys
+from watchtide.core.series.cadence import step_of
 from watchtide.plan import durations
 from watchtide.tables import (
     calendars,

@@ -12,8 +12,8 @@ import pyarrow as pa
 from watchtide.cli import taking
 from watchtide.cli.exits import fail
 from watchtide.core import units
-from watchtide.core.baselines import networks
-from watchtide.core.baselines.networks import Progress
+from watchtide.core.expect.baselines import networks
+from watchtide.core.expect.baselines.networks import Progress
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Strings
 from watchtide.engine import by_unit, saved_units

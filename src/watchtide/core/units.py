@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core.baselines import isolation, networks
-from watchtide.core.baselines.networks import Network
+from watchtide.core.expect.baselines import isolation, networks
+from watchtide.core.expect.baselines.networks import Network
 from watchtide.core.scoring import choice, samples
 from watchtide.core.scoring.choice import Constraint
 from watchtide.core.series import Bools, Floats, Strings

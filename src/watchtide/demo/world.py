@@ -14,7 +14,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from numpy.typing import NDArray
 
-from watchtide.core import keys
+from watchtide.core.series import keys
 
 Floats = NDArray[np.float64]
 

@@ -10,14 +10,14 @@ from typing import NamedTuple
 
 import numpy as np
 
-from watchtide.core import replay
-from watchtide.core.baselines import LEARNED
-from watchtide.core.cadence import KNOWN_STAMPS
-from watchtide.core.choosing import WITH_LEARNED
-from watchtide.core.frame import DAY_NS
+from watchtide.core.expect.baselines import LEARNED
+from watchtide.core.expect.choosing import WITH_LEARNED
+from watchtide.core.expect.frame import DAY_NS
+from watchtide.core.expect.seasons import LEAST_CYCLES
+from watchtide.core.judge import standing
 from watchtide.core.scoring.rows import Label
-from watchtide.core.seasons import LEAST_CYCLES
 from watchtide.core.series import Ints
+from watchtide.core.series.cadence import KNOWN_STAMPS
 from watchtide.engine import following, preparing, replaying
 from watchtide.engine.based import Baselined
 from watchtide.engine.glancing import Glance
@@ -49,7 +49,7 @@ class Standing:
 
     age: int
     before: Baselined | None
-    kept: replay.Kept
+    kept: standing.Kept
 
     @property
     def until_ns(self) -> int:
@@ -100,11 +100,11 @@ def is_begin_stated(plan: Plan) -> bool:
     return plan.replay.window != "auto" or plan.baseline.train != "all"
 
 
-def _start(stamps: Ints, step: int, first: int, refit: int, own: replay.Cadence) -> Start:
+def _start(stamps: Ints, step: int, first: int, refit: int, own: standing.Cadence) -> Start:
     """How an age begins after so many bins; its cadence is read from no stamp that came after it."""
     known = int(np.searchsorted(stamps, int(stamps[0]) + first * step))
     reread = max(DAY_NS // (refit * step), 1)
-    rhythm = replay.Cadence(first, refit, own.window, int(reread))
+    rhythm = standing.Cadence(first, refit, own.window, int(reread))
     return Start(rhythm, min(max(known, 2), KNOWN_STAMPS))
 
 

@@ -6,10 +6,11 @@ from typing import Any
 import numpy as np
 from scipy.special import ndtri
 
-from watchtide.core import carrying, expectation, flagging, gridding, onward, passage, quantile, transforms
-from watchtide.core.cadence import Cadence
-from watchtide.core.frame import DAY_NS
-from watchtide.core.series import Floats, Ints, Series
+from watchtide.core.expect import carrying, expectation, onward, passage, quantile
+from watchtide.core.expect.frame import DAY_NS
+from watchtide.core.judge import promises, watches
+from watchtide.core.series import Floats, Ints, Series, gridding, transforms
+from watchtide.core.series.steps import Cadence
 from watchtide.engine import by_unit, choices, preparing, training
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan
@@ -97,12 +98,12 @@ def forecast(
         notes = [*notes, f"beyond the end {chosen.note}"]
     growth = carry.growth_at(np.arange(1, steps + 1))
     ahead = np.r_[got.expected[:n], beyond]
-    held = flagging.Held(_alone(got.held), got.clean, frame.times, step, got.model.grain)
+    held = promises.Held(_alone(got.held), got.clean, frame.times, step, got.model.grain)
     reach = []
     for side in ("above", "below"):
         tail = (
-            flagging.tail_of(flagging.side_scores(held, side, 2))
-            if held.count >= flagging.LEAST_SCORES
+            promises.tail_of(promises.side_scores(held, side, 2))
+            if held.count >= promises.LEAST_SCORES
             else None
         )
         reach.append(tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2)))
@@ -129,9 +130,8 @@ def forecast(
 
 
 def _alone(held: Floats) -> Any:
-    from watchtide.core import windows
 
-    return windows.alone(held)
+    return watches.alone(held)
 
 
 def _continued(series: Series, way: Cadence, steps: int, zone: str) -> Series:
@@ -172,7 +172,7 @@ def limit_reached(
 
     is_above : which side is past the limit; not stated, the one that the forecast does not begin on. drawn : of `reaching`, where it
     is there already. expected_at : by the expectation itself; earliest_at : by the edge of the
-    interval; reached_with : when it has been reached in a tenth, half and nine tenths of drawn futures (`core.passage`), None where they
+    interval; reached_with : when it has been reached in a tenth, half and nine tenths of drawn futures (`core.expect.passage`), None where they
     are never so many; chance_by_end : share of futures that reach it within the horizon.
     """
     if is_above is None:

@@ -5,13 +5,14 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import flagging, quantile, windows
-from watchtide.core.carrying import Carry
-from watchtide.core.expectation import Model
-from watchtide.core.quantile import Counted
+from watchtide.core.expect import quantile
+from watchtide.core.expect.carrying import Carry
+from watchtide.core.expect.quantile import Counted
+from watchtide.core.expect.records import Model
+from watchtide.core.judge import flagging, promises, watches
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints, Series, Strings
-from watchtide.core.transforms import Transform
+from watchtide.core.series.transforms import Transform
 
 
 @dataclass(frozen=True)
@@ -80,14 +81,14 @@ class Baselined:
     found_seasons: tuple[tuple[float, float], ...]
     resolved: dict[str, Any]
     notes: tuple[str, ...]
-    evidence: windows.Evidence
-    held_out: windows.Evidence
+    evidence: watches.Evidence
+    held_out: watches.Evidence
     in_force: InForce = field(default_factory=InForce.none)
     units: Units = field(default_factory=Units.none)
     mode: str = "fit"
     model: Model | None = field(default=None, compare=False)
     transform: Transform | None = field(default=None, compare=False)
-    watch: windows.Watch | None = field(default=None, compare=False)
+    watch: watches.Watch | None = field(default=None, compare=False)
     carry: Carry | None = field(default=None, compare=False)
 
     @property
@@ -96,8 +97,8 @@ class Baselined:
         return self.evidence.score
 
     @property
-    def held(self) -> flagging.Held:
-        return flagging.Held(
+    def held(self) -> promises.Held:
+        return promises.Held(
             self.held_out,
             self.clean,
             self.series.axis,
@@ -126,7 +127,7 @@ class Baselined:
 class Scanned:
     """One stream scanned: the baseline stage, its level, and its findings.
 
-    promised : flagging.promise at the 201 levels, where the tails were read for this."""
+    promised : promises.promise at the 201 levels, where the tails were read for this."""
 
     base: Baselined
     z: Floats

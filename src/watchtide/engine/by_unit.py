@@ -5,11 +5,12 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import bursts, flagging, units, windows
-from watchtide.core.bursts import Laid
-from watchtide.core.quantile import Counted
+from watchtide.core import units
+from watchtide.core.expect.quantile import Counted
+from watchtide.core.judge import flagging, watches
 from watchtide.core.scoring.rows import Label
-from watchtide.core.series import Floats, Series, Strings
+from watchtide.core.series import Floats, Series, Strings, bursts
+from watchtide.core.series.bursts import Laid
 from watchtide.engine import preparing, training
 from watchtide.engine.based import Baselined, Units
 from watchtide.engine.preparing import Input
@@ -80,9 +81,9 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
     n = len(series)
     nothing = np.full(n, np.nan)
     own = laid.spread_out(scores)
-    side = np.where(np.isnan(own), 0, windows.ODD).astype(np.int8)
+    side = np.where(np.isnan(own), 0, watches.ODD).astype(np.int8)
     begin = np.where(laid.place >= 0, first[laid.number], np.arange(n))
-    heard = windows.Evidence(own, side, np.where(side, laid.length, 1), begin)
+    heard = watches.Evidence(own, side, np.where(side, laid.length, 1), begin)
     learned_from = np.isin(parts, (units.TRAINING, units.VALIDATION)).astype(np.float64)
     clean = laid.spread_out(learned_from, 0.0) > 0
     trained = np.flatnonzero(parts == units.TRAINING)
@@ -104,7 +105,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Baselined:
         resolved=_resolved(plan, kind, model, series, laid, parts),
         notes=_notes(laid, scores, parts),
         evidence=heard,
-        held_out=windows.alone(np.where(clean, own, np.nan)),
+        held_out=watches.alone(np.where(clean, own, np.nan)),
         units=Units(series.times[first], series.times[last], parts, scores),
     )
 

@@ -11,8 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import windows
-from watchtide.core.quantile import Counted
+from watchtide.core.expect.quantile import Counted
+from watchtide.core.judge import watches
 from watchtide.core.series import Series
 from watchtide.engine import arrays
 from watchtide.engine.based import Baselined, InForce, Units
@@ -21,8 +21,8 @@ _ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "s
 # Records of arrays, kept under the names of both.
 _RECORDS: dict[str, Any] = {
     "counted": Counted,
-    "evidence": windows.Evidence,
-    "held_out": windows.Evidence,
+    "evidence": watches.Evidence,
+    "held_out": watches.Evidence,
     "in_force": InForce,
     "units": Units,
 }

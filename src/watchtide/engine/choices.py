@@ -5,11 +5,11 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import choosing, expectation, seasons
-from watchtide.core.cadence import WEEK_NS
-from watchtide.core.expectation import Choice
-from watchtide.core.frame import DAY_NS, Frame, Period, period_of
+from watchtide.core.expect import choosing, fitting, rivals, seasons
+from watchtide.core.expect.frame import DAY_NS, Frame, Period, period_of
+from watchtide.core.expect.records import Choice
 from watchtide.core.series import Floats, Series, wall_clock
+from watchtide.core.series.steps import WEEK_NS
 from watchtide.engine.preparing import Prepared
 from watchtide.plan import Plan, durations
 
@@ -127,13 +127,13 @@ def _seasons(
     elif n and all(abs(s.samples - week) > 1 for s in found) and n * step < seasons.LEAST_CYCLES * WEEK_NS:
         days = (seasons.LEAST_CYCLES * WEEK_NS - n * step) / DAY_NS
         why.append(f"too little history to see a weekly season: {days:.1f} more days are needed")
-    periods = _by_clock(expectation.choose_periods([s.samples for s in found], step), plan)
+    periods = _by_clock(fitting.choose_periods([s.samples for s in found], step), plan)
     return periods, tuple((s.samples, s.strength) for s in found), why
 
 
 def stated_periods(plan: Plan, step_ns: int) -> tuple[Period, ...]:
     """The seasons that a plan states, on the clock it states."""
-    return _by_clock(expectation.choose_periods(_stated_lengths(plan, step_ns), step_ns), plan)
+    return _by_clock(fitting.choose_periods(_stated_lengths(plan, step_ns), step_ns), plan)
 
 
 def _stated_lengths(plan: Plan, step_ns: int) -> list[float]:
@@ -146,7 +146,7 @@ def _by_clock(periods: tuple[Period, ...], plan: Plan) -> tuple[Period, ...]:
     """Days by the clocks or by UTC, where the plan says which."""
     if plan.baseline.clock == "auto":
         return periods
-    return tuple(choosing.turned(p, plan.baseline.clock == "local") for p in periods)
+    return tuple(rivals.turned(p, plan.baseline.clock == "local") for p in periods)
 
 
 def _on_grid(part: Frame, *, is_local: bool) -> Floats:

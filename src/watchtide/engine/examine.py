@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import diagnostics
+from watchtide.core.explain import diagnostics
 from watchtide.core.series import Bools
 from watchtide.engine.outcome import points_of
 from watchtide.engine.stages import Scanned

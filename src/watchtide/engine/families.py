@@ -3,10 +3,10 @@
 from collections.abc import Sequence
 from dataclasses import fields, replace
 
-from watchtide.core import baselines
-from watchtide.core.baselines import LEARNED, learned
-from watchtide.core.baselines.learned import Shared
-from watchtide.core.baselines.networks import Schedule
+from watchtide.core.expect import baselines
+from watchtide.core.expect.baselines import LEARNED, learned
+from watchtide.core.expect.baselines.learned import Shared
+from watchtide.core.expect.baselines.networks import Schedule
 from watchtide.core.scoring.rows import Label
 from watchtide.engine import choices, stages, together
 from watchtide.engine.preparing import Input

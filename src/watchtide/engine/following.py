@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import cadence
-from watchtide.core.cadence import KNOWN_STAMPS, Change
-from watchtide.core.series import Series, distinct
+from watchtide.core.series import Series, cadence, distinct
+from watchtide.core.series.cadence import KNOWN_STAMPS
+from watchtide.core.series.steps import Change
 from watchtide.engine.based import Baselined
 from watchtide.engine.preparing import Input
 from watchtide.plan import Plan, durations

@@ -5,7 +5,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import decompose, seasons
+from watchtide.core import decompose
+from watchtide.core.expect import seasons
 from watchtide.core.series import Floats, Series, wall_clock
 
 

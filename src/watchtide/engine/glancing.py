@@ -9,9 +9,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core import cadence, flagging, replay, series, shifts
-from watchtide.core.gridding import Track
-from watchtide.core.series import Floats, Ints
+from watchtide.core import series, shifts
+from watchtide.core.judge import flagging, standing
+from watchtide.core.series import Floats, Ints, cadence
+from watchtide.core.series.gridding import Track
 from watchtide.engine.preparing import Input, Prepared
 from watchtide.plan import Plan
 from watchtide.tables import clock
@@ -31,7 +32,7 @@ class Glance:
     stray about their round times; stamps : the newest ones; times, values : samples that came after the judged bins.
     """
 
-    tail: replay.Tail
+    tail: standing.Tail
     until_ns: int
     ready_ns: int | None
     combine: str
@@ -140,7 +141,7 @@ def begin(
     stream: Input,
     prepared: Prepared,
     plan: Plan,
-    tail: replay.Tail | None,
+    tail: standing.Tail | None,
     tests: Sequence[shifts.Running],
 ) -> Glance | None:
     """A glance from where a replay stands; None where one would not do."""

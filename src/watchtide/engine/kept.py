@@ -4,8 +4,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from watchtide.core import keys
 from watchtide.core.scoring.rows import Label
+from watchtide.core.series import keys
 from watchtide.engine import cache, stages
 from watchtide.plan import Plan
 

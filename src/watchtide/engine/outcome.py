@@ -4,8 +4,11 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import discords, grouping, quantile, regimes, seasons, shifts, windows
-from watchtide.core.frame import DAY_NS
+from watchtide.core import shifts
+from watchtide.core.expect import quantile, regimes, seasons
+from watchtide.core.expect.frame import DAY_NS
+from watchtide.core.explain import discords
+from watchtide.core.judge import grouping, watches
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Floats, Series, wall_clock
 from watchtide.engine.based import Baselined, Scanned
@@ -15,7 +18,7 @@ from watchtide.tables import clock
 # What a plan calls a shift, and the cost whose minimum it is.
 SHIFT_COSTS = {"step": "step", "spread": "step+spread", "slope": "slope"}
 DIRECTIONS = {1: "above", -1: "below"}
-FLAG_WORDS = {-1: "below", 0: "", 1: "above", windows.ODD: "odd"}
+FLAG_WORDS = {-1: "below", 0: "", 1: "above", watches.ODD: "odd"}
 
 
 def outliers_of(base: Baselined, runs: grouping.Runs) -> list[Finding]:

@@ -5,10 +5,10 @@ from functools import cached_property
 
 import numpy as np
 
-from watchtide.core import gridding
-from watchtide.core.cadence import DAY_NS, MONDAY_NS, Cadence, Found
-from watchtide.core.gridding import Grid
-from watchtide.core.series import Floats, Ints, Series, SeriesError, regrid
+from watchtide.core.series import Floats, Ints, Series, SeriesError, gridding, regrid
+from watchtide.core.series.calendar import MONDAY_NS
+from watchtide.core.series.gridding import Grid
+from watchtide.core.series.steps import DAY_NS, Cadence, Found
 from watchtide.plan import durations
 from watchtide.tables import clock
 

@@ -7,14 +7,14 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from watchtide.core import cadence, live, spread, transforms
-from watchtide.core.baselines.learned import Shared
-from watchtide.core.cadence import Cadence, Found
-from watchtide.core.frame import DAY_NS, Frame
-from watchtide.core.gridding import Track
-from watchtide.core.quantile import Counted
-from watchtide.core.series import Bools, Floats, Ints, Series
-from watchtide.core.transforms import Transform
+from watchtide.core.expect import spread
+from watchtide.core.expect.baselines.learned import Shared
+from watchtide.core.expect.frame import DAY_NS, Frame
+from watchtide.core.expect.quantile import Counted
+from watchtide.core.series import Bools, Floats, Ints, Series, cadence, live, transforms
+from watchtide.core.series.gridding import Track
+from watchtide.core.series.steps import Cadence, Found
+from watchtide.core.series.transforms import Transform
 from watchtide.engine.placing import Placing
 from watchtide.plan import Plan, durations
 from watchtide.tables import calendars, clock, expressions

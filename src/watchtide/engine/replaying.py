@@ -1,4 +1,4 @@
-"""A replay of one stream on one grid: see core.replay."""
+"""A replay of one stream on one grid: see core.judge.replay."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
@@ -6,14 +6,15 @@ from typing import NamedTuple
 
 import numpy as np
 
-from watchtide.core import replay, shifts, transforms
-from watchtide.core.baselines import LEARNED
-from watchtide.core.cadence import KNOWN_STAMPS
-from watchtide.core.choosing import WITH_LEARNED
-from watchtide.core.expectation import Choice
-from watchtide.core.frame import DAY_NS, Frame
+from watchtide.core import shifts
+from watchtide.core.expect.baselines import LEARNED
+from watchtide.core.expect.choosing import WITH_LEARNED
+from watchtide.core.expect.frame import DAY_NS, Frame
+from watchtide.core.expect.records import Choice
+from watchtide.core.judge import replay, standing
 from watchtide.core.scoring.rows import Label, inside_any
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints, transforms
+from watchtide.core.series.cadence import KNOWN_STAMPS
 from watchtide.engine import glancing, preparing
 from watchtide.engine.based import Baselined, InForce
 from watchtide.engine.choices import choice_of
@@ -51,7 +52,7 @@ ONLINE_RUN_DAYS = 60.0
 class Start:
     """How the replay of a young stream begins. rhythm : in samples; known : how many stamps its cadence is read from."""
 
-    rhythm: replay.Cadence
+    rhythm: standing.Cadence
     known: int
 
 
@@ -67,7 +68,7 @@ class Played(NamedTuple):
     None where only the whole can."""
 
     base: Baselined
-    kept: replay.Kept | None
+    kept: standing.Kept | None
     glance: Glance | None
 
 
@@ -87,7 +88,7 @@ def replayed(
     stream: Input,
     plan: Plan,
     labels: Sequence[Label],
-    kept: replay.Kept | None = None,
+    kept: standing.Kept | None = None,
     start: Start | None = None,
     memory: Memory | None = None,
 ) -> Played:
@@ -118,7 +119,7 @@ def replayed(
         return frame.usable & ~locked & ~inside_any(series.times, [s for s in spans if s[1] < now])
 
     ((kind, amount),) = level_of(plan).items()
-    rules = replay.Rules(
+    rules = standing.Rules(
         kind,
         amount,
         plan.flag.side,
@@ -174,14 +175,14 @@ def replayed(
     return Played(base, got.kept, glance)
 
 
-def in_durations(rhythm: replay.Cadence, step: int) -> dict[str, str]:
+def in_durations(rhythm: standing.Cadence, step: int) -> dict[str, str]:
     """A rhythm as the resolved plan has it."""
     return {name: durations.format_ns(getattr(rhythm, name) * step) for name in ("first", "refit", "window")}
 
 
 def replay_grid(
     stream: Input, plan: Plan, start: Start | None = None
-) -> tuple[preparing.Prepared, replay.Cadence]:
+) -> tuple[preparing.Prepared, standing.Cadence]:
     """A stream on the grid that a replay judges it on, resolved from its first window alone; and the replay's rhythm."""
     sorted_times = np.sort(stream.times)
     known = KNOWN_STAMPS if start is None else start.known
@@ -202,7 +203,7 @@ def replay_grid(
     return prepared, rhythm
 
 
-def rhythm_of(plan: Plan, step: int) -> replay.Cadence:
+def rhythm_of(plan: Plan, step: int) -> standing.Cadence:
     """First window, refit and window of a replay, in samples; nothing of it depends on how long the data are."""
     stated = plan.baseline.seasons
     longest = (
@@ -227,7 +228,7 @@ def rhythm_of(plan: Plan, step: int) -> replay.Cadence:
         raise ValueError(
             "replay.refit and replay.window must hold at least one and two samples; take longer ones"
         )
-    return replay.Cadence(int(first), int(refit), int(window))
+    return standing.Cadence(int(first), int(refit), int(window))
 
 
 def _cycles_first(season_ns: int) -> int:

@@ -14,7 +14,7 @@ import numba
 import numpy as np
 
 from watchtide import __version__, kernels
-from watchtide.core.frame import DAY_NS
+from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import families, outcome, stages

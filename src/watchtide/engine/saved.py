@@ -14,14 +14,15 @@ from typing import Any
 import numpy as np
 
 from watchtide import __version__
-from watchtide.core import baselines, expectation, flagging, quantile, transforms, windows
-from watchtide.core.baselines import Fitted
-from watchtide.core.carrying import Carry
-from watchtide.core.expectation import Choice, Model
-from watchtide.core.frame import Period
-from watchtide.core.series import Floats, Series
-from watchtide.core.spread import LAWS, SpreadModel
-from watchtide.core.transforms import Transform
+from watchtide.core.expect import applying, baselines, expectation, quantile
+from watchtide.core.expect.baselines import Fitted
+from watchtide.core.expect.carrying import Carry
+from watchtide.core.expect.frame import Period
+from watchtide.core.expect.records import Choice, Model
+from watchtide.core.expect.spread import LAWS, SpreadModel
+from watchtide.core.judge import flagging, hearing, watches
+from watchtide.core.series import Floats, Series, transforms
+from watchtide.core.series.transforms import Transform
 from watchtide.engine import preparing, stages, training
 from watchtide.engine.arrays import read_array, zipped
 from watchtide.engine.preparing import Input
@@ -45,7 +46,7 @@ class Saved:
     plan: Plan
     model: Model
     transform: Transform
-    watch: windows.Watch | None
+    watch: watches.Watch | None
     carry: Carry | None
     level: flagging.Level
     resolved: dict[str, Any]
@@ -216,7 +217,7 @@ def _saved(stated: dict[str, Any], i: int, arrays: dict[str, Floats]) -> Saved:
         plan=from_data(stated["plan"]),
         model=judged,
         transform=Transform(change["name"], int(change["lag"]), facts, bool(change.get("by_row", False))),
-        watch=windows.Watch.from_data(stated["watch"]) if stated["watch"] else None,
+        watch=watches.Watch.from_data(stated["watch"]) if stated["watch"] else None,
         # Files of the first builds have none.
         carry=Carry.from_data(stated["carry"]) if stated.get("carry") else None,
         level=flagging.Level(above, below, odd, str(level["note"])),
@@ -262,9 +263,9 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     scales = {k: (float(c), float(s)) for k, (c, s) in saved.resolved["facts"].get("covariates", {}).items()}
     # Models of older versions have none: the batch's own serve, as they did.
     frame = preparing.frame_of(prepared, saved.transform, usable, usable, scales or None)
-    parts, expected = expectation.judge(model, frame)
-    groups = expectation.spread_groups(frame, model)
-    spread = expectation.spread_at(model, parts, expected, groups, prepared.denominator, frame)
+    parts, expected = applying.judge(model, frame)
+    groups = applying.spread_groups(frame, model)
+    spread = applying.spread_at(model, parts, expected, groups, prepared.denominator, frame)
     past_end = (frame.times - model.end_ns) // series.step_ns
     if saved.carry is not None:
         spread = spread * saved.carry.growth_at(past_end)
@@ -274,7 +275,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     trees = expectation.isolated_of(model, frame)
     lags = model.fitted.facts.get("lags", 1)
     heard = (
-        windows.listen(
+        hearing.listen(
             saved.watch,
             z,
             frame.values,
@@ -288,7 +289,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             past_end=past_end > 0,
         )
         if saved.watch is not None
-        else windows.alone(z)
+        else watches.alone(z)
     )
     none = np.zeros(n, np.bool_)
     base = Baselined(
@@ -313,7 +314,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             f"judged by a model trained on {saved.trained['from']} to {saved.trained['to']}",
         ),
         evidence=heard,
-        held_out=windows.alone(np.full(n, np.nan)),
+        held_out=watches.alone(np.full(n, np.nan)),
         mode="apply",
     )
     fixed_level = plan.model_copy(update={"shifts": plan.shifts.model_copy(update={"of": "none"})})

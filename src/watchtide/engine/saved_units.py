@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from watchtide import __version__
-from watchtide.core.baselines.networks import Network
+from watchtide.core.expect.baselines.networks import Network
 from watchtide.core.units import KINDS, UnitModel
 from watchtide.engine import saved
 from watchtide.engine.arrays import read_array, zipped

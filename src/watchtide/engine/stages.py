@@ -8,13 +8,14 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from watchtide.core import carrying, expectation, flagging, grouping, quantile, regimes, transforms, windows
-from watchtide.core.baselines import SEASONLESS
-from watchtide.core.frame import Frame
+from watchtide.core.expect import carrying, expectation, quantile, regimes
+from watchtide.core.expect.baselines import SEASONLESS
+from watchtide.core.expect.frame import Frame
+from watchtide.core.expect.seasons import LEAST_YEAR_STEP_NS
+from watchtide.core.judge import flagging, grouping, hearing, promises, watches, windows
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
-from watchtide.core.seasons import LEAST_YEAR_STEP_NS
-from watchtide.core.series import Floats
+from watchtide.core.series import Floats, transforms
 from watchtide.engine import ages, by_unit, outcome, preparing
 from watchtide.engine.based import Baselined, Scanned
 from watchtide.engine.choices import choice_of
@@ -124,7 +125,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
     if watch is not None:
         heard, held = (
-            windows.listen(
+            hearing.listen(
                 watch,
                 scores,
                 values,
@@ -140,7 +141,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
             for scores in (z, np.where(got.clean, got.held, np.nan))
         )
     else:
-        heard, held = windows.alone(z), windows.alone(np.where(got.clean, got.held, np.nan))
+        heard, held = watches.alone(z), watches.alone(np.where(got.clean, got.held, np.nan))
     candidates = got.shift_candidates
     if stop < len(series) and not np.isnan(got.level_series).all():
         longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)
@@ -190,7 +191,7 @@ def _with_scales(resolved: dict[str, Any], scales: preparing.Scales) -> dict[str
     return {**resolved, "facts": {**resolved["facts"], "covariates": {k: list(v) for k, v in scales.items()}}}
 
 
-Family = Callable[[str], flagging.SideTails]
+Family = Callable[[str], promises.SideTails]
 
 
 def flag(
@@ -209,7 +210,7 @@ def flag(
         limits = base.resolved["facts"]
         one_sided = {(True, False): "below", (False, True): "above"}
         side = one_sided.get((limits.get("lower") is not None, limits.get("upper") is not None), side)
-    own: dict[str, flagging.SideTails] = {}
+    own: dict[str, promises.SideTails] = {}
     is_settled = level is not None
     is_replay = base.mode == "replay" and len(base.in_force) == len(base.series) and level_kind != "sigmas"
     if level is None and len(base.units):
@@ -219,9 +220,9 @@ def flag(
         level, is_settled = _last_level(base, flagging.Level(np.inf, np.inf, np.inf, "", None, None)), True
     if level is None:
         if is_told or flagging.needs_tails(level_kind):
-            own = flagging.tails_by_side(base.held, side, group)
-        none = flagging.SideTails(None, None)
-        read = own or dict.fromkeys(flagging.watched_sides(side), none)
+            own = promises.tails_by_side(base.held, side, group)
+        none = promises.SideTails(None, None)
+        read = own or dict.fromkeys(promises.watched_sides(side), none)
         level = flagging.resolve_level(level_kind, amount, base.held, side, group, family=family, own=read)
     evidence = base.evidence
     if is_replay:
@@ -254,7 +255,7 @@ def flag(
         "shifts": plan.shifts.model_dump(mode="json"),
     }
     in_finding = grouping.mark(runs, evidence.score)
-    promised = flagging.promise(own, LEVELS)
+    promised = promises.promise(own, LEVELS)
     return Scanned(base, evidence.signed, level, flags, in_finding, tuple(found), resolved, promised)
 
 

@@ -7,9 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import flagging, fleet, keys, windows
+from watchtide.core.judge import flagging, fleet, promises, watches
 from watchtide.core.scoring.rows import Finding
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints, keys
 from watchtide.engine import replaying, stages, training
 from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
@@ -81,7 +81,7 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     ((kind, amount),) = plan.flag.level.items()
     step, told = base.series.step_ns, base.resolved["replay"]
     first, refit = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit"))
-    every = refit * max(1, round(flagging.WEEK_NS / (refit * step)))
+    every = refit * max(1, round(promises.WEEK_NS / (refit * step)))
     group = training.group_of(plan, step)
     out: list[Lent] = []
     for at in range(first, len(base.series), every):
@@ -95,12 +95,12 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     return out
 
 
-def _until(held: flagging.Held, now: int) -> flagging.Held:
+def _until(held: promises.Held, now: int) -> promises.Held:
     """What was known of a stream at a moment: its bins that had ended."""
     stop = int(np.searchsorted(held.times, now - held.step_ns, side="right"))
     e = held.evidence
-    seen = windows.Evidence(e.score[:stop], e.side[:stop], e.window[:stop], e.first[:stop])
-    return flagging.Held(seen, held.clean[:stop], held.times[:stop], held.step_ns, held.grain, held.added)
+    seen = watches.Evidence(e.score[:stop], e.side[:stop], e.window[:stop], e.first[:stop])
+    return promises.Held(seen, held.clean[:stop], held.times[:stop], held.step_ns, held.grain, held.added)
 
 
 def with_lent(base: Baselined, levels: Sequence[Lent]) -> Baselined:
@@ -142,27 +142,27 @@ def helped(base: Baselined, lender: Lender, plan: Plan) -> Scanned:
     return stages.flag(base, plan, family=lender(None))
 
 
-def _pooled(held: Sequence[flagging.Held], side: str, plan: Plan, step_ns: int) -> flagging.SideTails:
+def _pooled(held: Sequence[promises.Held], side: str, plan: Plan, step_ns: int) -> promises.SideTails:
     """Tails of one side over all clean held-out scores of a family."""
-    watched = len(flagging.watched_sides(plan.flag.side))
+    watched = len(promises.watched_sides(plan.flag.side))
     group = training.group_of(plan, step_ns)
     some = [h for h in held if h.count]
-    samples = _joined([flagging.side_scores(flagging.alone(h), side, watched) for h in some])
-    peaks = [p for h in some if (p := flagging.side_findings(h, side, watched, group, least=1)) is not None]
+    samples = _joined([promises.side_scores(promises.alone(h), side, watched) for h in some])
+    peaks = [p for h in some if (p := promises.side_findings(h, side, watched, group, least=1)) is not None]
     findings = _joined(peaks)
-    return flagging.side_tails(
-        samples if samples and len(samples.values) >= flagging.LEAST_SCORES else None,
-        findings if findings and len(findings.values) >= flagging.LEAST_FINDINGS else None,
+    return promises.side_tails(
+        samples if samples and len(samples.values) >= promises.LEAST_SCORES else None,
+        findings if findings and len(findings.values) >= promises.LEAST_FINDINGS else None,
         float(np.mean([h.added for h in some])) if some else 0.0,
         step_ns,
     )
 
 
-def _joined(parts: Sequence[flagging.Scores]) -> flagging.Scores | None:
+def _joined(parts: Sequence[promises.Scores]) -> promises.Scores | None:
     if not parts:
         return None
     # The same day is one block for all of them: what strikes a family strikes it together.
-    return flagging.Scores(
+    return promises.Scores(
         np.concatenate([p.values for p in parts]),
         np.concatenate([p.blocks for p in parts]),
         sum(p.exposure for p in parts),

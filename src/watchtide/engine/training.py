@@ -6,14 +6,15 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import expectation, grouping, keys, transforms, windows
-from watchtide.core.baselines import fixed
-from watchtide.core.expectation import Choice, Model
-from watchtide.core.frame import Frame
-from watchtide.core.quantile import Counted
+from watchtide.core.expect import applying
+from watchtide.core.expect.baselines import fixed
+from watchtide.core.expect.frame import Frame
+from watchtide.core.expect.quantile import Counted
+from watchtide.core.expect.records import Choice, Model
+from watchtide.core.judge import grouping, watches
 from watchtide.core.scoring.rows import Label, inside_any
-from watchtide.core.series import Bools, Series
-from watchtide.core.transforms import Transform
+from watchtide.core.series import Bools, Series, keys, transforms
+from watchtide.core.series.transforms import Transform
 from watchtide.engine import preparing
 from watchtide.engine.preparing import Prepared
 from watchtide.plan import Plan, durations
@@ -106,12 +107,12 @@ def ignored_columns(choice: Choice, prepared: Prepared) -> tuple[str, ...]:
 
 def counted_in(frame: Frame, model: Model | None) -> Counted:
     """What makes the values of a frame counts for a model, NaN where its law is a symmetrical one."""
-    counted = None if model is None else expectation.counted_of(model, frame)
+    counted = None if model is None else applying.counted_of(model, frame)
     return Counted.none(len(frame)) if counted is None else counted
 
 
 def resolved_of(
-    prepared: Prepared, plan: Plan, choice: Choice, model: Model | None, watch: windows.Watch | None,
+    prepared: Prepared, plan: Plan, choice: Choice, model: Model | None, watch: watches.Watch | None,
     split: dict[str, tuple[int, int]], added: float,
 ) -> dict[str, Any]:  # fmt: skip
     facts = (

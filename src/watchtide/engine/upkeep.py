@@ -16,14 +16,15 @@ from typing import Any, NamedTuple
 import numpy as np
 from cachetools import LRUCache
 
-from watchtide.core import flagging, quantile, replay, windows
-from watchtide.core.baselines import Fitted
-from watchtide.core.expectation import Choice, Model
-from watchtide.core.frame import Period
-from watchtide.core.innovations import Follower
+from watchtide.core.expect import quantile
+from watchtide.core.expect.baselines import Fitted
+from watchtide.core.expect.frame import Period
+from watchtide.core.expect.records import Choice, Model
+from watchtide.core.expect.spread import SpreadModel
+from watchtide.core.judge import flagging, standing, watches
+from watchtide.core.judge.innovations import Follower
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import Series
-from watchtide.core.spread import SpreadModel
 from watchtide.engine import ages, stages, training
 from watchtide.engine.ages import Standing
 from watchtide.engine.arrays import read_array, zipped
@@ -49,9 +50,9 @@ STATE_CLASSES = (
     Standing,
     flagging.Level,
     quantile.Counted,
-    replay.Kept,
-    windows.Evidence,
-    windows.Watch,
+    standing.Kept,
+    watches.Evidence,
+    watches.Watch,
 )
 _CLASSES = {c.__name__: c for c in STATE_CLASSES}
 

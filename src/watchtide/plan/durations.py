@@ -4,9 +4,8 @@ import re
 from collections.abc import Callable
 from datetime import timedelta
 
-from watchtide.core import cadence
-from watchtide.core.cadence import MONTH_NS, YEAR_NS, Cadence
-from watchtide.core.series import SECOND_NS, Ints
+from watchtide.core.series import SECOND_NS, Ints, calendar, steps
+from watchtide.core.series.steps import MONTH_NS, YEAR_NS, Cadence
 
 # Months and years are mean Gregorian ones: a season of 12mo is as long as one of 1y.
 _UNITS_NS = {
@@ -87,24 +86,24 @@ def parse_every(text: str | int | float, own: Cadence, local: Callable[[], Ints]
     if words == ["auto"]:
         return own
     if words == ["rows"]:
-        return cadence.rows(own.step_ns)
+        return steps.rows(own.step_ns)
     if words[0] == "workday":
-        return cadence.workday(_weekdays(words[1:]) or cadence.weekdays_of(local()))
+        return steps.workday(_weekdays(words[1:]) or calendar.weekdays_of(local()))
     written = _WORDS.get(words[0], str(text).strip().lower())
     found = _FORM.match(written)
     assert found is not None
     number, unit = float(found[1]), found[2]
     if unit in ("mo", "y") and (count := number * (12 if unit == "y" else 1)) == int(count):
-        return cadence.months(int(count))
+        return steps.months(int(count))
     if unit is None and not own.is_even:
         if number == 1:
             return own
         if own.kind == "months" and number == int(number):
-            return cadence.months(int(number) * own.months)
+            return steps.months(int(number) * own.months)
         raise ValueError(
             f"every: {text} counts samples that have no fixed length; write a duration such as 7d"
         )
-    return cadence.fixed(parse_ns(written, step_ns=own.step_ns))
+    return steps.fixed(parse_ns(written, step_ns=own.step_ns))
 
 
 def format_every(c: Cadence) -> str:

@@ -11,8 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from watchtide.core import cadence
-from watchtide.core.series import SECOND_NS, Bools, Ints
+from watchtide.core.series import SECOND_NS, Bools, Ints, calendar, steps
 from watchtide.tables import stamps
 
 DAY_S = 86_400
@@ -379,7 +378,7 @@ def months_in(every: int | str) -> int:
     """How many calendar months a cadence is, 0 for one that is none."""
     if isinstance(every, str):
         return {"month": 1, "quarter": 3, "year": 12}.get(every, 0)
-    return every // cadence.MONTH_NS if every > 0 and every % cadence.MONTH_NS == 0 else 0
+    return every // steps.MONTH_NS if every > 0 and every % steps.MONTH_NS == 0 else 0
 
 
 def bin_starts(times: Ints, every: int | str, zone_name: str = "UTC") -> Ints:
@@ -394,7 +393,7 @@ def bin_starts(times: Ints, every: int | str, zone_name: str = "UTC") -> Ints:
     local = times + utc_offsets(times, zone_name)
     day = DAY_S * SECOND_NS
     if count:
-        starts = cadence.month_start(cadence.month_of(local) // count * count)
+        starts = calendar.month_start(calendar.month_of(local) // count * count)
     elif isinstance(every, int):
         # 1970-01-05 was a Monday.
         anchor = 4 * day if every % (7 * day) == 0 else 0

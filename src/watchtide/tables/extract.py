@@ -9,9 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from watchtide.core import cadence, keys, rollups
-from watchtide.core.cadence import Found
-from watchtide.core.series import LARGEST, Bools, Floats, Ints, distinct
+from watchtide.core.series import LARGEST, Bools, Floats, Ints, cadence, distinct, keys, rollups
+from watchtide.core.series.steps import Found
 from watchtide.tables import clock, expressions
 from watchtide.tables.chunks import Chunk, cell_text
 from watchtide.tables.layout import FALSE, MISSING, NUMBER, Layout, part_kinds, whole_times

@@ -5,8 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from watchtide.core import joining
-from watchtide.core.series import Floats, Ints, distinct
+from watchtide.core.series import Floats, Ints, distinct, joining
 from watchtide.tables import expressions
 from watchtide.tables.expressions import ExpressionError, Formula, Streams
 

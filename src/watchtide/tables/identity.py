@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from watchtide.core import joining
+from watchtide.core.series import joining
 from watchtide.tables.points import MOST_NAME, Attributes
 from watchtide.tables.problems import TableError
 

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from watchtide.core import keys
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
+from watchtide.core.series import keys
 from watchtide.tables import clock, safe
 from watchtide.tables.problems import TableError
 

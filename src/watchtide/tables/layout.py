@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from watchtide.core import keys
+from watchtide.core.series import keys
 from watchtide.tables import clock, expressions, stamps
 from watchtide.tables.problems import TableError
 from watchtide.tables.read import Raw

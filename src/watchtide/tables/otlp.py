@@ -18,7 +18,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
     ExportMetricsServiceResponse,
 )
 
-from watchtide.core.live import bucket_quantile
+from watchtide.core.series.live import bucket_quantile
 from watchtide.tables.clock import EARLIEST_NS, LATEST_NS
 from watchtide.tables.points import (
     BOUND,

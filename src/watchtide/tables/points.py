@@ -6,8 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from watchtide.core import keys
-from watchtide.core.series import LARGEST, Floats, Ints
+from watchtide.core.series import LARGEST, Floats, Ints, keys
 from watchtide.tables.clock import EARLIEST_NS, LATEST_NS
 
 Attributes = tuple[tuple[str, str], ...]

@@ -5,9 +5,8 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from watchtide.core import cadence, keys, rollups
-from watchtide.core.rollups import Keyed, Moments
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Floats, Ints, calendar, keys, rollups
+from watchtide.core.series.rollups import Keyed, Moments
 from watchtide.tables import clock
 from watchtide.tables.extract import Attributes, Events, Extractor, StreamRows
 from watchtide.tables.layout import Layout, Measure, RollUp
@@ -88,8 +87,8 @@ def all_bins(first: int, last: int, every_ns: int, zone: str) -> Ints:
         )  # fmt: skip
     if months := clock.months_in(every_ns):
         ends = clock.utc_locals(np.array([first, last], np.int64), zone)
-        a, b = cadence.month_of(ends) // months
-        return clock.localise(cadence.month_start(np.arange(a, b + 1) * months), zone).times
+        a, b = calendar.month_of(ends) // months
+        return clock.localise(calendar.month_start(np.arange(a, b + 1) * months), zone).times
     if not clock.is_calendar(every_ns):
         return first + every_ns * np.arange(count, dtype=np.int64)
     # Half a day more than the step cannot skip a bin, and what falls into one twice is one.

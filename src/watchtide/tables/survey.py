@@ -10,9 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as papq
 
-from watchtide.core import cadence, gridding
-from watchtide.core.cadence import Cadence, Found
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, distinct
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints, cadence, calendar, distinct, gridding, steps
+from watchtide.core.series.steps import Cadence, Found
 from watchtide.tables import chunks, clock, extract, layout, rollup, shape
 from watchtide.tables.chunks import Chunk
 from watchtide.tables.extract import StreamRows, numbers_of
@@ -189,7 +188,7 @@ def _cadence(streams: list[StreamRows], chosen: Layout) -> tuple[Found, int | No
     if longest is None or len(longest.times) == 0:
         return cadence.find(np.empty(0, np.int64)), None, None
     if chosen.rollup:
-        found = Found(cadence.fixed(chosen.rollup.every_ns), 1.0)
+        found = Found(steps.fixed(chosen.rollup.every_ns), 1.0)
     else:
         found = _cadence_of(longest.times, chosen.zone)
     filled = [s.times for s in streams if len(s.times)]
@@ -325,7 +324,7 @@ def gaps(streams: list[StreamRows], usual: Found, zone: str) -> list[Problem]:
 def _is_gap(times: Ints, own: Cadence, zone: str) -> Bools:
     """(n - 1,) whether something is missing between neighbours: more than a step and a half, of calendars more than one place."""
     if own.kind == "months":
-        months = cadence.month_of(clock.utc_locals(times, zone)) // own.months
+        months = calendar.month_of(clock.utc_locals(times, zone)) // own.months
         return np.asarray(np.diff(months) > 1)
     if own.kind == "workday":
         places = gridding.lay_workdays(clock.utc_locals(times, zone), own).bins

@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from watchtide.core.cadence import step_of
 from watchtide.core.series import COMBINES, Floats, Ints, SeriesError, combine_bins
+from watchtide.core.series.cadence import step_of
 from watchtide.tables import clock
 from watchtide.tables.rollup import filled
 

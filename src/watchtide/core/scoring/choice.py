@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core.grouping import Group
+from watchtide.core.judge.grouping import Group
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.intervals import wilson
 from watchtide.core.scoring.outcomes import Setting

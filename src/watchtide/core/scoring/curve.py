@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from watchtide.core.grouping import Group, group_flags
+from watchtide.core.judge.grouping import Group, group_flags
 from watchtide.core.scoring.intervals import Z95
 from watchtide.core.scoring.observed import Observed
 from watchtide.core.scoring.outcomes import Setting, default_span, incidents_counted, judge

@@ -4,9 +4,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from watchtide.core import keys
 from watchtide.core.scoring.observed import Observed
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points, touches
+from watchtide.core.series import keys
 
 
 @dataclass(frozen=True)

@@ -5,8 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from watchtide.core import keys
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints, keys
 
 VERDICTS = ("incident", "foreseen", "false-alarm", "unsure", "reviewed")
 ORIGINS = ("independent", "finding", "sampled")

@@ -11,14 +11,13 @@ from zoneinfo import ZoneInfo
 
 from django.db.models import Sum
 
-from watchtide.core import keys
 from watchtide.core.scoring import breakdown, choice, compare
 from watchtide.core.scoring.card import Scorecard
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import LEVELS, Curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Coverage, Finding, Label
-from watchtide.core.series import SECOND_NS, WEEK_S
+from watchtide.core.series import SECOND_NS, WEEK_S, keys
 from watchtide.engine import training
 from watchtide.engine.together import family_of
 from watchtide.plan import Plan as PlanText

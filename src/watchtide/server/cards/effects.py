@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import keys
 from watchtide.core.scoring import compare
 from watchtide.core.scoring.rows import Finding
+from watchtide.core.series import keys
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump
 from watchtide.server.cards import counting

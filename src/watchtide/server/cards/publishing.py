@@ -12,8 +12,8 @@ import numpy as np
 import pyarrow as pa
 from django.db.models import Max
 
-from watchtide.core.cadence import step_of
 from watchtide.core.scoring.rows import Label, Points
+from watchtide.core.series.cadence import step_of
 from watchtide.engine import arrays
 from watchtide.plan import Plan
 from watchtide.server.cards import counting

@@ -11,9 +11,9 @@ import numpy as np
 from django.db import transaction
 from django.db.models import Max
 
-from watchtide.core import incidents
-from watchtide.core.coincidence import Chance
-from watchtide.core.incidents import Piece
+from watchtide.core.explain import incidents
+from watchtide.core.explain.coincidence import Chance
+from watchtide.core.explain.incidents import Piece
 from watchtide.server import moments
 from watchtide.server.incidents.models import APART, CLOSED, OPEN, Change, Incident, Part
 from watchtide.server.jobs import services as jobs

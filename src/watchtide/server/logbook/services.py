@@ -7,8 +7,8 @@ from typing import Any
 from django.db import transaction
 from django.db.models import F, Max, Q, QuerySet
 
-from watchtide.core import keys
 from watchtide.core.scoring.rows import VERDICTS, Label
+from watchtide.core.series import keys
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook.models import ChangeSet, Entry, Quiet, Revision

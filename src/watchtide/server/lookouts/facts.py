@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from watchtide.core import explaining
+from watchtide.core.explain import explaining
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import outcome
 from watchtide.engine.based import Scanned

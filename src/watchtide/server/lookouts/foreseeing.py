@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import cadence
+from watchtide.core.series import cadence
 from watchtide.engine import ahead
 from watchtide.plan import Plan, durations
 from watchtide.server import moments

@@ -9,8 +9,8 @@ from typing import Any
 
 from django.db import transaction
 
-from watchtide.core import incidents
-from watchtide.core.incidents import Piece
+from watchtide.core.explain import incidents
+from watchtide.core.explain.incidents import Piece
 from watchtide.engine.watching import Identity
 from watchtide.plan import durations
 from watchtide.server import moments

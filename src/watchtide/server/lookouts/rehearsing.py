@@ -6,14 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import incidents
-from watchtide.core.baselines import fixed
-from watchtide.core.cadence import WEEK_NS
-from watchtide.core.incidents import Piece
+from watchtide.core.expect.baselines import fixed
+from watchtide.core.explain import incidents
+from watchtide.core.explain.incidents import Piece
 from watchtide.core.scoring import notices
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, inside_any, touches
+from watchtide.core.series.steps import WEEK_NS
 from watchtide.engine import training, watching
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, dump, load

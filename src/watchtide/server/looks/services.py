@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import cadence, explaining, recurring
-from watchtide.core.coarser import LEAST_NS, By, Coarse, coarser
-from watchtide.core.recurring import Totals
-from watchtide.core.series import Bools, Floats, Ints, Series
+from watchtide.core.explain import explaining, recurring
+from watchtide.core.explain.recurring import Totals
+from watchtide.core.series import Bools, Floats, Ints, Series, cadence
+from watchtide.core.series.coarser import LEAST_NS, By, Coarse, coarser
 from watchtide.engine import preparing
 from watchtide.server import moments
 from watchtide.server.lookouts.services import matching

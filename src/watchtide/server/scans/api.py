@@ -9,9 +9,9 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.core import keys
-from watchtide.core.coarser import LEAST_NS
-from watchtide.core.windows import ODD
+from watchtide.core.judge.watches import ODD
+from watchtide.core.series import keys
+from watchtide.core.series.coarser import LEAST_NS
 from watchtide.engine import reduce
 from watchtide.plan import dump, load
 from watchtide.plan.text import from_data

@@ -8,14 +8,15 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import choosing, explaining, keys
-from watchtide.core.cadence import YEAR_NS
-from watchtide.core.coarser import By, Coarse, coarser
-from watchtide.core.frame import LONG_NS, MONDAY_NS, Period
+from watchtide.core.expect import rivals
+from watchtide.core.expect.frame import LONG_NS, MONDAY_NS, Period
+from watchtide.core.explain import explaining
 from watchtide.core.scoring import compare
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.rows import inside_any
-from watchtide.core.series import SECOND_NS, Floats, Ints, Series
+from watchtide.core.series import SECOND_NS, Floats, Ints, Series, keys
+from watchtide.core.series.coarser import By, Coarse, coarser
+from watchtide.core.series.steps import YEAR_NS
 from watchtide.engine import forms, reduce, stages
 from watchtide.engine.based import Baselined
 from watchtide.server import moments
@@ -153,7 +154,7 @@ def season_folds(row: ScanStream, hours: float, at_ns: int | None = None) -> dic
             place="hours",
             remedy="give one between two samples and two years",
         )
-    is_local = choosing.is_calendar(Period(period, False))
+    is_local = rivals.is_calendar(Period(period, False))
     # A fold of many slots is drawn as no more than the eye can distinguish.
     slot = max(step, period // MOST_SLOTS)
     series = base.series

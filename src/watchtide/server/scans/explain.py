@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import explaining
+from watchtide.core.explain import explaining
 from watchtide.core.series import at_stamps
 from watchtide.engine.stages import Baselined
 from watchtide.server import moments

@@ -6,9 +6,9 @@ from typing import Any
 import numpy as np
 from django.db.models import Count
 
-from watchtide.core import keys
 from watchtide.core.scoring import wilson
 from watchtide.core.scoring.rows import touches
+from watchtide.core.series import keys
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services, sheets, standing

@@ -14,12 +14,12 @@ from django.conf import settings
 from django.db import transaction
 
 from watchtide import __version__
-from watchtide.core import flagging, keys
-from watchtide.core.cadence import step_of
+from watchtide.core.judge import flagging
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
-from watchtide.core.series import SECOND_NS, at_stamps
+from watchtide.core.series import SECOND_NS, at_stamps, keys
+from watchtide.core.series.cadence import step_of
 from watchtide.engine import by_unit, cache, families, kept, preparing, run, stages, together, training
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load

@@ -15,9 +15,9 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 
+from watchtide.core.judge.watches import ODD
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points, inside_any, touches
-from watchtide.core.windows import ODD
 from watchtide.engine import arrays, cache, stages
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services

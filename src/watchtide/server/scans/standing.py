@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 from django.db.models import Count, Max, Sum
 
-from watchtide.core import keys
 from watchtide.core.scoring import verdicts
+from watchtide.core.series import keys
 from watchtide.server.logbook import services as logbook
 from watchtide.server.moments import at
 from watchtide.server.scans.models import Finding, Standing

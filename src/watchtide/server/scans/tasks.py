@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from watchtide.core.baselines import networks
+from watchtide.core.expect.baselines import networks
 from watchtide.engine import families, kept, together
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, durations

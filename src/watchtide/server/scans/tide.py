@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import fleet
+from watchtide.core.judge import fleet
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import together
 from watchtide.plan.model import Fleet

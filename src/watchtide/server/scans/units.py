@@ -5,10 +5,10 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import keys, units
+from watchtide.core import units
 from watchtide.core.scoring.choice import Constraint
 from watchtide.core.scoring.curve import LEVELS
-from watchtide.core.series import SECOND_NS, Bools, Floats
+from watchtide.core.series import SECOND_NS, Bools, Floats, keys
 from watchtide.engine.based import Baselined
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook

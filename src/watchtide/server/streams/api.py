@@ -14,8 +14,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.core import live
-from watchtide.core.series import COMBINES, SECOND_NS
+from watchtide.core.series import COMBINES, SECOND_NS, live
 from watchtide.plan import durations
 from watchtide.server import moments, paging, query, versions
 from watchtide.server.jobs import services as jobs

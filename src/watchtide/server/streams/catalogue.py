@@ -9,7 +9,7 @@ from django.db import connection, transaction
 from django.db.models import Count, Max, Q, QuerySet, TextField, Value
 from django.db.models.functions import Concat, Lower
 
-from watchtide.core import keys
+from watchtide.core.series import keys
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Event, Job
 from watchtide.server.problems import Problem

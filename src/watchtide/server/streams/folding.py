@@ -12,8 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from django.db import connection, transaction
 
-from watchtide.core import cadence
-from watchtide.core.series import SECOND_NS, Floats, Ints
+from watchtide.core.series import SECOND_NS, Floats, Ints, cadence
 from watchtide.plan import durations
 from watchtide.server import moments, patience
 from watchtide.server.jobs import services as jobs

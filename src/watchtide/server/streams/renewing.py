@@ -6,10 +6,9 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 
-from watchtide.core import joining
-from watchtide.core.cadence import step_of
-from watchtide.core.live import bucket_quantile, intervals
-from watchtide.core.series import SECOND_NS, Floats, Ints
+from watchtide.core.series import SECOND_NS, Floats, Ints, joining
+from watchtide.core.series.cadence import step_of
+from watchtide.core.series.live import bucket_quantile, intervals
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.problems import Problem

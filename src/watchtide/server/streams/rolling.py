@@ -11,8 +11,7 @@ from datetime import datetime
 
 from django.db import transaction
 
-from watchtide.core import keys
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Floats, Ints, keys
 from watchtide.server import moments
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Batch, RollPart, Stream

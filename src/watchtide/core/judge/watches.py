@@ -1,0 +1,96 @@
+"""What windows are calibrated to on a stream, and scores with windows heard."""
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from watchtide.core.judge.innovations import Follower
+from watchtide.core.series import Floats, Ints
+
+# All families of windows together are to be reached as rarely as a single sample is, not each of them …
+TOGETHER = 4.0
+# Families that flag one sample and few after it: they need no rarer a rate in-sample than in replay.
+LEAPS = ("rise", "fall")
+LONE = ("isolated", *LEAPS)
+LONE_CARRIES = 2.0
+ODD = 2
+
+
+@dataclass(frozen=True)
+class Watch:
+    """Windows calibrated on clean held-out scores.
+
+    lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
+    equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
+    sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
+    times more rarely than a single sample each family is reached, those of one sample always as in replay. follower : the filter
+    whose innovations are leaps, None where neighbouring scores are hardly correlated.
+    """
+
+    lengths: Ints
+    mean: Floats
+    rough: Floats
+    equal: Floats
+    scale: dict[str, Floats]
+    block: int
+    together: float = TOGETHER
+    follower: Follower | None = None
+
+    def added(self, *, is_causal: bool) -> float:
+        """Samples that windows add to each that is reached by itself, at one level and on one side.
+
+        What has no side counts half on each side. A window that speaks carries about two fifths of the longest; in replay only those
+        samples at which one ends, about two. So it is of isolation trees and leaps, which flag one sample and few after it.
+        """
+        odd = sum(name in self.scale for name in ("rough", "stuck"))
+        carries = LONE_CARRIES if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
+        lone = ("isolated" in self.scale) + any(name in self.scale for name in LEAPS)
+        return (1 + odd) / self.together * carries + lone / TOGETHER * LONE_CARRIES
+
+    def as_data(self) -> dict[str, Any]:
+        return {
+            "lengths": self.lengths.tolist(), "mean": self.mean.tolist(), "rough": self.rough.tolist(),
+            "equal": self.equal.tolist(), "scale": {k: v.tolist() for k, v in self.scale.items()}, "block": self.block,
+            "together": self.together, "follower": None if self.follower is None else asdict(self.follower),
+        }  # fmt: skip
+
+    @classmethod
+    def from_data(cls, data: Mapping[str, Any]) -> "Watch":
+        together = float(data.get("together", TOGETHER))
+        if not together > 0:
+            raise ValueError(f"how much more rarely windows are reached must be positive, got {together:g}")
+        follower = data.get("follower")
+        return cls(
+            np.asarray(data["lengths"], np.int64), np.asarray(data["mean"], np.float64).reshape(-1, 2),
+            np.asarray(data["rough"], np.float64).reshape(-1, 2), np.asarray(data["equal"], np.float64),
+            {k: np.asarray(v, np.float64) for k, v in data["scale"].items()}, int(data["block"]),
+            together, Follower(**{k: float(v) for k, v in follower.items()}) if follower else None,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Scores with windows heard; arrays of (n,).
+
+    score : sigmas, at least the sample's own; side : 1 above, -1 below, 2 odd, 0 missing; window : samples that
+    spoke; first : index of the first of them.
+    """
+
+    score: Floats
+    side: np.ndarray
+    window: Ints
+    first: Ints
+
+    @property
+    def signed(self) -> Floats:
+        """Score with the sign of its side; odd ones positive."""
+        return np.where(self.side == -1, -self.score, self.score)
+
+
+def alone(z: Floats) -> Evidence:
+    """Every sample by itself: no windows."""
+    n = len(z)
+    side = np.where(np.isnan(z), 0, np.where(z >= 0, 1, -1)).astype(np.int8)
+    return Evidence(np.abs(z), side, np.ones(n, np.int64), np.arange(n))

@@ -1,0 +1,146 @@
+"""Windows as evidence: ramps, bursts of noise, stuck values and odd shapes, which no single sample betrays; and leaps.
+
+For every end t and several lengths: the clipped mean of the standardised residuals, and their roughness (log of
+the clipped mean square), each against its own robust middle and scale, so that autocorrelation is paid
+for. Runs of equal values, by how surprising each further equal value is at its time of day. And leaps away from the sample
+before, where neighbours go together (`innovations`). Each statistic is put on the scale of the stream's own tail: a window scores as many sigmas as a single sample
+that is reached as rarely, in false findings a week.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+
+from watchtide.core import robust
+from watchtide.core.expect.runs import chance_of_equal, equal_chances, surprises
+from watchtide.core.expect.sliding import (
+    least_scales,
+    lengths_for,
+    middles,
+    standardised,
+    statistics,
+)
+from watchtide.core.judge import innovations
+from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
+from watchtide.core.judge.watches import LEAPS, LONE, TOGETHER, Watch
+from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
+
+WEEK_NS = 7 * 86_400 * SECOND_NS
+# … and heard in whole twenty times more rarely still: one that speaks then carries dozens of samples, not the two or so of a replay.
+TOGETHER_WHOLE = 80.0
+# A tail says nothing of what comes less often than this a week.
+LEAST_RATE = 1e-4
+# Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
+# u φ(u)⁻¹ (1 - Φ(u)) - 1, -0.16 at 2 and -0.09 at 3, and they differ less from one another.
+OF_WINDOWS = replace(MAXIMA, shape=-0.1, shape_spread=0.1)
+# Maxima of blocks of about a day; of a young stream over fewer samples, so that there are enough of them to fit a tail.
+LEAST_BLOCK, USUAL_BLOCK, BLOCKS = 6, 24, 42
+
+
+def calibrate(
+    held: Floats,
+    clean: Bools,
+    values: Floats,
+    times: Ints,
+    step_ns: int,
+    groups: Ints,
+    count: int,
+    isolated: Floats | None = None,
+    grain: float = 0.0,
+    expected: Floats | None = None,
+    event: Floats | None = None,
+    *,
+    is_causal: bool,
+    has_leaps: bool = True,
+) -> Watch | None:
+    """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
+    most values are the same one: windows of rare events tell nothing that the events do not.
+
+    held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
+    groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked. is_causal : whether they
+    are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is still in the scores.
+    """
+    z = np.where(clean, held, np.nan)
+    n = int(np.sum(~np.isnan(z)))
+    lengths = lengths_for(n, step_ns)
+    if n < 200 or len(lengths) == 0 or robust.is_mostly_one_value(np.where(clean, values, np.nan)):
+        return None
+    block = int(max(min(USUAL_BLOCK, n // BLOCKS), LEAST_BLOCK, lengths[-1] // 4))
+    weeks = n * step_ns / WEEK_NS
+    known = replace(MAXIMA, known=independent_samples(z))
+    own = {s: _peaks_tail(v, block, weeks, grain, known) for s, v in (("above", z), ("below", -z))}
+    if own["above"] is None or own["below"] is None:
+        return None
+    mean, rough = statistics(z, lengths)
+    of_mean, of_rough = least_scales(z, lengths)
+    mean_at, rough_at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
+    with np.errstate(invalid="ignore"):
+        up = np.nanmax(np.where(np.isnan(mean), -np.inf, standardised(mean, mean_at)), axis=0)
+        down = np.nanmax(np.where(np.isnan(mean), -np.inf, -standardised(mean, mean_at)), axis=0)
+        wild = np.nanmax(np.where(np.isnan(rough), -np.inf, standardised(rough, rough_at)), axis=0)
+    equal = equal_chances(values, clean, groups, count)
+    run, _ = surprises(
+        values, chance_of_equal(equal, groups, values, held if expected is None else expected, event)
+    )
+    a_week = WEEK_NS / step_ns
+    together = TOGETHER if is_causal else TOGETHER_WHOLE
+    scale: dict[str, Floats] = {}
+    pairs: list[tuple[str, Floats]] = [
+        ("above", up),
+        ("below", down),
+        ("rough", wild),
+        ("stuck", np.where(clean, run, np.nan)),
+    ]
+    follower = innovations.fit(z) if has_leaps else None
+    if follower is not None:
+        pairs += zip(LEAPS, innovations.leaps(z, follower), strict=True)
+    if isolated is not None:
+        pairs.append(("isolated", np.where(clean, isolated, np.nan)))
+    for name, statistic in pairs:
+        tail = _peaks_tail(
+            np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, settings=OF_WINDOWS
+        )
+        if tail is None:
+            continue
+        grid = tail.levels
+        if name == "stuck":
+            # Runs so short that they tie say nothing of long ones: chance itself sets the least rate.
+            grid = np.linspace(3.0, 60.0, 80)
+        rate = tail.rates_at(grid)
+        if name == "stuck":
+            rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
+        rarer = TOGETHER if name in LONE else together
+        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * rarer)])
+    return Watch(lengths, mean_at, rough_at, equal, scale, block, together, follower)
+
+
+def _worth(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:
+    """(k,) sigmas that a single sample reaches as often, a week."""
+    above, below = own["above"], own["below"]
+    assert above is not None and below is not None
+    if family == "above":
+        return _levels_for(above, rate)
+    if family == "below":
+        return _levels_for(below, rate)
+    return np.maximum(_levels_for(above, rate / 2), _levels_for(below, rate / 2))
+
+
+def _levels_for(tail: Tail, rate: Floats) -> Floats:
+    """The tail's levels, but beyond what it can know no faster than an exponential one: surer is not so much larger."""
+    known = np.maximum(rate, LEAST_RATE)
+    return tail.levels_for(known) + tail.scale * np.log(known / rate)
+
+
+def _peaks_tail(
+    values: Floats, block: int, weeks: float, grain: float = 0.0, settings: Settings = MAXIMA
+) -> Tail | None:
+    """Tail of the maxima of blocks, per week."""
+    whole = len(values) // block * block
+    if whole == 0:
+        return None
+    rows = values[:whole].reshape(-1, block)
+    seen = ~np.isnan(rows).all(axis=1)
+    peaks = np.nanmax(rows[seen], axis=1) if seen.any() else np.empty(0)
+    # Blocks of about a day are drawn together.
+    own = replace(settings, blocks=max(len(peaks) / weeks, 1e-9))
+    return fit_tail(peaks, np.arange(len(peaks)) // 2, weeks, settings=own, grain=grain)

@@ -1,0 +1,41 @@
+"""Samples on a grid: how they follow one another, are put together, carried to other steps, and named."""
+
+from watchtide.core.series.samples import (
+    COMBINES,
+    LARGEST,
+    MOST_GRID_SAMPLES,
+    SECOND_NS,
+    WEEK_S,
+    Bools,
+    Floats,
+    Ints,
+    Series,
+    SeriesError,
+    Strings,
+    WallClock,
+    at_stamps,
+    combine_bins,
+    distinct,
+    regrid,
+    wall_clock,
+)
+
+__all__ = [
+    "COMBINES",
+    "LARGEST",
+    "MOST_GRID_SAMPLES",
+    "SECOND_NS",
+    "WEEK_S",
+    "Bools",
+    "Floats",
+    "Ints",
+    "Series",
+    "SeriesError",
+    "Strings",
+    "WallClock",
+    "at_stamps",
+    "combine_bins",
+    "distinct",
+    "regrid",
+    "wall_clock",
+]
