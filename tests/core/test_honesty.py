@@ -9,6 +9,7 @@ from watchtide.core import shifts
 from watchtide.core.expect import trouble
 from watchtide.core.judge import flagging, fleet, hearing, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group, find_runs
+from watchtide.core.judge.watches import Beside
 
 HOUR = 3_600 * 10**9
 N = 24 * 7 * 12
@@ -73,11 +74,11 @@ def test_odds_hold_for_samples_of_windows_too(noise, is_causal):
         scale = 1.4826 * np.median(np.abs(past))
         past, future = past / scale, noise(rng, future_n) / scale
         clean = np.ones(past_n, bool)
-        watch = windows.calibrate(past, clean, past, TIMES, HOUR, groups[:past_n], 1, is_causal=is_causal)
-        heard = hearing.listen(watch, past, past, groups[:past_n], is_causal=is_causal)
+        watch = windows.calibrate(past, clean, Beside(past, groups[:past_n]), HOUR, is_causal=is_causal)
+        heard = hearing.listen(watch, past, Beside(past, groups[:past_n]), is_causal=is_causal)
         own = promises.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
         level = flagging.resolve_level("odds", 500, own, "both", Group())
-        evidence = hearing.listen(watch, future, future, groups, is_causal=is_causal)
+        evidence = hearing.listen(watch, future, Beside(future, groups), is_causal=is_causal)
         seen.append(np.mean(flagging.flag(evidence, level.above, level.below, level.odd) != 0) * 500)
     assert 0.4 < np.mean(seen) < 2.0, np.mean(seen)
 
@@ -114,9 +115,12 @@ def watch_of(past, values=None, *, is_causal=False):
     """Windows calibrated on clean hourly scores, which are their own values unless others are given."""
     n = len(past)
     return windows.calibrate(
-        past, np.ones(n, bool), past if values is None else values, np.arange(n) * HOUR, HOUR, np.zeros(n, np.int64), 1,
+        past,
+        np.ones(n, bool),
+        Beside(past if values is None else values, np.zeros(n, np.int64)),
+        HOUR,
         is_causal=is_causal,
-    )  # fmt: skip
+    )
 
 
 def test_windows_hear_what_no_sample_tells():
@@ -130,7 +134,10 @@ def test_windows_hear_what_no_sample_tells():
     values[2500:2512] = values[2500]
     watch = watch_of(past)
     got = hearing.listen(
-        watch, np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z), values, groups, is_causal=False
+        watch,
+        np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z),
+        Beside(values, groups),
+        is_causal=False,
     )
     assert got.score[1000:1048].mean() > 4.5 and np.median(got.side[1005:1040]) == 1 and got.window[1020] > 20
     assert got.score[2000:2036].mean() > 4 and (got.side[2005:2030] == watches.ODD).mean() > 0.8
@@ -143,9 +150,9 @@ def test_a_window_that_ends_at_a_sample_never_hears_a_later_one():
     past, z = rng.normal(size=2000), rng.normal(size=2000)
     z[1500:1600] += 1
     watch = watch_of(past, is_causal=True)
-    whole = hearing.listen(watch, z, z, np.zeros(2000, np.int64), is_causal=True)
+    whole = hearing.listen(watch, z, Beside(z, np.zeros(2000, np.int64)), is_causal=True)
     for cut in (1530, 1555, 1599):
-        part = hearing.listen(watch, z[:cut], z[:cut], np.zeros(cut, np.int64), is_causal=True)
+        part = hearing.listen(watch, z[:cut], Beside(z[:cut], np.zeros(cut, np.int64)), is_causal=True)
         assert np.array_equal(part.score, whole.score[:cut]) and np.array_equal(part.first, whole.first[:cut])
     assert np.all(whole.first <= np.arange(2000))
 

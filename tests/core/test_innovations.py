@@ -7,6 +7,7 @@ from scipy.signal import lfilter
 
 from watchtide.core.judge import flagging, hearing, innovations, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
+from watchtide.core.judge.watches import Beside
 from watchtide.engine import stages
 from watchtide.plan.text import from_data
 
@@ -70,9 +71,8 @@ def test_leaps_do_not_know_the_future():
 
 def watch_of(past, is_causal):
     n = len(past)
-    times = np.arange(n, dtype=np.int64) * HOUR
     return windows.calibrate(
-        past, np.ones(n, bool), past, times, HOUR, np.zeros(n, np.int64), 1, is_causal=is_causal
+        past, np.ones(n, bool), Beside(past, np.zeros(n, np.int64)), HOUR, is_causal=is_causal
     )
 
 
@@ -85,7 +85,7 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
         past, z = wandering(seed), wandering(100 + seed)
         z[1_000] = z[999] + 2.5 if z[999] > 0 else z[999] - 2.5
         watch = watch_of(past, is_causal)
-        heard = hearing.listen(watch, past, past, groups, is_causal=is_causal)
+        heard = hearing.listen(watch, past, Beside(past, groups), is_causal=is_causal)
         n = len(past)
         held = promises.Held(
             heard,
@@ -95,7 +95,7 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
             added=watch.added(is_causal=is_causal),
         )
         level = flagging.resolve_level("per-week", 0.1, held, "both", Group())
-        got = hearing.listen(watch, z, z, groups, is_causal=is_causal)
+        got = hearing.listen(watch, z, Beside(z, groups), is_causal=is_causal)
         found += flagging.flag(got, level.above, level.below, level.odd)[1_000] == np.sign(z[1_000])
         assert got.window[1_000] == 2
     assert found >= 4

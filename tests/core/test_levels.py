@@ -8,6 +8,7 @@ from watchtide.core import shifts
 from watchtide.core.expect import regimes, runs
 from watchtide.core.judge import flagging, hearing, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
+from watchtide.core.judge.watches import Beside
 from watchtide.core.scoring import intervals
 
 HOUR = 3_600 * 10**9
@@ -140,9 +141,9 @@ class TestWindows:
         groups = np.arange(n) % 24
         values = np.where((np.arange(n) >= 800) & (np.arange(n) < 860), 0.0, y)
         watch = windows.calibrate(
-            past, np.ones(n, bool), season + past, np.arange(n) * HOUR, HOUR, groups, 24, is_causal=is_causal
+            past, np.ones(n, bool), Beside(season + past, groups, 24), HOUR, is_causal=is_causal
         )
-        got = hearing.listen(watch, (values - season), values, groups, is_causal=is_causal)
+        got = hearing.listen(watch, values - season, Beside(values, groups), is_causal=is_causal)
         assert np.all(got.side[806:860] == -1) and np.all(got.score[806:860] > 10)
 
 

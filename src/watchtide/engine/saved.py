@@ -21,7 +21,8 @@ from watchtide.core.expect.frame import Period
 from watchtide.core.expect.records import Choice, Model
 from watchtide.core.expect.spread import LAWS, SpreadModel
 from watchtide.core.judge import flagging, hearing, watches
-from watchtide.core.series import Floats, Series, transforms
+from watchtide.core.judge.watches import Beside
+from watchtide.core.series import Floats, Ints, Series, transforms
 from watchtide.core.series.transforms import Transform
 from watchtide.engine import preparing, stages, training
 from watchtide.engine.arrays import read_array, zipped
@@ -51,6 +52,12 @@ class Saved:
     level: flagging.Level
     resolved: dict[str, Any]
     trained: dict[str, Any]
+
+    def drift_at(self, past_end: Ints) -> Floats | None:
+        """(w, n) how far the means of windows stray so many samples past the end, None where that is not known."""
+        if self.carry is None or self.watch is None:
+            return None
+        return self.carry.drift_at(past_end, self.watch.lengths)
 
 
 def saved_of(scanned: Scanned, plan: Plan) -> Saved | None:
@@ -272,24 +279,22 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     shown, wide = transforms.back(saved.transform, series.values, expected, spread)
     counted = training.counted_in(frame, model)
     z = stages.scores(quantile.score(series.values, shown, wide, counted), prepared, plan)
-    trees = expectation.isolated_of(model, frame)
-    lags = model.fitted.facts.get("lags", 1)
-    heard = (
-        hearing.listen(
-            saved.watch,
-            z,
-            frame.values,
-            model.slot_of(groups),
-            is_causal=False,
-            isolated=trees,
-            lags=lags,
-            expected=expected,
-            event=frame.event,
-            drift=None if saved.carry is None else saved.carry.drift_at(past_end, saved.watch.lengths),
-            past_end=past_end > 0,
-        )
-        if saved.watch is not None
-        else watches.alone(z)
+    beside = Beside(
+        frame.values,
+        model.slot_of(groups),
+        model.groups,
+        expected,
+        frame.event,
+        expectation.isolated_of(model, frame),
+        model.fitted.facts.get("lags", 1),
+    )
+    heard = hearing.listen(
+        saved.watch,
+        z,
+        beside,
+        is_causal=False,
+        drift=saved.drift_at(past_end),
+        past_end=past_end > 0,
     )
     none = np.zeros(n, np.bool_)
     base = Baselined(

@@ -12,7 +12,8 @@ from watchtide.core.expect import carrying, expectation, quantile, regimes
 from watchtide.core.expect.baselines import SEASONLESS
 from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.seasons import LEAST_YEAR_STEP_NS
-from watchtide.core.judge import flagging, grouping, hearing, promises, watches, windows
+from watchtide.core.judge import flagging, grouping, hearing, promises, windows
+from watchtide.core.judge.watches import Beside
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.series import Floats, transforms
@@ -104,44 +105,24 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     expected, spread = transforms.back(transform, series.values, got.expected, wide)
     counted = counted_in(frame, got.model)
     z = scores(quantile.score(series.values, expected, spread, counted), prepared, plan)
-    values = frame.values
+    lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
+    beside = Beside(frame.values, got.groups, got.group_count, got.expected, frame.event, got.isolated, lags)
     watch = None
     if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
         watch = windows.calibrate(
             got.held,
             got.clean,
-            values,
-            frame.times,
+            beside,
             series.step_ns,
-            got.groups,
-            got.group_count,
-            got.isolated,
-            got.model.grain,
-            got.expected,
-            frame.event,
             is_causal=False,
+            grain=got.model.grain,
             has_leaps=choice.kind not in SEASONLESS,
         )
-    lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
-    if watch is not None:
-        heard, held = (
-            hearing.listen(
-                watch,
-                scores,
-                values,
-                got.groups,
-                is_causal=False,
-                isolated=got.isolated,
-                lags=lags,
-                expected=got.expected,
-                event=frame.event,
-                drift=None if carry is None else carry.drift_at(past_end, watch.lengths),
-                past_end=past_end > 0,
-            )
-            for scores in (z, np.where(got.clean, got.held, np.nan))
-        )
-    else:
-        heard, held = watches.alone(z), watches.alone(np.where(got.clean, got.held, np.nan))
+    drift = None if carry is None or watch is None else carry.drift_at(past_end, watch.lengths)
+    heard, held = (
+        hearing.listen(watch, scores, beside, is_causal=False, drift=drift, past_end=past_end > 0)
+        for scores in (z, np.where(got.clean, got.held, np.nan))
+    )
     candidates = got.shift_candidates
     if stop < len(series) and not np.isnan(got.level_series).all():
         longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)

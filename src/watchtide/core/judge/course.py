@@ -8,7 +8,21 @@ from watchtide.core.judge.standing import Kept
 from watchtide.core.series import Bools, Floats, Ints
 
 # Arrays of a state that belong to what was judged, and those of its counts.
-JUDGED = ["expected", "spread", "z", "score", "above", "below", "odd", "trend", "side", "window", "first"]
+JUDGED = [
+    "expected",
+    "spread",
+    "z",
+    "score",
+    "above",
+    "below",
+    "odd",
+    "trend",
+    "side",
+    "window",
+    "first",
+    "suspect",
+    "lacking",
+]
 COUNTED = ["event", "trials"]
 
 
@@ -28,6 +42,15 @@ class Course:
         self.lacking = np.zeros(n, np.bool_)
         self.rehearsed: watches.Evidence | None = None
         self.taught: Bools = np.empty(0, np.bool_)
+
+    def expect(
+        self, at: int, stop: int, expected: Floats, spread: Floats, trend: Floats, seasons: Floats
+    ) -> None:
+        """What is expected of the samples at … stop - 1, with its parts; seasons : (k, stop - at)."""
+        self.expected[at:stop], self.spread[at:stop], self.trend[at:stop] = expected, spread, trend
+        if self.seasons is None:
+            self.seasons = np.full((len(seasons), len(self.z)), np.nan)
+        self.seasons[:, at:stop] = seasons
 
     def judged(self, at: int) -> dict[str, np.ndarray]:
         """What was judged before a sample."""

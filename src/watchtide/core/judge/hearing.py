@@ -5,7 +5,6 @@ from dataclasses import replace
 import numpy as np
 from numba import njit
 
-from watchtide.core.expect.runs import chance_of_equal, surprises
 from watchtide.core.expect.sliding import (
     CLIP,
     standardised,
@@ -13,8 +12,8 @@ from watchtide.core.expect.sliding import (
     trimmed,
 )
 from watchtide.core.judge import innovations
-from watchtide.core.judge.watches import ODD, Evidence, Watch, alone
-from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.judge.watches import ODD, Beside, Evidence, Watch, alone, runs_of
+from watchtide.core.series import Bools, Floats
 
 # What a unit of a window's statistic is worth beside its rarity.
 LOUDER = 0.01
@@ -26,16 +25,11 @@ CARRIED_ROUGH = 0.15
 
 
 def listen(
-    watch: Watch,
+    watch: Watch | None,
     z: Floats,
-    values: Floats,
-    groups: Ints,
+    beside: Beside,
     *,
     is_causal: bool,
-    isolated: Floats | None = None,
-    lags: int = 1,
-    expected: Floats | None = None,
-    event: Floats | None = None,
     drift: Floats | None = None,
     near: Floats | None = None,
     past_end: Bools | None = None,
@@ -43,13 +37,16 @@ def listen(
 ) -> Evidence:
     """Scores of samples with their windows heard, of those from `since` on; causal ones alone may begin there.
 
-    z : (n,) signed scores, NaN where not judged; values, groups : (n,). Not causal: windows are taken strongest first without
+    watch : None takes every sample by itself; z : (n,) signed scores, NaN where not judged. Not causal: windows are taken strongest
+    first without
     overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at it only, and only those
     whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
     sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
     by one and the same fit, from which leaps are computed, so that a refit is no leap, or more or fewer that end where z does;
     None takes z.
     """
+    if watch is None:
+        return alone(z[since:])
     mean, rough = (rows[:, since:] for rows in statistics(z, watch.lengths))
     clipped = np.clip(np.nan_to_num(z), -CLIP, CLIP)
     seen = ~np.isnan(z)
@@ -63,9 +60,7 @@ def listen(
             if name == "rough":
                 stray = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
             worth[place] = _interpolate(sign * standardised(rows, at, stray), watch.scale[name])
-    run, began = surprises(
-        values, chance_of_equal(watch.equal, groups, values, z if expected is None else expected, event)
-    )
+    run, began = runs_of(watch.equal, beside, z)
     stuck = (
         _interpolate(np.where(np.isnan(fresh), np.nan, run[since:]), watch.scale["stuck"])
         if "stuck" in watch.scale
@@ -75,8 +70,8 @@ def listen(
     out = replace(out, first=out.first + since)
     score, side, window, first = out.score, out.side, out.window, out.first
     lone: list[tuple[str, Floats, int, int]] = []
-    if isolated is not None:
-        lone.append(("isolated", isolated, ODD, lags))
+    if beside.isolated is not None:
+        lone.append(("isolated", beside.isolated, ODD, beside.lags))
     if watch.follower is not None:
         leaps = innovations.leaps(z if near is None else near, watch.follower)
         up, down = (x[len(x) - len(fresh) :] for x in leaps)

@@ -7,7 +7,7 @@ changes nothing before the cut, to the last bit.
 """
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -16,15 +16,67 @@ from watchtide.core.expect.baselines import SEASONLESS, TRAILS
 from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.records import Choice, Model, Training
 from watchtide.core.judge import flagging, hearing, watches, windows
-from watchtide.core.judge.course import JUDGED, Course
+from watchtide.core.judge.course import Course
 from watchtide.core.judge.flagging import Level
 from watchtide.core.judge.promises import Held
 from watchtide.core.judge.standing import Cadence, Kept, Replayed, Rules, Tail, reach_of
+from watchtide.core.judge.watches import Beside
 from watchtide.core.series import Bools, Floats
 
 WEEK_NS = 7 * 86_400 * 10**9
 # Samples before a refit that the new fit judges too, so that the first leap after it does not compare two fits.
 LEAP_LEAD = 96
+
+
+@dataclass(frozen=True)
+class _Given:
+    """What a replay goes by from its first sample to its last, as `replay` takes it."""
+
+    frame: Frame
+    cadence: Cadence
+    choose: Callable[[Frame], Choice]
+    rules: Rules
+    denominator: Floats | None
+    least: float
+
+    def begin(self, at: int) -> int:
+        """The first sample of the window on which a fit at this one rests."""
+        return max(0, at - self.cadence.window)
+
+    def part(self, begin: int, at: int, usable: Bools) -> Frame:
+        """Samples that a fit may rest on."""
+        frame = self.frame
+        return replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
+
+    def of(self, begin: int, at: int) -> Floats | None:
+        """Denominators of the same samples."""
+        return None if self.denominator is None else self.denominator[begin:at]
+
+    def is_reread(self, refits: int) -> bool:
+        """Whether windows and level are read anew at so many fits: about once a week, since they rest on long histories."""
+        cadence = self.cadence
+        every = cadence.reread or max(1, round(WEEK_NS / (cadence.refit * self.frame.step_ns)))
+        return every == 1 or refits % every == 1
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """What samples are judged by until the next fit; as in `standing.Kept`."""
+
+    choice: Choice
+    model: Model
+    watch: watches.Watch | None
+    levels: tuple[Level, ...]
+    added: float
+    refits: int
+
+    @classmethod
+    def of(cls, kept: Kept) -> "_Fit":
+        return cls(kept.choice, kept.model, kept.watch, kept.levels, kept.added, kept.refits)
+
+    @property
+    def level(self) -> Level:
+        return self.levels[-1]
 
 
 def replay(
@@ -47,170 +99,165 @@ def replay(
     kept of other samples, labels or rules must not be handed in.
     """
     n = len(frame)
-    state = Course(n)
-    notes: tuple[str, ...] = ()
-    choice: Choice | None = None
-    watch: watches.Watch | None = None
-    level: Level | None = None
-    levels: list[Level] = []
-    model: Model | None = None
-    refits, added = 0, 0.0
-    near: Floats = np.empty(0)
-    begun = cadence.first
+    given = _Given(frame, cadence, choose, rules, denominator, least)
+    course = Course(n)
+    now: _Fit | None = None
+    begun, fitted_at = cadence.first, -1
     if kept is not None and kept.at < n:
-        choice, model, watch, level = kept.choice, kept.model, kept.watch, kept.level
-        levels, refits, added, begun = list(kept.levels), kept.refits, kept.added, kept.at
-        state.take_up(kept)
-    reached = begun if levels else -1
-    # Windows and level are read anew about once a week: they rest on long histories.
-    every = cadence.reread or max(1, round(WEEK_NS / (cadence.refit * frame.step_ns)))
+        now, begun, fitted_at = _Fit.of(kept), kept.at, kept.at
+        course.take_up(kept)
+    near: Floats = np.empty(0)
     for at in range(begun, n, cadence.refit):
-        stop = min(at + cadence.refit, n)
-        begin = max(0, at - cadence.window)
         usable = frame.usable if usable_at is None else usable_at(at)
-        if reached == at and model is not None and level is not None:
-            # Fitted when it was first reached.
-            near = _judge_segment(
-                state, model, watch, level, frame, begin, at, stop, usable, denominator, least
-            )
-            continue
-        part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
-        if not part.usable.any():
-            continue
-        d = None if denominator is None else denominator[begin:at]
-        if choice is None:
-            choice = choose(part)
-            model, training = fitting.fit(part, choice, d)
-            suspect = expectation.suspects(model, part, training, d)
-            if suspect.any():
-                model, training = fitting.fit(part, choice, d, suspect=suspect, like=training)
-            state.expected[begin:at] = training.held
-            state.suspect[begin:at] = suspect
-            choice = carrying.settled(choice, model)
-            _rehearse(state, choice, frame, usable, begin, at, cadence.refit, denominator)
-            model, training = fitting.fit(
-                part, choice, d, seen=state.expected[begin:at], suspect=suspect, like=training
-            )
-        else:
-            model, training = fitting.fit(
-                part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
-            )
-            state.suspect[begin:at] = _suspects_now(model, part, training, d)
-        refits += 1
-        clean = training.clean & ~state.suspect[begin:at]
-        if watch is None or refits % every == 1 or every == 1 or level is None:
-            pool = _pool_scores(state, model, frame, begin, at, denominator)
-            groups = model.slot_of(applying.spread_groups(part, model))
-            trees = expectation.isolated_of(model, part)
-            watch = (
-                windows.calibrate(
-                    pool,
-                    clean,
-                    part.values,
-                    part.times,
-                    frame.step_ns,
-                    groups,
-                    model.groups,
-                    trees,
-                    model.grain,
-                    state.expected[begin:at],
-                    part.event,
-                    is_causal=True,
-                    has_leaps=choice.kind not in SEASONLESS,
-                )
-                if rules.has_windows
-                else None
-            )
-            lags = model.fitted.facts.get("lags", 1)
-            heard = (
-                hearing.listen(
-                    watch,
-                    pool,
-                    part.values,
-                    groups,
-                    is_causal=True,
-                    isolated=trees,
-                    lags=lags,
-                    expected=state.expected[begin:at],
-                    event=part.event,
-                )
-                if watch is not None
-                else watches.alone(pool)
-            )
-            added = watch.added(is_causal=True) if watch is not None else 0.0
-            level = flagging.resolve_level(
-                rules.kind,
-                rules.amount,
-                Held(heard, clean, part.times, frame.step_ns, model.grain, added),
-                rules.side,
-                rules.group,
-            )
-            if rules.kind != "sigmas" and (level.odds is None or level.per_week is None):
-                level = replace(
-                    level,
-                    **{x: max(getattr(level, x), rules.cautious) for x in ("above", "below", "odd")},
-                )
-            if not levels:
-                state.rehearsed, state.taught = heard, clean
-            levels.append(level)
-        reached = at
-        near = _judge_segment(state, model, watch, level, frame, begin, at, stop, usable, denominator, least)
-    if choice is None:
-        notes = (
-            f"the first training window holds {cadence.first} samples, the data {n}: nothing is judged; "
-            "give more history, or a shorter replay.window",
-        )
+        if at != fitted_at:
+            fresh = _fitted(given, course, now, at, usable)
+            if fresh is None:
+                continue
+            now, fitted_at = fresh, at
+        assert now is not None
+        near = _judge_segment(given, course, now, at, usable)
+    return _replayed(given, course, now, fitted_at, near)
+
+
+def _fitted(given: _Given, course: Course, before: _Fit | None, at: int, usable: Bools) -> _Fit | None:
+    """The fit that judges the samples from `at` on; None where no sample before it may train."""
+    begin = given.begin(at)
+    part, d = given.part(begin, at, usable), given.of(begin, at)
+    if not part.usable.any():
+        return None
+    if before is None:
+        choice, model, training = _first_fit(given, course, part, at, usable)
     else:
-        notes = choice.reasons
-    kept = None
-    if choice is not None and model is not None and level is not None:
-        kept = Kept(
-            at=reached,
-            until_ns=int(frame.times[reached]) + round(frame.step_ns),
-            choice=choice,
-            model=model,
-            watch=watch,
-            level=level,
-            levels=tuple(levels),
-            refits=refits,
-            added=added,
-            judged=state.judged(reached),
-            rehearsed=state.rehearsed,
-            taught=state.taught,
+        choice = before.choice
+        seen, suspect = course.expected[begin:at], course.suspect[begin:at]
+        model, training = fitting.fit(part, choice, d, seen=seen, suspect=suspect)
+        course.suspect[begin:at] = _suspects_now(model, part, training, d)
+    refits = 1 if before is None else before.refits + 1
+    if before is not None and before.watch is not None and not given.is_reread(refits):
+        return replace(before, model=model, refits=refits)
+    clean = training.clean & ~course.suspect[begin:at]
+    watch, heard = _windows_of(given, course, model, part, begin, at, clean)
+    added = watch.added(is_causal=True) if watch is not None else 0.0
+    held = Held(heard, clean, part.times, given.frame.step_ns, model.grain, added)
+    levels = () if before is None else before.levels
+    if not levels:
+        course.rehearsed, course.taught = heard, clean
+    return _Fit(choice, model, watch, (*levels, _level_of(given.rules, held)), added, refits)
+
+
+def _first_fit(
+    given: _Given, course: Course, part: Frame, at: int, usable: Bools
+) -> tuple[Choice, Model, Training]:
+    """The choice that the first window makes, and its fit to what a rehearsal within that window expected."""
+    begin = given.begin(at)
+    d = given.of(begin, at)
+    choice = given.choose(part)
+    model, training = fitting.fit(part, choice, d)
+    suspect = expectation.suspects(model, part, training, d)
+    if suspect.any():
+        model, training = fitting.fit(part, choice, d, suspect=suspect, like=training)
+    course.expected[begin:at] = training.held
+    course.suspect[begin:at] = suspect
+    choice = carrying.settled(choice, model)
+    _rehearse(given, course, choice, usable, begin, at)
+    seen = course.expected[begin:at]
+    model, training = fitting.fit(part, choice, d, seen=seen, suspect=suspect, like=training)
+    return choice, model, training
+
+
+def _windows_of(
+    given: _Given, course: Course, model: Model, part: Frame, begin: int, at: int, clean: Bools
+) -> tuple[watches.Watch | None, watches.Evidence]:
+    """Windows calibrated on a window of the past, and what is heard of its samples."""
+    pool = _pool_scores(given, course, model, begin, at)
+    beside = Beside(
+        part.values,
+        model.slot_of(applying.spread_groups(part, model)),
+        model.groups,
+        course.expected[begin:at],
+        part.event,
+        expectation.isolated_of(model, part),
+        model.fitted.facts.get("lags", 1),
+    )
+    watch = None
+    if given.rules.has_windows:
+        watch = windows.calibrate(
+            pool,
+            clean,
+            beside,
+            given.frame.step_ns,
+            is_causal=True,
+            grain=model.grain,
+            has_leaps=model.choice.kind not in SEASONLESS,
         )
-    tail = None
-    if kept is not None and denominator is None and not frame.names:
-        tail = _tail_of(frame, kept, state, near, cadence)
+    return watch, hearing.listen(watch, pool, beside, is_causal=True)
+
+
+def _level_of(rules: Rules, held: Held) -> Level:
+    """The level as the rules read it, and at least the cautious one where it rests on too little."""
+    level = flagging.resolve_level(rules.kind, rules.amount, held, rules.side, rules.group)
+    if rules.kind == "sigmas" or (level.odds is not None and level.per_week is not None):
+        return level
+    raised = {side: max(getattr(level, side), rules.cautious) for side in ("above", "below", "odd")}
+    return replace(level, **raised)
+
+
+def _replayed(given: _Given, course: Course, now: _Fit | None, at: int, near: Floats) -> Replayed:
+    """What a replay says in the end. at : where the last fit was made; near : scores by it."""
+    frame, first, n = given.frame, given.cadence.first, len(given.frame)
+    notes: tuple[str, ...] = (
+        f"the first training window holds {first} samples, the data {n}: nothing is judged; "
+        "give more history, or a shorter replay.window",
+    )
+    kept = tail = None
+    if now is not None:
+        notes = now.choice.reasons
+        kept = Kept(
+            at=at,
+            until_ns=int(frame.times[at]) + round(frame.step_ns),
+            choice=now.choice,
+            model=now.model,
+            watch=now.watch,
+            level=now.level,
+            levels=now.levels,
+            refits=now.refits,
+            added=now.added,
+            judged=course.judged(at),
+            rehearsed=course.rehearsed,
+            taught=course.taught,
+        )
+        if given.denominator is None and not frame.names:
+            tail = _tail_of(frame, kept, course, near, given.cadence)
     # What was expected of the first window was never a judgement.
-    expected = state.expected.copy()
-    expected[: cadence.first] = np.nan
-    evidence = watches.Evidence(state.score, state.side, state.window, state.first)
-    heard, clean = _heard_in_all(state, evidence)
+    expected = course.expected.copy()
+    expected[:first] = np.nan
+    evidence = watches.Evidence(course.score, course.side, course.window, course.first)
+    heard, clean = _heard_in_all(course, evidence)
     return Replayed(
         expected=expected,
-        spread=state.spread,
+        spread=course.spread,
         evidence=evidence,
-        above=state.above,
-        below=state.below,
-        odd=state.odd,
-        trend=state.trend,
-        seasons=state.seasons if state.seasons is not None else np.zeros((0, n)),
-        held=state.z,
+        above=course.above,
+        below=course.below,
+        odd=course.odd,
+        trend=course.trend,
+        seasons=course.seasons if course.seasons is not None else np.zeros((0, n)),
+        held=course.z,
         heard=heard,
         clean=clean,
-        lacking=state.lacking,
-        levels=tuple(levels),
-        added=added,
-        counted=state.counted,
-        refits=refits,
+        lacking=course.lacking,
+        levels=() if now is None else now.levels,
+        added=0.0 if now is None else now.added,
+        counted=course.counted,
+        refits=0 if now is None else now.refits,
         notes=notes,
-        model=model,
+        model=None if now is None else now.model,
         kept=kept,
         tail=tail,
     )
 
 
-def _tail_of(frame: Frame, kept: Kept, state: "Course", near: Floats, cadence: Cadence) -> Tail | None:
+def _tail_of(frame: Frame, kept: Kept, course: Course, near: Floats, cadence: Cadence) -> Tail | None:
     """The end of a replay; None for a kind that reads the samples just before each one. near : scores by the present fit."""
     model, watch, n = kept.model, kept.watch, len(frame)
     if _looks_back(model) or model.choice.kind == "isolation":
@@ -221,8 +268,8 @@ def _tail_of(frame: Frame, kept: Kept, state: "Course", near: Floats, cadence: C
     return Tail(
         left=kept.at + cadence.refit - n,
         step_ns=frame.step_ns,
-        z=state.z[a:].copy(),
-        expected=state.expected[a:].copy(),
+        z=course.z[a:].copy(),
+        expected=course.expected[a:].copy(),
         values=frame.values[a:].copy(),
         slots=model.slot_of(applying.spread_groups(end, model)),
         near=near.copy() if has_leaps else None,
@@ -246,32 +293,20 @@ def _lead(model: Model, watch: watches.Watch | None, begin: int, at: int) -> int
     return max(begin, at - LEAP_LEAD) if watch is not None and watch.follower is not None else at
 
 
-def _heard_in_all(state: "Course", evidence: watches.Evidence) -> tuple[watches.Evidence, Bools]:
+def _heard_in_all(course: Course, evidence: watches.Evidence) -> tuple[watches.Evidence, Bools]:
     """What was heard of every sample, the first window's as its level was read; and which samples may speak."""
     clean = ~np.isnan(evidence.score)
-    if state.rehearsed is None:
+    if course.rehearsed is None:
         return evidence, clean
-    m = len(state.rehearsed.score)
+    m = len(course.rehearsed.score)
     score, side, window, first = (
-        np.r_[getattr(state.rehearsed, name), getattr(evidence, name)[m:]]
+        np.r_[getattr(course.rehearsed, name), getattr(evidence, name)[m:]]
         for name in ("score", "side", "window", "first")
     )
-    return watches.Evidence(score, side, window, first), np.r_[state.taught, clean[m:]]
+    return watches.Evidence(score, side, window, first), np.r_[course.taught, clean[m:]]
 
 
-JUDGED += ["suspect", "lacking"]
-
-
-def _rehearse(
-    state: Course,
-    choice: Choice,
-    frame: Frame,
-    usable: Bools,
-    begin: int,
-    first: int,
-    refit: int,
-    denominator: Floats | None,
-) -> None:
+def _rehearse(given: _Given, course: Course, choice: Choice, usable: Bools, begin: int, first: int) -> None:
     """Expect the end of the first window as if live, so that spread and level know what carrying forward costs.
 
     From its first third on, or from where one and a half of the longest season are known, at the latest from its middle:
@@ -279,22 +314,22 @@ def _rehearse(
     history lie closer than those that come after its end.
     """
     whole = first - begin
-    longest = max((p.samples(frame.step_ns) for p in choice.periods), default=0.0)
+    longest = max((p.samples(given.frame.step_ns) for p in choice.periods), default=0.0)
     known = max(whole // 3, min(whole // 2, round(1.5 * longest)))
+    refit = given.cadence.refit
     for at in range(begin + known, first, refit):
         stop = min(at + refit, first)
-        part = replace(frame, usable=usable & ~np.isnan(frame.values)).part(begin, at)
-        d = None if denominator is None else denominator[begin:at]
+        part, d = given.part(begin, at, usable), given.of(begin, at)
         try:
             model, _ = fitting.fit(
-                part, choice, d, seen=state.expected[begin:at], suspect=state.suspect[begin:at]
+                part, choice, d, seen=course.expected[begin:at], suspect=course.suspect[begin:at]
             )
         except ValueError:
             # Part of a window may be too short for this baseline: its held-out values stand.
             continue
         lead = begin if _looks_back(model) else at
-        _, expected = applying.judge(model, frame.part(lead, stop))
-        state.expected[at:stop] = expected[at - lead :]
+        _, expected = applying.judge(model, given.frame.part(lead, stop))
+        course.expected[at:stop] = expected[at - lead :]
 
 
 def _looks_back(model: Model) -> bool:
@@ -309,71 +344,64 @@ def _suspects_now(model: Model, part: Frame, training: Training, denominator: Fl
     return expectation.suspects(model, part, now, denominator)
 
 
-def _pool_scores(
-    state: Course, model: Model, frame: Frame, begin: int, at: int, denominator: Floats | None
-) -> Floats:
+def _pool_scores(given: _Given, course: Course, model: Model, begin: int, at: int) -> Floats:
     """Scores of the window: by what was expected of each sample when it came, and of the first window's by held-out fits.
 
     In sigmas of the present spread, or of the one then if that was smaller: a spread learnt from worse forecasts would make
     what came look calmer than what comes, and set a level too low for it.
     """
-    part = frame.part(begin, at)
-    expected = state.expected[begin:at]
+    part = given.frame.part(begin, at)
+    expected = course.expected[begin:at]
     groups = applying.spread_groups(part, model)
-    spread = model.spread.at(expected, groups, None if denominator is None else denominator[begin:at])
-    return applying.score_of(model, part, expected, np.fmin(spread, state.spread[begin:at]))
+    spread = model.spread.at(expected, groups, given.of(begin, at))
+    return applying.score_of(model, part, expected, np.fmin(spread, course.spread[begin:at]))
 
 
-def _judge_segment(
-    state: Course, model: Model, watch: watches.Watch | None, level: Level, frame: Frame, begin: int, at: int,
-    stop: int, usable: Bools, denominator: Floats | None, least: float,
-) -> Floats:  # fmt: skip
-    """Judge samples at … stop - 1 by what is known at `at`. Returns the scores by this fit from which leaps are known."""
-    has_leaps = watch is not None and watch.follower is not None
-    lead = _lead(model, watch, begin, at)
+def _judge_segment(given: _Given, course: Course, now: _Fit, at: int, usable: Bools) -> Floats:
+    """Judge the samples from `at` on until the next fit is due. Returns the scores by this fit from which leaps are known."""
+    frame, model, watch, level = given.frame, now.model, now.watch, now.level
+    stop = min(at + given.cadence.refit, len(frame))
+    lead = _lead(model, watch, given.begin(at), at)
     known = usable.copy()
     known[at:] = True
-    back = max(0, at - reach_of(watch))
-    seen = replace(frame, usable=known & ~np.isnan(frame.values)).part(lead, stop)
+    seen = given.part(lead, stop, known)
     parts, expected = applying.judge(model, seen)
     groups = applying.spread_groups(seen, model)
-    d = None if denominator is None else denominator[lead:stop]
-    spread = applying.spread_at(model, parts, expected, groups, d, seen)
-    here = slice(at - lead, stop - lead)
-    state.expected[at:stop], state.spread[at:stop] = expected[here], spread[here]
-    state.trend[at:stop] = parts.trend[here]
-    if state.seasons is None:
-        state.seasons = np.full((len(parts.seasons), len(frame)), np.nan)
-    state.seasons[:, at:stop] = parts.seasons[:, here]
+    spread = applying.spread_at(model, parts, expected, groups, given.of(lead, stop), seen)
     counted = applying.counted_of(model, seen)
     scores = quantile.score(seen.values, expected, spread, counted)
+    here = slice(at - lead, stop - lead)
     z = scores[here]
+    if given.denominator is not None and given.least > 0:
+        z = np.where(given.denominator[at:stop] >= given.least, z, np.nan)
+    course.expect(at, stop, expected[here], spread[here], parts.trend[here], parts.seasons[:, here])
+    course.z[at:stop] = z
     if counted is not None:
-        state.counted.event[at:stop], state.counted.trials[at:stop] = (
-            counted.event[here],
-            counted.trials[here],
-        )
-    near = None
-    if has_leaps:
-        near, place = np.full(stop - back, np.nan), max(back, lead)
-        near[place - back :] = scores[place - lead :]
-    if denominator is not None and least > 0:
-        z = np.where(denominator[at:stop] >= least, z, np.nan)
-    state.z[at:stop] = z
-    state.lacking[at:stop] = level.odds is None or level.per_week is None
-    state.above[at:stop], state.below[at:stop], state.odd[at:stop] = level.above, level.below, level.odd
+        course.counted.event[at:stop] = counted.event[here]
+        course.counted.trials[at:stop] = counted.trials[here]
+    course.lacking[at:stop] = level.odds is None or level.per_week is None
+    course.above[at:stop], course.below[at:stop], course.odd[at:stop] = level.above, level.below, level.odd
+    back = max(0, at - reach_of(watch))
+    own = slice(at - back, stop - back)
+    near, place = np.full(stop - back, np.nan), max(back, lead)
+    near[place - back :] = scores[place - lead :]
+    heard = hearing.listen(
+        watch, course.z[back:stop], _beside(frame, course, model, back, stop), is_causal=True, near=near
+    )
+    course.score[at:stop], course.side[at:stop] = heard.score[own], heard.side[own]
+    course.window[at:stop], course.first[at:stop] = heard.window[own], heard.first[own] + back
+    return scores[place - lead :]
+
+
+def _beside(frame: Frame, course: Course, model: Model, back: int, stop: int) -> Beside:
+    """What windows go by of the samples from `back` on."""
     view = frame.part(back, stop)
     trees = expectation.isolated_of(model, frame.part(max(0, back - _whole(model)), stop))
-    if trees is not None:
-        trees = trees[len(trees) - len(view) :]
-    if watch is None:
-        heard = watches.alone(state.z[back:stop])
-    else:
-        heard = hearing.listen(
-            watch, state.z[back:stop], view.values, model.slot_of(applying.spread_groups(view, model)), is_causal=True,
-            isolated=trees, lags=model.fitted.facts.get("lags", 1), expected=state.expected[back:stop], event=view.event, near=near,
-        )  # fmt: skip
-    own = slice(at - back, stop - back)
-    state.score[at:stop], state.side[at:stop] = heard.score[own], heard.side[own]
-    state.window[at:stop], state.first[at:stop] = heard.window[own], heard.first[own] + back
-    return scores[max(back, lead) - lead :]
+    return Beside(
+        view.values,
+        model.slot_of(applying.spread_groups(view, model)),
+        expected=course.expected[back:stop],
+        event=view.event,
+        isolated=None if trees is None else trees[len(trees) - len(view) :],
+        lags=model.fitted.facts.get("lags", 1),
+    )

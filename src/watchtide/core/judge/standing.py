@@ -11,6 +11,7 @@ from watchtide.core.expect.records import Choice, Model
 from watchtide.core.judge import hearing, watches
 from watchtide.core.judge.flagging import Level
 from watchtide.core.judge.grouping import Group
+from watchtide.core.judge.watches import Beside
 from watchtide.core.series import Bools, Floats, Ints, Series
 
 
@@ -101,17 +102,9 @@ class Tail:
         fresh = (z, expected, values, self.model.slot_of(groups))
         known = (self.z, self.expected, self.values, self.slots)
         scores, due, seen, slots = (np.concatenate(both) for both in zip(known, fresh, strict=True))
-        evidence = hearing.listen(
-            self.watch,
-            scores,
-            seen,
-            slots,
-            is_causal=True,
-            expected=due,
-            event=Counted.plain(r + m).event if self.is_counted else None,
-            near=near,
-            since=r,
-        )
+        event = Counted.plain(r + m).event if self.is_counted else None
+        beside = Beside(seen, slots, expected=due, event=event)
+        evidence = hearing.listen(self.watch, scores, beside, is_causal=True, near=near, since=r)
         a = max(r + m - reach_of(self.watch), 0)
         now = replace(
             self,

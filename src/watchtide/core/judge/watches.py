@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from watchtide.core.expect.runs import chance_of_equal, surprises
 from watchtide.core.judge.innovations import Follower
 from watchtide.core.series import Floats, Ints
 
@@ -71,6 +72,24 @@ class Watch:
 
 
 @dataclass(frozen=True)
+class Beside:
+    """What windows go by beside the scores of the same samples; arrays of (n,).
+
+    values : observed; groups : slot of the shortest season, 0 … count - 1. expected : in the unit of the values, None where only
+    scores are known; event : what one counted event adds to a value, None of what is no count; isolated : what kinds say that judge
+    whole windows, None of others; lags : samples that such a window holds.
+    """
+
+    values: Floats
+    groups: Ints
+    count: int = 1
+    expected: Floats | None = None
+    event: Floats | None = None
+    isolated: Floats | None = None
+    lags: int = 1
+
+
+@dataclass(frozen=True)
 class Evidence:
     """Scores with windows heard; arrays of (n,).
 
@@ -94,3 +113,12 @@ def alone(z: Floats) -> Evidence:
     n = len(z)
     side = np.where(np.isnan(z), 0, np.where(z >= 0, 1, -1)).astype(np.int8)
     return Evidence(np.abs(z), side, np.ones(n, np.int64), np.arange(n))
+
+
+def runs_of(equal: Floats, beside: Beside, scores: Floats) -> tuple[Floats, Ints]:
+    """(n,) how surprising the run of equal values ending at each sample is, in nats, and where it began. equal : (count,) chance
+    that a value equals the one before; scores : (n,), which stand for what was expected where that is not known."""
+    expected = scores if beside.expected is None else beside.expected
+    chance = chance_of_equal(equal, beside.groups, beside.values, expected, beside.event)
+    run, first = surprises(beside.values, chance)
+    return run, first

@@ -12,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 
 from watchtide.core import robust
-from watchtide.core.expect.runs import chance_of_equal, equal_chances, surprises
+from watchtide.core.expect.runs import equal_chances
 from watchtide.core.expect.sliding import (
     least_scales,
     lengths_for,
@@ -22,8 +22,8 @@ from watchtide.core.expect.sliding import (
 )
 from watchtide.core.judge import innovations
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
-from watchtide.core.judge.watches import LEAPS, LONE, TOGETHER, Watch
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
+from watchtide.core.judge.watches import LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
+from watchtide.core.series import SECOND_NS, Bools, Floats
 
 WEEK_NS = 7 * 86_400 * SECOND_NS
 # … and heard in whole twenty times more rarely still: one that speaks then carries dozens of samples, not the two or so of a replay.
@@ -40,30 +40,24 @@ LEAST_BLOCK, USUAL_BLOCK, BLOCKS = 6, 24, 42
 def calibrate(
     held: Floats,
     clean: Bools,
-    values: Floats,
-    times: Ints,
+    beside: Beside,
     step_ns: int,
-    groups: Ints,
-    count: int,
-    isolated: Floats | None = None,
-    grain: float = 0.0,
-    expected: Floats | None = None,
-    event: Floats | None = None,
     *,
     is_causal: bool,
+    grain: float = 0.0,
     has_leaps: bool = True,
 ) -> Watch | None:
     """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
     most values are the same one: windows of rare events tell nothing that the events do not.
 
-    held : (n,) signed held-out scores, NaN where none; clean : samples that may speak; values : (n,) observed;
-    groups : (n,) time-of-day group, 0 … count - 1; isolated : (n,) what isolation trees say, if they were asked. is_causal : whether they
-    are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is still in the scores.
+    held : (n,) signed held-out scores, NaN where none; clean : (n,) samples that may speak; grain : the data's resolution in
+    sigmas. is_causal : whether they are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is
+    still in the scores.
     """
     z = np.where(clean, held, np.nan)
     n = int(np.sum(~np.isnan(z)))
     lengths = lengths_for(n, step_ns)
-    if n < 200 or len(lengths) == 0 or robust.is_mostly_one_value(np.where(clean, values, np.nan)):
+    if n < 200 or len(lengths) == 0 or robust.is_mostly_one_value(np.where(clean, beside.values, np.nan)):
         return None
     block = int(max(min(USUAL_BLOCK, n // BLOCKS), LEAST_BLOCK, lengths[-1] // 4))
     weeks = n * step_ns / WEEK_NS
@@ -78,10 +72,8 @@ def calibrate(
         up = np.nanmax(np.where(np.isnan(mean), -np.inf, standardised(mean, mean_at)), axis=0)
         down = np.nanmax(np.where(np.isnan(mean), -np.inf, -standardised(mean, mean_at)), axis=0)
         wild = np.nanmax(np.where(np.isnan(rough), -np.inf, standardised(rough, rough_at)), axis=0)
-    equal = equal_chances(values, clean, groups, count)
-    run, _ = surprises(
-        values, chance_of_equal(equal, groups, values, held if expected is None else expected, event)
-    )
+    equal = equal_chances(beside.values, clean, beside.groups, beside.count)
+    run, _ = runs_of(equal, beside, held)
     a_week = WEEK_NS / step_ns
     together = TOGETHER if is_causal else TOGETHER_WHOLE
     scale: dict[str, Floats] = {}
@@ -94,8 +86,8 @@ def calibrate(
     follower = innovations.fit(z) if has_leaps else None
     if follower is not None:
         pairs += zip(LEAPS, innovations.leaps(z, follower), strict=True)
-    if isolated is not None:
-        pairs.append(("isolated", np.where(clean, isolated, np.nan)))
+    if beside.isolated is not None:
+        pairs.append(("isolated", np.where(clean, beside.isolated, np.nan)))
     for name, statistic in pairs:
         tail = _peaks_tail(
             np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, settings=OF_WINDOWS
