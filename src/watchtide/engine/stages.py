@@ -11,12 +11,13 @@ import numpy as np
 from watchtide.core.expect import carrying, expectation, quantile, regimes
 from watchtide.core.expect.baselines import SEASONLESS
 from watchtide.core.expect.frame import Frame
+from watchtide.core.expect.records import Choice, Expectation
 from watchtide.core.expect.seasons import LEAST_YEAR_STEP_NS
 from watchtide.core.judge import flagging, grouping, hearing, promises, windows
-from watchtide.core.judge.watches import Beside
+from watchtide.core.judge.watches import Beside, Evidence, Watch
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
-from watchtide.core.series import Floats, transforms
+from watchtide.core.series import Floats, Ints, transforms
 from watchtide.engine import ages, by_unit, outcome, preparing
 from watchtide.engine.based import Baselined, Scanned
 from watchtide.engine.choices import choice_of
@@ -52,6 +53,16 @@ class Ready(NamedTuple):
     frame: Frame
     notes: tuple[str, ...]
 
+    @property
+    def part(self) -> Frame:
+        """Samples of training."""
+        return self.frame.part(0, self.stop)
+
+    @property
+    def past_end(self) -> Ints:
+        """(n,) samples past the end of training; 0 and less within it."""
+        return np.arange(len(self.frame)) - (self.stop - 1)
+
 
 def ready(stream: Input, plan: Plan, labels: Sequence[Label] = ()) -> Ready:
     """A stream on its grid, transformed, with what may train marked. Raises ValueError as `fit` does."""
@@ -79,59 +90,27 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         if is_kept:
             by_unit.refuse(plan, by_unit.SAVED)
         return by_unit.fit(stream, plan, labels)
-    prepared, stop, split, transform, scales, frame, notes = ready(stream, plan, labels)
-    series, part = prepared.series, frame.part(0, stop)
-    choice, found, first = choice_of(part, prepared, plan)
+    given = ready(stream, plan, labels)
+    prepared, series = given.prepared, given.prepared.series
+    choice, found, first = choice_of(given.part, prepared, plan)
     if stream.shared is not None:
         choice = replace(choice, options={**choice.options, "shared": stream.shared})
     got = expectation.expect(
-        frame,
+        given.frame,
         choice,
-        stop=stop,
+        stop=given.stop,
         denominator=prepared.denominator,
         first=first,
         has_level=plan.shifts.of != "none",
     )
-    carry = None
-    if (
-        got.model is not None
-        and (stop < len(series) or is_kept)
-        and not carrying.follows_by_itself(got.model)
-    ):
-        d = None if prepared.denominator is None else prepared.denominator[:stop]
-        carry = carrying.measure(part, got.model, got.held[:stop], max(len(series) - stop, stop // 2), d)
-    past_end = np.arange(len(series)) - (stop - 1)
-    wide = got.spread if carry is None else got.spread * carry.growth_at(past_end)
-    expected, spread = transforms.back(transform, series.values, got.expected, wide)
-    counted = counted_in(frame, got.model)
+    carry = _carry(given, got, is_kept=is_kept)
+    expected, spread = _in_values(given, got, carry)
+    counted = counted_in(given.frame, got.model)
     z = scores(quantile.score(series.values, expected, spread, counted), prepared, plan)
-    lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
-    beside = Beside(frame.values, got.groups, got.group_count, got.expected, frame.event, got.isolated, lags)
-    watch = None
-    if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
-        watch = windows.calibrate(
-            got.held,
-            got.clean,
-            beside,
-            series.step_ns,
-            is_causal=False,
-            grain=got.model.grain,
-            has_leaps=choice.kind not in SEASONLESS,
-        )
-    drift = None if carry is None or watch is None else carry.drift_at(past_end, watch.lengths)
-    heard, held = (
-        hearing.listen(watch, scores, beside, is_causal=False, drift=drift, past_end=past_end > 0)
-        for scores in (z, np.where(got.clean, got.held, np.nan))
-    )
-    candidates = got.shift_candidates
-    if stop < len(series) and not np.isnan(got.level_series).all():
-        longest = max((round(p.samples(series.step_ns)) for p in choice.periods), default=1)
-        has_trend = series.step_ns >= LEAST_YEAR_STEP_NS
-        changes = regimes.find_steps(got.level_series, longest, has_trend=has_trend)
-        steps, _ = regimes.regimes(got.level_series, changes, choice.settle_samples)
-        candidates = regimes.lasting(steps, changes, choice.settle_samples)
+    watch, heard, held = _heard(given, got, choice, plan, carry, z)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     added = watch.added(is_causal=False) if watch else 0.0
+    resolved = resolved_of(prepared, plan, choice, got.model, watch, given.split, added)
     return Baselined(
         key=stream.key,
         zone=stream.zone,
@@ -143,19 +122,77 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         seasons=got.seasons,
         level_series=got.level_series,
         clean=got.clean,
-        train_stop=stop,
-        shift_candidates=candidates,
+        train_stop=given.stop,
+        shift_candidates=_candidates(given, got, choice),
         stream_spread=stream_spread,
         found_seasons=found,
-        resolved=_with_scales(resolved_of(prepared, plan, choice, got.model, watch, split, added), scales),
-        notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *choice.reasons, *got.notes),
+        resolved=_with_scales(resolved, given.scales),
+        notes=(
+            *prepared.notes,
+            *given.notes,
+            *ignored_columns(choice, prepared),
+            *choice.reasons,
+            *got.notes,
+        ),
         evidence=heard,
         held_out=held,
         model=got.model if is_kept else None,
-        transform=transform,
+        transform=given.transform,
         watch=watch,
         carry=carry,
     )
+
+
+def _carry(given: Ready, got: Expectation, *, is_kept: bool) -> carrying.Carry | None:
+    """How errors grow past the end of training; None where nothing is judged there, or nothing strays."""
+    n, stop, d = len(given.frame), given.stop, given.prepared.denominator
+    if got.model is None or not (stop < n or is_kept) or carrying.follows_by_itself(got.model):
+        return None
+    steps = max(n - stop, stop // 2)
+    return carrying.measure(given.part, got.model, got.held[:stop], steps, None if d is None else d[:stop])
+
+
+def _in_values(given: Ready, got: Expectation, carry: carrying.Carry | None) -> tuple[Floats, Floats]:
+    """(n,) expected values and spreads in the unit of the stream's own values."""
+    wide = got.spread if carry is None else got.spread * carry.growth_at(given.past_end)
+    return transforms.back(given.transform, given.prepared.series.values, got.expected, wide)
+
+
+def _heard(
+    given: Ready, got: Expectation, choice: Choice, plan: Plan, carry: carrying.Carry | None, z: Floats
+) -> tuple[Watch | None, Evidence, Evidence]:
+    """The windows of a stream, and what is heard with them of its scores and of its held-out ones. z : (n,) scores."""
+    frame = given.frame
+    lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
+    beside = Beside(frame.values, got.groups, got.group_count, got.expected, frame.event, got.isolated, lags)
+    watch = None
+    if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
+        watch = windows.calibrate(
+            got.held,
+            got.clean,
+            beside,
+            frame.step_ns,
+            is_causal=False,
+            grain=got.model.grain,
+            has_leaps=choice.kind not in SEASONLESS,
+        )
+    drift = None if carry is None or watch is None else carry.drift_at(given.past_end, watch.lengths)
+    heard, held = (
+        hearing.listen(watch, some, beside, is_causal=False, drift=drift, past_end=given.past_end > 0)
+        for some in (z, np.where(got.clean, got.held, np.nan))
+    )
+    return watch, heard, held
+
+
+def _candidates(given: Ready, got: Expectation, choice: Choice) -> Ints:
+    """Where a change point may be: of the whole history, where only a part of it has trained."""
+    step_ns = given.frame.step_ns
+    if given.stop == len(given.frame) or np.isnan(got.level_series).all():
+        return got.shift_candidates
+    longest = max((round(p.samples(step_ns)) for p in choice.periods), default=1)
+    changes = regimes.find_steps(got.level_series, longest, has_trend=step_ns >= LEAST_YEAR_STEP_NS)
+    steps, _ = regimes.regimes(got.level_series, changes, choice.settle_samples)
+    return regimes.lasting(steps, changes, choice.settle_samples)
 
 
 def scores(z: Floats, prepared: Prepared, plan: Plan) -> Floats:
