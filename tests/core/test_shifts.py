@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from watchtide.core import robust, shifts
+from watchtide.core.shifts import raising
 
 
 def naive_cost(y, changes, cost):
@@ -192,7 +193,7 @@ def online_plainly(z, run_length, shortest):
             scale = max(robust.mad_sigma(past, centre=0.0), 1e-6)
             inflated = max(robust.long_run_variance(past), scale**2)
             slack = shifts.SHARPEST * np.sqrt(inflated) / 2
-            threshold = shifts._threshold(run_length, slack, inflated)
+            threshold = raising._threshold(run_length, slack, inflated)
         if i < shifts.WARM_UP:
             continue
         base = 0.0 if found else level

@@ -1,6 +1,6 @@
 """Where flagging starts: levels in their readings, and the flags they give."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import NormalDist
 
@@ -70,59 +70,65 @@ def resolve_level(
     watched = watched_sides(side)
     if kind == "interval":
         kind, amount = "odds", 1 / (1 - amount)
-    slow = ""
-    most = WEEK_NS / (LEAST_SAMPLES_A_FINDING * held.step_ns)
+    slow, most = "", WEEK_NS / (LEAST_SAMPLES_A_FINDING * held.step_ns)
     if kind == "per-week" and held.step_ns > DAY_NS and amount > most:
         # What is rare among minutes is every other month.
         slow = f"; {amount:g} a week would be one in {WEEK_NS / (amount * held.step_ns):.2g} samples here: one in {LEAST_SAMPLES_A_FINDING} taken"
         amount = most
     own = dict(tails_by_side(held, side, group) if own is None else own)
-    pooled = set()
-    for s in watched:
-        if family is not None and (own[s].samples is None or own[s].findings is None):
-            whole = family(s)
-            pooled.add(s)
-            own[s] = SideTails(
-                own[s].samples or whole.samples,
-                own[s].findings or whole.findings,
-                own[s].added or whole.added,
-                own[s].a_finding or whole.a_finding,
-            )
+    pooled = _pool(own, watched, family)
     if kind == "sigmas":
         found, note = dict.fromkeys(watched, amount), "as stated"
     elif kind == "share":
-        e = held.evidence
-        seen = e.score[held.clean & ~np.isnan(e.score) & _on_side(e, side)]
-        whole_count = held.count
-        reach = min(1.0, amount * whole_count / max(len(seen), 1))
-        level = float(np.quantile(seen, 1 - reach)) if len(seen) else FALLBACK_SIGMAS
-        found, note = dict.fromkeys(watched, level), f"reached by {amount:.3%} of the training samples"
+        found = dict.fromkeys(watched, _reached_by(amount, held, side))
+        note = f"reached by {amount:.3%} of the training samples"
     else:
         found, note = _by_tail(kind, amount, own, held)
         if pooled and any(own[s].samples is not None for s in pooled):
             note += f"; {' and '.join(sorted(pooled))} with the family's tail, there is too little of its own"
-    note += slow
     # A level at or below the noise's middle would flag everything.
     found = {s: max(level, 0.1) for s, level in found.items()}
-    tails = [own[s] for s in watched]
+    odd = _odd_level(kind, amount, found, held, group, own)
+    above, below = found.get("above", np.inf), found.get("below", np.inf)
+    return Level(above, below, odd, note + slow, *_promised(own, found))
+
+
+def _pool(
+    own: dict[str, SideTails], watched: Sequence[str], family: Callable[[str], SideTails] | None
+) -> set[str]:
+    """Fill in the family's tails where a side lacks its own; which sides did."""
+    lacking = {s for s in watched if own[s].samples is None or own[s].findings is None}
+    if family is None:
+        return set()
+    for s in [s for s in watched if s in lacking]:
+        whole = family(s)
+        own[s] = SideTails(
+            own[s].samples or whole.samples,
+            own[s].findings or whole.findings,
+            own[s].added or whole.added,
+            own[s].a_finding or whole.a_finding,
+        )
+    return lacking
+
+
+def _reached_by(share: float, held: Held, side: str) -> float:
+    """The level that this share of the clean samples reaches, on the sides watched."""
+    e = held.evidence
+    seen = e.score[held.clean & ~np.isnan(e.score) & _on_side(e, side)]
+    reach = min(1.0, share * held.count / max(len(seen), 1))
+    return float(np.quantile(seen, 1 - reach)) if len(seen) else FALLBACK_SIGMAS
+
+
+def _promised(own: Mapping[str, SideTails], found: Mapping[str, float]) -> tuple[float | None, float | None]:
+    """(one sample in so many, findings a week) that reach these levels by side; None where a side has no tail."""
+    tails = [(own[s], level) for s, level in found.items()]
     odds = per_week = None
-    if all(t.samples is not None for t in tails):
-        total = sum(
-            float(t.sample_rates(np.array([found[s]]))[0]) for s, t in zip(watched, tails, strict=True)
-        )
+    if all(t.samples is not None for t, _ in tails):
+        total = sum(float(t.sample_rates(np.array([level]))[0]) for t, level in tails)
         odds = 1 / total if total > 0 else None
-    if all(t.findings is not None for t in tails):
-        per_week = sum(
-            t.findings.rate_at(found[s]) for s, t in zip(watched, tails, strict=True) if t.findings
-        )
-    return Level(
-        found.get("above", np.inf),
-        found.get("below", np.inf),
-        _odd_level(kind, amount, found, held, group, own),
-        note,
-        odds,
-        per_week,
-    )
+    if all(t.findings is not None for t, _ in tails):
+        per_week = sum(t.findings.rate_at(level) for t, level in tails if t.findings)
+    return odds, per_week
 
 
 def _odd_level(

@@ -38,8 +38,7 @@ def listen(
     """Scores of samples with their windows heard, of those from `since` on; causal ones alone may begin there.
 
     watch : None takes every sample by itself; z : (n,) signed scores, NaN where not judged. Not causal: windows are taken strongest
-    first without
-    overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at it only, and only those
+    first without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at it only, and only those
     whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
     sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
     by one and the same fit, from which leaps are computed, so that a refit is no leap, or more or fewer that end where z does;
@@ -47,46 +46,57 @@ def listen(
     """
     if watch is None:
         return alone(z[since:])
-    mean, rough = (rows[:, since:] for rows in statistics(z, watch.lengths))
-    clipped = np.clip(np.nan_to_num(z), -CLIP, CLIP)
-    seen = ~np.isnan(z)
     fresh = z[since:]
-    worth = np.zeros((4, len(watch.lengths), len(fresh)))
-    for place, (name, rows, at, sign) in enumerate(
-        (("above", mean, watch.mean, 1), ("below", mean, watch.mean, -1), ("rough", rough, watch.rough, 1))
-    ):
-        if name in watch.scale:
-            stray = drift
-            if name == "rough":
-                stray = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
-            worth[place] = _interpolate(sign * standardised(rows, at, stray), watch.scale[name])
+    clipped, seen = np.clip(np.nan_to_num(z), -CLIP, CLIP), ~np.isnan(z)
+    worth = _worth_of_windows(watch, z, drift, past_end, since)
     run, began = runs_of(watch.equal, beside, z)
-    stuck = (
-        _interpolate(np.where(np.isnan(fresh), np.nan, run[since:]), watch.scale["stuck"])
-        if "stuck" in watch.scale
-        else np.zeros(len(fresh))
-    )
+    stuck = np.zeros(len(fresh))
+    if "stuck" in watch.scale:
+        stuck = _interpolate(np.where(np.isnan(fresh), np.nan, run[since:]), watch.scale["stuck"])
     out = alone(fresh)
     out = replace(out, first=out.first + since)
-    score, side, window, first = out.score, out.side, out.window, out.first
+    _hear_lone(watch, beside, z if near is None else near, fresh, out)
+    to = out.score, out.side, out.window, out.first
+    if is_causal:
+        _listen_causal(worth, stuck, began, watch.lengths, clipped, seen, *to, since)
+    else:
+        _listen_whole(worth, stuck, began, watch.lengths, clipped, seen, *to)
+    return out
+
+
+def _worth_of_windows(
+    watch: Watch, z: Floats, drift: Floats | None, past_end: Bools | None, since: int
+) -> Floats:
+    """(4, lengths, n - since) sigmas of the windows that end at each sample: means above and below, roughness; the last is empty."""
+    mean, rough = (rows[:, since:] for rows in statistics(z, watch.lengths))
+    strays = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
+    worth = np.zeros((4, len(watch.lengths), mean.shape[1]))
+    families = (
+        ("above", mean, watch.mean, 1, drift),
+        ("below", mean, watch.mean, -1, drift),
+        ("rough", rough, watch.rough, 1, strays),
+    )
+    for place, (name, rows, at, sign, stray) in enumerate(families):
+        if name in watch.scale:
+            worth[place] = _interpolate(sign * standardised(rows, at, stray), watch.scale[name])
+    return worth
+
+
+def _hear_lone(watch: Watch, beside: Beside, near: Floats, fresh: Floats, out: Evidence) -> None:
+    """Let families that flag one sample speak, where they are surer than the sample by itself. fresh : (m,) its scores."""
     lone: list[tuple[str, Floats, int, int]] = []
     if beside.isolated is not None:
         lone.append(("isolated", beside.isolated, ODD, beside.lags))
     if watch.follower is not None:
-        leaps = innovations.leaps(z if near is None else near, watch.follower)
+        leaps = innovations.leaps(near, watch.follower)
         up, down = (x[len(x) - len(fresh) :] for x in leaps)
         # Two samples make a leap: the one before it and its own.
         lone += [("rise", up, 1, 2), ("fall", down, -1, 2)]
     for name, statistic, code, count in lone:
         if name in watch.scale:
             sigmas = _interpolate(np.where(np.isnan(fresh), np.nan, statistic), watch.scale[name])
-            is_higher = sigmas > np.nan_to_num(score, nan=np.inf)
-            score[is_higher], side[is_higher], window[is_higher] = sigmas[is_higher], code, count
-    if is_causal:
-        _listen_causal(worth, stuck, began, watch.lengths, clipped, seen, score, side, window, first, since)
-    else:
-        _listen_whole(worth, stuck, began, watch.lengths, clipped, seen, score, side, window, first)
-    return out
+            is_higher = sigmas > np.nan_to_num(out.score, nan=np.inf)
+            out.score[is_higher], out.side[is_higher], out.window[is_higher] = sigmas[is_higher], code, count
 
 
 def _interpolate(x: Floats, scale: Floats) -> Floats:

@@ -166,6 +166,10 @@ class Excesses:
     weight: Floats
     block: Ints
 
+    def only(self, some: np.ndarray) -> "Excesses":
+        """Those of a mask."""
+        return Excesses(self.size[some], self.is_seen[some], self.weight[some], self.block[some])
+
 
 def draws_of(
     excesses: Excesses, blocks: Ints, fitted: tuple[float, float], shape_spread: float, seed: int

@@ -6,7 +6,7 @@ of time are resampled and the *mean* rate over the draws is what is promised, so
 makes a level higher, not a promise weaker.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -23,7 +23,7 @@ from watchtide.core.judge.pareto import (
     of_sorted,
     unknown,
 )
-from watchtide.core.series import Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints
 
 # What exceeds the threshold: this share of the scores, within these numbers.
 TAIL_SHARE = 0.05
@@ -209,52 +209,63 @@ def fit_tail(
     m = int(np.clip(settings.share * len(values), LEAST_EXCESSES, MOST_EXCESSES))
     start = float(values[-m - 1])
     beyond = values > start
-    excess, w, where = values[beyond] - start, weights[beyond], blocks[beyond]
-    if len(excess) < LEAST_EXCESSES // 2:
+    excesses = Excesses(values[beyond] - start, beyond[beyond], weights[beyond], blocks[beyond])
+    if len(excesses.size) < LEAST_EXCESSES // 2:
         # Ties fill the tail: a step of the scale stands for the excess.
         least = max(0.05 * abs(start), 0.5 * grain, 1e-6)
-        rate = max(float(w.sum()), 1.0) / exposure
-        drawn = np.array([rate]), np.array([least]), np.array([0.0])
-        shape = 0.0
+        rates, scales = np.array([max(float(excesses.weight.sum()), 1.0) / exposure]), np.array([least])
+        shape, shapes, count = 0.0, np.zeros(1), len(excesses.size)
     else:
-        usual = USUAL_SHAPE if settings.shape is None else settings.shape
-        if settings.is_local:
-            usual += min(gaussian_shape(start) - gaussian_shape(USUAL_AT), 0.0)
-        plausible = believed(excess, grain, usual if settings.is_local else settings.shape)
+        usual, plausible = _plausible(excesses.size, start, grain, settings)
         if not plausible.all():
             # What is no noise does not count in the empirical part either, which goes on into the fitted one.
             weights = weights.copy()
-            weights[len(weights) - len(excess) :][~plausible] = 0.0
-        excess, w, where = excess[plausible], w[plausible], where[plausible]
-        cut = float(np.quantile(excess, 1 - settings.censored))
-        count = settings.blocks * exposure
-        per_block = float(clusters(float(w.sum()) / count, MOST_REACHED)) if count > 0 else 0.0
-        fitted = censored_fit(excess, w, cut, LADDER[::2], usual, settings.shape_spread, per_block)
-        tail = Excesses(np.minimum(excess, cut), excess <= cut, w, where)
-        rates, scales, shapes = draws_of(tail, blocks, fitted, settings.shape_spread, seed)
-        rates = rates / exposure
-        if settings.blocks > 0:
-            rates = settings.blocks * clusters(rates / settings.blocks, MOST_REACHED)
-        drawn = rates, np.maximum(scales, max(0.5 * grain, 1e-9)), shapes
-        shape = fitted[0]
-    rates, scales, shapes = drawn
+            weights[len(weights) - len(plausible) :][~plausible] = 0.0
+        shape, (rates, scales, shapes) = _fitted(
+            excesses.only(plausible), blocks, exposure, usual, settings, seed
+        )
+        scales, count = np.maximum(scales, max(0.5 * grain, 1e-9)), int(plausible.sum())
     if np.isfinite(settings.known) and len(scales) > 1:
         scales = scales * unknown(settings.known, start, float(np.mean(scales)))
     levels, log_rates = _table(start, rates, scales, shapes)
-    above = np.cumsum(weights[::-1])[::-1]
     return Tail(
-        start,
-        values,
-        above,
-        exposure,
-        float(np.mean(scales)),
-        shape,
-        levels,
-        log_rates,
-        len(excess),
-        settings.blocks,
-        settings.a_cluster,
+        start=start,
+        body=values,
+        above=np.cumsum(weights[::-1])[::-1],
+        exposure=exposure,
+        scale=float(np.mean(scales)),
+        shape=shape,
+        levels=levels,
+        log_rates=log_rates,
+        count=count,
+        blocks=settings.blocks,
+        a_cluster=settings.a_cluster,
     )
+
+
+def _plausible(excess: Floats, start: float, grain: float, settings: Settings) -> tuple[float, Bools]:
+    """The shape that is expected at this threshold, and (m,) which of these sorted excesses the bulk of them makes plausible."""
+    usual = USUAL_SHAPE if settings.shape is None else settings.shape
+    if settings.is_local:
+        usual += min(gaussian_shape(start) - gaussian_shape(USUAL_AT), 0.0)
+    return usual, believed(excess, grain, usual if settings.is_local else settings.shape)
+
+
+def _fitted(
+    excesses: Excesses, blocks: Ints, exposure: float, usual: float, settings: Settings, seed: int
+) -> tuple[float, tuple[Floats, Floats, Floats]]:
+    """The shape fitted to excesses, the largest right-censored, and (DRAWS,) rates, scales and shapes of whole blocks drawn."""
+    cut = float(np.quantile(excesses.size, 1 - settings.censored))
+    count = settings.blocks * exposure
+    per_block = float(clusters(float(excesses.weight.sum()) / count, MOST_REACHED)) if count > 0 else 0.0
+    spread = settings.shape_spread
+    fitted = censored_fit(excesses.size, excesses.weight, cut, LADDER[::2], usual, spread, per_block)
+    tail = replace(excesses, size=np.minimum(excesses.size, cut), is_seen=excesses.size <= cut)
+    rates, scales, shapes = draws_of(tail, blocks, fitted, spread, seed)
+    rates = rates / exposure
+    if settings.blocks > 0:
+        rates = settings.blocks * clusters(rates / settings.blocks, MOST_REACHED)
+    return fitted[0], (rates, scales, shapes)
 
 
 def shape_hint(values: Floats) -> float:

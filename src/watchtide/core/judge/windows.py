@@ -67,43 +67,49 @@ def calibrate(
         return None
     mean, rough = statistics(z, lengths)
     of_mean, of_rough = least_scales(z, lengths)
-    mean_at, rough_at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
-    with np.errstate(invalid="ignore"):
-        up = np.nanmax(np.where(np.isnan(mean), -np.inf, standardised(mean, mean_at)), axis=0)
-        down = np.nanmax(np.where(np.isnan(mean), -np.inf, -standardised(mean, mean_at)), axis=0)
-        wild = np.nanmax(np.where(np.isnan(rough), -np.inf, standardised(rough, rough_at)), axis=0)
+    at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
     equal = equal_chances(beside.values, clean, beside.groups, beside.count)
-    run, _ = runs_of(equal, beside, held)
-    a_week = WEEK_NS / step_ns
+    follower = innovations.fit(z) if has_leaps else None
+    found = _strongest(mean, rough, *at)
+    found["stuck"] = np.where(clean, runs_of(equal, beside, held)[0], np.nan)
+    if follower is not None:
+        found |= zip(LEAPS, innovations.leaps(z, follower), strict=True)
+    if beside.isolated is not None:
+        found["isolated"] = np.where(clean, beside.isolated, np.nan)
     together = TOGETHER if is_causal else TOGETHER_WHOLE
     scale: dict[str, Floats] = {}
-    pairs: list[tuple[str, Floats]] = [
-        ("above", up),
-        ("below", down),
-        ("rough", wild),
-        ("stuck", np.where(clean, run, np.nan)),
-    ]
-    follower = innovations.fit(z) if has_leaps else None
-    if follower is not None:
-        pairs += zip(LEAPS, innovations.leaps(z, follower), strict=True)
-    if beside.isolated is not None:
-        pairs.append(("isolated", np.where(clean, beside.isolated, np.nan)))
-    for name, statistic in pairs:
-        tail = _peaks_tail(
-            np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, settings=OF_WINDOWS
-        )
-        if tail is None:
-            continue
-        grid = tail.levels
-        if name == "stuck":
-            # Runs so short that they tie say nothing of long ones: chance itself sets the least rate.
-            grid = np.linspace(3.0, 60.0, 80)
-        rate = tail.rates_at(grid)
-        if name == "stuck":
-            rate = np.maximum(rate, a_week * np.exp(-0.8 * grid))
-        rarer = TOGETHER if name in LONE else together
-        scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * rarer)])
-    return Watch(lengths, mean_at, rough_at, equal, scale, block, together, follower)
+    for name, statistic in found.items():
+        rates = _rates_of(name, statistic, block, weeks, step_ns)
+        if rates is not None:
+            grid, rate = rates
+            rarer = TOGETHER if name in LONE else together
+            scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * rarer)])
+    return Watch(lengths, *at, equal, scale, block, together, follower)
+
+
+def _strongest(mean: Floats, rough: Floats, mean_at: Floats, rough_at: Floats) -> dict[str, Floats]:
+    """(n,) of the means and the roughness of windows ending at each sample the strongest over all lengths, in their own scales;
+    -inf where none is known."""
+    with np.errstate(invalid="ignore"):
+        means, roughs = standardised(mean, mean_at), standardised(rough, rough_at)
+        return {
+            name: np.nanmax(np.where(np.isnan(rows), -np.inf, rows), axis=0)
+            for name, rows in (("above", means), ("below", -means), ("rough", roughs))
+        }
+
+
+def _rates_of(
+    name: str, statistic: Floats, block: int, weeks: float, step_ns: int
+) -> tuple[Floats, Floats] | None:
+    """(k,) levels of a statistic, rising, and how often a week each is reached; None where too little is known."""
+    tail = _peaks_tail(np.where(np.isfinite(statistic), statistic, np.nan), block, weeks, settings=OF_WINDOWS)
+    if tail is None:
+        return None
+    if name != "stuck":
+        return tail.levels, tail.rates_at(tail.levels)
+    # Runs so short that they tie say nothing of long ones: chance itself sets the least rate.
+    grid = np.linspace(3.0, 60.0, 80)
+    return grid, np.maximum(tail.rates_at(grid), WEEK_NS / step_ns * np.exp(-0.8 * grid))
 
 
 def _worth(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:
