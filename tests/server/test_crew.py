@@ -5,6 +5,7 @@ import signal
 
 import pytest
 
+from tests.server.conftest import run_jobs
 from tests.server.test_lookouts import history, judge, made, push
 from watchtide.plan import load
 from watchtide.server.lookouts import crew, judging, services, tasks
@@ -51,9 +52,11 @@ def test_many_processes_say_what_one_says(watched, monkeypatch):
     assert used and tasks.crew._pool is None, "the processes end when nothing is left"
     assert any(row["findings"] for row in together)
     monkeypatch.setattr(tasks, "FEWEST", 1_000)
-    services.begin_anew(Lookout.objects.get(pk=watched))
+    lookout = Lookout.objects.get(pk=watched)
+    services.begin_anew(lookout)
     tasks.glances.clear()
-    judge()
+    services.request(lookout)
+    run_jobs()
     assert len(used) == 1 and rows_of(watched) == together
 
 
