@@ -1,8 +1,8 @@
 """Whole histories of streams replayed by several processes side by side: a lookout on many streams has as many to begin with."""
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Executor
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Executor, Future
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import ExitStack
 
@@ -34,43 +34,38 @@ class Crew:
 
     def judge(self, rows: Iterable[Watched], rules: Rules) -> Iterator[tuple[Watched, Judged]]:
         """Each row with what is to be written of it, in their order. Only the numerics are done elsewhere."""
-        waiting: deque[tuple[Watched, Callable[[], Judged]]] = deque()
+        waiting: deque[tuple[Watched, Judged | Due, Future[Step] | None]] = deque()
         for watched in rows:
-            waiting.append((watched, self._begun(watched, rules)))
+            due = judging.prepare(watched, rules)
+            waiting.append((watched, due, None if isinstance(due, Judged) else self._submit(due, rules)))
             if len(waiting) > AHEAD * settings.SCAN_PROCESSES:
-                yield _concluded(*waiting.popleft())
+                yield self._concluded(rules, *waiting.popleft())
         while waiting:
-            yield _concluded(*waiting.popleft())
+            yield self._concluded(rules, *waiting.popleft())
 
-    def _begun(self, watched: Watched, rules: Rules) -> Callable[[], Judged]:
-        due = judging.prepare(watched, rules)
-        if isinstance(due, Judged):
-            return lambda: due
-        step = self._step(due, rules)
-        return lambda: judging.conclude(watched, rules, due, step)
-
-    def _step(self, due: Due, rules: Rules) -> Callable[[], Step]:
+    def _submit(self, due: Due, rules: Rules) -> Future[Step] | None:
+        """The step under way; None where a process was lost."""
         if self._pool is None:
             self._pool = self._stack.enter_context(run.pool(settings.SCAN_PROCESSES))
-        arguments = due.arguments(rules)
         try:
-            future = self._pool.submit(watching.step, *arguments)
+            return self._pool.submit(watching.step, *due.arguments(rules))
         except BrokenProcessPool:
-            return lambda: self._alone(arguments)
+            # Lost, as for want of memory: the next ones are judged by new processes.
+            self.dismiss()
+            return None
 
-        def step() -> Step:
-            try:
+    def _concluded(
+        self, rules: Rules, watched: Watched, due: Judged | Due, future: Future[Step] | None
+    ) -> tuple[Watched, Judged]:
+        if isinstance(due, Judged):
+            return watched, due
+        return watched, judging.conclude(watched, rules, due, lambda: self._result(due, rules, future))
+
+    def _result(self, due: Due, rules: Rules, future: Future[Step] | None) -> Step:
+        try:
+            if future is not None:
                 return future.result()
-            except BrokenProcessPool:
-                return self._alone(arguments)
-
-        return step
-
-    def _alone(self, arguments: tuple[object, ...]) -> Step:
-        """Where a process was lost, as for want of memory: here, and by new ones next time."""
-        self.dismiss()
-        return watching.step(*arguments)  # type: ignore[arg-type]
-
-
-def _concluded(watched: Watched, conclude: Callable[[], Judged]) -> tuple[Watched, Judged]:
-    return watched, conclude()
+        except BrokenProcessPool:
+            pass
+        # Its process was lost. Those there are now may be others, with work of theirs under way.
+        return watching.step(*due.arguments(rules))
