@@ -10,7 +10,7 @@ from watchtide.core.expect import applying, carrying, fitting
 from watchtide.core.expect.carrying import Carry
 from watchtide.core.expect.frame import period_of
 from watchtide.core.expect.records import Choice
-from watchtide.core.judge import hearing, watches, windows
+from watchtide.core.judge import combining, watches, windows
 from watchtide.core.judge.watches import Beside
 from watchtide.core.series import SECOND_NS
 
@@ -82,7 +82,7 @@ def test_a_window_is_worth_less_where_its_mean_may_stray():
     groups = np.zeros(3000, np.int64)
     watch = windows.calibrate(past, np.ones(3000, bool), Beside(past, groups), HOUR, is_causal=False)
     plain, wide = (
-        hearing.listen(watch, z, Beside(z, groups), is_causal=False, drift=d)
+        combining.combine(watch, z, Beside(z, groups), is_causal=False, drift=d)
         for d in (None, np.full(3000, 0.4))
     )
     assert wide.score[1000:1048].max() < plain.score[1000:1048].max()
@@ -144,13 +144,15 @@ def test_a_spread_a_little_off_past_the_end_is_no_rough_window():
     for seed in range(12):
         z = np.random.default_rng(100 + seed).normal(0, 1.1, n)
         plain, carried = (
-            hearing.listen(watch, z, Beside(z, groups), is_causal=False, past_end=p)
+            combining.combine(watch, z, Beside(z, groups), is_causal=False, past_end=p)
             for p in (None, np.ones(n, bool))
         )
         strays.append([np.mean((e.side == watches.ODD) & (e.score > 3.5)) for e in (plain, carried)])
         loud = z.copy()
         loud[500:596] *= 3
-        heard = hearing.listen(watch, loud, Beside(loud, groups), is_causal=False, past_end=np.ones(n, bool))
+        heard = combining.combine(
+            watch, loud, Beside(loud, groups), is_causal=False, past_end=np.ones(n, bool)
+        )
         assert np.mean(heard.side[505:590] == watches.ODD) > 0.8
     plain, carried = np.mean(strays, axis=0)
     assert carried < 0.1 * plain and carried < 1e-3

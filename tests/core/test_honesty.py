@@ -7,7 +7,7 @@ from scipy.signal import lfilter
 
 from watchtide.core import shifts
 from watchtide.core.expect import trouble
-from watchtide.core.judge import flagging, fleet, hearing, promises, tails, watches, windows
+from watchtide.core.judge import combining, flagging, fleet, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group, find_runs
 from watchtide.core.judge.watches import Beside
 
@@ -75,10 +75,10 @@ def test_odds_hold_for_samples_of_windows_too(noise, is_causal):
         past, future = past / scale, noise(rng, future_n) / scale
         clean = np.ones(past_n, bool)
         watch = windows.calibrate(past, clean, Beside(past, groups[:past_n]), HOUR, is_causal=is_causal)
-        heard = hearing.listen(watch, past, Beside(past, groups[:past_n]), is_causal=is_causal)
+        heard = combining.combine(watch, past, Beside(past, groups[:past_n]), is_causal=is_causal)
         own = promises.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
         level = flagging.resolve_level("odds", 500, own, "both", Group())
-        evidence = hearing.listen(watch, future, Beside(future, groups), is_causal=is_causal)
+        evidence = combining.combine(watch, future, Beside(future, groups), is_causal=is_causal)
         seen.append(np.mean(flagging.flag(evidence, level.above, level.below, level.odd) != 0) * 500)
     assert 0.4 < np.mean(seen) < 2.0, np.mean(seen)
 
@@ -133,7 +133,7 @@ def test_windows_hear_what_no_sample_tells():
     values = z.copy()
     values[2500:2512] = values[2500]
     watch = watch_of(past)
-    got = hearing.listen(
+    got = combining.combine(
         watch,
         np.where(np.arange(3000) >= 2500, rng.normal(size=3000), z),
         Beside(values, groups),
@@ -150,9 +150,9 @@ def test_a_window_that_ends_at_a_sample_never_hears_a_later_one():
     past, z = rng.normal(size=2000), rng.normal(size=2000)
     z[1500:1600] += 1
     watch = watch_of(past, is_causal=True)
-    whole = hearing.listen(watch, z, Beside(z, np.zeros(2000, np.int64)), is_causal=True)
+    whole = combining.combine(watch, z, Beside(z, np.zeros(2000, np.int64)), is_causal=True)
     for cut in (1530, 1555, 1599):
-        part = hearing.listen(watch, z[:cut], Beside(z[:cut], np.zeros(cut, np.int64)), is_causal=True)
+        part = combining.combine(watch, z[:cut], Beside(z[:cut], np.zeros(cut, np.int64)), is_causal=True)
         assert np.array_equal(part.score, whole.score[:cut]) and np.array_equal(part.first, whole.first[:cut])
     assert np.all(whole.first <= np.arange(2000))
 

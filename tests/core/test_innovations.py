@@ -5,7 +5,7 @@ import pytest
 from scipy import stats
 from scipy.signal import lfilter
 
-from watchtide.core.judge import flagging, hearing, innovations, promises, tails, watches, windows
+from watchtide.core.judge import combining, flagging, innovations, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
 from watchtide.core.judge.watches import Beside
 from watchtide.engine import stages
@@ -85,7 +85,7 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
         past, z = wandering(seed), wandering(100 + seed)
         z[1_000] = z[999] + 2.5 if z[999] > 0 else z[999] - 2.5
         watch = watch_of(past, is_causal)
-        heard = hearing.listen(watch, past, Beside(past, groups), is_causal=is_causal)
+        heard = combining.combine(watch, past, Beside(past, groups), is_causal=is_causal)
         n = len(past)
         held = promises.Held(
             heard,
@@ -95,7 +95,7 @@ def test_a_spike_within_the_wander_of_days_is_found(is_causal):
             added=watch.added(is_causal=is_causal),
         )
         level = flagging.resolve_level("per-week", 0.1, held, "both", Group())
-        got = hearing.listen(watch, z, Beside(z, groups), is_causal=is_causal)
+        got = combining.combine(watch, z, Beside(z, groups), is_causal=is_causal)
         found += flagging.flag(got, level.above, level.below, level.odd)[1_000] == np.sign(z[1_000])
         assert got.window[1_000] == 2
     assert found >= 4

@@ -6,7 +6,7 @@ from scipy.signal import lfilter
 
 from watchtide.core import shifts
 from watchtide.core.expect import regimes, runs
-from watchtide.core.judge import flagging, hearing, promises, tails, watches, windows
+from watchtide.core.judge import combining, flagging, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
 from watchtide.core.judge.watches import Beside
 from watchtide.core.scoring import intervals
@@ -143,7 +143,7 @@ class TestWindows:
         watch = windows.calibrate(
             past, np.ones(n, bool), Beside(season + past, groups, 24), HOUR, is_causal=is_causal
         )
-        got = hearing.listen(watch, values - season, Beside(values, groups), is_causal=is_causal)
+        got = combining.combine(watch, values - season, Beside(values, groups), is_causal=is_causal)
         assert np.all(got.side[806:860] == -1) and np.all(got.score[806:860] > 10)
 
 

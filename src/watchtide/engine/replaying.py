@@ -167,7 +167,7 @@ def replayed(
         resolved=resolved,
         notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *got.notes),
         evidence=got.evidence,
-        held_out=got.heard,
+        held_out=got.with_windows,
         in_force=InForce(got.above, got.below, got.odd, got.lacking),
         mode="replay",
     )

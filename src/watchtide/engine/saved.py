@@ -20,7 +20,7 @@ from watchtide.core.expect.carrying import Carry
 from watchtide.core.expect.frame import Period
 from watchtide.core.expect.records import Choice, Model
 from watchtide.core.expect.spread import LAWS, SpreadModel
-from watchtide.core.judge import flagging, hearing, watches
+from watchtide.core.judge import combining, flagging, watches
 from watchtide.core.judge.watches import Beside
 from watchtide.core.series import Floats, Ints, Series, transforms
 from watchtide.core.series.transforms import Transform
@@ -288,7 +288,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
         expectation.isolated_of(model, frame),
         model.fitted.facts.get("lags", 1),
     )
-    heard = hearing.listen(
+    evidence = combining.combine(
         saved.watch,
         z,
         beside,
@@ -318,7 +318,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
             *notes,
             f"judged by a model trained on {saved.trained['from']} to {saved.trained['to']}",
         ),
-        evidence=heard,
+        evidence=evidence,
         held_out=watches.alone(np.full(n, np.nan)),
         mode="apply",
     )

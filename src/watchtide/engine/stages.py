@@ -13,7 +13,7 @@ from watchtide.core.expect.baselines import SEASONLESS
 from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.records import Choice, Expectation
 from watchtide.core.expect.seasons import LEAST_YEAR_STEP_NS
-from watchtide.core.judge import flagging, grouping, hearing, promises, windows
+from watchtide.core.judge import combining, flagging, grouping, promises, windows
 from watchtide.core.judge.watches import Beside, Evidence, Watch
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
@@ -107,7 +107,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     expected, spread = _in_values(given, got, carry)
     counted = counted_in(given.frame, got.model)
     z = scores(quantile.score(series.values, expected, spread, counted), prepared, plan)
-    watch, heard, held = _heard(given, got, choice, plan, carry, z)
+    watch, evidence, held = _evidence(given, got, choice, plan, carry, z)
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     added = watch.added(is_causal=False) if watch else 0.0
     resolved = resolved_of(prepared, plan, choice, got.model, watch, given.split, added)
@@ -134,7 +134,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
             *choice.reasons,
             *got.notes,
         ),
-        evidence=heard,
+        evidence=evidence,
         held_out=held,
         model=got.model if is_kept else None,
         transform=given.transform,
@@ -158,10 +158,10 @@ def _in_values(given: Ready, got: Expectation, carry: carrying.Carry | None) -> 
     return transforms.back(given.transform, given.prepared.series.values, got.expected, wide)
 
 
-def _heard(
+def _evidence(
     given: Ready, got: Expectation, choice: Choice, plan: Plan, carry: carrying.Carry | None, z: Floats
 ) -> tuple[Watch | None, Evidence, Evidence]:
-    """The windows of a stream, and what is heard with them of its scores and of its held-out ones. z : (n,) scores."""
+    """The windows of a stream, and with them the evidence of its scores and of its held-out ones. z : (n,) scores."""
     frame = given.frame
     lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
     beside = Beside(frame.values, got.groups, got.group_count, got.expected, frame.event, got.isolated, lags)
@@ -177,11 +177,11 @@ def _heard(
             has_leaps=choice.kind not in SEASONLESS,
         )
     drift = None if carry is None or watch is None else carry.drift_at(given.past_end, watch.lengths)
-    heard, held = (
-        hearing.listen(watch, some, beside, is_causal=False, drift=drift, past_end=given.past_end > 0)
+    evidence, held = (
+        combining.combine(watch, some, beside, is_causal=False, drift=drift, past_end=given.past_end > 0)
         for some in (z, np.where(got.clean, got.held, np.nan))
     )
-    return watch, heard, held
+    return watch, evidence, held
 
 
 def _candidates(given: Ready, got: Expectation, choice: Choice) -> Ints:

@@ -10,6 +10,7 @@ import numpy as np
 from watchtide.core.judge import flagging, fleet, promises, watches
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints, keys
+from watchtide.core.series.steps import WEEK_NS
 from watchtide.engine import replaying, stages, training
 from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
@@ -81,7 +82,7 @@ def lent_in_replay(base: Baselined, lender: Lender, plan: Plan) -> list[Lent]:
     ((kind, amount),) = plan.flag.level.items()
     step, told = base.series.step_ns, base.resolved["replay"]
     first, refit = (durations.parse_ns(told[k], step_ns=step) // step for k in ("first", "refit"))
-    every = refit * max(1, round(promises.WEEK_NS / (refit * step)))
+    every = refit * max(1, round(WEEK_NS / (refit * step)))
     group = training.group_of(plan, step)
     out: list[Lent] = []
     for at in range(first, len(base.series), every):

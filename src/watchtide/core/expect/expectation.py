@@ -24,7 +24,7 @@ def expect(
 
     frame : (n,) samples, usable ones observed and not left out; stop : index of the first sample after training, None
     trains on all; denominator : (n,) of ratios; first : the plain fit of the training part, where it is made already; has_level : whether the
-    values without their seasons are asked for. A step that lasts `settle_samples` becomes the new normal: the
+    values without their seasons are wanted. A step that lasts `settle_samples` becomes the new normal: the
     seasons are fitted with it taken out, and the expectation follows it that much later.
     Raises ValueError for an unknown kind, or seasons and options the baseline cannot use.
     """
@@ -49,7 +49,7 @@ def expect(
     clean[:stop] = training.clean
     settling = np.zeros(n, np.bool_)
     settling[:stop] = training.steps != training.delayed
-    notes = [model.spread.reason, *_told(training)]
+    notes = [model.spread.reason, *_notes_of(training)]
     level = np.full(n, np.nan)
     if has_level:
         level = regimes.season_free(
@@ -103,7 +103,7 @@ def isolated_of(model: Model, frame: Frame) -> Floats | None:
     return np.asarray(baselines.module(model.choice.kind).strength(model.fitted, frame), np.float64)
 
 
-def _told(training: Training) -> list[str]:
+def _notes_of(training: Training) -> list[str]:
     notes = []
     if np.any(training.steps != training.steps[:1]):
         notes.append("a lasting step became the new normal after it had settled")

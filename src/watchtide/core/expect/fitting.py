@@ -1,4 +1,4 @@
-"""A baseline with its spread fitted to a part of a history, and what held-out fits say of that part."""
+"""A baseline with its spread fitted to a part of a history, and what held-out fits expect of that part."""
 
 from collections.abc import Sequence
 from dataclasses import replace
@@ -232,7 +232,7 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
         try:
             held[out] = baselines.fit(choice.kind, rest, choice.periods, own).expect(inner).expected[out]
         except ValueError:
-            # Too little is left for a fit of its own: the in-sample value stands, as without folds.
+            # Too little is left to be fitted: the in-sample value stands, as without folds.
             continue
     return held
 

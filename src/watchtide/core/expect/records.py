@@ -1,4 +1,4 @@
-"""What a baseline is chosen by, what fitting it gives, and what it then says of each sample."""
+"""The choice of a baseline, what fitting it gives, and what is then expected of each sample."""
 
 from dataclasses import dataclass, field
 from typing import Any
@@ -75,7 +75,7 @@ class Training:
     """What fitting gave beside the model; arrays of (m,) over the training part.
 
     steps, delayed : the accepted levels, as they are and as they become the normal; held : expected values from fits
-    that did not see the sample; clean : samples that may speak for the noise; changes : indices of new regimes; odd :
+    that did not see the sample; clean : samples that may teach the noise; changes : indices of new regimes; odd :
     samples of levels that did not last; quantum : resolution of what may train; is_rare : whether most of that is one and the same
     value.
     """
@@ -93,9 +93,9 @@ class Training:
 
 @dataclass(frozen=True)
 class Expectation:
-    """What the baseline says for each sample; arrays of (n,) unless said.
+    """What is expected of each sample; arrays of (n,) unless said.
 
-    expected, spread : in the unit of the values; NaN where nothing can be said. held : signed held-out
+    expected, spread : in the unit of the values; NaN where nothing can be expected. held : signed held-out
     scores. trend, seasons (k, n), more : the parts; trend holds the accepted steps.
     level_series : values without their seasons. settling : samples still judged by the level before a step.
     """

@@ -14,8 +14,7 @@ Periods = tuple[Period, ...]
 def variants(frame: Frame, periods: Periods) -> list[tuple[str, Callable[[Periods], Periods]]]:
     """Other readings of the same seasons, each tried on top of the best so far.
 
-    A half-day season that is nearly the moon's is the moon's and the sun's together, which a few weeks hardly tell
-    apart. A day too faint to be found among rare events may still tell night from noon, and a week Sunday from
+    A half-day season that is nearly the moon's is the moon's and the sun's together, which a few weeks hardly part. A day too faint to be found among rare events may still part night from noon, and a week Sunday from
     Monday; and whether a day follows the clocks or the sun and the moon shows only where the clocks have changed.
     """
     out: list[tuple[str, Callable[[Periods], Periods]]] = []

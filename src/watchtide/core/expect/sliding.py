@@ -12,7 +12,7 @@ LEAST_SQUARE = 0.02
 # Lengths go up by doubling to two days, or a twelfth of the history where that is shorter.
 SHORTEST, LENGTHS_NS = 6, 2 * 86_400 * SECOND_NS
 LEAST_OBSERVED = 0.7
-# A window this many of its own robust scales out is trouble, not noise: it may not speak for the noise.
+# A window this many of its own robust scales out is trouble, not noise: it may not teach the noise.
 TROUBLE = 5.0
 
 
@@ -79,7 +79,7 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def middles(rows, least, lengths):  # type: ignore[no-untyped-def]
-    """(k, 2) median and robust scale of each row, by every eighth of its window: windows in between say nothing new.
+    """(k, 2) median and robust scale of each row, by every eighth of its window: windows in between add nothing.
 
     least : (k,) scales below which chance alone lies: most windows of a stream of hardly anything are alike.
     """

@@ -55,7 +55,7 @@ def _loud(mean, rough, mean_at, rough_at, lengths, clipped, seen):  # type: igno
         sign = -1.0 if family == 1 else 1.0
         for li in range(len(lengths)):
             row, middle, scale = rows[li], at[li, 0], at[li, 1]
-            # Nearly none is loud: the rest are told by a comparison alone.
+            # Nearly none is loud: the rest need one comparison alone.
             least = 0.999 * TROUBLE * scale
             for t in range(n):
                 if not sign * (row[t] - middle) >= least:

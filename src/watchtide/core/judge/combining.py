@@ -1,4 +1,4 @@
-"""Scores of samples with their windows heard, of a whole history or as if live."""
+"""Scores of samples and of the windows they lie in, combined: over a whole history, or as if live."""
 
 from dataclasses import replace
 
@@ -15,16 +15,16 @@ from watchtide.core.judge import innovations
 from watchtide.core.judge.watches import ODD, Beside, Evidence, Watch, alone, runs_of
 from watchtide.core.series import Bools, Floats
 
-# What a unit of a window's statistic is worth beside its rarity.
-LOUDER = 0.01
-# Below the lowest level of the operating curve a window is not worth telling.
+# Sigmas that a unit of a window's statistic adds to what its rarity gives.
+A_UNIT = 0.01
+# The lowest level of the operating curve: no window is reported below it.
 LEAST_SCORE = 2.0
 # Standard error of the log mean square past the end of a fit, an error of 8 % in the spread. Chosen on `bench promises`, seeds 950
 # to 955: 0.15 and 0.3 gave the same. Without it one window of two days had as many samples as `odds` allow in months.
 CARRIED_ROUGH = 0.15
 
 
-def listen(
+def combine(
     watch: Watch | None,
     z: Floats,
     beside: Beside,
@@ -35,10 +35,10 @@ def listen(
     past_end: Bools | None = None,
     since: int = 0,
 ) -> Evidence:
-    """Scores of samples with their windows heard, of those from `since` on; causal ones alone may begin there.
+    """Scores of samples combined with those of windows, from `since` on; causal ones alone may begin there.
 
     watch : None takes every sample by itself; z : (n,) signed scores, NaN where not judged. Not causal: windows are taken strongest
-    first without overlap, and each gives its score to its trimmed span. Causal: a sample hears windows ending at it only, and only those
+    first without overlap, and each gives its score to its trimmed span. Causal: a sample counts windows ending at it only, and only those
     whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
     sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
     by one and the same fit, from which leaps are computed, so that a refit is no leap, or more or fewer that end where z does;
@@ -48,29 +48,29 @@ def listen(
         return alone(z[since:])
     fresh = z[since:]
     clipped, seen = np.clip(np.nan_to_num(z), -CLIP, CLIP), ~np.isnan(z)
-    worth = _worth_of_windows(watch, z, drift, past_end, since)
+    sigmas = _sigmas_of_windows(watch, z, drift, past_end, since)
     run, began = runs_of(watch.equal, beside, z)
     stuck = np.zeros(len(fresh))
     if "stuck" in watch.scale:
         stuck = _interpolate(np.where(np.isnan(fresh), np.nan, run[since:]), watch.scale["stuck"])
     out = alone(fresh)
     out = replace(out, first=out.first + since)
-    _hear_lone(watch, beside, z if near is None else near, fresh, out)
+    _take_lone(watch, beside, z if near is None else near, fresh, out)
     to = out.score, out.side, out.window, out.first
     if is_causal:
-        _listen_causal(worth, stuck, began, watch.lengths, clipped, seen, *to, since)
+        _combine_causal(sigmas, stuck, began, watch.lengths, clipped, seen, *to, since)
     else:
-        _listen_whole(worth, stuck, began, watch.lengths, clipped, seen, *to)
+        _combine_whole(sigmas, stuck, began, watch.lengths, clipped, seen, *to)
     return out
 
 
-def _worth_of_windows(
+def _sigmas_of_windows(
     watch: Watch, z: Floats, drift: Floats | None, past_end: Bools | None, since: int
 ) -> Floats:
     """(4, lengths, n - since) sigmas of the windows that end at each sample: means above and below, roughness; the last is empty."""
     mean, rough = (rows[:, since:] for rows in statistics(z, watch.lengths))
     strays = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
-    worth = np.zeros((4, len(watch.lengths), mean.shape[1]))
+    sigmas = np.zeros((4, len(watch.lengths), mean.shape[1]))
     families = (
         ("above", mean, watch.mean, 1, drift),
         ("below", mean, watch.mean, -1, drift),
@@ -78,12 +78,12 @@ def _worth_of_windows(
     )
     for place, (name, rows, at, sign, stray) in enumerate(families):
         if name in watch.scale:
-            worth[place] = _interpolate(sign * standardised(rows, at, stray), watch.scale[name])
-    return worth
+            sigmas[place] = _interpolate(sign * standardised(rows, at, stray), watch.scale[name])
+    return sigmas
 
 
-def _hear_lone(watch: Watch, beside: Beside, near: Floats, fresh: Floats, out: Evidence) -> None:
-    """Let families that flag one sample speak, where they are surer than the sample by itself. fresh : (m,) its scores."""
+def _take_lone(watch: Watch, beside: Beside, near: Floats, fresh: Floats, out: Evidence) -> None:
+    """Take the score of a family that flags one sample where it exceeds that of the sample by itself. fresh : (m,) its scores."""
     lone: list[tuple[str, Floats, int, int]] = []
     if beside.isolated is not None:
         lone.append(("isolated", beside.isolated, ODD, beside.lags))
@@ -100,11 +100,11 @@ def _hear_lone(watch: Watch, beside: Beside, near: Floats, fresh: Floats, out: E
 
 
 def _interpolate(x: Floats, scale: Floats) -> Floats:
-    """Sigmas a statistic is worth; under the threshold nothing, beyond the scale its end."""
+    """Sigmas of a statistic: 0 under the threshold; beyond the scale those of its end."""
     grid, sigmas = scale
     with np.errstate(invalid="ignore"):
-        # A little for the statistic itself, so that of two windows past all rates the louder goes first.
-        out = np.interp(x, grid, np.maximum.accumulate(sigmas)) + LOUDER * (x - grid[0])
+        # A little for the statistic itself, so that of two windows past all rates the larger goes first.
+        out = np.interp(x, grid, np.maximum.accumulate(sigmas)) + A_UNIT * (x - grid[0])
         return np.where(np.isnan(x) | (x < grid[0]), 0.0, out)
 
 
@@ -126,25 +126,25 @@ def _common_side(a, b, clipped, seen):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _speak(a, b, worth, code, seen, score, side, window, first):  # type: ignore[no-untyped-def]
-    spoke = 0
+def _mark(a, b, sigmas, code, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+    counted = 0
     for i in range(a, b + 1):
         if seen[i]:
-            spoke += 1
+            counted += 1
     for i in range(a, b + 1):
-        if seen[i] and worth > score[i]:
-            score[i], side[i], window[i], first[i] = worth, code, spoke, a
+        if seen[i] and sigmas > score[i]:
+            score[i], side[i], window[i], first[i] = sigmas, code, counted, a
 
 
 @njit(cache=True, nogil=True)
-def _listen_whole(worth, stuck, began, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+def _combine_whole(sigmas, stuck, began, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
     n = len(clipped)
     heads = np.empty(n * len(lengths) * 3 // 2 + n + 1, np.int64)
     values = np.empty(len(heads))
     m = 0
     for family in range(3):
         for li in range(len(lengths)):
-            row = worth[family, li]
+            row = sigmas[family, li]
             half = max(lengths[li] // 2, 1)
             last = -half - 1
             for t in range(n):
@@ -184,12 +184,12 @@ def _listen_whole(worth, stuck, began, lengths, clipped, seen, score, side, wind
         if free:
             taken[a : b + 1] = True
             code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
-            _speak(a, b, values[k], code, seen, score, side, window, first)
+            _mark(a, b, values[k], code, seen, score, side, window, first)
 
 
 @njit(cache=True, nogil=True)
-def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, window, first, since):  # type: ignore[no-untyped-def]
-    """worth, stuck and what comes out : of the samples from `since` on; the rest of all."""
+def _combine_causal(sigmas, stuck, began, lengths, clipped, seen, score, side, window, first, since):  # type: ignore[no-untyped-def]
+    """sigmas, stuck and what comes out : of the samples from `since` on; the rest of all."""
     for i in range(len(score)):
         t = since + i
         if not seen[t]:
@@ -201,7 +201,7 @@ def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, win
                     side[i] = _common_side(began[t], t, clipped, seen)
                 continue
             for li in range(len(lengths)):
-                w = worth[family, li, i]
+                w = sigmas[family, li, i]
                 if w < LEAST_SCORE or w <= score[i]:
                     continue
                 a, b = trimmed(family, t - lengths[li] + 1, t, clipped, seen)
@@ -209,8 +209,8 @@ def _listen_causal(worth, stuck, began, lengths, clipped, seen, score, side, win
                     score[i] = w
                     side[i] = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
                     first[i] = a
-                    spoke = 0
+                    counted = 0
                     for j in range(a, b + 1):
                         if seen[j]:
-                            spoke += 1
-                    window[i] = spoke
+                            counted += 1
+                    window[i] = counted

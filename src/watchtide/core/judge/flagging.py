@@ -8,10 +8,8 @@ import numpy as np
 
 from watchtide.core.judge import grouping
 from watchtide.core.judge.promises import (
-    DAY_NS,
     LEAST_FINDINGS,
     LEAST_SCORES,
-    WEEK_NS,
     Held,
     SideTails,
     own_tails,
@@ -20,6 +18,7 @@ from watchtide.core.judge.promises import (
 )
 from watchtide.core.judge.watches import ODD, Evidence
 from watchtide.core.series import Bools, Floats
+from watchtide.core.series.steps import DAY_NS, WEEK_NS
 
 READINGS = ("sigmas", "odds", "per-week", "interval", "share")
 # Samples a false finding at the least where they are further apart than a day: what 0.1 a week is among days.
@@ -46,7 +45,7 @@ class Level:
 
 
 def needs_tails(kind: str) -> bool:
-    """Whether a level stated so is read off tails; else they only tell its odds and its findings a week."""
+    """Whether a level stated so is read off tails; else they only give its odds and its findings a week."""
     return kind not in ("sigmas", "share")
 
 
@@ -63,9 +62,9 @@ def resolve_level(
     """Sigmas for a stated level, by this stream's own held-out scores where the reading needs them.
 
     kind : sigmas | odds | per-week | interval | share; amount in that reading. A rate is the total over the
-    sides watched: with both, each side gets half. family : tails of a side over the whole family, asked
-    for where the stream has under 400 clean scores or 40 findings of its own; without it such a stream
-    takes 4 sigmas and says so. At cadences coarser than a day a rate a week is limited to one in 70 samples. own : the stream's own tails by side, as `tails_by_side` gives them; None reads them off.
+    sides watched: with both, each side gets half. family : tails of a side over the whole family, used
+    where the stream has under 400 clean scores or 40 findings of its own; without it such a stream
+    takes 4 sigmas, and the note names that. At cadences coarser than a day a rate a week is limited to one in 70 samples. own : the stream's own tails by side, as `tails_by_side` gives them; None reads them off.
     """
     watched = watched_sides(side)
     if kind == "interval":

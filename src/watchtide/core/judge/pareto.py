@@ -39,7 +39,7 @@ def mean_rates(excess, rates, scales, shapes):  # type: ignore[no-untyped-def]
     return out
 
 
-def unknown(known: float, start: float, scale: float) -> Floats:
+def scale_factors(known: float, start: float, scale: float) -> Floats:
     """(DRAWS,) factors of the draws' scales, for the uncertainty of the scores' scale with few independent samples.
 
     The relative standard error of a standard deviation is 1 / sqrt(2 known). A level is the threshold plus an excess and only

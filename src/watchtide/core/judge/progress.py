@@ -26,8 +26,8 @@ JUDGED = [
 COUNTED = ["event", "trials"]
 
 
-class Course:
-    """What has been said so far."""
+class Progress:
+    """What is judged so far; arrays of (n,), seasons (k, n)."""
 
     def __init__(self, n: int) -> None:
         self.expected, self.spread, self.z, self.score, self.above, self.below, self.odd, self.trend = (

@@ -17,11 +17,10 @@ from watchtide.core.judge.tails import (
     shape_hint,
 )
 from watchtide.core.judge.watches import ODD, Evidence
-from watchtide.core.series import SECOND_NS, Bools, Floats, Ints
+from watchtide.core.series import Bools, Floats, Ints
+from watchtide.core.series.steps import DAY_NS, WEEK_NS
 
 SIDES = ("both", "above", "below")
-WEEK_NS = 7 * 86_400 * SECOND_NS
-DAY_NS = 86_400 * SECOND_NS
 # Below this many clean held-out scores a stream has no tail of its own to read.
 LEAST_SCORES = 400
 LEAST_FINDINGS = 40
@@ -49,7 +48,7 @@ class Scores:
 class Held:
     """What a level is read from: held-out evidence (n,), which samples are clean, and the grid.
 
-    grain : the data's resolution in sigmas; added : samples that windows add to each by itself, as `windows.Watch.added` says.
+    grain : the data's resolution in sigmas; added : samples that windows add to each by itself, as `watches.Watch.added` says.
     """
 
     evidence: Evidence
@@ -153,7 +152,7 @@ def _needed(score: Floats, group: grouping.Group) -> Floats:
 class SideTails:
     """Tails of one side: of samples by themselves, and of findings a week; None where there is too little of its own.
 
-    added : samples that windows add to each that is reached by itself (`windows.Watch.added`): windows hold many samples, each of
+    added : samples that windows add to each that is reached by itself (`watches.Watch.added`): windows hold many samples, each of
     which counts where the level is one in so many samples. a_finding : samples of a finding at the low level its tail begins
     at (`Scores.samples_a_finding`), times findings a week over samples a week: no more samples are reached than findings hold.
     """

@@ -1,4 +1,4 @@
-"""As if live: what a plan would have said of each sample when it came, with nothing known of its future.
+"""As if live: how a plan would have judged each sample when it came, with nothing known of its future.
 
 Expectation, spread, windows and level at t rest on samples strictly before t; only the score uses sample t. The
 baseline is fitted anew every `refit` samples on the `window` before, and carried forward in between. All
@@ -15,15 +15,15 @@ from watchtide.core.expect import applying, carrying, expectation, fitting, quan
 from watchtide.core.expect.baselines import SEASONLESS, TRAILS
 from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.records import Choice, Model, Training
-from watchtide.core.judge import flagging, hearing, watches, windows
-from watchtide.core.judge.course import Course
+from watchtide.core.judge import combining, flagging, watches, windows
 from watchtide.core.judge.flagging import Level
+from watchtide.core.judge.progress import Progress
 from watchtide.core.judge.promises import Held
 from watchtide.core.judge.standing import Cadence, Kept, Replayed, Rules, Tail, reach_of
 from watchtide.core.judge.watches import Beside
 from watchtide.core.series import Bools, Floats
+from watchtide.core.series.steps import WEEK_NS
 
-WEEK_NS = 7 * 86_400 * 10**9
 # Samples before a refit that the new fit judges too, so that the first leap after it does not compare two fits.
 LEAP_LEAD = 96
 
@@ -100,53 +100,53 @@ def replay(
     """
     n = len(frame)
     given = _Given(frame, cadence, choose, rules, denominator, least)
-    course = Course(n)
+    progress = Progress(n)
     now: _Fit | None = None
     begun, fitted_at = cadence.first, -1
     if kept is not None and kept.at < n:
         now, begun, fitted_at = _Fit.of(kept), kept.at, kept.at
-        course.take_up(kept)
+        progress.take_up(kept)
     near: Floats = np.empty(0)
     for at in range(begun, n, cadence.refit):
         usable = frame.usable if usable_at is None else usable_at(at)
         if at != fitted_at:
-            fresh = _fitted(given, course, now, at, usable)
+            fresh = _fitted(given, progress, now, at, usable)
             if fresh is None:
                 continue
             now, fitted_at = fresh, at
         assert now is not None
-        near = _judge_segment(given, course, now, at, usable)
-    return _replayed(given, course, now, fitted_at, near)
+        near = _judge_segment(given, progress, now, at, usable)
+    return _replayed(given, progress, now, fitted_at, near)
 
 
-def _fitted(given: _Given, course: Course, before: _Fit | None, at: int, usable: Bools) -> _Fit | None:
+def _fitted(given: _Given, progress: Progress, before: _Fit | None, at: int, usable: Bools) -> _Fit | None:
     """The fit that judges the samples from `at` on; None where no sample before it may train."""
     begin = given.begin(at)
     part, d = given.part(begin, at, usable), given.of(begin, at)
     if not part.usable.any():
         return None
     if before is None:
-        choice, model, training = _first_fit(given, course, part, at, usable)
+        choice, model, training = _first_fit(given, progress, part, at, usable)
     else:
         choice = before.choice
-        seen, suspect = course.expected[begin:at], course.suspect[begin:at]
+        seen, suspect = progress.expected[begin:at], progress.suspect[begin:at]
         model, training = fitting.fit(part, choice, d, seen=seen, suspect=suspect)
-        course.suspect[begin:at] = _suspects_now(model, part, training, d)
+        progress.suspect[begin:at] = _suspects_now(model, part, training, d)
     refits = 1 if before is None else before.refits + 1
     if before is not None and before.watch is not None and not given.is_reread(refits):
         return replace(before, model=model, refits=refits)
-    clean = training.clean & ~course.suspect[begin:at]
-    watch, heard = _windows_of(given, course, model, part, begin, at, clean)
+    clean = training.clean & ~progress.suspect[begin:at]
+    watch, evidence = _windows_of(given, progress, model, part, begin, at, clean)
     added = watch.added(is_causal=True) if watch is not None else 0.0
-    held = Held(heard, clean, part.times, given.frame.step_ns, model.grain, added)
+    held = Held(evidence, clean, part.times, given.frame.step_ns, model.grain, added)
     levels = () if before is None else before.levels
     if not levels:
-        course.rehearsed, course.taught = heard, clean
+        progress.rehearsed, progress.taught = evidence, clean
     return _Fit(choice, model, watch, (*levels, _level_of(given.rules, held)), added, refits)
 
 
 def _first_fit(
-    given: _Given, course: Course, part: Frame, at: int, usable: Bools
+    given: _Given, progress: Progress, part: Frame, at: int, usable: Bools
 ) -> tuple[Choice, Model, Training]:
     """The choice that the first window makes, and its fit to what a rehearsal within that window expected."""
     begin = given.begin(at)
@@ -156,25 +156,25 @@ def _first_fit(
     suspect = expectation.suspects(model, part, training, d)
     if suspect.any():
         model, training = fitting.fit(part, choice, d, suspect=suspect, like=training)
-    course.expected[begin:at] = training.held
-    course.suspect[begin:at] = suspect
+    progress.expected[begin:at] = training.held
+    progress.suspect[begin:at] = suspect
     choice = carrying.settled(choice, model)
-    _rehearse(given, course, choice, usable, begin, at)
-    seen = course.expected[begin:at]
+    _rehearse(given, progress, choice, usable, begin, at)
+    seen = progress.expected[begin:at]
     model, training = fitting.fit(part, choice, d, seen=seen, suspect=suspect, like=training)
     return choice, model, training
 
 
 def _windows_of(
-    given: _Given, course: Course, model: Model, part: Frame, begin: int, at: int, clean: Bools
+    given: _Given, progress: Progress, model: Model, part: Frame, begin: int, at: int, clean: Bools
 ) -> tuple[watches.Watch | None, watches.Evidence]:
-    """Windows calibrated on a window of the past, and what is heard of its samples."""
-    pool = _pool_scores(given, course, model, begin, at)
+    """Windows calibrated on a window of the past, and the evidence of its samples."""
+    pool = _pool_scores(given, progress, model, begin, at)
     beside = Beside(
         part.values,
         model.slot_of(applying.spread_groups(part, model)),
         model.groups,
-        course.expected[begin:at],
+        progress.expected[begin:at],
         part.event,
         expectation.isolated_of(model, part),
         model.fitted.facts.get("lags", 1),
@@ -190,7 +190,7 @@ def _windows_of(
             grain=model.grain,
             has_leaps=model.choice.kind not in SEASONLESS,
         )
-    return watch, hearing.listen(watch, pool, beside, is_causal=True)
+    return watch, combining.combine(watch, pool, beside, is_causal=True)
 
 
 def _level_of(rules: Rules, held: Held) -> Level:
@@ -202,8 +202,8 @@ def _level_of(rules: Rules, held: Held) -> Level:
     return replace(level, **raised)
 
 
-def _replayed(given: _Given, course: Course, now: _Fit | None, at: int, near: Floats) -> Replayed:
-    """What a replay says in the end. at : where the last fit was made; near : scores by it."""
+def _replayed(given: _Given, progress: Progress, now: _Fit | None, at: int, near: Floats) -> Replayed:
+    """The result of a replay. at : where the last fit was made; near : scores by it."""
     frame, first, n = given.frame, given.cadence.first, len(given.frame)
     notes: tuple[str, ...] = (
         f"the first training window holds {first} samples, the data {n}: nothing is judged; "
@@ -222,33 +222,33 @@ def _replayed(given: _Given, course: Course, now: _Fit | None, at: int, near: Fl
             levels=now.levels,
             refits=now.refits,
             added=now.added,
-            judged=course.judged(at),
-            rehearsed=course.rehearsed,
-            taught=course.taught,
+            judged=progress.judged(at),
+            rehearsed=progress.rehearsed,
+            taught=progress.taught,
         )
         if given.denominator is None and not frame.names:
-            tail = _tail_of(frame, kept, course, near, given.cadence)
+            tail = _tail_of(frame, kept, progress, near, given.cadence)
     # What was expected of the first window was never a judgement.
-    expected = course.expected.copy()
+    expected = progress.expected.copy()
     expected[:first] = np.nan
-    evidence = watches.Evidence(course.score, course.side, course.window, course.first)
-    heard, clean = _heard_in_all(course, evidence)
+    evidence = watches.Evidence(progress.score, progress.side, progress.window, progress.first)
+    with_windows, clean = _evidence_in_all(progress, evidence)
     return Replayed(
         expected=expected,
-        spread=course.spread,
+        spread=progress.spread,
         evidence=evidence,
-        above=course.above,
-        below=course.below,
-        odd=course.odd,
-        trend=course.trend,
-        seasons=course.seasons if course.seasons is not None else np.zeros((0, n)),
-        held=course.z,
-        heard=heard,
+        above=progress.above,
+        below=progress.below,
+        odd=progress.odd,
+        trend=progress.trend,
+        seasons=progress.seasons if progress.seasons is not None else np.zeros((0, n)),
+        held=progress.z,
+        with_windows=with_windows,
         clean=clean,
-        lacking=course.lacking,
+        lacking=progress.lacking,
         levels=() if now is None else now.levels,
         added=0.0 if now is None else now.added,
-        counted=course.counted,
+        counted=progress.counted,
         refits=0 if now is None else now.refits,
         notes=notes,
         model=None if now is None else now.model,
@@ -257,7 +257,7 @@ def _replayed(given: _Given, course: Course, now: _Fit | None, at: int, near: Fl
     )
 
 
-def _tail_of(frame: Frame, kept: Kept, course: Course, near: Floats, cadence: Cadence) -> Tail | None:
+def _tail_of(frame: Frame, kept: Kept, progress: Progress, near: Floats, cadence: Cadence) -> Tail | None:
     """The end of a replay; None for a kind that reads the samples just before each one. near : scores by the present fit."""
     model, watch, n = kept.model, kept.watch, len(frame)
     if _looks_back(model) or model.choice.kind == "isolation":
@@ -268,8 +268,8 @@ def _tail_of(frame: Frame, kept: Kept, course: Course, near: Floats, cadence: Ca
     return Tail(
         left=kept.at + cadence.refit - n,
         step_ns=frame.step_ns,
-        z=course.z[a:].copy(),
-        expected=course.expected[a:].copy(),
+        z=progress.z[a:].copy(),
+        expected=progress.expected[a:].copy(),
         values=frame.values[a:].copy(),
         slots=model.slot_of(applying.spread_groups(end, model)),
         near=near.copy() if has_leaps else None,
@@ -293,20 +293,22 @@ def _lead(model: Model, watch: watches.Watch | None, begin: int, at: int) -> int
     return max(begin, at - LEAP_LEAD) if watch is not None and watch.follower is not None else at
 
 
-def _heard_in_all(course: Course, evidence: watches.Evidence) -> tuple[watches.Evidence, Bools]:
-    """What was heard of every sample, the first window's as its level was read; and which samples may speak."""
+def _evidence_in_all(progress: Progress, evidence: watches.Evidence) -> tuple[watches.Evidence, Bools]:
+    """The evidence of every sample, of the first window's that which its level was read from; and which samples may teach."""
     clean = ~np.isnan(evidence.score)
-    if course.rehearsed is None:
+    if progress.rehearsed is None:
         return evidence, clean
-    m = len(course.rehearsed.score)
+    m = len(progress.rehearsed.score)
     score, side, window, first = (
-        np.r_[getattr(course.rehearsed, name), getattr(evidence, name)[m:]]
+        np.r_[getattr(progress.rehearsed, name), getattr(evidence, name)[m:]]
         for name in ("score", "side", "window", "first")
     )
-    return watches.Evidence(score, side, window, first), np.r_[course.taught, clean[m:]]
+    return watches.Evidence(score, side, window, first), np.r_[progress.taught, clean[m:]]
 
 
-def _rehearse(given: _Given, course: Course, choice: Choice, usable: Bools, begin: int, first: int) -> None:
+def _rehearse(
+    given: _Given, progress: Progress, choice: Choice, usable: Bools, begin: int, first: int
+) -> None:
     """Expect the end of the first window as if live, so that spread and level know what carrying forward costs.
 
     From its first third on, or from where one and a half of the longest season are known, at the latest from its middle:
@@ -322,14 +324,14 @@ def _rehearse(given: _Given, course: Course, choice: Choice, usable: Bools, begi
         part, d = given.part(begin, at, usable), given.of(begin, at)
         try:
             model, _ = fitting.fit(
-                part, choice, d, seen=course.expected[begin:at], suspect=course.suspect[begin:at]
+                part, choice, d, seen=progress.expected[begin:at], suspect=progress.suspect[begin:at]
             )
         except ValueError:
             # Part of a window may be too short for this baseline: its held-out values stand.
             continue
         lead = begin if _looks_back(model) else at
         _, expected = applying.judge(model, given.frame.part(lead, stop))
-        course.expected[at:stop] = expected[at - lead :]
+        progress.expected[at:stop] = expected[at - lead :]
 
 
 def _looks_back(model: Model) -> bool:
@@ -344,20 +346,20 @@ def _suspects_now(model: Model, part: Frame, training: Training, denominator: Fl
     return expectation.suspects(model, part, now, denominator)
 
 
-def _pool_scores(given: _Given, course: Course, model: Model, begin: int, at: int) -> Floats:
+def _pool_scores(given: _Given, progress: Progress, model: Model, begin: int, at: int) -> Floats:
     """Scores of the window: by what was expected of each sample when it came, and of the first window's by held-out fits.
 
     In sigmas of the present spread, or of the one then if that was smaller: a spread learnt from worse forecasts would make
     what came look calmer than what comes, and set a level too low for it.
     """
     part = given.frame.part(begin, at)
-    expected = course.expected[begin:at]
+    expected = progress.expected[begin:at]
     groups = applying.spread_groups(part, model)
     spread = model.spread.at(expected, groups, given.of(begin, at))
-    return applying.score_of(model, part, expected, np.fmin(spread, course.spread[begin:at]))
+    return applying.score_of(model, part, expected, np.fmin(spread, progress.spread[begin:at]))
 
 
-def _judge_segment(given: _Given, course: Course, now: _Fit, at: int, usable: Bools) -> Floats:
+def _judge_segment(given: _Given, progress: Progress, now: _Fit, at: int, usable: Bools) -> Floats:
     """Judge the samples from `at` on until the next fit is due. Returns the scores by this fit from which leaps are known."""
     frame, model, watch, level = given.frame, now.model, now.watch, now.level
     stop = min(at + given.cadence.refit, len(frame))
@@ -374,33 +376,37 @@ def _judge_segment(given: _Given, course: Course, now: _Fit, at: int, usable: Bo
     z = scores[here]
     if given.denominator is not None and given.least > 0:
         z = np.where(given.denominator[at:stop] >= given.least, z, np.nan)
-    course.expect(at, stop, expected[here], spread[here], parts.trend[here], parts.seasons[:, here])
-    course.z[at:stop] = z
+    progress.expect(at, stop, expected[here], spread[here], parts.trend[here], parts.seasons[:, here])
+    progress.z[at:stop] = z
     if counted is not None:
-        course.counted.event[at:stop] = counted.event[here]
-        course.counted.trials[at:stop] = counted.trials[here]
-    course.lacking[at:stop] = level.odds is None or level.per_week is None
-    course.above[at:stop], course.below[at:stop], course.odd[at:stop] = level.above, level.below, level.odd
+        progress.counted.event[at:stop] = counted.event[here]
+        progress.counted.trials[at:stop] = counted.trials[here]
+    progress.lacking[at:stop] = level.odds is None or level.per_week is None
+    progress.above[at:stop], progress.below[at:stop], progress.odd[at:stop] = (
+        level.above,
+        level.below,
+        level.odd,
+    )
     back = max(0, at - reach_of(watch))
     own = slice(at - back, stop - back)
     near, place = np.full(stop - back, np.nan), max(back, lead)
     near[place - back :] = scores[place - lead :]
-    heard = hearing.listen(
-        watch, course.z[back:stop], _beside(frame, course, model, back, stop), is_causal=True, near=near
+    evidence = combining.combine(
+        watch, progress.z[back:stop], _beside(frame, progress, model, back, stop), is_causal=True, near=near
     )
-    course.score[at:stop], course.side[at:stop] = heard.score[own], heard.side[own]
-    course.window[at:stop], course.first[at:stop] = heard.window[own], heard.first[own] + back
+    progress.score[at:stop], progress.side[at:stop] = evidence.score[own], evidence.side[own]
+    progress.window[at:stop], progress.first[at:stop] = evidence.window[own], evidence.first[own] + back
     return scores[place - lead :]
 
 
-def _beside(frame: Frame, course: Course, model: Model, back: int, stop: int) -> Beside:
+def _beside(frame: Frame, progress: Progress, model: Model, back: int, stop: int) -> Beside:
     """What windows go by of the samples from `back` on."""
     view = frame.part(back, stop)
     trees = expectation.isolated_of(model, frame.part(max(0, back - _whole(model)), stop))
     return Beside(
         view.values,
         model.slot_of(applying.spread_groups(view, model)),
-        expected=course.expected[back:stop],
+        expected=progress.expected[back:stop],
         event=view.event,
         isolated=None if trees is None else trees[len(trees) - len(view) :],
         lags=model.fitted.facts.get("lags", 1),

@@ -1,4 +1,4 @@
-"""What a replay goes by, what it keeps to go on from, and what it says."""
+"""What a replay goes by, what it keeps to go on from, and its result."""
 
 from dataclasses import dataclass, replace
 
@@ -8,7 +8,7 @@ from watchtide.core.expect import applying
 from watchtide.core.expect.frame import frame_of
 from watchtide.core.expect.quantile import Counted
 from watchtide.core.expect.records import Choice, Model
-from watchtide.core.judge import hearing, watches
+from watchtide.core.judge import combining, watches
 from watchtide.core.judge.flagging import Level
 from watchtide.core.judge.grouping import Group
 from watchtide.core.judge.watches import Beside
@@ -104,7 +104,7 @@ class Tail:
         scores, due, seen, slots = (np.concatenate(both) for both in zip(known, fresh, strict=True))
         event = Counted.plain(r + m).event if self.is_counted else None
         beside = Beside(seen, slots, expected=due, event=event)
-        evidence = hearing.listen(self.watch, scores, beside, is_causal=True, near=near, since=r)
+        evidence = combining.combine(self.watch, scores, beside, is_causal=True, near=near, since=r)
         a = max(r + m - reach_of(self.watch), 0)
         now = replace(
             self,
@@ -123,8 +123,8 @@ class Replayed:
     """Arrays of (n,), NaN where nothing was judged.
 
     expected, spread; evidence; above, below, odd : the level in force at each sample. trend, seasons : parts. held :
-    signed scores a level may be read from; heard : the same with windows, and of the first window those that its level was
-    read from; clean : which of them may speak. counted : of the samples that a counting law judged, NaN elsewhere. lacking : where the level rests on too little of this stream's own. levels : one a
+    signed scores a level may be read from; with_windows : the same with windows, and of the first window those that its level was
+    read from; clean : which of them may teach. counted : of the samples that a counting law judged, NaN elsewhere. lacking : where the level rests on too few scores of this stream. levels : one a
     reading; refits : how many fits; kept : where it stands, to go on from; None before the first fit.
     tail : what judging the next samples rests on; None too where values have denominators or columns beside them.
     """
@@ -138,7 +138,7 @@ class Replayed:
     trend: Floats
     seasons: Floats
     held: Floats
-    heard: watches.Evidence
+    with_windows: watches.Evidence
     clean: Bools
     lacking: Bools
     levels: tuple[Level, ...]

@@ -21,7 +21,7 @@ from watchtide.core.judge.pareto import (
     draws_of,
     mean_rates,
     of_sorted,
-    unknown,
+    scale_factors,
 )
 from watchtide.core.series import Bools, Floats, Ints
 
@@ -226,7 +226,7 @@ def fit_tail(
         )
         scales, count = np.maximum(scales, max(0.5 * grain, 1e-9)), int(plausible.sum())
     if np.isfinite(settings.known) and len(scales) > 1:
-        scales = scales * unknown(settings.known, start, float(np.mean(scales)))
+        scales = scales * scale_factors(settings.known, start, float(np.mean(scales)))
     levels, log_rates = _table(start, rates, scales, shapes)
     return Tail(
         start=start,

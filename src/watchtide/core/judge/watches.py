@@ -1,4 +1,4 @@
-"""What windows are calibrated to on a stream, and scores with windows heard."""
+"""Windows as calibrated on a stream, and scores combined with those of windows."""
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
@@ -25,7 +25,7 @@ class Watch:
 
     lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
     equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
-    sigmas it is worth, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
+    sigmas it stands for, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
     times more rarely than a single sample each family is reached, those of one sample always as in replay. follower : the filter
     whose innovations are leaps, None where neighbouring scores are hardly correlated.
     """
@@ -42,7 +42,7 @@ class Watch:
     def added(self, *, is_causal: bool) -> float:
         """Samples that windows add to each that is reached by itself, at one level and on one side.
 
-        What has no side counts half on each side. A window that speaks carries about two fifths of the longest; in replay only those
+        What has no side counts half on each side. A window that is flagged carries about two fifths of the longest; in replay only those
         samples at which one ends, about two. So it is of isolation trees and leaps, which flag one sample and few after it.
         """
         odd = sum(name in self.scale for name in ("rough", "stuck"))
@@ -91,10 +91,10 @@ class Beside:
 
 @dataclass(frozen=True)
 class Evidence:
-    """Scores with windows heard; arrays of (n,).
+    """Scores combined with those of windows; arrays of (n,).
 
     score : sigmas, at least the sample's own; side : 1 above, -1 below, 2 odd, 0 missing; window : samples that
-    spoke; first : index of the first of them.
+    the score rests on; first : index of the first of them.
     """
 
     score: Floats

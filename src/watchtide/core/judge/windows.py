@@ -23,12 +23,12 @@ from watchtide.core.expect.sliding import (
 from watchtide.core.judge import innovations
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
 from watchtide.core.judge.watches import LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
-from watchtide.core.series import SECOND_NS, Bools, Floats
+from watchtide.core.series import Bools, Floats
+from watchtide.core.series.steps import WEEK_NS
 
-WEEK_NS = 7 * 86_400 * SECOND_NS
-# … and heard in whole twenty times more rarely still: one that speaks then carries dozens of samples, not the two or so of a replay.
+# Twenty times more rarely still over a whole history: one that is flagged then carries dozens of samples, not the two or so of a replay.
 TOGETHER_WHOLE = 80.0
-# A tail says nothing of what comes less often than this a week.
+# A tail is not read for what comes less often than this a week.
 LEAST_RATE = 1e-4
 # Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
 # u φ(u)⁻¹ (1 - Φ(u)) - 1, -0.16 at 2 and -0.09 at 3, and they differ less from one another.
@@ -48,9 +48,9 @@ def calibrate(
     has_leaps: bool = True,
 ) -> Watch | None:
     """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
-    most values are the same one: windows of rare events tell nothing that the events do not.
+    most values are the same one: windows of rare events add nothing to the events.
 
-    held : (n,) signed held-out scores, NaN where none; clean : (n,) samples that may speak; grain : the data's resolution in
+    held : (n,) signed held-out scores, NaN where none; clean : (n,) samples that may teach; grain : the data's resolution in
     sigmas. is_causal : whether they are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is
     still in the scores.
     """
@@ -83,7 +83,7 @@ def calibrate(
         if rates is not None:
             grid, rate = rates
             rarer = TOGETHER if name in LONE else together
-            scale[name] = np.array([grid, _worth(own, name, np.maximum(rate, 1e-12) * rarer)])
+            scale[name] = np.array([grid, _sigmas_for(own, name, np.maximum(rate, 1e-12) * rarer)])
     return Watch(lengths, *at, equal, scale, block, together, follower)
 
 
@@ -107,12 +107,12 @@ def _rates_of(
         return None
     if name != "stuck":
         return tail.levels, tail.rates_at(tail.levels)
-    # Runs so short that they tie say nothing of long ones: chance itself sets the least rate.
+    # Runs so short that they tie are no guide to long ones: chance itself sets the least rate.
     grid = np.linspace(3.0, 60.0, 80)
     return grid, np.maximum(tail.rates_at(grid), WEEK_NS / step_ns * np.exp(-0.8 * grid))
 
 
-def _worth(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:
+def _sigmas_for(own: dict[str, Tail | None], family: str, rate: Floats) -> Floats:
     """(k,) sigmas that a single sample reaches as often, a week."""
     above, below = own["above"], own["below"]
     assert above is not None and below is not None

@@ -99,12 +99,12 @@ def judge(watched: Watched, rules: Rules) -> Judged:
 
 
 def prepare(watched: Watched, rules: Rules) -> Judged | Due:
-    """What has to be judged of a stream, or what there is to say where nothing has."""
+    """What is due on a stream, or the result where nothing is."""
     return _tried(watched, lambda: _prepare(watched, rules))
 
 
 def conclude(watched: Watched, rules: Rules, due: Due, step: Callable[[], Step]) -> Judged:
-    """What a step says of a stream. step : takes it, or waits for whoever does."""
+    """The result of a step. step : takes it, or waits for the process that does."""
     return _tried(watched, lambda: _conclude(watched, rules, due, step()))
 
 
