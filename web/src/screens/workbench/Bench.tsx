@@ -92,8 +92,10 @@ export function Bench({ stream, scanId, address, change }: BenchProps) {
     const before = [...(scanId === null ? [] : [scanId]), ...address.beside].filter((s) => s !== done.id);
     change({ scan: done.id, level: null, finding: null, side: null, beside: [...new Set(before)] });
   });
-  const findings = overview.data?.findings ?? NO_FINDINGS;
-  const { announced, take, step, pick } = useFindingSteps(findings, chosen, range, (finding) => {
+  const all = overview.data?.findings ?? null;
+  const findings = all ?? NO_FINDINGS;
+  const drawn = shown?.findings ?? NO_FINDINGS;
+  const { announced, take, step, pick } = useFindingSteps(all, drawn, chosen, range, (finding) => {
     const isInSight = finding.start >= from && finding.end <= to;
     const middle = (finding.start + finding.end) / 2;
     const wide = Math.max(span, 1.5 * (finding.end - finding.start));
