@@ -5,6 +5,7 @@ import pytest
 from scipy import stats
 from scipy.signal import lfilter
 
+from watchtide.core.expect import sliding
 from watchtide.core.judge import combining, flagging, innovations, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
 from watchtide.core.judge.watches import Beside
@@ -22,7 +23,7 @@ def wandering(seed, n=3_000, phi=0.97):
 @pytest.mark.parametrize(("decay", "gain"), [(0.9, 1.0), (0.97, 0.4)])
 def test_innovations_are_those_of_the_linear_filter_where_nothing_is_clipped(decay, gain):
     z = wandering(1)
-    got = innovations._follow(z, decay, gain, 1e9)
+    got, _ = innovations._follow(z, decay, gain, 1e9, np.nan)
     # Independent: x(t) = a x(t-1) + gain z(t) with a = decay (1 - gain), begun at the first sample.
     a = decay * (1 - gain)
     state = lfilter([gain], [1.0, -a], z[1:], zi=[a * z[0]])[0]
@@ -48,7 +49,7 @@ def test_white_noise_constants_gaps_and_short_histories_have_none():
 
 def test_the_state_restarts_after_a_gap():
     z = np.array([0.0, 0.1, np.nan, 5.0, 5.1])
-    got = innovations._follow(z, 1.0, 1.0, 1.0)
+    got, _ = innovations._follow(z, 1.0, 1.0, 1.0, np.nan)
     np.testing.assert_allclose(got, [np.nan, 0.1, np.nan, np.nan, 2.1])
 
 
@@ -56,8 +57,8 @@ def test_the_way_back_from_a_dip_is_no_leap_up():
     follower = innovations.Follower(0.97, 1.0, 0.25)
     z = np.zeros(60)
     z[30:40] = -5.0
-    up, down = innovations.leaps(z, follower)
-    assert np.nanmax(up) <= 0 and down[30] == pytest.approx(20)
+    got = innovations.leaps(z, follower)
+    assert np.nanmax(got.up) <= 0 and got.down[30] == pytest.approx(20)
 
 
 def test_leaps_do_not_know_the_future():
@@ -65,8 +66,21 @@ def test_leaps_do_not_know_the_future():
     follower = innovations.fit(z)
     changed = z.copy()
     changed[2_000:] += 50
-    for a, b in zip(innovations.leaps(z, follower), innovations.leaps(changed, follower), strict=True):
-        np.testing.assert_array_equal(a[:2_000], b[:2_000])
+    one, other = innovations.leaps(z, follower), innovations.leaps(changed, follower)
+    np.testing.assert_array_equal(one.up[:2_000], other.up[:2_000])
+    np.testing.assert_array_equal(one.down[:2_000], other.down[:2_000])
+
+
+@pytest.mark.parametrize("cut", [0, 1, 3, 500])
+def test_leaps_go_on_from_the_state_of_the_filter(cut):
+    z = wandering(5, 800)
+    z[[2, 300, 301, 600]] = np.nan
+    follower = innovations.Follower(0.97, 0.7, 0.25)
+    whole, head = innovations.leaps(z, follower), innovations.leaps(z[:cut], follower)
+    rest = innovations.leaps(z[cut:], follower, head.state)
+    np.testing.assert_array_equal(np.r_[head.up, rest.up], whole.up)
+    np.testing.assert_array_equal(np.r_[head.down, rest.down], whole.down)
+    assert rest.state == whole.state
 
 
 def watch_of(past, is_causal):
@@ -187,3 +201,12 @@ class TestOneSideThatCannotBeLow:
         assert level.below >= 2.0
         promised = level.odds if kind == "odds" else level.per_week
         assert promised == pytest.approx(amount, rel=0.1)
+
+
+@pytest.mark.parametrize("since", [0, 1, 60, 199])
+def test_windows_that_end_from_a_sample_on_are_those_of_the_whole(since):
+    z = wandering(7, 200)
+    z[[0, 1, 90]] = np.nan
+    lengths = np.array([6, 12, 24], np.int64)
+    for whole, end in zip(sliding.statistics(z, lengths), sliding.statistics(z, lengths, since), strict=True):
+        np.testing.assert_allclose(end, whole[:, since:], rtol=1e-9, atol=1e-12)

@@ -106,7 +106,7 @@ class Glance:
             seen = ~np.isnan(values)
             binned = series.combine_bins(bins[seen], values[seen], count, self.combine)
         grid = self.until_ns + step * np.arange(count, dtype=np.int64)
-        tail, z, evidence = self.tail.judge(grid, binned, clock.utc_offsets(grid, self.zone))
+        tail, z, evidence = self.tail.judge(grid, binned, lambda t: clock.utc_offsets(t, self.zone))
         level = self.tail.level
         if flagging.flag(evidence, *(NEARLY * x for x in (level.above, level.below, level.odd))).any():
             return None
@@ -129,8 +129,8 @@ class Glance:
     def size(self) -> int:
         """About how many bytes it takes."""
         t = self.tail
-        arrays = (t.z, t.expected, t.values, t.slots, t.near, self.stamps, self.times, self.values)
-        return sum(a.nbytes for a in arrays if a is not None) + OTHER_BYTES
+        arrays = (t.z, t.expected, t.values, t.slots, self.stamps, self.times, self.values)
+        return sum(a.nbytes for a in arrays) + OTHER_BYTES
 
 
 # A model, its windows and the objects around them.

@@ -63,12 +63,17 @@ def spread_groups(frame: Frame, model: Model) -> Ints:
 
 
 def counted_of(model: Model, frame: Frame) -> quantile.Counted | None:
-    """What makes the values counts for this model: None where its law is a symmetrical one."""
-    if not model.spread.is_counted or frame.counted is None or model.choice.kind in OWN_SPREAD:
+    """What makes the values of a frame counts for this model: None where its law is a symmetrical one."""
+    return counted_by(model, frame.counted)
+
+
+def counted_by(model: Model, counted: quantile.Counted | None) -> quantile.Counted | None:
+    """The same of values that are counts of this sort; None of what is none."""
+    if not model.spread.is_counted or counted is None or model.choice.kind in OWN_SPREAD:
         return None
     if model.spread.has_trials:
-        return frame.counted
-    return replace(frame.counted, trials=np.full(len(frame), np.inf))
+        return counted
+    return replace(counted, trials=np.full(len(counted.trials), np.inf))
 
 
 def score_of(model: Model, frame: Frame, expected: Floats, wide: Floats) -> Floats:

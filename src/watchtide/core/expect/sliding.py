@@ -27,9 +27,10 @@ def lengths_for(n: int, step_ns: int) -> Ints:
     return np.asarray(out, dtype=np.int64)
 
 
-def statistics(z: Floats, lengths: Ints) -> tuple[Floats, Floats]:
-    """(k, n) clipped mean and log of the clipped mean square of the window ending at each sample; NaN where too few are seen."""
-    mean, square = _statistics(np.ascontiguousarray(z), lengths)
+def statistics(z: Floats, lengths: Ints, since: int = 0) -> tuple[Floats, Floats]:
+    """(k, n - since) clipped mean and log of the clipped mean square of the window ending at each sample from `since` on; NaN where
+    too few are seen."""
+    mean, square = _statistics(np.ascontiguousarray(z), lengths, since)
     # All logarithms at once are half the price of as many single ones.
     return mean, np.log(np.maximum(square, LEAST_SQUARE, out=square), out=square)
 
@@ -45,9 +46,9 @@ def clipped_scores(z):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _statistics(z, lengths):  # type: ignore[no-untyped-def]
+def _statistics(z, lengths, since):  # type: ignore[no-untyped-def]
     n, k = len(z), len(lengths)
-    mean, squares = np.full((k, n), np.nan), np.full((k, n), np.nan)
+    mean, squares = np.full((k, n - since), np.nan), np.full((k, n - since), np.nan)
     clipped, is_seen = clipped_scores(z)
     seen = is_seen.astype(np.int64)
     # What was there before anything was judged is no gap: a window begins at the first score at the earliest.
@@ -58,8 +59,9 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
         length = lengths[li]
         # Sums of a sliding window begin anew at every sample that is a multiple of 4096, so that rounding
         # never depends on more of the past than that.
-        for t in range(begin + length - 1, n):
-            if (t - length + 1) % 4096 == 0 or t == begin + length - 1:
+        start = max(begin + length - 1, since)
+        for t in range(start, n):
+            if (t - length + 1) % 4096 == 0 or t == start:
                 total = square = 0.0
                 count = 0
                 for i in range(t - length + 1, t + 1):
@@ -72,8 +74,8 @@ def _statistics(z, lengths):  # type: ignore[no-untyped-def]
                 square = square + come * come - gone * gone
                 count += seen[t] - seen[t - length]
             if count >= LEAST_OBSERVED * length:
-                mean[li, t] = total / count
-                squares[li, t] = square / count
+                mean[li, t - since] = total / count
+                squares[li, t - since] = square / count
     return mean, squares
 
 

@@ -6,12 +6,13 @@ import numpy as np
 from numba import njit
 
 from watchtide.core.expect.sliding import (
-    CLIP,
+    clipped_scores,
     standardised,
     statistics,
     trimmed,
 )
 from watchtide.core.judge import innovations
+from watchtide.core.judge.innovations import Leaps
 from watchtide.core.judge.watches import ODD, Beside, Evidence, Watch, alone, runs_of
 from watchtide.core.series import Bools, Floats
 
@@ -32,6 +33,7 @@ def combine(
     is_causal: bool,
     drift: Floats | None = None,
     near: Floats | None = None,
+    leaps: Leaps | None = None,
     past_end: Bools | None = None,
     since: int = 0,
 ) -> Evidence:
@@ -42,20 +44,22 @@ def combine(
     whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
     sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
     by one and the same fit, from which leaps are computed, so that a refit is no leap, or more or fewer that end where z does;
-    None takes z.
+    None takes z; leaps : those that end there, where they are known already.
     """
     if watch is None:
         return alone(z[since:])
     fresh = z[since:]
-    clipped, seen = np.clip(np.nan_to_num(z), -CLIP, CLIP), ~np.isnan(z)
+    clipped, seen = clipped_scores(z)
     sigmas = _sigmas_of_windows(watch, z, drift, past_end, since)
     run, began = runs_of(watch.equal, beside, z)
     stuck = np.zeros(len(fresh))
     if "stuck" in watch.scale:
-        stuck = _interpolate(np.where(np.isnan(fresh), np.nan, run[since:]), watch.scale["stuck"])
+        stuck = _sigmas(np.where(np.isnan(fresh), np.nan, run[since:]), *watch.scale["stuck"])
     out = alone(fresh)
     out = replace(out, first=out.first + since)
-    _take_lone(watch, beside, z if near is None else near, fresh, out)
+    if watch.follower is not None and leaps is None:
+        leaps = innovations.leaps(z if near is None else near, watch.follower)
+    _take_lone(watch, beside, leaps, fresh, out)
     to = out.score, out.side, out.window, out.first
     if is_causal:
         _combine_causal(sigmas, stuck, began, watch.lengths, clipped, seen, *to, since)
@@ -68,7 +72,7 @@ def _sigmas_of_windows(
     watch: Watch, z: Floats, drift: Floats | None, past_end: Bools | None, since: int
 ) -> Floats:
     """(4, lengths, n - since) sigmas of the windows that end at each sample: means above and below, roughness; the last is empty."""
-    mean, rough = (rows[:, since:] for rows in statistics(z, watch.lengths))
+    mean, rough = statistics(z, watch.lengths, since)
     strays = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
     sigmas = np.zeros((4, len(watch.lengths), mean.shape[1]))
     families = (
@@ -78,34 +82,45 @@ def _sigmas_of_windows(
     )
     for place, (name, rows, at, sign, stray) in enumerate(families):
         if name in watch.scale:
-            sigmas[place] = _interpolate(sign * standardised(rows, at, stray), watch.scale[name])
+            sigmas[place] = _sigmas(sign * standardised(rows, at, stray), *watch.scale[name])
     return sigmas
 
 
-def _take_lone(watch: Watch, beside: Beside, near: Floats, fresh: Floats, out: Evidence) -> None:
+def _take_lone(watch: Watch, beside: Beside, leaps: Leaps | None, fresh: Floats, out: Evidence) -> None:
     """Take the score of a family that flags one sample where it exceeds that of the sample by itself. fresh : (m,) its scores."""
     lone: list[tuple[str, Floats, int, int]] = []
     if beside.isolated is not None:
         lone.append(("isolated", beside.isolated, ODD, beside.lags))
-    if watch.follower is not None:
-        leaps = innovations.leaps(near, watch.follower)
-        up, down = (x[len(x) - len(fresh) :] for x in leaps)
+    if leaps is not None:
+        up, down = (x[len(x) - len(fresh) :] for x in (leaps.up, leaps.down))
         # Two samples make a leap: the one before it and its own.
         lone += [("rise", up, 1, 2), ("fall", down, -1, 2)]
     for name, statistic, code, count in lone:
         if name in watch.scale:
-            sigmas = _interpolate(np.where(np.isnan(fresh), np.nan, statistic), watch.scale[name])
-            is_higher = sigmas > np.nan_to_num(out.score, nan=np.inf)
+            sigmas = _sigmas(np.where(np.isnan(fresh), np.nan, statistic), *watch.scale[name])
+            is_higher = sigmas > out.score
             out.score[is_higher], out.side[is_higher], out.window[is_higher] = sigmas[is_higher], code, count
 
 
-def _interpolate(x: Floats, scale: Floats) -> Floats:
-    """Sigmas of a statistic: 0 under the threshold; beyond the scale those of its end."""
-    grid, sigmas = scale
-    with np.errstate(invalid="ignore"):
+@njit(cache=True, nogil=True)
+def _sigmas(x, grid, sigmas):  # type: ignore[no-untyped-def]
+    """Sigmas of a statistic, of its shape: 0 under the scale's threshold, between its points in straight lines, beyond it those of
+    its end. grid, sigmas : (m,) of the scale, rising."""
+    out = np.zeros(x.shape)
+    rising, last = sigmas.copy(), len(grid) - 1
+    for j in range(1, len(rising)):
+        rising[j] = max(rising[j], rising[j - 1])
+    flat, to = x.ravel(), out.ravel()
+    for i in range(len(flat)):
+        if not flat[i] >= grid[0]:
+            continue
+        j = np.searchsorted(grid, flat[i], side="right") - 1
+        to[i] = rising[j]
+        if j < last and flat[i] != grid[j]:
+            to[i] += (rising[j + 1] - rising[j]) / (grid[j + 1] - grid[j]) * (flat[i] - grid[j])
         # A little for the statistic itself, so that of two windows past all rates the larger goes first.
-        out = np.interp(x, grid, np.maximum.accumulate(sigmas)) + A_UNIT * (x - grid[0])
-        return np.where(np.isnan(x) | (x < grid[0]), 0.0, out)
+        to[i] += A_UNIT * (flat[i] - grid[0])
+    return out
 
 
 @njit(cache=True, nogil=True)

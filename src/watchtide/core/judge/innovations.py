@@ -51,7 +51,7 @@ def fit(z: Floats) -> Follower | None:
             scale = whole
             # The clip goes by the scale, and the scale by the clip.
             for _ in range(3):
-                u = _follow(z, decay, gain, scale)
+                u, _ = _follow(z, decay, gain, scale, np.nan)
                 u = u[~np.isnan(u)]
                 if len(u) < LEAST_SAMPLES:
                     return None
@@ -71,29 +71,37 @@ def _neighbours(z: Floats) -> float:
     return float(a @ b) / size if size > 0 else 0.0
 
 
-def leaps(z: Floats, follower: Follower) -> tuple[Floats, Floats]:
-    """(n,) leaps up and (n,) down, in scales of the innovations; NaN at the first sample and after a gap.
+@dataclass(frozen=True)
+class Leaps:
+    """up, down : (n,) in scales of the innovations; NaN at the first sample and after a gap. state : of the filter after the last
+    sample, NaN where that is missing: what goes on from there."""
+
+    up: Floats
+    down: Floats
+    state: float
+
+
+def leaps(z: Floats, follower: Follower, state: float = np.nan) -> Leaps:
+    """Leaps among scores. state : of the filter before the first of them; NaN begins anew.
 
     A leap up counts only as far as the value then lies above the expectation: the return from a dip is no leap.
     """
-    u = _follow(z, follower.decay, follower.gain, follower.scale)
-    return np.minimum(u, z) / follower.scale, np.minimum(-u, -z) / follower.scale
+    u, state = _follow(z, follower.decay, follower.gain, follower.scale, state)
+    return Leaps(np.minimum(u, z) / follower.scale, np.minimum(-u, -z) / follower.scale, state)
 
 
 @njit(cache=True, nogil=True)
-def _follow(z, decay, gain, scale):  # type: ignore[no-untyped-def]
-    """(n,) innovations, NaN where missing. The state restarts after a gap, and its first sample has no innovation."""
+def _follow(z, decay, gain, scale, state):  # type: ignore[no-untyped-def]
+    """(n,) innovations, NaN where missing, and the last state. It restarts after a gap, and its first sample has no innovation."""
     n = len(z)
     out = np.full(n, np.nan)
-    state, begun = 0.0, False
     for t in range(n):
         if np.isnan(z[t]):
-            begun = False
-            continue
-        if begun:
+            state = np.nan
+        elif np.isnan(state):
+            state = min(max(z[t], -BEGIN_CLIP), BEGIN_CLIP)
+        else:
             state *= decay
             out[t] = z[t] - state
             state += gain * min(max(out[t], -CLIP * scale), CLIP * scale)
-        else:
-            state, begun = min(max(z[t], -BEGIN_CLIP), BEGIN_CLIP), True
-    return out
+    return out, state

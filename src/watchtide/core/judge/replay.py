@@ -15,7 +15,7 @@ from watchtide.core.expect import applying, carrying, expectation, fitting, quan
 from watchtide.core.expect.baselines import SEASONLESS, TRAILS
 from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.records import Choice, Model, Training
-from watchtide.core.judge import combining, flagging, watches, windows
+from watchtide.core.judge import combining, flagging, innovations, watches, windows
 from watchtide.core.judge.flagging import Level
 from watchtide.core.judge.progress import Progress
 from watchtide.core.judge.promises import Held
@@ -263,7 +263,7 @@ def _tail_of(frame: Frame, kept: Kept, progress: Progress, near: Floats, cadence
     if _looks_back(model) or model.choice.kind == "isolation":
         return None
     a = max(n - reach_of(watch), 0)
-    has_leaps = watch is not None and watch.follower is not None
+    follower = None if watch is None else watch.follower
     end = frame.part(a, n)
     return Tail(
         left=kept.at + cadence.refit - n,
@@ -272,7 +272,7 @@ def _tail_of(frame: Frame, kept: Kept, progress: Progress, near: Floats, cadence
         expected=progress.expected[a:].copy(),
         values=frame.values[a:].copy(),
         slots=model.slot_of(applying.spread_groups(end, model)),
-        near=near.copy() if has_leaps else None,
+        state=np.nan if follower is None else innovations.leaps(near, follower).state,
         is_counted=frame.counted is not None,
         model=model,
         watch=watch,

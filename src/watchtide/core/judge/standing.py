@@ -1,18 +1,22 @@
 """What a replay goes by, what it keeps to go on from, and its result."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from watchtide.core.expect import applying
+from watchtide.core.expect import applying, quantile
 from watchtide.core.expect.frame import frame_of
 from watchtide.core.expect.quantile import Counted
 from watchtide.core.expect.records import Choice, Model
-from watchtide.core.judge import combining, watches
+from watchtide.core.judge import combining, innovations, watches
 from watchtide.core.judge.flagging import Level
 from watchtide.core.judge.grouping import Group
 from watchtide.core.judge.watches import Beside
 from watchtide.core.series import Bools, Floats, Ints, Series
+
+# Samples that are expected in one go: many cost hardly more than one.
+AHEAD = 32
 
 
 @dataclass(frozen=True)
@@ -63,12 +67,25 @@ class Kept:
 
 
 @dataclass(frozen=True)
+class Ahead:
+    """What a fit expects of samples to come, which depends on the clock alone; arrays of (k,), one a step from `first_ns` on.
+
+    expected, spread : in the unit of the values; slots : of the season by which values repeat.
+    """
+
+    first_ns: int
+    expected: Floats
+    spread: Floats
+    slots: Ints
+
+
+@dataclass(frozen=True)
 class Tail:
     """The end of a replay: what judging the samples after it rests on until the next fit, and no more.
 
     left : how many samples may come until it is fitted anew. z, expected, values, slots : (r,) of the newest samples, as far
-    as windows reach back, slots of the season by which values repeat; near : (k,) scores by the present fit, by which
-    leaps are known, None where they are not looked for. is_counted : whether values are plain counts.
+    as windows reach back, slots of the season by which values repeat; state : of the filter that knows leaps, by the scores of
+    the present fit. is_counted : whether values are plain counts. ahead : what is expected of some samples to come.
     """
 
     left: int
@@ -77,34 +94,39 @@ class Tail:
     expected: Floats
     values: Floats
     slots: Ints
-    near: Floats | None
+    state: float
     is_counted: bool
     model: Model
     watch: watches.Watch | None
     level: Level
+    ahead: Ahead | None = None
 
-    def judge(self, times: Ints, values: Floats, offsets_ns: Ints) -> "tuple[Tail, Floats, watches.Evidence]":
+    def judge(
+        self, times: Ints, values: Floats, offsets_of: Callable[[Ints], Ints]
+    ) -> "tuple[Tail, Floats, watches.Evidence]":
         """The samples that come next on the grid: the tail with them, and of each its score and its evidence, as a replay has
-        them but for rounding. Raises ValueError beyond where the next fit is due."""
-        m = len(values)
+        them but for rounding. offsets_of : gives the offsets of the stream's wall clock at (n,) times, in ns. Raises ValueError
+        beyond where the next fit is due."""
+        m, r = len(values), len(self.z)
         if m > self.left:
             raise ValueError(f"the next fit is due after {self.left} samples, not {m}")
-        plain = frame_of(Series(times, values, self.step_ns, offsets_ns))
-        frame = replace(plain, counted=Counted.plain(m) if self.is_counted else None)
-        parts, expected = applying.judge(self.model, frame)
-        groups = applying.spread_groups(frame, self.model)
-        spread = applying.spread_at(self.model, parts, expected, groups, None, frame)
-        z = applying.score_of(self.model, frame, expected, spread)
-        near = None if self.near is None else np.concatenate((self.near, z))
+        ahead = self._ahead_of(int(times[0]), m, offsets_of)
+        i = (int(times[0]) - ahead.first_ns) // self.step_ns
+        here = slice(i, i + m)
+        expected = ahead.expected[here]
+        law = Counted.plain(m) if self.is_counted else None
+        z = quantile.score(values, expected, ahead.spread[here], applying.counted_by(self.model, law))
         if self.watch is None:
-            return replace(self, left=self.left - m), z, watches.alone(z)
-        r = len(self.z)
-        fresh = (z, expected, values, self.model.slot_of(groups))
-        known = (self.z, self.expected, self.values, self.slots)
-        scores, due, seen, slots = (np.concatenate(both) for both in zip(known, fresh, strict=True))
+            return replace(self, left=self.left - m, ahead=ahead), z, watches.alone(z)
+        slots = np.concatenate((self.slots, ahead.slots[here]))
+        scores, due, seen = (
+            np.concatenate(both) for both in ((self.z, z), (self.expected, expected), (self.values, values))
+        )
         event = Counted.plain(r + m).event if self.is_counted else None
         beside = Beside(seen, slots, expected=due, event=event)
-        evidence = combining.combine(self.watch, scores, beside, is_causal=True, near=near, since=r)
+        follower, state = self.watch.follower, self.state
+        leaps = None if follower is None else innovations.leaps(z, follower, state)
+        evidence = combining.combine(self.watch, scores, beside, is_causal=True, leaps=leaps, since=r)
         a = max(r + m - reach_of(self.watch), 0)
         now = replace(
             self,
@@ -113,9 +135,23 @@ class Tail:
             expected=due[a:],
             values=seen[a:],
             slots=slots[a:],
-            near=near,
+            state=state if leaps is None else leaps.state,
+            ahead=ahead,
         )
         return now, z, evidence
+
+    def _ahead_of(self, first_ns: int, m: int, offsets_of: Callable[[Ints], Ints]) -> Ahead:
+        """What is expected of m samples from one on, and of some after them where that is not known yet."""
+        known = self.ahead
+        if known is not None and (first_ns - known.first_ns) // self.step_ns + m <= len(known.expected):
+            return known
+        times = first_ns + self.step_ns * np.arange(max(m, min(AHEAD, self.left)), dtype=np.int64)
+        nothing = np.full(len(times), np.nan)
+        frame = frame_of(Series(times, nothing, self.step_ns, offsets_of(times)))
+        parts, expected = applying.judge(self.model, frame)
+        groups = applying.spread_groups(frame, self.model)
+        spread = applying.spread_at(self.model, parts, expected, groups, None, frame)
+        return Ahead(first_ns, expected, spread, self.model.slot_of(groups))
 
 
 @dataclass(frozen=True)

@@ -73,7 +73,8 @@ def calibrate(
     found = _strongest(mean, rough, *at)
     found["stuck"] = np.where(clean, runs_of(equal, beside, held)[0], np.nan)
     if follower is not None:
-        found |= zip(LEAPS, innovations.leaps(z, follower), strict=True)
+        leaps = innovations.leaps(z, follower)
+        found |= zip(LEAPS, (leaps.up, leaps.down), strict=True)
     if beside.isolated is not None:
         found["isolated"] = np.where(clean, beside.isolated, np.nan)
     together = TOGETHER if is_causal else TOGETHER_WHOLE
