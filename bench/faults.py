@@ -31,10 +31,9 @@ from watchtide.server.mariadb import Database
 
 START_S = 1_786_000_000
 # What is killed, by what stands in its command line.
-VICTIMS = {
-    "web": "run\0web", "MariaDB": "mariadbd", "worker of interactive jobs": "work\0interactive",
-    "worker of bulk jobs": "work\0bulk", "worker of lookouts": "work\0watch", "keeper of jobs": "keep\0jobs", "keeper of streams": "keep\0streams",
-}  # fmt: skip
+VICTIMS = {name: f"watchtide: {name}" for name in (
+    "web server", "worker of interactive jobs", "worker of bulk jobs", "worker of lookouts", "keeper of jobs", "keeper of streams",
+)} | {"MariaDB": "mariadbd"}  # fmt: skip
 PASSWORD = "a password for faults"
 
 
@@ -133,19 +132,29 @@ class Served:
 
     def memory(self) -> dict[str, int]:
         """Bytes that each process has in memory, MariaDB too, by name; each takes its share of the pages it has in common."""
-        found, pids = {}, self.pids()
+        # What all processes share is its supervisor's too.
+        found, pids = {}, self.pids() | {"supervisor": self.process.pid}
         if self.is_wired and self.database.process is not None:
             pids["MariaDB"] = self.database.process.pid
         for name, pid in pids.items():
             with contextlib.suppress(OSError, StopIteration):
-                lines = Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines()
-                found[name] = int(next(x for x in lines if x.startswith("Pss:")).split()[1]) << 10
+                found[name] = _bytes_of(pid, "Pss")
         return found
+
+    def own_memory(self) -> dict[str, int]:
+        """Bytes that each process shares with no other, by name."""
+        own = ("Private_Dirty", "Private_Clean")
+        return {name: sum(_bytes_of(pid, kind) for kind in own) for name, pid in self.pids().items()}
 
     def database_environment(self) -> dict[str, str]:
         own = Database(self.folder / "serve").environment()
         # At the end it is read past the wire.
         return {**self.environment, **own, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings"}
+
+
+def _bytes_of(pid: int, kind: str) -> int:
+    lines = Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines()
+    return int(next(line for line in lines if line.startswith(f"{kind}:")).split()[1]) << 10
 
 
 class Client:

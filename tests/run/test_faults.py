@@ -5,6 +5,15 @@ from bench import faults
 
 
 @pytest.mark.whole
+def test_what_all_processes_import_is_in_memory_once():
+    with faults.folder() as place, faults.Served(place) as served:
+        shared = served.memory()["supervisor"]
+        own = {name: size for name, size in served.own_memory().items() if name != "MariaDB"}
+    assert len(own) == len(faults.VICTIMS) - 1
+    assert max(own.values()) < shared / 2, own
+
+
+@pytest.mark.whole
 def test_nothing_that_was_answered_is_lost_or_doubled_when_anything_is_killed():
     with faults.folder() as place:
         got = faults.measure(place, kills=9, a_second=500)

@@ -1,12 +1,16 @@
 """Start, watch and stop everything: MariaDB, migrations, workers, the web server.
 
 `python -m watchtide.server.supervise demo|serve|test …`. Children end when this process does, however it
-ends; a folder has one owner at a time.
+ends; a folder has one owner at a time. What all of them import is imported here, once: they are forked, and share it in memory.
 """
 
 import argparse
 import contextlib
+import gc
+import importlib
+import multiprocessing
 import os
+import runpy
 import secrets
 import signal
 import socket
@@ -16,13 +20,15 @@ import time
 import urllib.request
 from pathlib import Path
 
+import setproctitle
+
 from watchtide import kernels
 from watchtide.server import config
 from watchtide.server.instance import data_of, home
 from watchtide.server.mariadb import Database, DatabaseFailed, die_with_parent, running
 
 PYTHON = sys.executable
-MANAGE = ("-m", "watchtide.cli.main", "server", "run")
+MANAGE = ("watchtide.cli.main", "server", "run")
 WEB = "web server"
 
 
@@ -37,6 +43,8 @@ class Stopped(Exception):
 
 
 def main() -> int:
+    # Where titles go is found beside the environment, as long as that is as it came.
+    setproctitle.getproctitle()
     parser = argparse.ArgumentParser(prog="./run", description=__doc__)
     modes = parser.add_subparsers(dest="mode", required=True)
     demo = modes.add_parser("demo")
@@ -103,7 +111,7 @@ def restore_backup(folder: Path, *, is_replacing: bool) -> int:
     """Restore a backup into the database of `serve`, starting its MariaDB for that long where it is our own."""
     stated, own = config.load(), home() / "serve"
     environment = {**os.environ, "WATCHTIDE_DATA": str(data_of(stated, own))}
-    command = [PYTHON, *MANAGE, "restore", str(folder), *(["--replace"] if is_replacing else [])]
+    command = [PYTHON, "-m", *MANAGE, "restore", str(folder), *(["--replace"] if is_replacing else [])]
     with contextlib.ExitStack() as stack:
         if not (stated.db_host or stated.db_socket):
             database = stack.enter_context(running(own))
@@ -148,10 +156,12 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
             database.create("watchtide")
             environment |= database.environment()
         print("bringing the database up to date", flush=True)
-        _do(environment, *MANAGE, "migrate", "--verbosity", "0")
+        _do(environment, "-m", *MANAGE, "migrate", "--verbosity", "0")
+        os.environ |= environment
+        _share()
         children: list[Child] = []
         stack.callback(_end, children)
-        children += _workers(environment)
+        children += _workers()
         if is_demo:
             print("demo data", flush=True)
             live = [str(folder), f"http://127.0.0.1:{standins}"] if pace is not None else []
@@ -159,11 +169,11 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         elif problem := _accounts_problem(environment):
             say(problem)
             return 2
-        web = _web(environment, port)
+        web = _web(port)
         children.append(web)
         _wait_ready(port, web)
         if pace is not None:
-            children.append(_standins(environment, folder, standins, port, pace, smtp))
+            children.append(_standins(folder, standins, port, pace, smtp))
         words = "  sign in as demo / demo" if is_demo else ""
         if pace is not None:
             print(f"the harbour and its mail: http://127.0.0.1:{standins}/", flush=True)
@@ -177,26 +187,52 @@ LIVED_S, FIRST_WAIT_S, MOST_WAIT_S = 5.0, 0.5, 30.0
 MOST_FAILURES = 8
 
 
-class Child:
-    """A process that is started again whenever it ends. name : as the log calls it."""
+# Imported before anything is forked, beside Django's apps.
+SHARED = ("watchtide.engine.run", "watchtide.server.urls", "watchtide.cli.server", "uvicorn")
+COMMANDS = "watchtide.server.management.commands"
+FORKS = multiprocessing.get_context("fork")
 
-    def __init__(self, name: str, environment: dict[str, str], *arguments: str) -> None:
+
+def _share() -> None:
+    """Import what the processes have in common, so that each of them takes memory for what it alone has."""
+    import django
+
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
+    django.setup()
+    for name in (*SHARED, *(f"{COMMANDS}.{name}" for name in ("keep", "web", "work"))):
+        importlib.import_module(name)
+    # The collector would write into each object that it looks at, and so copy it.
+    gc.collect()
+    gc.freeze()
+
+
+def _become(name: str, module: str, arguments: tuple[str, ...]) -> None:
+    """What a forked process does: run a module as if it had been started by itself."""
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_DFL)
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    die_with_parent()
+    setproctitle.setproctitle(f"watchtide: {name}")
+    sys.argv = [module, *arguments]
+    runpy.run_module(module, run_name="__main__", alter_sys=True)
+
+
+class Child:
+    """A process that is started again whenever it ends. name : as the log and a list of processes call it."""
+
+    def __init__(self, name: str, module: str, *arguments: str) -> None:
         self.name, self.failures = name, 0
-        self._environment, self._arguments = environment, arguments
+        self._module, self._arguments = module, arguments
         self._due_at: float | None = None
         self.start()
 
     def start(self) -> None:
         self._started_at = time.monotonic()
-        self.process = subprocess.Popen(
-            [PYTHON, *self._arguments],
-            env=self._environment,
-            preexec_fn=die_with_parent,
-            stdin=subprocess.DEVNULL,
-        )
+        self.process = FORKS.Process(target=_become, args=(self.name, self._module, self._arguments))
+        self.process.start()
 
     def is_up(self) -> bool:
-        return self.process.poll() is None
+        return self.process.is_alive()
 
     def keep_up(self) -> None:
         """Start it again if it has ended and its wait is over."""
@@ -209,7 +245,7 @@ class Child:
             wait = 0.0 if has_lived else min(FIRST_WAIT_S * 2 ** (self.failures - 1), MOST_WAIT_S)
             self._due_at = now + wait
             say(
-                f"the {self.name} ended with status {self.process.returncode}; it is started again in {wait:g} s"
+                f"the {self.name} ended with status {self.process.exitcode}; it is started again in {wait:g} s"
             )
         if now >= self._due_at:
             self._due_at = None
@@ -220,18 +256,18 @@ def say(words: str) -> None:
     print(f"watchtide: {words}", file=sys.stderr, flush=True)
 
 
-def _workers(environment: dict[str, str]) -> list[Child]:
+def _workers() -> list[Child]:
     return [
-        Child("worker of interactive jobs", environment, *MANAGE, "work", "interactive"),
-        Child("worker of bulk jobs", environment, *MANAGE, "work", "bulk"),
-        Child("worker of lookouts", environment, *MANAGE, "work", "watch"),
-        Child("keeper of jobs", environment, *MANAGE, "keep", "jobs"),
-        Child("keeper of streams", environment, *MANAGE, "keep", "streams"),
+        Child("worker of interactive jobs", *MANAGE, "work", "interactive"),
+        Child("worker of bulk jobs", *MANAGE, "work", "bulk"),
+        Child("worker of lookouts", *MANAGE, "work", "watch"),
+        Child("keeper of jobs", *MANAGE, "keep", "jobs"),
+        Child("keeper of streams", *MANAGE, "keep", "streams"),
     ]
 
 
-def _web(environment: dict[str, str], port: int) -> Child:
-    return Child(WEB, environment, *MANAGE, "web", "--port", str(port))
+def _web(port: int) -> Child:
+    return Child(WEB, *MANAGE, "web", "--port", str(port))
 
 
 def demo_mail(smtp_port: int, page_port: int) -> dict[str, str]:
@@ -245,9 +281,7 @@ def demo_mail(smtp_port: int, page_port: int) -> dict[str, str]:
     }
 
 
-def _standins(
-    environment: dict[str, str], folder: Path, own_port: int, port: int, pace: float, smtp: int
-) -> Child:
+def _standins(folder: Path, own_port: int, port: int, pace: float, smtp: int) -> Child:
     """The simulated services of the demo. own_port : of their page; smtp : of their mail server, 0 for none."""
     to = (
         "--port",
@@ -258,9 +292,7 @@ def _standins(
         str(folder / "relay.token"),
     )
     mail = ("--smtp-port", str(smtp)) if smtp else ()
-    return Child(
-        "live streams", environment, "-m", "watchtide.demo.standins", *to, "--pace", str(pace), *mail
-    )
+    return Child("live streams", "watchtide.demo.standins", *to, "--pace", str(pace), *mail)
 
 
 def _do(environment: dict[str, str], *arguments: str) -> None:
@@ -300,11 +332,10 @@ def _end(children: list[Child]) -> None:
             child.process.terminate()
     deadline = time.monotonic() + 8
     for child in children:
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            child.process.wait(max(0.1, deadline - time.monotonic()))
+        child.process.join(max(0.1, deadline - time.monotonic()))
         if child.is_up():
             child.process.kill()
-            child.process.wait()
+            child.process.join()
 
 
 def _wait_ready(port: int, web: Child) -> None:
@@ -347,7 +378,7 @@ def _kept_secret(folder: Path) -> str:
 def _accounts_problem(environment: dict[str, str]) -> str | None:
     """Make the first account where there is none; why nobody can sign in, or should not."""
     done = subprocess.run(
-        [PYTHON, *MANAGE, "first_account"],
+        [PYTHON, "-m", *MANAGE, "first_account"],
         env=environment,
         capture_output=True,
         text=True,

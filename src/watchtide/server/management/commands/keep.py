@@ -1,5 +1,6 @@
 """A keeper: what jobs or streams need again and again, until it is stopped."""
 
+import os
 from typing import Any
 
 from django.core.management.base import BaseCommand, CommandParser
@@ -26,6 +27,8 @@ def of_jobs() -> list[duties.Duty]:
 
 
 KEEPERS = {"jobs": (of_jobs, 1.0), "streams": (keeping.duties, 1.0)}
+# Samples are read from their blocks until they are folded: what is judged by them comes first.
+NICE = {"streams": 5}
 
 
 class Command(BaseCommand):
@@ -35,5 +38,6 @@ class Command(BaseCommand):
         parser.add_argument("what", choices=KEEPERS)
 
     def handle(self, *args: Any, **options: Any) -> None:
+        os.nice(NICE.get(options["what"], 0))
         found, pause_s = KEEPERS[options["what"]]
         duties.keep(f"keeper of {options['what']}", found(), pause_s=pause_s)

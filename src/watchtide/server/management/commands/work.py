@@ -18,6 +18,8 @@ from watchtide.server.jobs import beats, services
 
 # A job that does not look up is taken from its worker after this, still in time before a supervisor kills it.
 GRACE_S = 6.0
+# Nobody waits for what is done in bulk: where the machine is busy, judging and answers come first.
+NICE = {"bulk": 10}
 
 
 class Patient(Worker):
@@ -64,6 +66,7 @@ class Command(BaseCommand):
         parser.add_argument("--name", default="", help="where several work on one lane")
 
     def handle(self, *args: Any, **options: Any) -> None:
+        os.nice(NICE.get(options["lane"], 0))
         name = options["name"] or f"worker {options['lane']}"
         worker = Patient(
             queue_names=[options["lane"]], interval=options["interval"], batch=False, backend_name="default",
