@@ -12,7 +12,7 @@ from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import arrivals, calm, judging, services, tasks
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.streams import undoing
-from watchtide.server.streams.models import Batch
+from watchtide.server.streams.models import Batch, Stream
 from watchtide.tables import clock
 
 # Some hours after a fit.
@@ -67,6 +67,26 @@ def test_what_comes_to_a_calm_stream_is_judged_at_a_glance(api, sender, begun, w
     assert row.judged == int((~np.isnan(whole.z)).sum()) and row.late == 0
     points = lines_of(api.get(f"/api/v1/lookouts/{pk}/points.csv?stream={row.stream_id}")).splitlines()
     assert len(points) == row.judged + 1 and clock.format_time(int(times[BEGIN + 59])) in points[-1]
+
+
+def test_rows_are_written_together_and_to_the_last_digit(api, sender, begun):
+    pk, *_ = begun
+    first = row_of(pk)
+    other = Watched.objects.create(
+        lookout_id=pk, stream=Stream.objects.create(metric="x", key="metric=x", key_sha="x" * 64)
+    )
+    at = moments.now().replace(microsecond=123457)
+    why = "judged through 3 h, “so” 'far' 100 % \\ é"
+    calm.write([
+        {"pk": first.pk, "newest_at": at, "why": why, "next_ns": 2**62 + 1},
+        {"pk": other.pk, "newest_at": at - timedelta(days=1), "why": "b", "next_ns": 7},
+        {"pk": 10**12, "newest_at": at, "why": "c", "next_ns": 8},
+    ])  # fmt: skip
+    calm.write([{"pk": other.pk, "judged": 5}])
+    first.refresh_from_db()
+    other.refresh_from_db()
+    assert (first.newest_at, first.why, first.next_ns) == (at, why, 2**62 + 1)
+    assert (other.newest_at, other.why, other.next_ns, other.judged) == (at - timedelta(days=1), "b", 7, 5)
 
 
 def test_a_finding_is_raised_by_the_tick_that_it_came_with(api, sender, begun, wholes):
