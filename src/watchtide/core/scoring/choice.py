@@ -174,46 +174,56 @@ def best_level(
     if not streams:
         raise ValueError("no points to choose a level on")
     span = setting.span or (min(int(s.times[0]) for s in streams), max(int(s.times[-1]) for s in streams))
-    open_spans = [span]
-    if locked is not None:
-        open_spans = [
-            (a, b)
-            for a, b in ((span[0], min(span[1], locked[0] - 1)), (max(span[0], locked[1] + 1), span[1]))
-            if a <= b
-        ]
-        if not open_spans:
-            raise ValueError("the locked span covers all of the data; nothing is left to choose on")
-    blocks = [
-        b
-        for s in open_spans
-        for b in _blocks(s, max(1, round(BLOCKS * (s[1] - s[0] + 1) / _length(open_spans))))
-    ]
-    tallies = [tally(streams, labels, group, side, setting, b) for b in blocks]
-    whole = _total([tally(streams, labels, group, side, setting, s) for s in open_spans])
+    open_spans = _left_of(span, locked)
+    whole_length = _length(open_spans)
+
+    def tally_of(part: tuple[int, int]) -> Tally:
+        return tally(streams, labels, group, side, setting, part)
+
+    blocks = [b for s in open_spans for b in _blocks(s, max(1, round(BLOCKS * _length([s]) / whole_length)))]
+    whole = _total([tally_of(s) for s in open_spans])
     best, nearest = choose(whole, constraint, by)
     at = nearest if best is None else best
-    validated, levels = [], []
-    for k in range(len(blocks)):
-        rest = [t for j, t in enumerate(tallies) if j != k]
-        if not rest:
-            continue
-        own, near = choose(_total(rest), constraint, by)
-        own = near if own is None else own
-        levels.append(float(LEVELS[own]))
-        validated.append(_single(tallies[k], own))
-    told: dict[str, Any] = {
+    validated, levels = _cross_validated([tally_of(b) for b in blocks], constraint, by)
+    out: dict[str, Any] = {
         "by": by, "constraint": {k: v for k, v in vars(constraint).items() if v is not None}, "is_met": best is not None,
         "level": float(LEVELS[at]), "apparent": whole.figures(at, by),
         "cross_validated": _total(validated).figures(0, by) if len(validated) > 1 else None, "block_levels": levels,
-        "locked": tally(streams, labels, group, side, setting, locked).figures(at, by) if locked is not None else None,
+        "locked": tally_of(locked).figures(at, by) if locked is not None else None,
         "feasible": LEVELS[weigh(whole, constraint, by)[0]].tolist(),
         "curve": [{"level": float(LEVELS[i]), **whole.figures(i, by)} for i in range(len(LEVELS))],
     }  # fmt: skip
     if len(validated) <= 1:
-        told["notes"] = {
+        out["notes"] = {
             "cross_validated": "one block of time only: nothing to choose on and another to judge by"
         }
-    return told
+    return out
+
+
+def _left_of(span: tuple[int, int], locked: tuple[int, int] | None) -> list[tuple[int, int]]:
+    """What is left of a closed span without the locked one."""
+    if locked is None:
+        return [span]
+    parts = (span[0], min(span[1], locked[0] - 1)), (max(span[0], locked[1] + 1), span[1])
+    left = [(a, b) for a, b in parts if a <= b]
+    if not left:
+        raise ValueError("the locked span covers all of the data; nothing is left to choose on")
+    return left
+
+
+def _cross_validated(
+    tallies: Sequence[Tally], constraint: Constraint, by: str
+) -> tuple[list[Tally], list[float]]:
+    """Of each block its tally at the level that the others choose, and that level."""
+    judged, levels = [], []
+    for k, own in enumerate(tallies):
+        rest = [t for j, t in enumerate(tallies) if j != k]
+        if rest:
+            best, nearest = choose(_total(rest), constraint, by)
+            at = nearest if best is None else best
+            levels.append(float(LEVELS[at]))
+            judged.append(_single(own, at))
+    return judged, levels
 
 
 def _length(spans: Sequence[tuple[int, int]]) -> int:

@@ -1,145 +1,133 @@
 """Intervals that allow for clustering, of every figure of a card: whole blocks of time drawn, all streams together."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from watchtide.core.scoring import intervals
-from watchtide.core.scoring.observed import Observed
-from watchtide.core.scoring.outcomes import Outcome, Setting, group_starts
-from watchtide.core.scoring.rows import Coverage, Label, Points
-from watchtide.core.scoring.samples import Rewards, label_masks
+from watchtide.core.scoring.intervals import ratio_draws
+from watchtide.core.scoring.matched import Matched
+from watchtide.core.scoring.outcomes import group_starts
+from watchtide.core.scoring.rows import Points
+from watchtide.core.scoring.samples import label_masks
 from watchtide.core.series import SECOND_NS, WEEK_S, Floats, Ints
 
+# Where a figure stands, its name there, and its draws.
+Target = tuple[dict[str, Any], str, Floats]
+# No draws, of which there is no interval: of a span that holds too few blocks.
+NONE_DRAWN = np.empty((0, 1), np.int64)
 
-def add_intervals(
-    figures: dict[str, Any],
-    setting: Setting,
-    span: tuple[int, int],
-    outcomes: Sequence[Outcome],
-    labels: Sequence[Label],
-    found: Sequence[int],
-    missed: Sequence[int],
-    delays: Mapping[int, float],
-    observed: Observed,
-    streams: Sequence[str],
-    notes: dict[str, str],
-    points: Mapping[str, Points] | None,
-    coverage: Coverage,
-    rewards: Rewards | None,
-) -> None:
+
+@dataclass(frozen=True)
+class _Drawn:
+    """Blocks of a span, drawn. starts : (draws, blocks) as `intervals.draw_blocks` gives them; length : of a block, ns."""
+
+    starts: Ints
+    span: tuple[int, int]
+    length: int
+
+    def total(self, at: Sequence[int] | Ints, weights: Sequence[float] | None = None) -> Floats:
+        """(draws,) how many of these moments, or what weight of them, each draw holds."""
+        inside: Ints = np.clip(np.asarray(at, dtype=np.int64), *self.span)
+        amounts = np.ones(len(inside)) if weights is None else np.asarray(weights, dtype=np.float64)
+        return intervals.drawn_sums(self.starts, self.span, self.length, inside, amounts)
+
+    def quantile(self, at: Sequence[int], values: Sequence[float], share: float) -> Floats:
+        """(draws,) quantile of the values at these moments."""
+        moments, amounts = np.asarray(at, dtype=np.int64), np.asarray(values, dtype=np.float64)
+        return intervals.drawn_medians(self.starts, self.span, self.length, moments, amounts, share)
+
+
+def add_intervals(figures: dict[str, Any], m: Matched, notes: dict[str, str]) -> None:
     """Put the interval of each figure beside it, or null and the reason among the notes."""
-    rows = [*found, *missed]
-    longest = max((labels[i].end - labels[i].start for i in rows), default=0)
-    season = setting.longest_season_ns
+    longest = max((m.labels[i].end - m.labels[i].start for i in (*m.found, *m.missed)), default=0)
+    season = m.setting.longest_season_ns
     if season is None:
         season = WEEK_S * SECOND_NS
         notes["block"] = (
             "no season given: the bootstrap's block is the longer of 7 d and twice the longest incident"
         )
-    block = max(season, 2 * longest, 1)
-    starts = intervals.draw_blocks(span, block, setting.seed)
-    e = figures["events"]
-    targets: list[tuple[dict[str, Any], str]] = [
-        (e, "precision_ci_clustered"),
-        (e, "recall_ci_clustered"),
-        (e, "f1_ci"),
-        (figures["delay"], "median_ci"),
-        (figures["false_per_week"], "per_stream_ci"),
-        (figures["false_per_week"], "total_ci"),
-        (figures["delay"], "p90_ci"),
-        (e, "fragmentation_ci"),
-        (e, "incident_precision_ci"),
-    ]
-    point_names = ("precision", "recall", "specificity", "accuracy", "f1")
-    if points is not None:
-        targets += [(figures["points"], f"{k}_ci_clustered" if k != "f1" else "f1_ci") for k in point_names]
-        targets += [(figures["points"], "accuracy_ci"), (figures, "flagged_share_ci")]
-        targets += [(figures["ranges"], f"{k}_ci") for k in ("precision", "recall", "f1")]
+    length = max(season, 2 * longest, 1)
+    starts = intervals.draw_blocks(m.span, length, m.setting.seed)
     if starts is None:
-        for where, name in targets:
-            where[name] = None
         notes["clustered"] = (
-            f"the span holds under {intervals.LEAST_BLOCKS} blocks of {block / SECOND_NS / 86_400:.3g} d: "
+            f"the span holds under {intervals.LEAST_BLOCKS} blocks of {length / SECOND_NS / 86_400:.3g} d: "
             "no interval by resampling"
         )
-        return
-
-    def total(chosen: Sequence[int], weights: Sequence[float] | None = None) -> Any:
-        at: Ints = np.clip(np.asarray(chosen, dtype=np.int64), span[0], span[1])
-        amounts = np.ones(len(at)) if weights is None else np.asarray(weights, dtype=np.float64)
-        return intervals.drawn_sums(starts, span, block, at, amounts)
-
-    tp = total([o.finding.start for o in outcomes if o.state == "true"])
-    fp = total([o.finding.start for o in outcomes if o.state == "false"])
-    hit, miss = total([labels[i].start for i in found]), total([labels[i].start for i in missed])
-    precision, recall = intervals.ratio_draws(tp, tp + fp), intervals.ratio_draws(hit, hit + miss)
-    seen_false = [o.finding.start for o in outcomes if o.state == "false" and observed.touches(o.finding)]
-    weeks = figures["false_per_week"]["stream_weeks"]
-    late = [i for i in found if i in delays]
-    moments = np.asarray([labels[i].start for i in late], dtype=np.int64)
-    medians, tails = (
-        intervals.drawn_medians(starts, span, block, moments, np.asarray([delays[i] for i in late]), share)
-        for share in (0.5, 0.9)
-    )
-    per_stream = total(seen_false) / weeks if weeks else np.full(intervals.DRAWS, np.nan)
-    groups, true_groups = group_starts([o for o in outcomes if o.state in ("true", "false")])
-    draws = [
-        precision,
-        recall,
-        _f_draws(precision, recall),
-        medians,
-        per_stream,
-        per_stream * len(streams),
-        tails,
-        intervals.ratio_draws(tp, hit),
-        intervals.ratio_draws(total(true_groups), total(groups)),
-    ]
-    if points is not None and rewards is not None:
-        draws += _point_draws(points, coverage, observed, total)
-        of_found = intervals.ratio_draws(
-            total([t for t, _ in rewards.found], [x for _, x in rewards.found]),
-            total([t for t, _ in rewards.found]),
-        )
-        of_real = intervals.ratio_draws(
-            total([t for t, _ in rewards.real], [x for _, x in rewards.real]),
-            total([t for t, _ in rewards.real]),
-        )
-        draws += [of_found, of_real, _f_draws(of_found, of_real)]
-    for (where, name), values in zip(targets, draws, strict=True):
-        where[name], dropped = intervals.percentile(values)
+    drawn = _Drawn(NONE_DRAWN if starts is None else starts, m.span, length)
+    for where, name, draws in (*_of_events(figures, m, drawn), *_of_samples(figures, m, drawn)):
+        where[name], dropped = intervals.percentile(draws)
         if dropped and where[name] is not None:
             notes[name] = f"{dropped} of {intervals.DRAWS} draws had nothing to divide by and were dropped"
 
 
+def _of_events(figures: dict[str, Any], m: Matched, drawn: _Drawn) -> Iterator[Target]:
+    e, delay, false = figures["events"], figures["delay"], figures["false_per_week"]
+    tp, fp = (drawn.total([o.finding.start for o in m.of_state(state)]) for state in ("true", "false"))
+    hit, miss = (drawn.total([m.labels[i].start for i in rows]) for rows in (m.found, m.missed))
+    precision, recall = ratio_draws(tp, tp + fp), ratio_draws(hit, hit + miss)
+    yield e, "precision_ci_clustered", precision
+    yield e, "recall_ci_clustered", recall
+    yield e, "f1_ci", _f_draws(precision, recall)
+    late = [i for i in m.found if i in m.delays]
+    moments, delays = [m.labels[i].start for i in late], [m.delays[i] for i in late]
+    yield delay, "median_ci", drawn.quantile(moments, delays, 0.5)
+    per_stream = drawn.total([o.finding.start for o in m.false_seen]) / (false["stream_weeks"] or np.nan)
+    yield false, "per_stream_ci", per_stream
+    yield false, "total_ci", per_stream * len(m.streams)
+    yield delay, "p90_ci", drawn.quantile(moments, delays, 0.9)
+    yield e, "fragmentation_ci", ratio_draws(tp, hit)
+    groups, true_groups = group_starts([o for o in m.outcomes if o.state in ("true", "false")])
+    yield e, "incident_precision_ci", ratio_draws(drawn.total(true_groups), drawn.total(groups))
+
+
+def _of_samples(figures: dict[str, Any], m: Matched, drawn: _Drawn) -> Iterator[Target]:
+    if m.points is None or m.rewards is None:
+        return
+    points, ranges = figures["points"], figures["ranges"]
+    sums = _sample_sums(m.points, m, drawn)
+    tp, fp, fn, tn = (sums[name] for name in ("tp", "fp", "fn", "tn"))
+    precision, recall = ratio_draws(tp, tp + fp), ratio_draws(tp, tp + fn)
+    accuracy = ratio_draws(tp + tn, tp + fp + fn + tn)
+    yield points, "precision_ci_clustered", precision
+    yield points, "recall_ci_clustered", recall
+    yield points, "specificity_ci_clustered", ratio_draws(tn, tn + fp)
+    yield points, "accuracy_ci_clustered", accuracy
+    yield points, "f1_ci", _f_draws(precision, recall)
+    yield points, "accuracy_ci", accuracy
+    yield figures, "flagged_share_ci", ratio_draws(sums["flagged"], sums["seen"])
+    of_found, of_real = (_mean_draws(rewards, drawn) for rewards in (m.rewards.found, m.rewards.real))
+    yield ranges, "precision_ci", of_found
+    yield ranges, "recall_ci", of_real
+    yield ranges, "f1_ci", _f_draws(of_found, of_real)
+
+
 def _f_draws(precision: Floats, recall: Floats) -> Floats:
-    return intervals.ratio_draws(2 * precision * recall, precision + recall)
+    return ratio_draws(2 * precision * recall, precision + recall)
 
 
-def _point_draws(
-    points: Mapping[str, Points], coverage: Coverage, observed: Observed, total: Callable[..., Any]
-) -> list[Floats]:
-    """Draws of the point level's ratios, in the order of its targets; every sample belongs to its own block."""
-    at: dict[str, list[Ints]] = {}
+def _mean_draws(rewards: Sequence[tuple[int, float]], drawn: _Drawn) -> Floats:
+    """(draws,) mean reward of the ranges that each draw holds."""
+    at = [t for t, _ in rewards]
+    return ratio_draws(drawn.total(at, [x for _, x in rewards]), drawn.total(at))
+
+
+def _sample_sums(points: Mapping[str, Points], m: Matched, drawn: _Drawn) -> dict[str, Floats]:
+    """(draws,) samples of each sort that each draw holds; every sample belongs to its own block."""
+    at: dict[str, list[Ints]] = {
+        name: [np.empty(0, np.int64)] for name in ("tp", "fp", "fn", "tn", "flagged", "seen")
+    }
     for series, p in points.items():
-        seen = observed.masks[series]
-        incident, unsure = label_masks(p, coverage[series])
+        seen = m.observed.masks[series]
+        incident, unsure = label_masks(p, m.coverage[series])
         known = seen & ~unsure
         for name, mask in (
             ("tp", known & p.flagged & incident), ("fp", known & p.flagged & ~incident),
             ("fn", known & ~p.flagged & incident), ("tn", known & ~p.flagged & ~incident),
             ("flagged", seen & p.flagged), ("seen", seen),
         ):  # fmt: skip
-            at.setdefault(name, []).append(p.times[mask])
+            at[name].append(p.times[mask])
     # All streams at once: one sort of their times, and one look-up of each draw's blocks.
-    none = [np.empty(0, np.int64)]
-    names = ("tp", "fp", "fn", "tn", "flagged", "seen")
-    sums = {name: total(np.concatenate(at.get(name, none))) for name in names}
-    tp, fp, fn, tn = (sums[k] for k in ("tp", "fp", "fn", "tn"))
-    precision, recall = intervals.ratio_draws(tp, tp + fp), intervals.ratio_draws(tp, tp + fn)
-    accuracy = intervals.ratio_draws(tp + tn, tp + fp + fn + tn)
-    return [
-        precision, recall, intervals.ratio_draws(tn, tn + fp), accuracy, _f_draws(precision, recall), accuracy,
-        intervals.ratio_draws(sums["flagged"], sums["seen"]),
-    ]  # fmt: skip
+    return {name: drawn.total(np.concatenate(times)) for name, times in at.items()}

@@ -13,10 +13,10 @@ from numba import njit
 from watchtide.core.judge.grouping import Group, group_flags
 from watchtide.core.scoring.intervals import Z95
 from watchtide.core.scoring.observed import Observed
-from watchtide.core.scoring.outcomes import Setting, default_span, incidents_counted, judge
+from watchtide.core.scoring.outcomes import Outcome, Setting, default_span, incidents_counted, judge
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points
 from watchtide.core.scoring.samples import label_masks
-from watchtide.core.series import WEEK_S, Floats, Ints
+from watchtide.core.series import SECOND_NS, WEEK_S, Floats, Ints
 
 LEVELS = np.round(np.linspace(2.0, 12.0, 201), 2)
 
@@ -90,61 +90,70 @@ def curve(
     observed = Observed(points, coverage, span, has_reviews, names)
     counted, _, recall_of = incidents_counted(labels, in_span, coverage, names, observed, has_reviews)
 
-    totals = np.zeros((len(levels), 10), np.int64)
-    matched = np.zeros((len(levels), len(labels)), np.bool_)
-    first_sign = np.full((len(levels), len(labels)), np.iinfo(np.int64).max)
-    incident_samples = normal_samples = seen_samples = 0
+    sums = _Sums.of(len(levels), len(labels))
     watched = np.array([side != "below", side != "above"])
+    rules = np.array([group.need, group.of, group.merge_ns, group.shortest, setting.tolerance_ns], np.int64)
     for s in streams:
         covering = coverage[s.series]
-        mask = observed.masks[s.series]
         incident, unsure = label_masks(points[s.series], covering)
-        kind = np.where(mask, np.where(unsure, 1, np.where(incident, 3, 2)), 0).astype(np.int8)
-        incident_samples += int(np.sum(kind == 3))
-        normal_samples += int(np.sum(kind == 2))
-        seen_samples += int(np.sum(mask))
-        _stream_curve(
-            s.times,
-            s.z,
-            _codes(s),
-            kind,
-            _label_table(covering),
-            levels,
-            watched,
-            np.array([group.need, group.of, group.merge_ns, group.shortest, setting.tolerance_ns], np.int64),
-            np.array(span, np.int64),
-            has_reviews,
-            totals,
-            matched,
-            first_sign,
+        seen = observed.masks[s.series]
+        kind = np.where(seen, np.where(unsure, UNSURE, np.where(incident, INCIDENT, NORMAL)), 0).astype(
+            np.int8
         )
+        sums.samples[:] += [np.sum(kind == INCIDENT), np.sum(kind == NORMAL), np.sum(seen)]
+        flags = _flags_of(s, watched, float(levels[0]))
+        _stream_curve(
+            s.times, s.z, flags, kind, _label_table(covering), levels, rules, np.array(span, np.int64), has_reviews,
+            sums.totals, sums.matched, sums.first_sign,
+        )  # fmt: skip
     for f in shifts:
-        if f.start > span[1] or f.end < span[0]:
-            continue
-        outcome = judge(f, coverage[f.series], setting, has_reviews)
-        column = {"true": 0, "false": 1, "unjudged": 2, "unsure": 3, "sampled": 9}[outcome.state]
-        totals[:, column] += 1
-        totals[:, 4] += 1
-        if outcome.state == "false" and observed.touches(f):
-            totals[:, 8] += 1
-        matched[:, list(outcome.incidents)] = True
-    return _figures(
-        levels,
-        totals,
-        matched,
-        first_sign,
-        labels,
-        counted,
-        recall_of,
-        observed.seconds(setting.step_ns) / WEEK_S,
-        (incident_samples, normal_samples, seen_samples),
-    )
+        if f.start <= span[1] and f.end >= span[0]:
+            outcome = judge(f, coverage[f.series], setting, has_reviews)
+            sums.add(outcome, is_seen=observed.touches(f))
+    weeks = observed.seconds(setting.step_ns) / WEEK_S
+    return _figures(levels, sums, labels, counted, recall_of, weeks)
 
 
-def _codes(s: Scored) -> Ints:
-    """(n,) 1 above, -1 below, 2 odd: as find_runs has them."""
+# What a judged sample is, where it is observed; 0 elsewhere.
+UNSURE, NORMAL, INCIDENT = 1, 2, 3
+# Columns of the sums by level: findings by what became of them, all of them, flagged incident, normal and all samples, and
+# false findings that touch observed time.
+TRUE, FALSE, UNJUDGED, OF_UNSURE, FOUND, ON_INCIDENT, ON_NORMAL, FLAGGED, FALSE_SEEN, SAMPLED = range(10)
+STATES = {"true": TRUE, "false": FALSE, "unjudged": UNJUDGED, "unsure": OF_UNSURE, "sampled": SAMPLED}
+NEVER = np.iinfo(np.int64).max
+
+
+@dataclass(frozen=True)
+class _Sums:
+    """Added up over streams: totals (levels, 10); matched (levels, labels) and first_sign, when each was first flagged; samples
+    (3,) of incidents, normal ones and all that are observed."""
+
+    totals: Ints
+    matched: np.ndarray
+    first_sign: Ints
+    samples: Ints
+
+    @classmethod
+    def of(cls, levels: int, labels: int) -> "_Sums":
+        matched, never = np.zeros((levels, labels), np.bool_), np.full((levels, labels), NEVER)
+        return cls(np.zeros((levels, 10), np.int64), matched, never, np.zeros(3, np.int64))
+
+    def add(self, outcome: Outcome, *, is_seen: bool) -> None:
+        """A finding that is one at every level. is_seen : whether it touches observed time."""
+        self.totals[:, [STATES[outcome.state], FOUND]] += 1
+        if outcome.state == "false" and is_seen:
+            self.totals[:, FALSE_SEEN] += 1
+        self.matched[:, list(outcome.incidents)] = True
+
+
+def _flags_of(s: Scored, watched: np.ndarray, least: float) -> Ints:
+    """(n,) 1 above, -1 below, 2 odd, as `find_runs` has them; 0 under the least level or on a side that is not watched."""
     codes = np.where(s.z >= 0, 1, -1)
-    return codes if s.odd is None else np.where(s.odd, 2, codes)
+    if s.odd is not None:
+        codes = np.where(s.odd, 2, codes)
+    is_left = ((codes == 1) & ~watched[0]) | ((codes == -1) & ~watched[1])
+    with np.errstate(invalid="ignore"):
+        return np.where((np.abs(s.z) >= least) & ~is_left, codes, 0).astype(np.int64)
 
 
 def _label_table(covering: object) -> Ints:
@@ -159,144 +168,139 @@ def _label_table(covering: object) -> Ints:
 
 @njit(cache=True, nogil=True)
 def _stream_curve(  # type: ignore[no-untyped-def]
-    times, z, codes, kind, table, levels, watched, rules, span, has_reviews, totals, matched, first_sign
+    times, z, flags, kind, table, levels, rules, span, has_reviews, totals, matched, first_sign
 ):
-    """Add one stream's counts at every level.
-
-    totals columns: 0 true, 1 false, 2 unjudged, 3 unsure, 4 findings, 5 flagged incident samples,
-    6 flagged normal samples, 7 flagged samples, 8 false findings that touch observed time, 9 sampled.
-    """
+    """Add one stream's counts at every level. rules : need, of, merge, shortest and tolerance; the rest as `_Sums` has them."""
     n = len(z)
     next_seen = np.full(n + 1, n, np.int64)
     for i in range(n - 1, -1, -1):
         next_seen[i] = next_seen[i + 1] if np.isnan(z[i]) else i
-    marked = np.zeros(n, np.int64)
-    flagged = np.empty(n, np.int64)
-    rows = np.empty((n, 6), np.int64)
-    score = np.abs(z)
-    near = np.flatnonzero(score >= levels[0])
-    flags = np.zeros(n, np.int64)
-    for at in near:
-        if (codes[at] == 1 and not watched[0]) or (codes[at] == -1 and not watched[1]):
-            continue
-        flags[at] = codes[at]
+    marked, flagged, rows = np.zeros(n, np.int64), np.empty(n, np.int64), np.empty((n, 6), np.int64)
+    score, near = np.abs(z), np.flatnonzero(flags)
     for li in range(len(levels)):
         k = 0
         for at in near:
-            if flags[at] != 0 and score[at] >= levels[li]:
+            if score[at] >= levels[li]:
                 flagged[k] = at
                 k += 1
         found = group_flags(flagged[:k], flags, score, times, rules[0], rules[1], rules[2], rules[3], rows)
         for f in range(found):
             a, b = rows[f, 0], rows[f, 1]
             start, end = times[a], times[b]
-            seen = False
-            for i in range(a, b + 1):
-                if kind[i] > 0 and not np.isnan(z[i]):
-                    seen = True
-                    # Spans of the two sides may overlap: a sample counts once a level.
-                    if marked[i] != li + 1:
-                        totals[li, 7] += 1
-                        if kind[i] == 3:
-                            totals[li, 5] += 1
-                        elif kind[i] == 2:
-                            totals[li, 6] += 1
-                    marked[i] = li + 1
+            seen = _count_samples(a, b, z, kind, marked, li + 1, totals[li])
             if start > span[1] or end < span[0]:
                 continue
-            totals[li, 4] += 1
-            met = False
-            looked = False
-            all_sampled = True
-            verdict = 3
-            for r in range(len(table)):
-                wide = 0 if table[r, 2] == 3 else rules[4]
-                if start <= table[r, 1] + wide and end >= table[r, 0] - wide:
-                    if table[r, 2] == 3:
-                        looked = True
-                        continue
-                    met = True
-                    if table[r, 4] == 0:
-                        all_sampled = False
-                    verdict = min(verdict, table[r, 2])
-            if met and not looked and all_sampled:
-                totals[li, 9] += 1
+            column = _outcome_of(start, end, table, rules[4], has_reviews)
+            totals[li, FOUND] += 1
+            totals[li, column] += 1
+            if column == FALSE and seen:
+                totals[li, FALSE_SEEN] += 1
+            if column == TRUE:
+                _match(start, end, table, rules[4], times, next_seen, matched[li], first_sign[li])
+
+
+@njit(cache=True, nogil=True)
+def _count_samples(a, b, z, kind, marked, mark, counts):  # type: ignore[no-untyped-def]
+    """Add the samples of a finding, each once a level: spans of the two sides may overlap. Whether any is observed."""
+    seen = False
+    for i in range(a, b + 1):
+        if kind[i] > 0 and not np.isnan(z[i]):
+            seen = True
+            if marked[i] != mark:
+                counts[FLAGGED] += 1
+                if kind[i] == INCIDENT:
+                    counts[ON_INCIDENT] += 1
+                elif kind[i] == NORMAL:
+                    counts[ON_NORMAL] += 1
+            marked[i] = mark
+    return seen
+
+
+@njit(cache=True, nogil=True)
+def _outcome_of(start, end, table, tolerance, has_reviews):  # type: ignore[no-untyped-def]
+    """The column of what becomes of a finding: `outcomes.judge`, compiled."""
+    met = looked = False
+    all_sampled, verdict = True, 3
+    for r in range(len(table)):
+        wide = 0 if table[r, 2] == 3 else tolerance
+        if start <= table[r, 1] + wide and end >= table[r, 0] - wide:
+            if table[r, 2] == 3:
+                looked = True
                 continue
-            if met and verdict == 0:
-                totals[li, 0] += 1
-                for r in range(len(table)):
-                    if table[r, 2] == 0 and start <= table[r, 1] + rules[4] and end >= table[r, 0] - rules[4]:
-                        row = table[r, 3]
-                        matched[li, row] = True
-                        at = np.searchsorted(times, max(start, table[r, 0]))
-                        at = next_seen[at]
-                        if at < n and times[at] <= min(end, table[r, 1]):
-                            first_sign[li, row] = min(first_sign[li, row], times[at])
-            elif met and verdict == 1:
-                totals[li, 3] += 1
-            elif met or looked or not has_reviews:
-                totals[li, 1] += 1
-                if seen:
-                    totals[li, 8] += 1
-            else:
-                totals[li, 2] += 1
+            met = True
+            if table[r, 4] == 0:
+                all_sampled = False
+            verdict = min(verdict, table[r, 2])
+    if met and not looked and all_sampled:
+        return SAMPLED
+    if met and verdict == 0:
+        return TRUE
+    if met and verdict == 1:
+        return OF_UNSURE
+    return FALSE if met or looked or not has_reviews else UNJUDGED
+
+
+@njit(cache=True, nogil=True)
+def _match(start, end, table, tolerance, times, next_seen, matched, first_sign):  # type: ignore[no-untyped-def]
+    """Note the incidents that a finding meets, and the first sign of each."""
+    for r in range(len(table)):
+        if table[r, 2] == 0 and start <= table[r, 1] + tolerance and end >= table[r, 0] - tolerance:
+            row = table[r, 3]
+            matched[row] = True
+            at = next_seen[np.searchsorted(times, max(start, table[r, 0]))]
+            if at < len(times) and times[at] <= min(end, table[r, 1]):
+                first_sign[row] = min(first_sign[row], times[at])
 
 
 def _figures(
-    levels: Floats,
-    totals: Ints,
-    matched: np.ndarray,
-    first_sign: Ints,
-    labels: Sequence[Label],
-    counted: Sequence[int],
-    recall_of: str,
-    weeks: float,
-    samples: tuple[int, int, int],
+    levels: Floats, sums: _Sums, labels: Sequence[Label], counted: Sequence[int], recall_of: str, weeks: float
 ) -> Curve:
-    rows = np.asarray(counted, dtype=np.int64)
-    hits = matched[:, rows]
-    tp_l = hits.sum(axis=1).astype(np.int64)
-    fn_l = len(rows) - tp_l
-    tp, fp = totals[:, 0], totals[:, 1]
-    delay = np.full(len(levels), np.nan)
-    starts = np.asarray([labels[i].start for i in rows], dtype=np.int64)
-    for li in range(len(levels)):
-        known = hits[li] & (first_sign[li, rows] < np.iinfo(np.int64).max)
-        if known.any():
-            delay[li] = float(np.median(first_sign[li, rows][known] - starts[known])) / 1e9
-    precision, p_low, p_high = _wilson(tp, tp + fp)
-    recall, r_low, r_high = _wilson(tp_l, tp_l + fn_l)
+    rows, totals = np.asarray(counted, dtype=np.int64), sums.totals
+    hits = sums.matched[:, rows].sum(axis=1).astype(np.int64)
+    misses = len(rows) - hits
+    tp, fp = totals[:, TRUE], totals[:, FALSE]
+    precision, precision_low, precision_high = _wilson(tp, tp + fp)
+    recall, recall_low, recall_high = _wilson(hits, hits + misses)
     with np.errstate(invalid="ignore", divide="ignore"):
         f1 = np.where(precision + recall > 0, 2 * precision * recall / (precision + recall), 0.0)
         f1 = np.where(np.isnan(precision) | np.isnan(recall), np.nan, f1)
-        rate = totals[:, 8] / weeks if weeks > 0 else np.full(len(levels), np.nan)
-        share = totals[:, 7] / samples[2] if samples[2] else np.full(len(levels), np.nan)
+    none = np.full(len(levels), np.nan)
     return Curve(
-        levels,
-        totals[:, 4],
-        tp,
-        fp,
-        totals[:, 2],
-        totals[:, 3],
-        tp_l,
-        fn_l,
-        precision,
-        p_low,
-        p_high,
-        recall,
-        r_low,
-        r_high,
-        f1,
-        delay,
-        rate,
-        share,
-        totals[:, 5],
-        totals[:, 6],
-        samples[0] - totals[:, 5],
-        samples[1] - totals[:, 6],
-        recall_of,
-        weeks,
+        levels=levels,
+        findings=totals[:, FOUND],
+        tp_findings=tp,
+        fp_findings=fp,
+        unjudged=totals[:, UNJUDGED],
+        unsure=totals[:, OF_UNSURE],
+        tp_labels=hits,
+        fn_labels=misses,
+        precision=precision,
+        precision_low=precision_low,
+        precision_high=precision_high,
+        recall=recall,
+        recall_low=recall_low,
+        recall_high=recall_high,
+        f1=f1,
+        delay_s=_median_delays(sums, rows, np.asarray([labels[i].start for i in rows], dtype=np.int64)),
+        false_per_week=totals[:, FALSE_SEEN] / weeks if weeks > 0 else none,
+        flagged_share=totals[:, FLAGGED] / sums.samples[2] if sums.samples[2] else none,
+        point_tp=totals[:, ON_INCIDENT],
+        point_fp=totals[:, ON_NORMAL],
+        point_fn=sums.samples[0] - totals[:, ON_INCIDENT],
+        point_tn=sums.samples[1] - totals[:, ON_NORMAL],
+        recall_of=recall_of,
+        stream_weeks=weeks,
     )
+
+
+def _median_delays(sums: _Sums, rows: Ints, starts: Ints) -> Floats:
+    """(levels,) median seconds from the starts of these label rows to their first signs; NaN where none has one."""
+    out = np.full(len(sums.matched), np.nan)
+    for li, (matched, sign) in enumerate(zip(sums.matched[:, rows], sums.first_sign[:, rows], strict=True)):
+        known = matched & (sign < NEVER)
+        if known.any():
+            out[li] = float(np.median(sign[known] - starts[known])) / SECOND_NS
+    return out
 
 
 def _wilson(hits: Ints, n: Ints) -> tuple[Floats, Floats, Floats]:
