@@ -49,6 +49,56 @@ def forecast(
     the horizon when the same forecast was made from six places in the past. Raises ValueError for steps, skip_last or
     interval out of range, and for baselines that only judge what has come (rolling, trailing, isolation).
     """
+    _refuse(plan, steps, interval)
+    prepared = preparing.prepare(stream, plan)
+    n = len(prepared.series) - skip_last
+    if skip_last < 0 or n < 2:
+        raise ValueError(
+            f"{skip_last} samples to skip leave {max(n, 0)} of {len(prepared.series)}; skip fewer"
+        )
+    ready = _with_future(stream, prepared, n, steps)
+    known, denominator = ready.series, ready.denominator
+    usable, notes = training.usable_samples(ready, plan, [])
+    transform = training.transform_of(plan, known, usable, by_row=prepared.by_row)
+    frame = preparing.frame_of(ready, transform, usable, usable)
+    part = frame.part(0, n)
+    choice, _, first = choices.choice_of(part, ready, plan)
+    notes = [*notes, *training.ignored_columns(choice, ready)]
+    got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
+    if got.model is None or got.training is None:
+        raise ValueError("no observed sample to forecast from")
+    if carrying.follows_by_itself(got.model) or choice.kind == "trailing":
+        known_d = None if denominator is None else denominator[:n]
+        carry, beyond = carrying.measure(part, got.model, got.held[:n], steps, known_d), got.expected[n:]
+    else:
+        chosen = onward.choose(part, got.model, got.training, frame, got.held[:n], denominator)
+        carry, beyond = chosen.carry, chosen.expected
+        notes = [*notes, f"beyond the end {chosen.note}"]
+    growth = carry.growth_at(np.arange(1, steps + 1))
+    ahead = np.r_[got.expected[:n], beyond]
+    expected, spread = (x[n:] for x in transforms.back(transform, known.values, ahead, got.spread))
+    counted = training.counted_in(frame, got.model).at(slice(n, n + steps))
+    held = promises.Held(watches.alone(got.held), got.clean, frame.times, known.step_ns, got.model.grain)
+    far = {side: _reach(held, side, interval) for side in ("above", "below")}
+    lower = quantile.values_at(-far["below"], expected, growth * spread, counted)
+    if choice.law in ("count", "ratio") or np.nanmin(known.values) >= 0:
+        lower = np.maximum(lower, 0.0)
+    return Forecast(
+        key=stream.key,
+        times=known.times[n:],
+        expected=expected,
+        lower=lower,
+        upper=quantile.values_at(far["above"], expected, growth * spread, counted),
+        spread=spread * growth,
+        growth=growth,
+        noise=np.where(got.clean, got.held, np.nan)[:n],
+        block=max(int(DAY_NS // known.step_ns), 1),
+        notes=(*notes, *choice.reasons, *got.notes),
+    )
+
+
+def _refuse(plan: Plan, steps: int, interval: float) -> None:
+    """Raise ValueError for what cannot be foretold."""
     if not 1 <= steps <= MOST_STEPS:
         raise ValueError(f"steps must be between 1 and {MOST_STEPS:,}, got {steps}")
     if not 0 < interval < 1:
@@ -62,76 +112,27 @@ def forecast(
             f"transform {plan.prepare.transform} cannot be carried forward; leave it out for a forecast"
         )
     by_unit.refuse(plan, by_unit.FORECAST)
-    prepared = preparing.prepare(stream, plan)
-    n = len(prepared.series) - skip_last
-    if skip_last < 0 or n < 2:
-        raise ValueError(
-            f"{skip_last} samples to skip leave {max(n, 0)} of {len(prepared.series)}; skip fewer"
-        )
-    series, zone = prepared.series, stream.zone
-    step = series.step_ns
-    known = _continued(series.part(0, n), prepared.cadence, steps, zone)
-    later = known.times[n:]
+
+
+def _with_future(stream: Input, prepared: preparing.Prepared, n: int, steps: int) -> preparing.Prepared:
+    """The first n samples with the bins after them, still missing, and what is known of those."""
+    known = _continued(prepared.series.part(0, n), prepared.cadence, steps, stream.zone)
     # What is skipped is not known, of covariates either.
-    cut = int(known.ends[n - 1]) if skip_last else None
+    cut = int(known.ends[n - 1]) if n < len(prepared.series) else None
     columns, names = preparing.beside(stream.until(cut), known)
     denominator = None
     if prepared.denominator is not None:
         usual = float(np.nanmedian(prepared.denominator[:n]))
         denominator = np.r_[prepared.denominator[:n], np.full(steps, usual)]
-    ready = replace(prepared, series=known, columns=columns, names=names, denominator=denominator)
-    usable, notes = training.usable_samples(ready, plan, [])
-    transform = training.transform_of(plan, known, usable, by_row=prepared.by_row)
-    frame = preparing.frame_of(ready, transform, usable, usable)
-    part = frame.part(0, n)
-    choice, _, first = choices.choice_of(part, ready, plan)
-    notes = [*notes, *training.ignored_columns(choice, ready)]
-    got = expectation.expect(frame, choice, stop=n, denominator=denominator, first=first)
-    if got.model is None or got.training is None:
-        raise ValueError("no observed sample to forecast from")
-    known_d = None if denominator is None else denominator[:n]
-    if carrying.follows_by_itself(got.model) or choice.kind == "trailing":
-        carry, beyond = carrying.measure(part, got.model, got.held[:n], steps, known_d), got.expected[n:]
-    else:
-        chosen = onward.choose(part, got.model, got.training, frame, got.held[:n], denominator)
-        carry, beyond = chosen.carry, chosen.expected
-        notes = [*notes, f"beyond the end {chosen.note}"]
-    growth = carry.growth_at(np.arange(1, steps + 1))
-    ahead = np.r_[got.expected[:n], beyond]
-    held = promises.Held(_alone(got.held), got.clean, frame.times, step, got.model.grain)
-    reach = []
-    for side in ("above", "below"):
-        tail = (
-            promises.tail_of(promises.side_scores(held, side, 2))
-            if held.count >= promises.LEAST_SCORES
-            else None
-        )
-        reach.append(tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2)))
-    expected, spread = (x[n:] for x in transforms.back(transform, known.values, ahead, got.spread))
-    counted = training.counted_in(frame, got.model).at(slice(n, n + steps))
-    lower, upper = (
-        quantile.values_at(sign * far, expected, growth * spread, counted)
-        for sign, far in ((-1, reach[1]), (1, reach[0]))
-    )
-    if choice.law in ("count", "ratio") or np.nanmin(known.values) >= 0:
-        lower = np.maximum(lower, 0.0)
-    return Forecast(
-        stream.key,
-        later,
-        expected,
-        lower,
-        upper,
-        spread * growth,
-        growth,
-        np.where(got.clean, got.held, np.nan)[:n],
-        max(int(DAY_NS // step), 1),
-        (*notes, *choice.reasons, *got.notes),
-    )
+    return replace(prepared, series=known, columns=columns, names=names, denominator=denominator)
 
 
-def _alone(held: Floats) -> Any:
-
-    return watches.alone(held)
+def _reach(held: promises.Held, side: str, interval: float) -> float:
+    """Sigmas on a side within which values lie with this chance on both together."""
+    tail = None
+    if held.count >= promises.LEAST_SCORES:
+        tail = promises.tail_of(promises.side_scores(held, side, 2))
+    return tail.level_for((1 - interval) / 2) if tail else float(ndtri((1 + interval) / 2))
 
 
 def _continued(series: Series, way: Cadence, steps: int, zone: str) -> Series:

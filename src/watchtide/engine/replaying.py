@@ -13,7 +13,7 @@ from watchtide.core.expect.frame import DAY_NS, Frame
 from watchtide.core.expect.records import Choice
 from watchtide.core.judge import replay, standing
 from watchtide.core.scoring.rows import Label, inside_any
-from watchtide.core.series import Bools, Floats, Ints, transforms
+from watchtide.core.series import Bools, Floats, Ints, Series, transforms
 from watchtide.core.series.cadence import KNOWN_STAMPS
 from watchtide.engine import glancing, preparing
 from watchtide.engine.based import Baselined, InForce
@@ -118,38 +118,39 @@ def replayed(
         now = int(series.times[at])
         return frame.usable & ~locked & ~inside_any(series.times, [s for s in spans if s[1] < now])
 
-    ((kind, amount),) = level_of(plan).items()
-    rules = standing.Rules(
-        kind,
-        amount,
-        plan.flag.side,
-        group_of(plan, step),
-        plan.flag.windows == "auto" and plan.baseline.kind != "fixed",
-        _least_sigmas(plan, step, start),
-    )
     got = replay.replay(
         frame,
         rhythm,
         choose,
-        rules,
+        _rules_of(plan, step, start),
         usable_at=usable_at,
         denominator=prepared.denominator,
         least=max(plan.prepare.least, 1e-12),
         kept=kept,
     )
-    if kept is not None and not chosen:
-        # What was found when it chose is written down with the choice.
-        chosen.append(kept.choice.found)
-    expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
-    model = got.model
-    choice = model.choice if model is not None else Choice("harmonic")
-    found = chosen[0] if chosen else ()
-    resolved = resolved_of(prepared, plan, choice, model, None, split, got.added)
+    choice = got.model.choice if got.model is not None else Choice("harmonic")
+    resolved = resolved_of(prepared, plan, choice, got.model, None, split, got.added)
     resolved["replay"] = {**in_durations(rhythm, step), "refits": got.refits}
-    level = series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0)
-    memory = memory or Memory()
-    raised, tests = _online_shifts(got.held, step, plan.shifts.of, memory, kept.at if kept is not None else 0)
-    base = Baselined(
+    at = kept.at if kept is not None else 0
+    raised, tests = _online_shifts(got.held, step, plan.shifts.of, memory or Memory(), at)
+    base = replace(
+        _baselined(stream, series, transform, got),
+        shift_candidates=raised,
+        train_stop=min(rhythm.first, len(series)),
+        # What was found when it chose first is written down with the choice.
+        found_seasons=chosen[0] if chosen else () if kept is None else kept.choice.found,
+        resolved=resolved,
+        notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *got.notes),
+    )
+    return Played(base, got.kept, glancing.begin(stream, prepared, plan, got.tail, tests))
+
+
+def _baselined(
+    stream: Input, series: Series, transform: transforms.Transform, got: standing.Replayed
+) -> Baselined:
+    """What a replay says of each sample, in the values' own unit."""
+    expected, spread = transforms.back(transform, series.values, got.expected, got.spread)
+    return Baselined(
         key=stream.key,
         zone=stream.zone,
         series=series,
@@ -158,21 +159,31 @@ def replayed(
         counted=got.counted,
         trend=got.trend,
         seasons=got.seasons,
-        level_series=level,
+        level_series=series.values - (got.seasons.sum(axis=0) if len(got.seasons) else 0.0),
         clean=got.clean,
-        train_stop=min(rhythm.first, len(series)),
-        shift_candidates=raised,
-        stream_spread=model.spread.stream if model else 0.0,
-        found_seasons=found,
-        resolved=resolved,
-        notes=(*prepared.notes, *notes, *ignored_columns(choice, prepared), *got.notes),
+        train_stop=0,
+        shift_candidates=np.empty(0, np.int64),
+        stream_spread=got.model.spread.stream if got.model else 0.0,
+        found_seasons=(),
+        resolved={},
+        notes=(),
         evidence=got.evidence,
         held_out=got.with_windows,
         in_force=InForce(got.above, got.below, got.odd, got.lacking),
         mode="replay",
     )
-    glance = glancing.begin(stream, prepared, plan, got.tail, tests)
-    return Played(base, got.kept, glance)
+
+
+def _rules_of(plan: Plan, step: int, start: Start | None) -> standing.Rules:
+    ((kind, amount),) = level_of(plan).items()
+    return standing.Rules(
+        kind=kind,
+        amount=amount,
+        side=plan.flag.side,
+        group=group_of(plan, step),
+        has_windows=plan.flag.windows == "auto" and plan.baseline.kind != "fixed",
+        cautious=_least_sigmas(plan, step, start),
+    )
 
 
 def in_durations(rhythm: standing.Cadence, step: int) -> dict[str, str]:

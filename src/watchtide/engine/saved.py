@@ -17,7 +17,7 @@ from watchtide import __version__
 from watchtide.core.expect import applying, baselines, expectation, quantile
 from watchtide.core.expect.baselines import Fitted
 from watchtide.core.expect.carrying import Carry
-from watchtide.core.expect.frame import Period
+from watchtide.core.expect.frame import Frame, Period
 from watchtide.core.expect.records import Choice, Model
 from watchtide.core.expect.spread import LAWS, SpreadModel
 from watchtide.core.judge import combining, flagging, watches
@@ -246,27 +246,44 @@ def _is_after(series: Series, saved: Saved) -> bool:
     return until is not None and int(series.times[0]) > clock.parse_one(str(until))
 
 
+def _beside(model: Model, frame: Frame, groups: Ints, expected: Floats) -> Beside:
+    """What windows go by beside the scores."""
+    return Beside(
+        frame.values,
+        model.slot_of(groups),
+        count=model.groups,
+        expected=expected,
+        event=frame.event,
+        isolated=expectation.isolated_of(model, frame),
+        lags=model.fitted.facts.get("lags", 1),
+    )
+
+
+def _settled(saved: Saved) -> Plan:
+    """The plan with the grid that the model was fitted on."""
+    resolved, prepare = saved.resolved["prepare"], saved.plan.prepare
+    grid = {"every": resolved["every"], "combine": resolved["combine"], "as_": resolved["as"]}
+    return saved.plan.model_copy(update={"prepare": prepare.model_copy(update=grid)})
+
+
+def _after_training(prepared: preparing.Prepared, saved: Saved) -> preparing.Prepared:
+    """Samples as they are; of rows without times, as they continue after the last training row."""
+    series = prepared.series
+    if prepared.cadence.kind != "rows" or not len(series) or not _is_after(series, saved):
+        return prepared
+    onward = saved.model.end_ns + series.step_ns - int(series.axis[0])
+    return replace(prepared, series=replace(series, axis_ns=series.axis + onward))
+
+
 def apply(saved: Saved, stream: Input) -> Scanned:
     """Judge new samples of a stream by its kept model: nothing is fitted, the level is the one kept.
 
     Raises ValueError where the samples come at another cadence than the model was fitted at.
     """
-    resolved = saved.resolved["prepare"]
-    plan = saved.plan
-    prepare_part = plan.prepare.model_copy(
-        update={"every": resolved["every"], "combine": resolved["combine"], "as_": resolved["as"]}
-    )
-    plan = plan.model_copy(update={"prepare": prepare_part})
-    prepared = preparing.prepare(replace(stream, zone=saved.zone), plan)
-    series = prepared.series
-    n = len(series)
+    plan, model = _settled(saved), saved.model
+    prepared = _after_training(preparing.prepare(replace(stream, zone=saved.zone), plan), saved)
+    series, n = prepared.series, len(prepared.series)
     usable, notes = training.usable_samples(prepared, plan, [])
-    model = saved.model
-    if prepared.cadence.kind == "rows" and n and _is_after(series, saved):
-        # Row positions carry no time: new rows continue after the last training row.
-        onward = model.end_ns + series.step_ns - int(series.axis[0])
-        series = replace(series, axis_ns=series.axis + onward)
-        prepared = replace(prepared, series=series)
     scales = {k: (float(c), float(s)) for k, (c, s) in saved.resolved["facts"].get("covariates", {}).items()}
     # Models of older versions have none: the batch's own serve, as they did.
     frame = preparing.frame_of(prepared, saved.transform, usable, usable, scales or None)
@@ -279,24 +296,9 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     shown, wide = transforms.back(saved.transform, series.values, expected, spread)
     counted = training.counted_in(frame, model)
     z = stages.scores(quantile.score(series.values, shown, wide, counted), prepared, plan)
-    beside = Beside(
-        frame.values,
-        model.slot_of(groups),
-        model.groups,
-        expected,
-        frame.event,
-        expectation.isolated_of(model, frame),
-        model.fitted.facts.get("lags", 1),
-    )
-    evidence = combining.combine(
-        saved.watch,
-        z,
-        beside,
-        is_causal=False,
-        drift=saved.drift_at(past_end),
-        past_end=past_end > 0,
-    )
-    none = np.zeros(n, np.bool_)
+    drift = saved.drift_at(past_end)
+    beside = _beside(model, frame, groups, expected)
+    evidence = combining.combine(saved.watch, z, beside, is_causal=False, drift=drift, past_end=past_end > 0)
     base = Baselined(
         key=stream.key,
         zone=saved.zone,
@@ -307,7 +309,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
         trend=parts.trend,
         seasons=parts.seasons,
         level_series=np.full(n, np.nan),
-        clean=none,
+        clean=np.zeros(n, np.bool_),
         train_stop=0,
         shift_candidates=np.empty(0, np.int64),
         stream_spread=model.spread.stream,
@@ -322,5 +324,5 @@ def apply(saved: Saved, stream: Input) -> Scanned:
         held_out=watches.alone(np.full(n, np.nan)),
         mode="apply",
     )
-    fixed_level = plan.model_copy(update={"shifts": plan.shifts.model_copy(update={"of": "none"})})
-    return stages.flag(base, fixed_level, level=saved.level)
+    without_shifts = plan.model_copy(update={"shifts": plan.shifts.model_copy(update={"of": "none"})})
+    return stages.flag(base, without_shifts, level=saved.level)

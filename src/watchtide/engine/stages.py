@@ -111,6 +111,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
     stream_spread = got.model.spread.stream if got.model is not None else 0.0
     added = watch.added(is_causal=False) if watch else 0.0
     resolved = resolved_of(prepared, plan, choice, got.model, watch, given.split, added)
+    notes = (*prepared.notes, *given.notes, *ignored_columns(choice, prepared), *choice.reasons, *got.notes)
     return Baselined(
         key=stream.key,
         zone=stream.zone,
@@ -127,13 +128,7 @@ def fit(stream: Input, plan: Plan, labels: Sequence[Label] = (), *, is_kept: boo
         stream_spread=stream_spread,
         found_seasons=found,
         resolved=_with_scales(resolved, given.scales),
-        notes=(
-            *prepared.notes,
-            *given.notes,
-            *ignored_columns(choice, prepared),
-            *choice.reasons,
-            *got.notes,
-        ),
+        notes=notes,
         evidence=evidence,
         held_out=held,
         model=got.model if is_kept else None,
@@ -255,11 +250,22 @@ def flag(
     runs = grouping.find_runs(
         flags, evidence.score, base.series.axis, group, evidence.first if base.mode == "replay" else None
     )
-    found = outcome.outliers_of(base, runs)
-    found += outcome.shifts_of(base, plan) + outcome.odd_windows(base, plan)
-    found.sort(key=lambda f: (f.start, f.end))
-    resolved = {
-        **base.resolved,
+    found = outcome.outliers_of(base, runs) + outcome.shifts_of(base, plan) + outcome.odd_windows(base, plan)
+    return Scanned(
+        base=base,
+        z=evidence.signed,
+        level=level,
+        flags=flags,
+        in_finding=grouping.mark(runs, evidence.score),
+        findings=tuple(sorted(found, key=lambda f: (f.start, f.end))),
+        resolved={**base.resolved, **_flag_resolved(plan, level)},
+        promised=promises.promise(own, LEVELS),
+    )
+
+
+def _flag_resolved(plan: Plan, level: flagging.Level) -> dict[str, Any]:
+    """What of a plan is settled by flagging."""
+    return {
         "flag": {
             "level": dict(plan.flag.level),
             "side": plan.flag.side,
@@ -272,9 +278,6 @@ def flag(
         "group": plan.group.model_dump(mode="json"),
         "shifts": plan.shifts.model_dump(mode="json"),
     }
-    in_finding = grouping.mark(runs, evidence.score)
-    promised = promises.promise(own, LEVELS)
-    return Scanned(base, evidence.signed, level, flags, in_finding, tuple(found), resolved, promised)
 
 
 def _last_level(base: Baselined, level: flagging.Level) -> flagging.Level:

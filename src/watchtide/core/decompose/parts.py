@@ -70,20 +70,11 @@ def loess(
         trend_window = _least_odd(1.5 * period / (1 - 1.5 / season_window))
     if lowpass_window is None:
         lowpass_window = _least_odd(period)
-    for name, window in (
-        ("season_window", season_window),
-        ("trend_window", trend_window),
-        ("lowpass_window", lowpass_window),
-    ):
-        if window < 3 or window % 2 == 0:
-            raise ValueError(f"{name} must be odd and at least 3, got {window}")
-    for name, degree in (
-        ("season_degree", season_degree),
-        ("trend_degree", trend_degree),
-        ("lowpass_degree", lowpass_degree),
-    ):
-        if degree not in (0, 1):
-            raise ValueError(f"{name} must be 0 or 1, got {degree}")
+    _check_smoothers(
+        season=(season_window, season_degree),
+        trend=(trend_window, trend_degree),
+        lowpass=(lowpass_window, lowpass_degree),
+    )
     inner = sweeps_inner if sweeps_inner is not None else (1 if robust else 2)
     outer = sweeps_robust if sweeps_robust is not None else (15 if robust else 0)
 
@@ -94,11 +85,10 @@ def loess(
     # Centred, so that a large constant does not eat the digits of the convolutions.
     centre = float(np.median(y[seen]))
     x = np.where(seen, y - centre, 0.0)
-    observed = seen.astype(np.float64)
     weights = np.ones(n)
     trend, season = np.zeros(n), np.zeros(n)
     for sweep in range(outer + 1):
-        w = observed * weights
+        w = seen * weights
         for _ in range(inner):
             cycles = smooth_cycles(x - trend, w, period, season_window, season_degree)
             cycles = _fill_unseen_slots(cycles)
@@ -109,6 +99,16 @@ def loess(
             weights = bisquare(np.where(seen, x - trend - season, np.nan))
     remainder = np.where(seen, x - trend - season, np.nan)
     return Decomposition(trend + centre, season, remainder, np.where(seen, weights, 0.0))
+
+
+def _check_smoothers(**smoothers: tuple[int, int]) -> None:
+    """Raise ValueError for a window or a degree that no smoother has; by name the window and the degree of each."""
+    for name, (window, _) in smoothers.items():
+        if window < 3 or window % 2 == 0:
+            raise ValueError(f"{name}_window must be odd and at least 3, got {window}")
+    for name, (_, degree) in smoothers.items():
+        if degree not in (0, 1):
+            raise ValueError(f"{name}_degree must be 0 or 1, got {degree}")
 
 
 def loess_seasons(

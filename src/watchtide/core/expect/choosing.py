@@ -1,5 +1,6 @@
 """Which baseline, form and spread suit a stream: by blocked out-of-sample error, from the training part only."""
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -96,37 +97,13 @@ def choose(
         return replace(
             choice, reasons=(*like.reasons, f"{name}: nothing could be held out to compare with")
         ), None
-    best = _best(trials)
-    reasons = []
-    for why, changed in readings:
-        for start in (best, *_other_form(trials, best)):
-            own = changed(start.choice.periods)
-            if own == start.choice.periods:
-                continue
-            trial = _trial(
-                f"{start.name}, {why}", replace(start.choice, periods=own), frame, denominator, start
-            )
-            if trial is None:
-                continue
-            trials.append(trial)
-            if trial.loss < best.loss - MARGIN or _is_surely_better(trial, best, frame):
-                best = trial
-                reasons.append(f"{why}: the held-out loss falls with it")
-                break
+    best, reasons = _read_otherwise(readings, trials, frame, denominator)
     year = _yearly(best, trials, frame, like, form, denominator) if may_have_year else None
     if year is not None:
         best, why = year
         reasons.append(why)
     elif reasons and best.choice.kind == "harmonic":
-        # With the seasons read otherwise, the forms are weighed once more.
-        for name, choice in candidates:
-            if choice.kind == best.choice.kind and choice.is_multiplied != best.choice.is_multiplied:
-                again = _trial(
-                    f"{name}, as above", replace(choice, periods=best.choice.periods), frame, denominator
-                )
-                if again is not None:
-                    trials.append(again)
-                    best = again if again.loss < best.loss - MARGIN else best
+        best = _in_another_form(best, candidates, trials, frame, denominator)
     others = ", ".join(f"{t.name} {t.loss - best.loss:+.3f}" for t in trials if t is not best)
     why = f"{best.name}: least held-out loss of {len(trials)}, mean absolute error {best.error:.4g}"
     evidence = {t.name: round(t.loss, 4) for t in trials}
@@ -140,6 +117,49 @@ def choose(
         evidence=evidence,
     )
     return chosen, (replace(best.model, choice=chosen), best.training) if best.is_whole else None
+
+
+def _read_otherwise(
+    readings: Sequence[tuple[str, Callable[[Periods], Periods]]],
+    trials: list[Trial],
+    frame: Frame,
+    denominator: Floats | None,
+) -> tuple[Trial, list[str]]:
+    """The best trial once the seasons of the best were read otherwise, and why; what is tried is added to the trials."""
+    best, reasons = _best(trials), []
+    for why, changed in readings:
+        for start in (best, *_other_form(trials, best)):
+            own = changed(start.choice.periods)
+            if own == start.choice.periods:
+                continue
+            changed_choice = replace(start.choice, periods=own)
+            trial = _trial(f"{start.name}, {why}", changed_choice, frame, denominator, start)
+            if trial is None:
+                continue
+            trials.append(trial)
+            if trial.loss < best.loss - MARGIN or _is_surely_better(trial, best, frame):
+                best = trial
+                reasons.append(f"{why}: the held-out loss falls with it")
+                break
+    return best, reasons
+
+
+def _in_another_form(
+    best: Trial,
+    candidates: Sequence[tuple[str, Choice]],
+    trials: list[Trial],
+    frame: Frame,
+    denominator: Floats | None,
+) -> Trial:
+    """The better of the best and the other forms of its kind, with the seasons of the best; tried ones are added to the trials."""
+    for name, choice in candidates:
+        if choice.kind == best.choice.kind and choice.is_multiplied != best.choice.is_multiplied:
+            own = replace(choice, periods=best.choice.periods)
+            again = _trial(f"{name}, as above", own, frame, denominator)
+            if again is not None:
+                trials.append(again)
+                best = again if again.loss < best.loss - MARGIN else best
+    return best
 
 
 def _may_have_year(frame: Frame, periods: Periods, kind: str) -> bool:

@@ -41,37 +41,27 @@ def expect(
     parts, expected_now = judge(model, frame, training)
     groups = spread_groups(frame, model)
     wide = spread_at(model, parts, expected_now, groups, denominator, frame)
-    held = np.full(n, np.nan)
     wide_then = spread_at(model, parts, training.held, groups[:stop], d, part)
-    held[:stop] = score_of(model, part, training.held, wide_then)
-    held[:stop][~training.clean] = np.nan
-    clean = np.zeros(n, np.bool_)
-    clean[:stop] = training.clean
-    settling = np.zeros(n, np.bool_)
-    settling[:stop] = training.steps != training.delayed
-    notes = [model.spread.reason, *_notes_of(training)]
-    level = np.full(n, np.nan)
-    if has_level:
-        level = regimes.season_free(
-            frame, choice.periods, np.r_[training.clean, np.zeros(n - stop, np.bool_)]
-        )
+    held_then = np.where(training.clean, score_of(model, part, training.held, wide_then), np.nan)
+    after = n - stop
+    clean = np.r_[training.clean, np.zeros(after, np.bool_)]
     return Expectation(
         expected=expected_now,
         spread=wide,
-        held=held,
+        held=np.r_[held_then, np.full(after, np.nan)],
         clean=clean,
         trend=parts.trend,
         seasons=parts.seasons,
         more=parts.more,
-        level_series=level,
+        level_series=regimes.season_free(frame, choice.periods, clean) if has_level else np.full(n, np.nan),
         shift_candidates=regimes.lasting(training.steps, training.changes, choice.settle_samples),
-        settling=settling,
+        settling=np.r_[training.steps != training.delayed, np.zeros(after, np.bool_)],
         groups=model.slot_of(groups),
         group_count=model.groups,
         isolated=isolated_of(model, frame),
         model=model,
         training=training,
-        notes=tuple(notes),
+        notes=(model.spread.reason, *_notes_of(training)),
     )
 
 

@@ -55,47 +55,58 @@ def fit(
     if choice.has_link:
         options["link"] = "log"
     fitted = baselines.fit(choice.kind, inner, choice.periods, options)
-    if seen is None:
-        held = back(_held_out(inner, fitted, choice, options), steps, choice)
+    held = back(_held_out(inner, fitted, choice, options), steps, choice) if seen is None else seen
+    if like is not None:
+        quantum, is_rare = like.quantum, like.is_rare
     else:
-        held = seen
-    clean = part.usable & ~odd & (steps == delayed)
+        known = part.values[part.usable]
+        quantum, is_rare = robust.resolution(known), robust.is_mostly_one_value(known)
+    training = Training(
+        steps=steps,
+        delayed=delayed,
+        held=held,
+        clean=part.usable & ~odd & (steps == delayed),
+        changes=changes,
+        left_out=int(np.sum(odd & part.usable)),
+        odd=regime_odd,
+        quantum=quantum,
+        is_rare=is_rare,
+    )
+    model = _with_spread(part, choice, fitted, training, denominator)
+    return replace(model, doubt=_doubt(model, inner, expected=held)), training
+
+
+def _with_spread(
+    part: Frame, choice: Choice, fitted: baselines.Fitted, training: Training, denominator: Floats | None
+) -> Model:
+    """The model of a fitted baseline: its spread is that of the clean held-out residuals, by slot of the season."""
+    m = len(part)
     shortest = min(choice.periods, key=lambda p: p.ns, default=None)
     groups = 1 if shortest is None else int(np.clip(shortest.samples(part.step_ns), 1, SPREAD_GROUPS))
     where = slots(part, shortest, groups) if shortest is not None else np.zeros(m, np.int64)
     day_period, days = _days_of(choice, shortest, part)
     which = slots(part, day_period, days) if day_period is not None else np.zeros(m, np.int64)
-    residual = np.where(clean, part.values - held, np.nan)
-    known = part.values[part.usable]
-    if like is not None:
-        quantum, is_rare = like.quantum, like.is_rare
-    else:
-        quantum, is_rare = robust.resolution(known), robust.is_mostly_one_value(known)
-    law = "size" if choice.is_multiplied and choice.law == "even" else choice.law
+    residual = np.where(training.clean, part.values - training.held, np.nan)
     scatter = spread.fit_spread(
-        spread.Scatter(residual, held, where, groups, which, days, denominator),
-        law=law,
-        is_robust=choice.is_robust and not is_rare,
+        spread.Scatter(residual, training.held, where, groups, which, days, denominator),
+        law="size" if choice.is_multiplied and choice.law == "even" else choice.law,
+        is_robust=choice.is_robust and not training.is_rare,
         unit=choice.unit,
-        quantum=quantum,
-        size=float(np.max(np.abs(known))),
+        quantum=training.quantum,
+        size=float(np.max(np.abs(part.values[part.usable]))),
     )
-    grain = quantum / scatter.stream if scatter.stream > 0 else 0.0
-    model = Model(
+    return Model(
         choice=choice,
         fitted=fitted,
         spread=scatter,
-        step=float(delayed[-1]) if m else 0.0,
+        step=float(training.delayed[-1]) if m else 0.0,
         group_period=shortest,
         groups=groups,
         end_ns=int(part.times[-1]),
-        grain=grain,
+        grain=training.quantum / scatter.stream if scatter.stream > 0 else 0.0,
         day_period=day_period,
         days=days,
     )
-    model = replace(model, doubt=_doubt(model, inner, expected=held))
-    left_out = int(np.sum(odd & part.usable))
-    return model, Training(steps, delayed, held, clean, changes, left_out, regime_odd, quantum, is_rare)
 
 
 # The share of a season's own size by which one cycle differs from another where nothing shows it: as years of weather and trade do.

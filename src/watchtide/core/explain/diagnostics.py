@@ -104,63 +104,62 @@ def diagnose(
     if scale == 0 or np.sum(~np.isnan(residual)) < 50:
         return found
     calm = np.clip(residual, -6 * scale, 6 * scale)
-    n, day, week = len(values), DAY_NS / step_ns, 7 * DAY_NS / step_ns
-    for length, name in ((day, "24h"), (week, "7d"), *((p, "") for p in periods)):
-        if not 4 <= length <= n / LEAST_CYCLES:
+    checks = (
+        _season_left(calm, step_ns, periods, kind),
+        autocorrelated(held),
+        structured(held) if kind not in NO_NETWORK else None,
+        _trend_left(calm, step_ns, kind),
+        _overfit(np.where(clean, scores, np.nan), held, kind) if kind not in ("fixed", "trailing") else None,
+        _short(len(values), step_ns, periods),
+        _form_leak(values, expected, residual, clean, is_multiplied),
+    )
+    found += [diagnosis for diagnosis in checks if diagnosis is not None]
+    return found + _cadence(values, clean, step_ns)
+
+
+def _season_left(calm: Floats, step_ns: int, periods: tuple[float, ...], kind: str) -> Diagnosis | None:
+    """A day, a week or a season of the baseline that still explains part of the remainder."""
+    n, day = len(calm), DAY_NS / step_ns
+    for length, name in ((day, "24h"), (7 * day, "7d"), *((p, "") for p in periods)):
+        if not 4 <= length <= n / LEAST_CYCLES or (left := strength_of(calm, length)) < LEAST_LEFT:
             continue
-        left = strength_of(calm, length)
-        if left >= LEAST_LEFT:
-            is_known = any(abs(length - p) < 0.02 * p for p in periods)
-            told = name or f"{length:g} samples"
-            remedy: dict[str, Any] = (
-                {"baseline.kind": "harmonic" if kind != "harmonic" else "loess"}
-                if is_known
-                else {"baseline.seasons": [*_written(periods, step_ns), name or round(length)]}
-            )
-            found.append(
-                Diagnosis(
-                    "leftover season",
-                    f"a season of {told} still explains {left:.0%} of the remainder",
-                    remedy,
-                )
-            )
-            break
-    if (runs := autocorrelated(held)) is not None:
-        found.append(runs)
-    if kind not in NO_NETWORK and (kept_in := structured(held)) is not None:
-        found.append(kept_in)
-    slow = _slow_share(calm, max(int(week), 50))
-    if slow >= LEAST_LEFT:
-        remedy = {"baseline.kind": "harmonic"} if kind in ("slot", "fixed") else {"baseline.settle": "2d"}
-        found.append(
-            Diagnosis("leftover trend", f"{slow:.0%} of the remainder moves slowly, over weeks", remedy)
-        )
-    if np.any(~np.isnan(held)) and kind not in ("fixed", "trailing"):
-        outside = float(np.nanmedian(np.abs(held)))
-        within = float(np.nanmedian(np.abs(np.where(clean, scores, np.nan))))
-        if within > 0 and outside / within > OVERFIT:
-            found.append(
-                Diagnosis(
-                    "overfit", f"held-out errors are {outside / within:.2f} times those of training: the baseline has learnt its noise",
-                    {"baseline.kind": "harmonic"} if kind != "harmonic" else {"baseline.options": {"harmonics": 4}},
-                )
-            )  # fmt: skip
+        remedy: dict[str, Any] = {"baseline.seasons": [*_written(periods, step_ns), name or round(length)]}
+        if any(abs(length - p) < 0.02 * p for p in periods):
+            remedy = {"baseline.kind": "harmonic" if kind != "harmonic" else "loess"}
+        words = f"a season of {name or f'{length:g} samples'} still explains {left:.0%} of the remainder"
+        return Diagnosis("leftover season", words, remedy)
+    return None
+
+
+def _trend_left(calm: Floats, step_ns: int, kind: str) -> Diagnosis | None:
+    slow = _slow_share(calm, max(int(7 * DAY_NS / step_ns), 50))
+    if slow < LEAST_LEFT:
+        return None
+    remedy = {"baseline.kind": "harmonic"} if kind in ("slot", "fixed") else {"baseline.settle": "2d"}
+    return Diagnosis("leftover trend", f"{slow:.0%} of the remainder moves slowly, over weeks", remedy)
+
+
+def _overfit(scores: Floats, held: Floats, kind: str) -> Diagnosis | None:
+    """scores : in-sample ones that may teach, held : held-out ones, NaN elsewhere."""
+    if np.isnan(held).all():
+        return None
+    outside, within = float(np.nanmedian(np.abs(held))), float(np.nanmedian(np.abs(scores)))
+    if not (within > 0 and outside / within > OVERFIT):
+        return None
+    words = f"held-out errors are {outside / within:.2f} times those of training: the baseline has learnt its noise"
+    remedy: dict[str, Any] = (
+        {"baseline.kind": "harmonic"} if kind != "harmonic" else {"baseline.options": {"harmonics": 4}}
+    )
+    return Diagnosis("overfit", words, remedy)
+
+
+def _short(n: int, step_ns: int, periods: tuple[float, ...]) -> Diagnosis | None:
     for p in periods:
         if n < 4 * p:
             more = (4 * p - n) * step_ns / DAY_NS
-            found.append(
-                Diagnosis(
-                    "too little history",
-                    f"under four cycles of {p:g} samples: {more:.1f} more days would tell season from chance",
-                    {},
-                )
-            )
-            break
-    form = _form_leak(values, expected, residual, clean, is_multiplied)
-    if form is not None:
-        found.append(form)
-    found += _cadence(values, clean, step_ns)
-    return found
+            words = f"under four cycles of {p:g} samples: {more:.1f} more days would tell season from chance"
+            return Diagnosis("too little history", words, {})
+    return None
 
 
 # Lags tested together, the level of the test, and the least correlation that is reported.

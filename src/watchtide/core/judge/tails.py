@@ -211,9 +211,7 @@ def fit_tail(
     beyond = values > start
     excesses = Excesses(values[beyond] - start, beyond[beyond], weights[beyond], blocks[beyond])
     if len(excesses.size) < LEAST_EXCESSES // 2:
-        # Ties fill the tail: a step of the scale stands for the excess.
-        least = max(0.05 * abs(start), 0.5 * grain, 1e-6)
-        rates, scales = np.array([max(float(excesses.weight.sum()), 1.0) / exposure]), np.array([least])
+        rates, scales = _of_ties(excesses, start, exposure, grain)
         shape, shapes, count = 0.0, np.zeros(1), len(excesses.size)
     else:
         usual, plausible = _plausible(excesses.size, start, grain, settings)
@@ -241,6 +239,12 @@ def fit_tail(
         blocks=settings.blocks,
         a_cluster=settings.a_cluster,
     )
+
+
+def _of_ties(excesses: Excesses, start: float, exposure: float, grain: float) -> tuple[Floats, Floats]:
+    """(1,) rate and scale where ties fill the tail: a step of the scale stands for the excess."""
+    least = max(0.05 * abs(start), 0.5 * grain, 1e-6)
+    return np.array([max(float(excesses.weight.sum()), 1.0) / exposure]), np.array([least])
 
 
 def _plausible(excess: Floats, start: float, grain: float, settings: Settings) -> tuple[float, Bools]:

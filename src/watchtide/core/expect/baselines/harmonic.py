@@ -52,8 +52,7 @@ def fit(
         shape of the shorter (a day that differs by weekday).
     bends_ns : spacing of the trend's bends; None takes two weeks and at least 14 samples, and no bend nearer than that to the ends.
     link : "identity", or "log" for parts that multiply: E y = exp(parts), variance growing with E y.
-    ridge : penalties of an earlier choice; None chooses by cross-validation over blocks of cycles. start : coefficients
-        of a fit of the same columns to begin from.
+    ridge : penalties of an earlier choice; None cross-validates over blocks of cycles. start : coefficients to begin from.
     Tukey's bisquare, from Huber's weights, with Fellner's modified residuals, so that one factorisation
     serves all sweeps. Huber and Ronchetti (2009), chapter 7; Hyndman and Athanasopoulos (2021), section 12.
     """
@@ -63,12 +62,12 @@ def fit(
     if len(at) == 0:
         return Fitted("harmonic", periods, {"beta": np.full(2, np.nan)}, _facts(periods, link, 0, 0, names))
     origin, end = int(frame.times[at[0]]), int(frame.times[at[-1]])
-    # Coarser than days, two weeks would have a bend for every sample or two.
-    spacing = float(bends_ns or max(_SPACING_UNIT, 14.0 * frame.step_ns))
-    knots = np.arange(spacing, end - origin - 0.5 * spacing + 1, spacing) / _SPACING_UNIT
     longest = max((p.ns for p in periods), default=0)
-    if end - origin < 2 * longest or len(at) < 24:
-        knots = knots[:0]
+    knots = np.empty(0)
+    if end - origin >= 2 * longest and len(at) >= 24:
+        # Coarser than days, two weeks would have a bend for every sample or two.
+        spacing = float(bends_ns or max(_SPACING_UNIT, 14.0 * frame.step_ns))
+        knots = np.arange(spacing, end - origin - 0.5 * spacing + 1, spacing) / _SPACING_UNIT
     layout = harmonics(periods, frame.step_ns, harmonics_most, len(at))
     part = _rows_of(frame, at)
     x = design_of(part, periods, layout, origin, end, knots)
@@ -83,13 +82,8 @@ def fit(
     penalty = model.penalty(ridge)
     beta, weight, inner = model.solve(y, penalty, link=link, is_robust=is_robust, start=start)
     beta[0] += middle
-    arrays = {
-        "beta": beta,
-        "knots": knots,
-        "period": layout.period.astype(np.float64),
-        "order": layout.order.astype(np.float64),
-        "owner": layout.owner.astype(np.float64),
-    }
+    columns = {name: getattr(layout, name).astype(np.float64) for name in ("period", "order", "owner")}
+    arrays = {"beta": beta, "knots": knots, **columns}
     facts = _facts(periods, link, origin, end, names) | {
         "ridge": ridge,
         "harmonics": len(layout.order),

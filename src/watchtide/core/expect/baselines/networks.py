@@ -254,17 +254,35 @@ def walk(
 
 
 @njit(cache=True, nogil=True)
-def _walk(values, extras, buffer, weights, biases, limits, has_strain, expected, strain):  # type: ignore[no-untyped-def]
-    scale, wild, reach = limits
-    past = len(buffer) - len(values)
-    layers, ends = len(weights), biases[-1].size
-    unit = 1.0 / scale
-    widest = 0
-    for layer in range(layers):
-        widest = max(widest, weights[layer].shape[0], weights[layer].shape[1])
-    x, out, linear = np.zeros(widest), np.zeros(widest), np.zeros(ends)
+def _forward(x, weights, biases, out, linear):  # type: ignore[no-untyped-def]
+    """Put what a network says of its inputs into `out`; x and linear are taken for what lies between."""
+    layers, ends = len(weights), len(linear)
     # Where the outputs of the linear map begin in the first product.
     own = biases[0].size - ends
+    for layer in range(layers):
+        bias = biases[layer]
+        for j in range(bias.size):
+            out[j] = bias[j]
+        _add_product(x, weights[layer], out)
+        if layer == 0:
+            for j in range(ends):
+                linear[j] = out[own + j]
+        if layer < layers - 1:
+            for j in range(bias.size):
+                x[j] = max(out[j], 0.0)
+    for j in range(ends):
+        out[j] += linear[j]
+
+
+@njit(cache=True, nogil=True)
+def _walk(values, extras, buffer, weights, biases, limits, has_strain, expected, strain):  # type: ignore[no-untyped-def]
+    scale, wild, reach = limits
+    past, ends = len(buffer) - len(values), biases[-1].size
+    unit = 1.0 / scale
+    widest = 0
+    for layer in range(len(weights)):
+        widest = max(widest, weights[layer].shape[0], weights[layer].shape[1])
+    x, out, linear = np.zeros(widest), np.zeros(widest), np.zeros(ends)
     filled = 0
     last = np.nan
     for i in range(past):
@@ -285,19 +303,7 @@ def _walk(values, extras, buffer, weights, biases, limits, has_strain, expected,
                 x[i] = (window[i] - mean) * unit
             for i in range(extras.shape[1]):
                 x[past + i] = extras[t, i]
-            for layer in range(layers):
-                bias = biases[layer]
-                for j in range(bias.size):
-                    out[j] = bias[j]
-                _add_product(x, weights[layer], out)
-                if layer == 0:
-                    for j in range(ends):
-                        linear[j] = out[own + j]
-                if layer < layers - 1:
-                    for j in range(bias.size):
-                        x[j] = max(out[j], 0.0)
-            for j in range(ends):
-                out[j] += linear[j]
+            _forward(x, weights, biases, out, linear)
             # Outside its training range a network may return any value: it is cut at the reach of the training samples.
             prediction = mean + scale * min(max(out[ends - 1], -reach), reach)
             expected[t] = prediction

@@ -45,31 +45,14 @@ def fit(
     if method not in ("reconstruction", "forecast"):
         raise ValueError(f"method must be reconstruction or forecast, got {method!r}")
     use = np.flatnonzero(frame.usable)
-    blank = Fitted(
-        "spectrum", periods, {"recurrence": np.zeros(0)}, {"method": method, "start": 0, "middle": np.nan}
-    )
     if len(use) == 0:
-        return blank
+        return _level_alone(periods, method, np.nan)
     first, last = int(use[0]), int(use[-1])
     y = frame.trained[first : last + 1]
     n = len(y)
-    if window_ns is None:
-        # Two days hold a daily season's shape twice; a tenth of the history leaves enough rows to tell noise.
-        shortest = min((p.samples(frame.step_ns) for p in periods), default=DAY_NS / frame.step_ns)
-        window = int(min(max(2 * shortest, 8), MOST_WINDOW, n // 3))
-    else:
-        window = int(window_ns // frame.step_ns)
-        if window < 2 or window > n // 3:
-            raise ValueError(
-                f"the window holds {window} samples; it needs 2 to a third of the {n} samples of history"
-            )
+    window = _window_of(n, frame.step_ns, periods, window_ns)
     if window < 2:
-        return Fitted(
-            "spectrum",
-            periods,
-            {"recurrence": np.zeros(0)},
-            {"method": method, "start": 0, "middle": float(np.median(y[~np.isnan(y)]))},
-        )
+        return _level_alone(periods, method, float(np.median(y[~np.isnan(y)])))
     if rank is not None and not 1 <= rank < window:
         raise ValueError(f"rank must be between 1 and {window - 1}, got {rank}")
     middle = float(np.nanmedian(y))
@@ -95,6 +78,26 @@ def fit(
     if method == "reconstruction":
         arrays["swings"] = _swings(filled, vectors)
     return Fitted("spectrum", periods, arrays, facts)
+
+
+def _level_alone(periods: tuple[Period, ...], method: str, middle: float) -> Fitted:
+    """What is said of a history too short for any vector."""
+    facts = {"method": method, "start": 0, "middle": middle}
+    return Fitted("spectrum", periods, {"recurrence": np.zeros(0)}, facts)
+
+
+def _window_of(n: int, step_ns: int, periods: tuple[Period, ...], window_ns: int | None) -> int:
+    """Samples of a row of the trajectory matrix of n samples."""
+    if window_ns is None:
+        # Two days hold a daily season's shape twice; a tenth of the history leaves enough rows to tell noise.
+        shortest = min((p.samples(step_ns) for p in periods), default=DAY_NS / step_ns)
+        return int(min(max(2 * shortest, 8), MOST_WINDOW, n // 3))
+    window = int(window_ns // step_ns)
+    if window < 2 or window > n // 3:
+        raise ValueError(
+            f"the window holds {window} samples; it needs 2 to a third of the {n} samples of history"
+        )
+    return window
 
 
 def _vectors(y: Floats, window: int, rank: int | None) -> Floats:
