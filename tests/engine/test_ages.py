@@ -133,6 +133,50 @@ class TestNothingIsSaidTwice:
         assert upkeep.read(state)[0].age == 2
 
 
+class TestAllAlikeAtFirst:
+    """Streams that begin with one and the same value, as errors of a quiet night do."""
+
+    @staticmethod
+    def quiet(hours, days=23, step=HOUR):
+        times, values = taps(days, step, spikes=(int(hours * HOUR // step) + 60,))
+        values[: int(hours * HOUR // step)] = 0.0
+        return times, values
+
+    @pytest.mark.parametrize(("hours", "first"), [(0, 24), (30, 36), (5 * 24, 9 * 24), (22 * 24, 21 * 24)])
+    def test_nothing_is_judged_until_a_second_value_has_come(self, hours, first):
+        times, values = self.quiet(hours)
+        judged = np.flatnonzero(~np.isnan(replayed(times, values).z))
+        assert judged[0] == first
+
+    @pytest.mark.parametrize("hours", [30, 5 * 24, 22 * 24])
+    def test_it_goes_on_tick_by_tick_and_a_cut_changes_nothing(self, hours):
+        times, values = self.quiet(hours)
+        plan, state = Plan(), None
+        points = outcome.points_of(replayed(times, values, plan))
+        rng = np.random.default_rng(hours)
+        for until in sorted({*rng.integers(2, len(times), 20).tolist(), hours, hours + 1, len(times)}):
+            got, state, _ = upkeep.tick(given(times, values, until), plan, [], state)
+            mine = outcome.points_of(got)
+            for name in KEPT:
+                np.testing.assert_array_equal(mine[name], points[name][:until], err_msg=f"{name} at {until}")
+
+    def test_an_error_rate_of_a_quiet_night_knows_what_it_counts(self):
+        rng = np.random.default_rng(3)
+        times, pages = taps(3)
+        errors = rng.binomial(pages.astype(int), 0.006).astype(float)
+        errors[:34] = 0.0
+        stream = Input("metric=errors", times, 1000 * errors / pages, "UTC", pages)
+        got = stages.scan(stream, from_data({"prepare": {"as": "ratio"}}), (), "replay")
+        assert not np.isnan(got.z[-100:]).any()
+        # Three errors where hardly any is expected: two events in a hundred are 4 sigmas, not 10^11.
+        assert np.nanmax(np.abs(got.z)) < 7
+
+    def test_stated_limits_need_no_second_value(self):
+        times, values = self.quiet(5 * 24)
+        fixed = from_data({"baseline": {"kind": "fixed", "options": {"upper": 9.0}}})
+        assert np.isfinite(replayed(times, values, fixed).z[24]).all()
+
+
 class TestWhereThereIsNoYouth:
     @pytest.mark.parametrize(
         "plan",

@@ -83,16 +83,31 @@ def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
     ):
         return (own,)
     rhythm = replaying.rhythm_of(plan, step)
-    hours = max(HOURS_NS // step, HOURS_SAMPLES)
-    days = max(DAYS_NS // step, DAYS_SAMPLES)
     quarter = min(max(HOURS_NS // step, 1), rhythm.refit)
+    hours = _first_varied(stream, plan, step, max(HOURS_NS // step, HOURS_SAMPLES), quarter)
+    days = _first_varied(stream, plan, step, max(DAYS_NS // step, DAYS_SAMPLES), rhythm.refit)
+    by_day = _for_days(plan, step) if days < rhythm.first else None
     found = []
-    if hours < rhythm.first:
-        found.append(Age("hours", _for_hours(plan), _start(stamps, step, hours, quarter, rhythm)))
-    by_day = _for_days(plan, step)
-    if by_day is not None and days < rhythm.first:
-        found.append(Age("days", by_day, _start(stamps, step, days, rhythm.refit, rhythm)))
+    if hours < (rhythm.first if by_day is None else days):
+        found.append(Age("hours", _for_hours(plan), _start(stamps, step, int(hours), quarter, rhythm)))
+    if by_day is not None:
+        found.append(Age("days", by_day, _start(stamps, step, int(days), rhythm.refit, rhythm)))
     return (*found, own)
+
+
+def _first_varied(stream: Input, plan: Plan, step: int, first: int, refit: int) -> float:
+    """After how many bins an age begins that would after `first`: a refit later each time that no second value has come, which
+    shows how far values stray and what they count. Infinite where none has come at all; stated limits need none."""
+    if plan.baseline.kind == "fixed":
+        return first
+    order = np.argsort(stream.times, kind="stable")
+    times, values = stream.times[order], stream.values[order]
+    seen = np.flatnonzero(~np.isnan(values))
+    others = seen[values[seen] != values[seen[0]]] if len(seen) else seen
+    if not len(others):
+        return np.inf
+    needed = int(times[others[0]] - times[0]) // step + 1
+    return first + -(-max(needed - first, 0) // refit) * refit
 
 
 def is_begin_stated(plan: Plan) -> bool:

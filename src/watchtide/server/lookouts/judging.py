@@ -185,8 +185,16 @@ def _learning(watched: Watched, scanned: Scanned, plan: Plan) -> Row:
     if begins > int(scanned.base.series.ends[-1]):
         needs = f"history until {moments.spoken(begins, watched.stream.zone)}: it learns from {first} first"
         if not ages.is_begin_stated(plan):
-            needs = f"{ages.HOURS_SAMPLES} samples over six hours for a provisional judgement; {needs}"
+            needs = f"{_first_needs(scanned.base.series.values)} for a provisional judgement; {needs}"
     return _state(watched, models.LEARNING, "; ".join(scanned.base.notes), needs=needs)
+
+
+def _first_needs(values: Floats) -> str:
+    """What a young stream needs before anything is judged."""
+    seen = values[~np.isnan(values)]
+    if len(seen) >= ages.HOURS_SAMPLES and np.ptp(seen) == 0:
+        return f"a second value, where all {len(seen):,} so far are {seen[0]:g},"
+    return f"{ages.HOURS_SAMPLES} samples over six hours"
 
 
 def _lacks(scanned: Scanned, zone: str) -> str:
