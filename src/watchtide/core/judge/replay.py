@@ -186,7 +186,6 @@ def _windows_of(
             clean,
             beside,
             given.frame.step_ns,
-            is_causal=True,
             grain=model.grain,
             has_leaps=model.choice.kind not in SEASONLESS,
         )
