@@ -51,6 +51,18 @@ def test_the_last_received_wins_before_and_after_folding(stream):
     assert (stream.samples, stream.first_ns, stream.last_ns) == (5, 0, 9 * HOUR)
 
 
+def test_a_fold_that_rests_folds_the_same(stream, monkeypatch):
+    other = Stream.objects.create(metric="other", key="metric=other", key_sha="o" * 64)
+    rests = []
+    monkeypatch.setattr(folding, "STREAMS_AT_ONCE", 1)
+    monkeypatch.setattr(folding.time, "sleep", rests.append)
+    batch(stream, [1, 2], [10, 20])
+    batch(other, [3], [30])
+    assert folding.fold(rest=2.0) == 3
+    assert read(stream) == {1: 10, 2: 20} and read(other) == {3: 30}
+    assert len(rests) == 1 and rests[0] > 0, "between the two, not after the last"
+
+
 def test_folding_rewrites_only_the_segments_it_touches(stream):
     n = 3 * store.SEGMENT_SAMPLES
     batch(stream, np.arange(n), np.arange(n))
