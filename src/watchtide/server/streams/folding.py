@@ -5,7 +5,6 @@ segments are there and its blocks marked, or neither. What a batch wrote over is
 """
 
 import logging
-import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -52,29 +51,21 @@ def one_at_a_time(wait_s: int = 300) -> Iterator[None]:
 
 
 def fold(
-    tell: Callable[[int], None] = lambda done: None,
-    *,
-    group_samples: int = GROUP_SAMPLES,
-    wait_s: int = 300,
-    rest: float = 0.0,
+    tell: Callable[[int], None] = lambda done: None, *, group_samples: int = GROUP_SAMPLES, wait_s: int = 300
 ) -> int:
-    """Fold every accepted block. Returns the number of samples folded. Raises Busy after `wait_s`.
-
-    rest : how long to rest after some hundred streams, in shares of the time that they took: what nobody waits for leaves
-    processors and database to others.
-    """
+    """Fold every accepted block. Returns the number of samples folded. Raises Busy after `wait_s`."""
     total = 0
     with one_at_a_time(wait_s):
         while group := _next_group(group_samples):
-            total += _fold_what_can_be(group, rest)
+            total += _fold_what_can_be(group)
             tell(total)
     return total
 
 
-def _fold_what_can_be(group: Sequence[int], rest: float) -> int:
+def _fold_what_can_be(group: Sequence[int]) -> int:
     """Fold a group, and where that fails its halves: what cannot be folded by itself goes into quarantine, not the rest."""
     try:
-        return _fold_whole(group, rest)
+        return _fold_whole(group)
     except (MemoryError, OSError):
         # The machine's fault and not the batch's.
         raise
@@ -85,13 +76,13 @@ def _fold_what_can_be(group: Sequence[int], rest: float) -> int:
             _quarantine(group[0], error)
             return 0
     middle = len(group) // 2
-    return _fold_what_can_be(group[:middle], rest) + _fold_what_can_be(group[middle:], rest)
+    return _fold_what_can_be(group[:middle]) + _fold_what_can_be(group[middle:])
 
 
 @patience.retried
-def _fold_whole(group: Sequence[int], rest: float) -> int:
+def _fold_whole(group: Sequence[int]) -> int:
     with transaction.atomic():
-        return _fold_group(group, rest)
+        return _fold_group(group)
 
 
 def _quarantine(block: int, error: Exception) -> None:
@@ -136,7 +127,7 @@ class Changes:
     streams: list[Stream] = field(default_factory=list)
 
 
-def _fold_group(group: Sequence[int], rest: float) -> int:
+def _fold_group(group: Sequence[int]) -> int:
     pieces: dict[int, list[_Piece]] = {}
     received: dict[int, float] = {}
     count = 0
@@ -150,20 +141,24 @@ def _fold_group(group: Sequence[int], rest: float) -> int:
             piece = _Piece(block.batch_id, times, values, block.batch.door == "derived")
             pieces.setdefault(stream, []).append(piece)
         count += block.samples
-    ids = sorted(pieces)
+    ids, streams = sorted(pieces), list[Stream]()
     for a in range(0, len(ids), STREAMS_AT_ONCE):
-        some, begun = ids[a : a + STREAMS_AT_ONCE], time.monotonic()
-        _fold_streams({i: pieces[i] for i in some}, received)
-        if rest and a + STREAMS_AT_ONCE < len(ids):
-            time.sleep(rest * (time.monotonic() - begun))
+        some = ids[a : a + STREAMS_AT_ONCE]
+        streams += _fold_streams({i: pieces[i] for i in some}, received)
+    # Last, and so for a moment only: whoever writes about a stream, as a finding that is raised, waits for who writes to its row.
+    write_facts(streams)
     Block.objects.filter(pk__in=group).update(folded_at=moments.now())
     return count
 
 
-def _fold_streams(pieces: dict[int, list[_Piece]], received: dict[int, float]) -> None:
+def _fold_streams(pieces: dict[int, list[_Piece]], received: dict[int, float]) -> list[Stream]:
+    """Fold what came for some streams; returns them with their new facts, which are not written yet. Who else changes these facts
+    holds the lock of `one_at_a_time` too."""
     changes = Changes()
-    # Rows are locked in the order of their numbers, so that two writers never wait for one another.
-    streams = Stream.objects.select_for_update().filter(pk__in=list(pieces)).order_by("pk").in_bulk()
+    with connection.cursor() as cursor:
+        # Shared with whoever writes about a stream; who deletes one waits. In the order of their numbers.
+        cursor.execute("SELECT id FROM stream WHERE id IN %s ORDER BY id LOCK IN SHARE MODE", [tuple(pieces)])
+    streams = Stream.objects.filter(pk__in=list(pieces)).in_bulk()
     known: dict[int, list[tuple[int, int, int, int]]] = {}
     found = Segment.objects.filter(stream_id__in=list(pieces)).order_by("stream_id", "first_ns")
     for pk, stream, first, last, n in found.values_list("pk", "stream_id", "first_ns", "last_ns", "count"):
@@ -175,7 +170,8 @@ def _fold_streams(pieces: dict[int, list[_Piece]], received: dict[int, float]) -
         old = [store.unpack(bytes(payloads.pop(pk))) for pk, *_ in rows]
         _fold_one(streams[i], rows, old, pieces[i], known.get(i, []), changes)
         learn_lateness(streams[i], pieces[i], received)
-    write(changes)
+    write_segments(changes)
+    return changes.streams
 
 
 def _touched(known: list[tuple[int, int, int, int]], parts: list[_Piece]) -> list[tuple[int, int, int, int]]:
@@ -285,16 +281,27 @@ def replace_segments(
 
 
 def write(changes: Changes) -> None:
+    write_segments(changes)
+    write_facts(changes.streams)
+
+
+def write_segments(changes: Changes) -> None:
     Segment.objects.filter(pk__in=changes.drop).delete()
     Segment.objects.bulk_create(changes.make, batch_size=100)
     _keep_displaced(changes.displaced)
+
+
+def write_facts(streams: Sequence[Stream]) -> None:
+    """Write what folding knows of streams, in the order of their numbers, so that two writers never wait for one another."""
     # One plain statement a row: a tenth of the time that building bulk_update's expressions takes.
-    facts = ("first_ns", "last_ns", "samples", "step_ns", "cadence", "cadence_of", "arrivals", "lateness_ns")
-    places = ", ".join(f"{name} = %s" for name in facts)
+    facts = ("first_ns", "last_ns", "samples", "arrivals", "lateness_ns", "step_ns", "cadence", "cadence_of")
+    # A cadence that was stated meanwhile stands; `cadence_of` says so, and is written last.
+    stated = [f"{name} = IF(cadence_of = {CADENCE_STATED}, {name}, %s)" for name in facts[-3:]]
+    places = ", ".join([*(f"{name} = %s" for name in facts[:-3]), *stated])
     with connection.cursor() as cursor:
         cursor.executemany(
             f"UPDATE stream SET {places} WHERE id = %s",
-            [[*(getattr(s, name) for name in facts), s.pk] for s in changes.streams],
+            [[*(getattr(s, name) for name in facts), s.pk] for s in sorted(streams, key=lambda s: s.pk)],
         )
 
 

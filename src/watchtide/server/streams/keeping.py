@@ -17,8 +17,6 @@ from watchtide.server.streams.models import Batch, Feed
 FOLD_SAMPLES = 1_000_000
 # A fold rewrites the last segment of every stream that got something: the more streams, the rarer.
 FOLD_AGE_S, FOLD_AGE_A_STREAM_S, MOST_FOLD_AGE_S = 10.0, 0.02, 300.0
-# It rests as long as it worked, so that judging on the same machine is not held up: ten thousand streams take 40 s, not 20.
-FOLD_REST = 1.0
 SWEEP_EVERY_S = 3_600.0
 
 
@@ -44,7 +42,7 @@ def renew() -> None:
 def fold() -> None:
     if is_fold_due():
         # A job may be folding a file; the live samples are read from their blocks meanwhile.
-        folding.fold(wait_s=0, rest=FOLD_REST)
+        folding.fold(wait_s=0)
 
 
 def duties() -> list[Duty]:
