@@ -74,7 +74,7 @@ def test_odds_hold_for_samples_of_windows_too(noise, is_causal):
         scale = 1.4826 * np.median(np.abs(past))
         past, future = past / scale, noise(rng, future_n) / scale
         clean = np.ones(past_n, bool)
-        watch = windows.calibrate(past, clean, Beside(past, groups[:past_n]), HOUR)
+        watch = windows.calibrate(past, clean, Beside(past, groups[:past_n]), HOUR, is_causal=is_causal)
         heard = combining.combine(watch, past, Beside(past, groups[:past_n]), is_causal=is_causal)
         own = promises.Held(heard, clean, TIMES, HOUR, added=watch.added(is_causal=is_causal))
         level = flagging.resolve_level("odds", 500, own, "both", Group())
@@ -119,6 +119,7 @@ def watch_of(past, values=None, *, is_causal=False):
         np.ones(n, bool),
         Beside(past if values is None else values, np.zeros(n, np.int64)),
         HOUR,
+        is_causal=is_causal,
     )
 
 

@@ -85,7 +85,9 @@ def test_leaps_go_on_from_the_state_of_the_filter(cut):
 
 def watch_of(past, is_causal):
     n = len(past)
-    return windows.calibrate(past, np.ones(n, bool), Beside(past, np.zeros(n, np.int64)), HOUR)
+    return windows.calibrate(
+        past, np.ones(n, bool), Beside(past, np.zeros(n, np.int64)), HOUR, is_causal=is_causal
+    )
 
 
 @pytest.mark.parametrize("is_causal", [False, True])

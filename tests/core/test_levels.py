@@ -152,7 +152,9 @@ class TestWindows:
         past = rng.normal(0, 1, n)
         groups = np.arange(n) % 24
         values = np.where((np.arange(n) >= 800) & (np.arange(n) < 860), 0.0, y)
-        watch = windows.calibrate(past, np.ones(n, bool), Beside(season + past, groups, 24), HOUR)
+        watch = windows.calibrate(
+            past, np.ones(n, bool), Beside(season + past, groups, 24), HOUR, is_causal=is_causal
+        )
         got = combining.combine(watch, values - season, Beside(values, groups), is_causal=is_causal)
         assert np.all(got.side[806:860] == -1) and np.all(got.score[806:860] > 10)
 

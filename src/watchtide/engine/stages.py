@@ -167,6 +167,7 @@ def _evidence(
             got.clean,
             beside,
             frame.step_ns,
+            is_causal=False,
             grain=got.model.grain,
             has_leaps=choice.kind not in SEASONLESS,
         )

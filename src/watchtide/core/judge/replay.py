@@ -186,6 +186,7 @@ def _windows_of(
             clean,
             beside,
             given.frame.step_ns,
+            is_causal=True,
             grain=model.grain,
             has_leaps=model.choice.kind not in SEASONLESS,
         )

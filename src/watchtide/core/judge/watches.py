@@ -10,9 +10,9 @@ from watchtide.core.expect.runs import chance_of_equal, surprises
 from watchtide.core.judge.innovations import Follower
 from watchtide.core.series import Floats, Ints
 
-# All families of windows together are to be reached as rarely as a single sample is, not each of them.
+# All families of windows together are to be reached as rarely as a single sample is, not each of them …
 TOGETHER = 4.0
-# Families that flag one sample and few after it.
+# Families that flag one sample and few after it: they need no rarer a rate in-sample than in replay.
 LEAPS = ("rise", "fall")
 LONE = ("isolated", *LEAPS)
 LONE_CARRIES = 2.0
@@ -26,7 +26,7 @@ class Watch:
     lengths : (k,) samples; mean, rough : (k, 2) middle and scale of each length's statistic.
     equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
     sigmas it stands for, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
-    times more rarely than a single sample each family is reached (models of older versions have another number). follower : the filter
+    times more rarely than a single sample each family is reached, those of one sample always as in replay. follower : the filter
     whose innovations are leaps, None where neighbouring scores are hardly correlated.
     """
 

@@ -22,10 +22,12 @@ from watchtide.core.expect.sliding import (
 )
 from watchtide.core.judge import innovations
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
-from watchtide.core.judge.watches import LEAPS, TOGETHER, Beside, Watch, runs_of
+from watchtide.core.judge.watches import LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
 from watchtide.core.series import Bools, Floats
 from watchtide.core.series.steps import WEEK_NS
 
+# Twenty times more rarely still over a whole history: one that is flagged then carries dozens of samples, not the two or so of a replay.
+TOGETHER_WHOLE = 80.0
 # A tail is not read for what comes less often than this a week.
 LEAST_RATE = 1e-4
 # Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
@@ -41,6 +43,7 @@ def calibrate(
     beside: Beside,
     step_ns: int,
     *,
+    is_causal: bool,
     grain: float = 0.0,
     has_leaps: bool = True,
 ) -> Watch | None:
@@ -48,7 +51,7 @@ def calibrate(
     most values are the same one: windows of rare events add nothing to the events.
 
     held : (n,) signed held-out scores, NaN where none; clean : (n,) samples that may teach; grain : the data's resolution in
-    sigmas. has_leaps : whether leaps are used, which mean nothing where the season is
+    sigmas. is_causal : whether they are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is
     still in the scores.
     """
     z = np.where(clean, held, np.nan)
@@ -74,13 +77,15 @@ def calibrate(
         found |= zip(LEAPS, (leaps.up, leaps.down), strict=True)
     if beside.isolated is not None:
         found["isolated"] = np.where(clean, beside.isolated, np.nan)
+    together = TOGETHER if is_causal else TOGETHER_WHOLE
     scale: dict[str, Floats] = {}
     for name, statistic in found.items():
         rates = _rates_of(name, statistic, block, weeks, step_ns)
         if rates is not None:
             grid, rate = rates
-            scale[name] = np.array([grid, _sigmas_for(own, name, np.maximum(rate, 1e-12) * TOGETHER)])
-    return Watch(lengths, *at, equal, scale, block, follower=follower)
+            rarer = TOGETHER if name in LONE else together
+            scale[name] = np.array([grid, _sigmas_for(own, name, np.maximum(rate, 1e-12) * rarer)])
+    return Watch(lengths, *at, equal, scale, block, together, follower)
 
 
 def _strongest(mean: Floats, rough: Floats, mean_at: Floats, rough_at: Floats) -> dict[str, Floats]:
