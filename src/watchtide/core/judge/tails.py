@@ -31,9 +31,6 @@ TAIL_SHARE = 0.05
 USUAL_SHAPE, SHAPE_SPREAD = 0.02, 0.15
 # A draw of blocks may be reached in nearly all of them: clusters are counted up to this share.
 MOST_REACHED = 0.99
-# Scores this near to one another are the same: at a threshold among ties the excesses would be next to nothing, and all that
-# is larger implausible. Of 0.0001, 0.02 and 0.05 the larger two foretold what was seen of small ratios.
-TIE = 0.02
 # Where rates are tabled, in largest scales beyond the threshold.
 REACHES = np.r_[0.0, np.geomspace(0.02, 2_000.0, 160)]
 
@@ -210,8 +207,7 @@ def fit_tail(
     order = np.argsort(values, kind="stable")
     values, blocks, weights = values[order], blocks[order], weights[order]
     m = int(np.clip(settings.share * len(values), LEAST_EXCESSES, MOST_EXCESSES))
-    # Where many tie at the threshold, as scores of the rarest events do, all of them lie on it.
-    start = float(values[np.searchsorted(values, values[-m - 1] + TIE, side="right") - 1])
+    start = float(values[-m - 1])
     beyond = values > start
     excesses = Excesses(values[beyond] - start, beyond[beyond], weights[beyond], blocks[beyond])
     if len(excesses.size) < LEAST_EXCESSES // 2:
