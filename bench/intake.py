@@ -289,7 +289,7 @@ def _served(settings: dict[str, str]) -> Iterator[str]:
     children = [supervise._web(env, port)]
     if os.environ.get("KEEP", "2") != "1":
         children.append(
-            supervise.Child("keeper", env, "-m", "watchtide.cli.main", "server", "run", "keep", "streams")
+            supervise.Child("keeper", env, "watchtide.cli.main", "server", "run", "keep", "streams")
         )
     try:
         supervise._wait_ready(port, children[0])

@@ -142,7 +142,9 @@ class TestAllAlikeAtFirst:
         values[: int(hours * HOUR // step)] = 0.0
         return times, values
 
-    @pytest.mark.parametrize(("hours", "first"), [(0, 24), (30, 36), (5 * 24, 9 * 24), (22 * 24, 21 * 24)])
+    @pytest.mark.parametrize(
+        ("hours", "first"), [(0, 24), (30, 36), (5 * 24, 5 * 24 + 6), (22 * 24, 21 * 24)]
+    )
     def test_nothing_is_judged_until_a_second_value_has_come(self, hours, first):
         times, values = self.quiet(hours)
         judged = np.flatnonzero(~np.isnan(replayed(times, values).z))
@@ -169,7 +171,7 @@ class TestAllAlikeAtFirst:
         got = stages.scan(stream, from_data({"prepare": {"as": "ratio"}}), (), "replay")
         assert not np.isnan(got.z[-100:]).any()
         # Three errors where hardly any is expected: two events in a hundred are 4 sigmas, not 10^11.
-        assert np.nanmax(np.abs(got.z)) < 7
+        assert np.nanmax(np.abs(got.z)) < 8
 
     def test_stated_limits_need_no_second_value(self):
         times, values = self.quiet(5 * 24)

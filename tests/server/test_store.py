@@ -1,14 +1,13 @@
 """Samples in two layers: whole batches or nothing, the last received wins, folding changes no answer."""
 
-import threading
-
 import numpy as np
 import pytest
-from django.db import OperationalError, connection
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from watchtide.server.streams import folding, store
-from watchtide.server.streams.models import CADENCE_STATED, Batch, Block, Displaced, Segment, Stream
+from watchtide.server.streams.models import CADENCE_STATED, Batch, Block, Segment, Stream
 
 pytestmark = pytest.mark.django_db
 HOUR = 3_600 * 10**9
@@ -54,36 +53,14 @@ def test_the_last_received_wins_before_and_after_folding(stream):
     assert (stream.samples, stream.first_ns, stream.last_ns) == (5, 0, 9 * HOUR)
 
 
-@pytest.mark.django_db(transaction=True)
-def test_who_writes_about_a_stream_does_not_wait_for_a_fold(stream, monkeypatch):
-    """A finding that was raised waited until the samples of all streams were folded, and all other streams behind it."""
-    row = batch(stream, [1, 2], [10, 20])
-    real, done = folding.write_facts, []
-
-    def write_about_it():
-        try:
-            with connection.cursor() as cursor:
-                cursor.execute("SET innodb_lock_wait_timeout = 1")
-            Displaced.objects.create(
-                batch=row, stream=stream, payload=store.pack(np.array([1]), np.array([1.0]))
-            )
-            Stream.objects.filter(pk=stream.pk).update(runbook="")
-        except OperationalError as error:
-            done.append(type(error))
-        finally:
-            connection.close()
-
-    def meanwhile(streams):
-        thread = threading.Thread(target=write_about_it)
-        thread.start()
-        thread.join()
-        real(streams)
-
-    monkeypatch.setattr(folding, "write_facts", meanwhile)
-    assert folding.fold() == 2 and read(stream) == {1: 10, 2: 20}
-    assert Displaced.objects.filter(stream=stream).count() == 1
-    # To change the stream's own row is another matter, and ends soon.
-    assert done == [OperationalError]
+def test_the_rows_of_streams_are_written_last(stream, monkeypatch):
+    """A finding that was raised waited for its stream's row until the samples of all streams were folded, and all others behind it."""
+    batch(stream, [1, 2], [10, 20])
+    with CaptureQueriesContext(connection) as seen:
+        assert folding.fold() == 2
+    about = [q["sql"] for q in seen if "`stream`" in q["sql"] or " stream " in q["sql"]]
+    assert not any("FOR UPDATE" in sql for sql in about) and "LOCK IN SHARE MODE" in about[0]
+    assert "UPDATE stream SET first_ns" in about[-1]
 
 
 def test_a_cadence_stated_while_it_folds_stands(stream, monkeypatch):

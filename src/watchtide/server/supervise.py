@@ -18,6 +18,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+from multiprocessing.context import ForkProcess
 from pathlib import Path
 
 import setproctitle
@@ -161,7 +162,7 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         _share()
         children: list[Child] = []
         stack.callback(_end, children)
-        children += _workers()
+        children += _workers(None)
         if is_demo:
             print("demo data", flush=True)
             live = [str(folder), f"http://127.0.0.1:{standins}"] if pace is not None else []
@@ -169,11 +170,11 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         elif problem := _accounts_problem(environment):
             say(problem)
             return 2
-        web = _web(port)
+        web = _web(None, port)
         children.append(web)
         _wait_ready(port, web)
         if pace is not None:
-            children.append(_standins(folder, standins, port, pace, smtp))
+            children.append(_standins(None, folder, standins, port, pace, smtp))
         words = "  sign in as demo / demo" if is_demo else ""
         if pace is not None:
             print(f"the harbour and its mail: http://127.0.0.1:{standins}/", flush=True)
@@ -217,22 +218,48 @@ def _become(name: str, module: str, arguments: tuple[str, ...]) -> None:
     runpy.run_module(module, run_name="__main__", alter_sys=True)
 
 
+# What a process is started with; None where it is forked from here, and so has what this process has.
+Environment = dict[str, str] | None
+
+
 class Child:
     """A process that is started again whenever it ends. name : as the log and a list of processes call it."""
 
-    def __init__(self, name: str, module: str, *arguments: str) -> None:
+    def __init__(self, name: str, environment: Environment, module: str, *arguments: str) -> None:
         self.name, self.failures = name, 0
-        self._module, self._arguments = module, arguments
+        self._environment, self._module, self._arguments = environment, module, arguments
         self._due_at: float | None = None
         self.start()
 
     def start(self) -> None:
         self._started_at = time.monotonic()
-        self.process = FORKS.Process(target=_become, args=(self.name, self._module, self._arguments))
-        self.process.start()
+        self.process: ForkProcess | subprocess.Popen[bytes]
+        if self._environment is None:
+            self.process = FORKS.Process(target=_become, args=(self.name, self._module, self._arguments))
+            self.process.start()
+            return
+        self.process = subprocess.Popen(
+            [PYTHON, "-m", self._module, *self._arguments],
+            env=self._environment,
+            preexec_fn=die_with_parent,
+            stdin=subprocess.DEVNULL,
+        )
+
+    @property
+    def status(self) -> int | None:
+        """The exit status, None while it is up."""
+        return self.process.poll() if isinstance(self.process, subprocess.Popen) else self.process.exitcode
 
     def is_up(self) -> bool:
-        return self.process.is_alive()
+        return self.status is None
+
+    def wait(self, seconds: float | None = None) -> None:
+        """Until it has ended, or so long."""
+        if isinstance(self.process, subprocess.Popen):
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self.process.wait(seconds)
+        else:
+            self.process.join(seconds)
 
     def keep_up(self) -> None:
         """Start it again if it has ended and its wait is over."""
@@ -244,9 +271,7 @@ class Child:
             self.failures = 1 if has_lived else self.failures + 1
             wait = 0.0 if has_lived else min(FIRST_WAIT_S * 2 ** (self.failures - 1), MOST_WAIT_S)
             self._due_at = now + wait
-            say(
-                f"the {self.name} ended with status {self.process.exitcode}; it is started again in {wait:g} s"
-            )
+            say(f"the {self.name} ended with status {self.status}; it is started again in {wait:g} s")
         if now >= self._due_at:
             self._due_at = None
             self.start()
@@ -256,18 +281,18 @@ def say(words: str) -> None:
     print(f"watchtide: {words}", file=sys.stderr, flush=True)
 
 
-def _workers() -> list[Child]:
+def _workers(environment: Environment) -> list[Child]:
     return [
-        Child("worker of interactive jobs", *MANAGE, "work", "interactive"),
-        Child("worker of bulk jobs", *MANAGE, "work", "bulk"),
-        Child("worker of lookouts", *MANAGE, "work", "watch"),
-        Child("keeper of jobs", *MANAGE, "keep", "jobs"),
-        Child("keeper of streams", *MANAGE, "keep", "streams"),
+        Child("worker of interactive jobs", environment, *MANAGE, "work", "interactive"),
+        Child("worker of bulk jobs", environment, *MANAGE, "work", "bulk"),
+        Child("worker of lookouts", environment, *MANAGE, "work", "watch"),
+        Child("keeper of jobs", environment, *MANAGE, "keep", "jobs"),
+        Child("keeper of streams", environment, *MANAGE, "keep", "streams"),
     ]
 
 
-def _web(port: int) -> Child:
-    return Child(WEB, *MANAGE, "web", "--port", str(port))
+def _web(environment: Environment, port: int) -> Child:
+    return Child(WEB, environment, *MANAGE, "web", "--port", str(port))
 
 
 def demo_mail(smtp_port: int, page_port: int) -> dict[str, str]:
@@ -281,7 +306,9 @@ def demo_mail(smtp_port: int, page_port: int) -> dict[str, str]:
     }
 
 
-def _standins(folder: Path, own_port: int, port: int, pace: float, smtp: int) -> Child:
+def _standins(
+    environment: Environment, folder: Path, own_port: int, port: int, pace: float, smtp: int
+) -> Child:
     """The simulated services of the demo. own_port : of their page; smtp : of their mail server, 0 for none."""
     to = (
         "--port",
@@ -292,7 +319,7 @@ def _standins(folder: Path, own_port: int, port: int, pace: float, smtp: int) ->
         str(folder / "relay.token"),
     )
     mail = ("--smtp-port", str(smtp)) if smtp else ()
-    return Child("live streams", "watchtide.demo.standins", *to, "--pace", str(pace), *mail)
+    return Child("live streams", environment, "watchtide.demo.standins", *to, "--pace", str(pace), *mail)
 
 
 def _do(environment: dict[str, str], *arguments: str) -> None:
@@ -332,10 +359,10 @@ def _end(children: list[Child]) -> None:
             child.process.terminate()
     deadline = time.monotonic() + 8
     for child in children:
-        child.process.join(max(0.1, deadline - time.monotonic()))
+        child.wait(max(0.1, deadline - time.monotonic()))
         if child.is_up():
             child.process.kill()
-            child.process.join()
+            child.wait()
 
 
 def _wait_ready(port: int, web: Child) -> None:
