@@ -141,6 +141,10 @@ class Served:
                 found[name] = _bytes_of(pid, "Pss")
         return found
 
+    def resident(self) -> int:
+        """Bytes that the supervisor has in memory, shared or not."""
+        return _bytes_of(self.process.pid, "Rss")
+
     def own_memory(self) -> dict[str, int]:
         """Bytes that each process shares with no other, by name."""
         own = ("Private_Dirty", "Private_Clean")
