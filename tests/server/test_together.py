@@ -54,12 +54,12 @@ Batch.objects.filter(pk=batch.pk).update(accepted_at=timezone.now())
 FOLDER = (
     HEAD
     + """
-write = folding.write
+write = folding.write_segments
 def slowly(changes):
     write(changes)
     print("written", flush=True)
     time.sleep(60)
-folding.write = slowly
+folding.write_segments = slowly
 folding.fold()
 """
 )
