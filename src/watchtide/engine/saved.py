@@ -14,14 +14,13 @@ from typing import Any
 import numpy as np
 
 from watchtide import __version__
-from watchtide.core.expect import applying, baselines, expectation, quantile
+from watchtide.core.expect import applying, baselines, quantile
 from watchtide.core.expect.baselines import Fitted
 from watchtide.core.expect.carrying import Carry
-from watchtide.core.expect.frame import Frame, Period
+from watchtide.core.expect.frame import Period
 from watchtide.core.expect.records import Choice, Model
 from watchtide.core.expect.spread import LAWS, SpreadModel
-from watchtide.core.judge import combining, flagging, watches
-from watchtide.core.judge.watches import Beside
+from watchtide.core.judge import combining, flagging, watches, windows
 from watchtide.core.series import Floats, Ints, Series, transforms
 from watchtide.core.series.transforms import Transform
 from watchtide.engine import preparing, stages, training
@@ -246,19 +245,6 @@ def _is_after(series: Series, saved: Saved) -> bool:
     return until is not None and int(series.times[0]) > clock.parse_one(str(until))
 
 
-def _beside(model: Model, frame: Frame, groups: Ints, expected: Floats) -> Beside:
-    """What windows go by beside the scores."""
-    return Beside(
-        frame.values,
-        model.slot_of(groups),
-        count=model.groups,
-        expected=expected,
-        event=frame.event,
-        isolated=expectation.isolated_of(model, frame),
-        lags=model.fitted.facts.get("lags", 1),
-    )
-
-
 def _settled(saved: Saved) -> Plan:
     """The plan with the grid that the model was fitted on."""
     resolved, prepare = saved.resolved["prepare"], saved.plan.prepare
@@ -297,7 +283,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     counted = training.counted_in(frame, model)
     z = stages.scores(quantile.score(series.values, shown, wide, counted), prepared, plan)
     drift = saved.drift_at(past_end)
-    beside = _beside(model, frame, groups, expected)
+    beside = windows.beside_of(model, frame, expected)
     evidence = combining.combine(saved.watch, z, beside, is_causal=False, drift=drift, past_end=past_end > 0)
     base = Baselined(
         key=stream.key,

@@ -77,7 +77,7 @@ def fit(
 
 
 def _with_spread(
-    part: Frame, choice: Choice, fitted: baselines.Fitted, training: Training, denominator: Floats | None
+    part: Frame, choice: Choice, fitted: Fitted, training: Training, denominator: Floats | None
 ) -> Model:
     """The model of a fitted baseline: its spread is that of the clean held-out residuals, by slot of the season."""
     m = len(part)

@@ -32,7 +32,6 @@ def combine(
     *,
     is_causal: bool,
     drift: Floats | None = None,
-    near: Floats | None = None,
     leaps: Leaps | None = None,
     past_end: Bools | None = None,
     since: int = 0,
@@ -42,9 +41,8 @@ def combine(
     watch : None takes every sample by itself; z : (n,) signed scores, NaN where not judged. Not causal: windows are taken strongest
     first without overlap, and each gives its score to its trimmed span. Causal: a sample counts windows ending at it only, and only those
     whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
-    sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. near : (n,) scores
-    by one and the same fit, from which leaps are computed, so that a refit is no leap, or more or fewer that end where z does;
-    None takes z; leaps : those that end there, where they are known already.
+    sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. leaps : those that
+    end where z does, as they are known by the scores of one and the same fit, so that a refit is no leap; None takes them from z.
     """
     if watch is None:
         return alone(z[since:])
@@ -58,7 +56,7 @@ def combine(
     out = alone(fresh)
     out = replace(out, first=out.first + since)
     if watch.follower is not None and leaps is None:
-        leaps = innovations.leaps(z if near is None else near, watch.follower)
+        leaps = innovations.leaps(z, watch.follower)
     _take_lone(watch, beside, leaps, fresh, out)
     to = out.score, out.side, out.window, out.first
     if is_causal:

@@ -17,10 +17,10 @@ from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.records import Choice, Model, Training
 from watchtide.core.judge import combining, flagging, innovations, watches, windows
 from watchtide.core.judge.flagging import Level
+from watchtide.core.judge.innovations import Leaps
 from watchtide.core.judge.progress import Progress
 from watchtide.core.judge.promises import Held
 from watchtide.core.judge.standing import Cadence, Kept, Replayed, Rules, Tail, reach_of
-from watchtide.core.judge.watches import Beside
 from watchtide.core.series import Bools, Floats
 from watchtide.core.series.steps import WEEK_NS
 
@@ -106,7 +106,7 @@ def replay(
     if kept is not None and kept.at < n:
         now, begun, fitted_at = _Fit.of(kept), kept.at, kept.at
         progress.take_up(kept)
-    near: Floats = np.empty(0)
+    leaps: Leaps | None = None
     for at in range(begun, n, cadence.refit):
         usable = frame.usable if usable_at is None else usable_at(at)
         if at != fitted_at:
@@ -115,8 +115,8 @@ def replay(
                 continue
             now, fitted_at = fresh, at
         assert now is not None
-        near = _judge_segment(given, progress, now, at, usable)
-    return _replayed(given, progress, now, fitted_at, near)
+        leaps = _judge_segment(given, progress, now, at, usable)
+    return _replayed(given, progress, now, fitted_at, leaps)
 
 
 def _fitted(given: _Given, progress: Progress, before: _Fit | None, at: int, usable: Bools) -> _Fit | None:
@@ -170,15 +170,7 @@ def _windows_of(
 ) -> tuple[watches.Watch | None, watches.Evidence]:
     """Windows calibrated on a window of the past, and the evidence of its samples."""
     pool = _pool_scores(given, progress, model, begin, at)
-    beside = Beside(
-        part.values,
-        model.slot_of(applying.spread_groups(part, model)),
-        model.groups,
-        progress.expected[begin:at],
-        part.event,
-        expectation.isolated_of(model, part),
-        model.fitted.facts.get("lags", 1),
-    )
+    beside = windows.beside_of(model, part, progress.expected[begin:at])
     watch = None
     if given.rules.has_windows:
         watch = windows.calibrate(
@@ -202,8 +194,8 @@ def _level_of(rules: Rules, held: Held) -> Level:
     return replace(level, **raised)
 
 
-def _replayed(given: _Given, progress: Progress, now: _Fit | None, at: int, near: Floats) -> Replayed:
-    """The result of a replay. at : where the last fit was made; near : scores by it."""
+def _replayed(given: _Given, progress: Progress, now: _Fit | None, at: int, leaps: Leaps | None) -> Replayed:
+    """The result of a replay. at : where the last fit was made; leaps : the newest, by it."""
     frame, first, n = given.frame, given.cadence.first, len(given.frame)
     notes: tuple[str, ...] = (
         f"the first training window holds {first} samples, the data {n}: nothing is judged; "
@@ -227,7 +219,7 @@ def _replayed(given: _Given, progress: Progress, now: _Fit | None, at: int, near
             taught=progress.taught,
         )
         if given.denominator is None and not frame.names:
-            tail = _tail_of(frame, kept, progress, near, given.cadence)
+            tail = _tail_of(frame, kept, progress, leaps, given.cadence)
     # What was expected of the first window was never a judgement.
     expected = progress.expected.copy()
     expected[:first] = np.nan
@@ -257,13 +249,14 @@ def _replayed(given: _Given, progress: Progress, now: _Fit | None, at: int, near
     )
 
 
-def _tail_of(frame: Frame, kept: Kept, progress: Progress, near: Floats, cadence: Cadence) -> Tail | None:
-    """The end of a replay; None for a kind that reads the samples just before each one. near : scores by the present fit."""
+def _tail_of(
+    frame: Frame, kept: Kept, progress: Progress, leaps: Leaps | None, cadence: Cadence
+) -> Tail | None:
+    """The end of a replay; None for a kind that reads the samples just before each one. leaps : by the present fit."""
     model, watch, n = kept.model, kept.watch, len(frame)
     if _looks_back(model) or model.choice.kind == "isolation":
         return None
     a = max(n - reach_of(watch), 0)
-    follower = None if watch is None else watch.follower
     end = frame.part(a, n)
     return Tail(
         left=kept.at + cadence.refit - n,
@@ -272,7 +265,7 @@ def _tail_of(frame: Frame, kept: Kept, progress: Progress, near: Floats, cadence
         expected=progress.expected[a:].copy(),
         values=frame.values[a:].copy(),
         slots=model.slot_of(applying.spread_groups(end, model)),
-        state=np.nan if follower is None else innovations.leaps(near, follower).state,
+        state=np.nan if leaps is None else leaps.state,
         is_counted=frame.counted is not None,
         model=model,
         watch=watch,
@@ -359,8 +352,8 @@ def _pool_scores(given: _Given, progress: Progress, model: Model, begin: int, at
     return applying.score_of(model, part, expected, np.fmin(spread, progress.spread[begin:at]))
 
 
-def _judge_segment(given: _Given, progress: Progress, now: _Fit, at: int, usable: Bools) -> Floats:
-    """Judge the samples from `at` on until the next fit is due. Returns the scores by this fit from which leaps are known."""
+def _judge_segment(given: _Given, progress: Progress, now: _Fit, at: int, usable: Bools) -> Leaps | None:
+    """Judge the samples from `at` on until the next fit is due. Returns the leaps by this fit, None where none are looked for."""
     frame, model, watch, level = given.frame, now.model, now.watch, now.level
     stop = min(at + given.cadence.refit, len(frame))
     lead = _lead(model, watch, given.begin(at), at)
@@ -389,25 +382,14 @@ def _judge_segment(given: _Given, progress: Progress, now: _Fit, at: int, usable
     )
     back = max(0, at - reach_of(watch))
     own = slice(at - back, stop - back)
-    near, place = np.full(stop - back, np.nan), max(back, lead)
-    near[place - back :] = scores[place - lead :]
-    evidence = combining.combine(
-        watch, progress.z[back:stop], _beside(frame, progress, model, back, stop), is_causal=True, near=near
-    )
+    leaps = None
+    if watch is not None and watch.follower is not None:
+        near, place = np.full(stop - back, np.nan), max(back, lead)
+        near[place - back :] = scores[place - lead :]
+        leaps = innovations.leaps(near, watch.follower)
+    view, before = frame.part(back, stop), frame.part(max(0, back - _whole(model)), stop)
+    beside = windows.beside_of(model, view, progress.expected[back:stop], before)
+    evidence = combining.combine(watch, progress.z[back:stop], beside, is_causal=True, leaps=leaps)
     progress.score[at:stop], progress.side[at:stop] = evidence.score[own], evidence.side[own]
     progress.window[at:stop], progress.first[at:stop] = evidence.window[own], evidence.first[own] + back
-    return scores[place - lead :]
-
-
-def _beside(frame: Frame, progress: Progress, model: Model, back: int, stop: int) -> Beside:
-    """What windows go by of the samples from `back` on."""
-    view = frame.part(back, stop)
-    trees = expectation.isolated_of(model, frame.part(max(0, back - _whole(model)), stop))
-    return Beside(
-        view.values,
-        model.slot_of(applying.spread_groups(view, model)),
-        expected=progress.expected[back:stop],
-        event=view.event,
-        isolated=None if trees is None else trees[len(trees) - len(view) :],
-        lags=model.fitted.facts.get("lags", 1),
-    )
+    return leaps

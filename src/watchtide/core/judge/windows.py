@@ -12,6 +12,9 @@ from dataclasses import replace
 import numpy as np
 
 from watchtide.core import robust
+from watchtide.core.expect import applying, expectation
+from watchtide.core.expect.frame import Frame
+from watchtide.core.expect.records import Model
 from watchtide.core.expect.runs import equal_chances
 from watchtide.core.expect.sliding import (
     least_scales,
@@ -86,6 +89,21 @@ def calibrate(
             rarer = TOGETHER if name in LONE else together
             scale[name] = np.array([grid, _sigmas_for(own, name, np.maximum(rate, 1e-12) * rarer)])
     return Watch(lengths, *at, equal, scale, block, together, follower)
+
+
+def beside_of(model: Model, frame: Frame, expected: Floats, before: Frame | None = None) -> Beside:
+    """What windows of a frame go by beside the scores of a model. before : the frame with samples before it, which kinds that judge
+    whole windows need; None where it begins with the history."""
+    isolated = expectation.isolated_of(model, frame if before is None else before)
+    return Beside(
+        frame.values,
+        model.slot_of(applying.spread_groups(frame, model)),
+        count=model.groups,
+        expected=expected,
+        event=frame.event,
+        isolated=None if isolated is None else isolated[len(isolated) - len(frame) :],
+        lags=model.fitted.facts.get("lags", 1),
+    )
 
 
 def _strongest(mean: Floats, rough: Floats, mean_at: Floats, rough_at: Floats) -> dict[str, Floats]:
