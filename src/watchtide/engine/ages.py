@@ -84,8 +84,10 @@ def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
         return (own,)
     rhythm = replaying.rhythm_of(plan, step)
     quarter = min(max(HOURS_NS // step, 1), rhythm.refit)
-    hours = _first_varied(stream, plan, step, max(HOURS_NS // step, HOURS_SAMPLES), quarter)
-    days = _first_varied(stream, plan, step, max(DAYS_NS // step, DAYS_SAMPLES), rhythm.refit)
+    # Stated limits need no second value.
+    varied = 0 if plan.baseline.kind == "fixed" else _until_varied(stream, step)
+    hours = _first(max(HOURS_NS // step, HOURS_SAMPLES), quarter, varied)
+    days = _first(max(DAYS_NS // step, DAYS_SAMPLES), rhythm.refit, varied)
     by_day = _for_days(plan, step) if days < rhythm.first else None
     found = []
     if hours < (rhythm.first if by_day is None else days):
@@ -95,19 +97,18 @@ def ages_of(stream: Input, plan: Plan) -> tuple[Age, ...]:
     return (*found, own)
 
 
-def _first_varied(stream: Input, plan: Plan, step: int, first: int, refit: int) -> float:
-    """After how many bins an age begins that would after `first`: a refit later each time that no second value has come, which
-    shows how far values stray and what they count. Infinite where none has come at all; stated limits need none."""
-    if plan.baseline.kind == "fixed":
-        return first
+def _until_varied(stream: Input, step: int) -> float:
+    """Bins until a second value has come, which shows how far values stray and what they count; infinite where none has."""
     order = np.argsort(stream.times, kind="stable")
     times, values = stream.times[order], stream.values[order]
     seen = np.flatnonzero(~np.isnan(values))
     others = seen[values[seen] != values[seen[0]]] if len(seen) else seen
-    if not len(others):
-        return np.inf
-    needed = int(times[others[0]] - times[0]) // step + 1
-    return first + -(-max(needed - first, 0) // refit) * refit
+    return int(times[others[0]] - times[0]) // step + 1 if len(others) else np.inf
+
+
+def _first(least: int, refit: int, needed: float) -> float:
+    """After how many bins an age begins: after the least, and a refit later each time that what is needed has not come."""
+    return least + refit * float(np.ceil(max(needed - least, 0) / refit))
 
 
 def is_begin_stated(plan: Plan) -> bool:
