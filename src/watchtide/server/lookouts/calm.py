@@ -6,7 +6,7 @@ chosen anew or silent is for the whole, and so is every stream once after a work
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 import orjson
@@ -28,14 +28,7 @@ MOST_BYTES = 512 << 20
 # What of a row and of its stream decides whether a glance still holds.
 FIELDS = ("pk", "state", "needs", "judged_through_ns", "next_ns", "judged", "newest_ns", "newest_at")
 FIELDS += ("foreseen_through_ns", "stream__key", "stream__zone", "stream__lateness_ns", "stream__first_ns")
-WRITTEN = {
-    "judged_through_ns": "BIGINT",
-    "next_ns": "BIGINT",
-    "judged": "BIGINT",
-    "newest_ns": "BIGINT",
-    "newest_at": "DATETIME(6)",
-    "why": "VARCHAR(500)",
-}
+WRITTEN = ("judged_through_ns", "next_ns", "judged", "newest_ns", "newest_at", "why")
 Row = dict[str, Any]
 
 
@@ -166,23 +159,22 @@ def _judge(kept: _Remembered, row: Row, lookout: Lookout, now: datetime, now_ns:
 
 def write(rows: Sequence[Row]) -> None:
     """Write changes of rows, those of the same columns in one statement: the rows go along as a table."""
+    # Moments are written as the database reads them.
+    as_they_are = orjson.OPT_PASSTHROUGH_DATETIME
     by_fields: dict[tuple[str, ...], list[list[Any]]] = {}
     for row in rows:
         names = tuple(name for name in WRITTEN if name in row)
         by_fields.setdefault(names, []).append([row["pk"], *(row[name] for name in names)])
     with connection.cursor() as cursor:
         for names, values in by_fields.items():
+            kinds = [Watched._meta.get_field(name).db_type(connection) for name in names]
             columns = [
-                f"{name} {WRITTEN[name]} PATH '$[{i}]' ERROR ON ERROR" for i, name in enumerate(names, 1)
+                f"{name} {kind} PATH '$[{i}]' ERROR ON ERROR"
+                for i, (name, kind) in enumerate(zip(names, kinds, strict=True), 1)
             ]
             table = f"JSON_TABLE(%s, '$[*]' COLUMNS (id BIGINT PATH '$[0]', {', '.join(columns)})) AS fresh"
             places = ", ".join(f"lookout_stream.{name} = fresh.{name}" for name in names)
             cursor.execute(
                 f"UPDATE {table} STRAIGHT_JOIN lookout_stream ON lookout_stream.id = fresh.id SET {places}",
-                [orjson.dumps(values, _in_sql, orjson.OPT_PASSTHROUGH_DATETIME).decode()],
+                [orjson.dumps(values, connection.ops.adapt_datetimefield_value, as_they_are).decode()],
             )
-
-
-def _in_sql(value: datetime) -> str:
-    """A moment as the database reads it."""
-    return value.astimezone(UTC).strftime("%Y-%m-%d %H:%M:%S.%f")
