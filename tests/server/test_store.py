@@ -2,8 +2,6 @@
 
 import numpy as np
 import pytest
-from django.db import connection
-from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from watchtide.server.streams import folding, store
@@ -51,16 +49,6 @@ def test_the_last_received_wins_before_and_after_folding(stream):
     assert read(stream) == expected | {3: 31, 9: 90}
     stream.refresh_from_db()
     assert (stream.samples, stream.first_ns, stream.last_ns) == (5, 0, 9 * HOUR)
-
-
-def test_the_rows_of_streams_are_written_last(stream, monkeypatch):
-    """A finding that was raised waited for its stream's row until the samples of all streams were folded, and all others behind it."""
-    batch(stream, [1, 2], [10, 20])
-    with CaptureQueriesContext(connection) as seen:
-        assert folding.fold() == 2
-    about = [q["sql"] for q in seen if "`stream`" in q["sql"] or " stream " in q["sql"]]
-    assert not any("FOR UPDATE" in sql for sql in about) and "LOCK IN SHARE MODE" in about[0]
-    assert "UPDATE stream SET first_ns" in about[-1]
 
 
 def test_a_cadence_stated_while_it_folds_stands(stream, monkeypatch):

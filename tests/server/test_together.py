@@ -8,9 +8,10 @@ import time
 
 import numpy as np
 import pytest
+from django.db import OperationalError, connection
 
-from watchtide.server.streams import folding, store
-from watchtide.server.streams.models import Batch, Stream
+from watchtide.server.streams import catalogue, folding, store
+from watchtide.server.streams.models import Batch, Displaced, Stream
 
 HEAD = """
 import sys, time, django; django.setup()
@@ -139,6 +140,34 @@ def test_a_process_killed_in_the_middle_of_a_fold_leaves_the_samples_as_they_wer
     assert read("metric=folded")[1].tolist() == list(range(50))
     # The lock went with the process: somebody else folds on.
     assert folding.fold() >= 50 and read("metric=folded")[1].tolist() == list(range(50))
+
+
+def test_who_writes_about_a_stream_does_not_wait_for_a_fold(committed):
+    """A finding that was raised waited for its stream until the samples of all were folded, and all others behind it."""
+    from watchtide.server.streams import live
+    from watchtide.tables.points import Points, Series
+
+    points = Points()
+    points.add(Series("written_about", ()), 10**18, 1.0)
+    live.numbers.forget()
+    live.take(points, key="written about", source="t", door="push")
+    batch, stream = (
+        Batch.objects.get(key=catalogue.sha("written about")),
+        Stream.objects.get(key="metric=written_about"),
+    )
+    fold = start(FOLDER)
+    assert fold.stdout.readline().strip() == "written"
+    with connection.cursor() as cursor:
+        cursor.execute("SET innodb_lock_wait_timeout = 1")
+    try:
+        Displaced.objects.create(batch=batch, stream=stream, payload=b"")
+        with pytest.raises(OperationalError, match="Lock wait timeout"):
+            stream.delete()
+    finally:
+        fold.kill()
+        fold.wait()
+        connection.close()
+    assert read("metric=written_about")[1].tolist() == [1.0]
 
 
 def pushed_counts(seconds, key):

@@ -155,10 +155,9 @@ def _fold_streams(pieces: dict[int, list[_Piece]], received: dict[int, float]) -
     """Fold what came for some streams; returns them with their new facts, which are not written yet. Who else changes these facts
     holds the lock of `one_at_a_time` too."""
     changes = Changes()
-    with connection.cursor() as cursor:
-        # Shared with whoever writes about a stream; who deletes one waits. In the order of their numbers.
-        cursor.execute("SELECT id FROM stream WHERE id IN %s ORDER BY id LOCK IN SHARE MODE", [tuple(pieces)])
-    streams = Stream.objects.filter(pk__in=list(pieces)).in_bulk()
+    # Locked with whoever writes about a stream; who deletes one waits. In the order of their numbers.
+    shared = "SELECT * FROM stream WHERE id IN %s ORDER BY id LOCK IN SHARE MODE"
+    streams = {s.pk: s for s in Stream.objects.raw(shared, [tuple(pieces)])}
     known: dict[int, list[tuple[int, int, int, int]]] = {}
     found = Segment.objects.filter(stream_id__in=list(pieces)).order_by("stream_id", "first_ns")
     for pk, stream, first, last, n in found.values_list("pk", "stream_id", "first_ns", "last_ns", "count"):
