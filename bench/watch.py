@@ -211,7 +211,7 @@ def _push(
                 name = f"h{i:05d}"
                 value = 100 + 40 * np.cos(2 * np.pi * (hour - i % 24) / 24) + rng.normal(0, 3)
                 if i in odd and name not in spiked:
-                    # Large also beside the doubt about a season that was seen once.
+                    # Large also beside a spread that a window of one day was rehearsed to.
                     value += 2_000
                     spiked[name] = time.time()
                 lines.append(
