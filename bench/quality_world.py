@@ -85,7 +85,8 @@ def make(family: str, seed: int, *, troubled: bool) -> Labelled:
     minutes = MINUTES.get(family, 15)
     times, hour = _grid(minutes, SPANS.get(family, WEEKS))
     n = len(times)
-    day = (hour // 24).astype(int) % 7
+    # A daily figure stands for its day, also where the clocks have moved its stamp to the evening before.
+    day = ((hour + 2 if minutes >= 1440 else hour) // 24).astype(int) % 7
     profile = gate_profile(hour % 24, day, rng.choice(["adult", "child"]))
     plan = _plan(rng, family, n, minutes) if troubled else []
     slow = np.exp(_noise(rng, n, 0.998, 0.04))

@@ -101,6 +101,18 @@ class TestRegimes:
         y[560:640] = np.nan
         assert any(abs(at - 640) <= 80 for at in regimes.find_steps(y, 24))
 
+    @pytest.mark.parametrize("phi", [0.98, 0.995, 0.999])
+    def test_a_level_that_wanders_takes_no_steps_but_a_sudden_one(self, phi):
+        seen = found = 0
+        for seed in range(12):
+            rng = np.random.default_rng(seed)
+            y = lfilter([1.0], [1.0, -phi], rng.normal(0, 1, 2_700))
+            seen += len(regimes.find_steps(y, 168))
+            y[1_200:] += 15
+            found += any(abs(at - 1_200) <= 3 for at in regimes.find_steps(y, 168))
+        # The less a level returns, the more like its wander a step is.
+        assert seen <= 3 and found >= (8 if phi < 0.99 else 5)
+
     def test_a_moving_mean_keeps_its_digits_at_any_level(self):
         y = np.random.default_rng(11).normal(0, 1, 2_000)
         far = regimes.moving_mean(y + 1e9, 48) - 1e9

@@ -16,6 +16,9 @@ from watchtide.core.series import Bools, Floats, Ints
 NEAR_SAMPLES = 48
 # … as a jump of at least this many times the noise.
 LEAST_JUMP = 2.5
+# The level differs there, over one of these numbers of samples on either side and within two samples of where it was found, by
+# so many robust scales of all such differences: the largest of some thousand Gaussian ones is 3.5 to 4.
+SUDDEN_SAMPLES, SUDDEN_NEAR, SUDDEN = (3, 6, 12, 24, 48), 2, 5.0
 # Samples of the running median that lone outliers are drawn in to.
 CALM_SAMPLES = 25
 # A season of months seen fewer times than this is taken smooth.
@@ -77,8 +80,8 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has
 
     Lone outliers are drawn in to three spreads around a running median first, so that only what
     lasts counts; a regime lasts at least 24 samples, however long the season: an episode of two days is found as one, and
-    is not drawn out to a week. A slow trend is cut into steps by any step search; a cut is kept only where the level
-    really jumps between the observed samples next to it. longest : samples of the longest season.
+    is not drawn out to a week. A slow trend, and a level that wanders, is cut into steps by any step search; a cut is kept only
+    where the level really jumps between the observed samples next to it, by more than it does elsewhere. longest : samples of the longest season.
     has_trend : from sample to sample the trend may move by as much as the noise, as it does over months and years: a
     jump then is what the slopes on either side do not explain.
     """
@@ -99,7 +102,7 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has
     seen = np.flatnonzero(~np.isnan(calm))
     at = np.searchsorted(seen, changes)
     least = LEAST_JUMP * max(np.sqrt(own), wander)
-    return np.asarray(changes[_jumps(calm[seen], at, near, least, has_trend)])
+    return np.asarray(changes[_jumps(calm[seen], at, near, least, has_trend) & _sudden(calm[seen], at)])
 
 
 @njit(cache=True, nogil=True)
@@ -211,6 +214,24 @@ def lasting(steps: Floats, changes: Ints, settle: int) -> Ints:
     begins = np.flatnonzero(np.diff(steps, prepend=steps[:1]) != 0)
     is_open = changes[-1:] if len(steps) - changes[-1] < settle else changes[:0]
     return np.unique(np.r_[begins, is_open]).astype(np.int64)
+
+
+def _sudden(calm: Floats, at: Ints) -> Bools:
+    """(m,) which changes stand out from what the level does elsewhere within as many samples: a level that wanders is cut into
+    steps by any search. calm : (n,) observed values with outliers drawn in; at : (m,) first samples of the new levels."""
+    total = np.r_[0.0, np.cumsum(calm - robust.median(calm))]
+    found = np.zeros(len(at), np.bool_)
+    for near in SUDDEN_SAMPLES:
+        middle = np.arange(near, len(calm) - near + 1)
+        if len(middle) == 0:
+            break
+        jumps = (total[middle + near] - 2 * total[middle] + total[middle - near]) / near
+        size = np.zeros(len(total))
+        size[middle] = np.abs(jumps - robust.median(jumps))
+        usual = SUDDEN * float(robust.mad_sigma(jumps))
+        for by in range(-SUDDEN_NEAR, SUDDEN_NEAR + 1):
+            found |= size[np.clip(at + by, 0, len(calm))] > usual
+    return found
 
 
 def _median(values: Floats) -> float:
