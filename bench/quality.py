@@ -16,7 +16,12 @@ import numpy as np
 from bench import quality_world as world
 
 LOOK, LAST = (11, 12, 13, 41, 42, 43), (111, 112, 113, 114, 115, 116)
-STATED = {"berth level": ["12.4206h", "12h", "24h"], "hold temperature": ["6h", "24h"], "quay wind": []}
+STATED = {
+    "berth level": ["12.4206h", "12h", "24h"],
+    "hourly tide": ["12.4206h", "12h", "24h"],
+    "hold temperature": ["6h", "24h"],
+    "quay wind": [],
+}
 FIXED: dict[str, dict[str, Any]] = {
     "global mean ± 3 SD": {"shifts": {"of": "none"}},
     "same slot median ± 4 MAD": {
