@@ -113,6 +113,17 @@ class TestRegimes:
         # The less a level returns, the more like its wander a step is.
         assert seen <= 3 and found >= (8 if phi < 0.99 else 5)
 
+    def test_the_way_back_from_a_ramp_is_no_new_level(self):
+        rng = np.random.default_rng(3)
+        y = rng.normal(0, 1, 4_000)
+        y[1_800:2_150] += np.linspace(0, 12, 350)
+        steps, delayed = regimes.regimes(y, np.array([2_150]), 430)
+        assert not steps.any() and not delayed.any()
+        # What stays away from the level before the ramp is one.
+        y[2_150:] -= 12
+        steps, _ = regimes.regimes(y, np.array([2_150]), 430)
+        assert steps[2_150:].mean() < -9
+
     def test_a_moving_mean_keeps_its_digits_at_any_level(self):
         y = np.random.default_rng(11).normal(0, 1, 2_000)
         far = regimes.moving_mean(y + 1e9, 48) - 1e9

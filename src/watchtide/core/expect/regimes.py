@@ -19,6 +19,8 @@ LEAST_JUMP = 2.5
 # The level differs there, over one of these numbers of samples on either side and within two samples of where it was found, by
 # so many robust scales of all such differences: the largest of some thousand Gaussian ones is 3.5 to 4.
 SUDDEN_SAMPLES, SUDDEN_NEAR, SUDDEN = (3, 6, 12, 24, 48), 2, 5.0
+# How far back a level is known before a change, in times that a new one needs to settle.
+EARLIER = 4
 # Samples of the running median that lone outliers are drawn in to.
 CALM_SAMPLES = 25
 # A season of months seen fewer times than this is taken smooth.
@@ -180,7 +182,8 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
     """Step functions of the accepted regimes: as they are, and as they become the normal.
 
     A regime shorter than `settle` samples is an episode, not a new normal: it keeps the level before
-    it. So does one whose later half does not hold at least half of the jump, as an episode that ends within it. A step's
+    it. So does one whose later half does not keep at least half of the jump, as an episode that ends within it, and one that lies
+    by less than half of the jump off the level a while before, as the way back from a ramp does. A step's
     size is taken between the `settle` samples next to it, so that a trend does not add to it. Zero in the first regime.
     """
     n = len(level)
@@ -197,13 +200,20 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
         jump = _median(level[a : min(b, a + settle)]) - usual
         later = _median(level[(a + b) // 2 : b]) - usual
         whole = _median(level[a:b]) - usual
-        if not np.isnan(jump) and abs(jump) > noise and min(later * jump, whole * jump) >= 0.5 * jump**2:
+        least = min(later * jump, whole * jump, jump * (jump + usual - _earlier(level, *before, settle, usual)))
+        if not np.isnan(jump) and abs(jump) > noise and least >= 0.5 * jump**2:
             steps[a:] += jump
             known = np.any(np.abs(steps[:a] - steps[a]) <= max(noise, 0.15 * abs(jump)))
             # A return to a level held before needs no time to settle.
             delayed[a if known else a + settle :] = steps[a]
         before = (a, b)
     return steps, delayed
+
+
+def _earlier(level: Floats, begin: int, end: int, settle: int, usual: float) -> float:
+    """The level of a regime before its last `settle` samples, over three times as many; `usual` where so little came before."""
+    part = level[max(begin, end - EARLIER * settle) : max(begin, end - settle)]
+    return _median(part) if np.sum(~np.isnan(part)) >= settle else usual
 
 
 def lasting(steps: Floats, changes: Ints, settle: int) -> Ints:
