@@ -71,16 +71,88 @@ def test_leaps_do_not_know_the_future():
     np.testing.assert_array_equal(one.down[:2_000], other.down[:2_000])
 
 
-@pytest.mark.parametrize("cut", [0, 1, 3, 500])
+@pytest.mark.parametrize("cut", [0, 1, 3, 305, 500])
 def test_leaps_go_on_from_the_state_of_the_filter(cut):
     z = wandering(5, 800)
     z[[2, 300, 301, 600]] = np.nan
     follower = innovations.Follower(0.97, 0.7, 0.25)
+    z[298:330] += 4
     whole, head = innovations.leaps(z, follower), innovations.leaps(z[:cut], follower)
-    rest = innovations.leaps(z[cut:], follower, head.state)
+    rest = innovations.leaps(z[cut:], follower, head.state, head.left_out)
     np.testing.assert_array_equal(np.r_[head.up, rest.up], whole.up)
     np.testing.assert_array_equal(np.r_[head.down, rest.down], whole.down)
-    assert rest.state == whole.state
+    assert (rest.state, rest.left_out) == (whole.state, whole.left_out)
+
+
+def test_what_is_left_out_lets_the_scale_grow_as_the_noise_wanders():
+    """A random walk: k steps on, the level is known to the square root of k."""
+    z = np.zeros(300)
+    z[100:] = 20.0
+    got = innovations.leaps(z, innovations.Follower(1.0, 1.0, 1.0))
+    np.testing.assert_allclose(got.up[100:160], 20 / np.sqrt(np.arange(1, 61)))
+    # At 2.5 scales it is taken up, and is the level from then on.
+    assert np.nanmax(got.up[165:]) <= 0 and got.left_out == 0
+    missing = np.zeros(20)
+    missing[5:8], missing[8] = np.nan, 8.0
+    got = innovations.leaps(missing, innovations.Follower(1.0, 1.0, 1.0))
+    assert got.up[8] == 4.0 and np.isnan(got.up[5:8]).all()
+    # Noise that returns to its middle is known no worse than without any filter; in the end the filter begins anew.
+    z[100:] = 2.0
+    got = innovations.leaps(z, innovations.Follower(0.8, 1.0, 0.3))
+    assert got.up[190] == pytest.approx(2 / (0.3 / np.sqrt(1 - 0.64)), rel=1e-3)
+    assert np.isnan(got.up[100 + innovations.MOST_LEFT_OUT])
+
+
+def test_an_episode_lies_between_a_leap_and_the_way_back():
+    follower = innovations.Follower(1.0, 1.0, 1.0)
+    z = np.zeros(200)
+    z[80:110] = 9.0
+    strength, first = innovations.episodes(z, follower, 48)
+    assert strength[110] == 9.0 and first[110] == 80
+    # The clipped filter needs some samples to be back, which leap too.
+    assert set(np.flatnonzero(strength)) <= set(range(110, 117)) and strength.argmax() == 110
+    # A longer one is none, and neither are spikes of opposite sides, or a new level that lasts.
+    assert not innovations.episodes(z, follower, 20)[0].any()
+    lone = np.zeros(200)
+    lone[80:83], lone[110:113] = 9.0, -9.0
+    assert not innovations.episodes(lone, follower, 48)[0].any()
+    lasting = np.zeros(200)
+    lasting[80:] = 9.0
+    assert not innovations.episodes(lasting, follower, 48)[0].any()
+
+
+def test_the_strength_of_an_episode_is_that_of_its_smaller_leap():
+    """Against every pair of leaps, taken one by one."""
+    z = wandering(11, 900)
+    z[300:340] += 3
+    z[[310, 600]] = np.nan
+    follower = innovations.Follower(0.97, 0.7, 0.25)
+    strength, first = innovations.episodes(z, follower, 60)
+    u = innovations._follow(z, 0.97, 0.7, 0.25, np.nan)[0] / 0.25
+    leap = np.zeros(900)
+    for t in np.flatnonzero(np.abs(u) >= 2):
+        after, before = z[t : t + 7], z[max(t - 7, 0) : t]
+        if np.sum(~np.isnan(after)) >= 4 and np.sum(~np.isnan(before)) >= 4:
+            change = (np.nanmedian(after) - np.nanmedian(before)) / 0.25
+            leap[t] = np.sign(u[t]) * min(abs(u[t]), abs(change)) if change * u[t] > 0 else 0
+    for b in range(900):
+        near = [
+            min(abs(leap[a]), abs(leap[b])) for a in range(max(b - 60, 0), b - 6) if leap[a] * leap[b] < 0
+        ]
+        assert strength[b] == pytest.approx(max(near, default=0))
+    assert strength.argmax() == 340 and first[340] == 300
+
+
+def test_an_episode_within_the_wander_of_weeks_is_found_whole():
+    found = 0
+    for seed in range(5):
+        past, z = wandering(seed, phi=0.99), wandering(100 + seed, phi=0.99)
+        z[1_000:1_045] += 2.5
+        watch = watch_of(past, False)
+        got = combining.combine(watch, z, Beside(z, np.zeros(3_000, np.int64)), is_causal=False)
+        inside = got.score[1_000:1_045] >= 4
+        found += inside.all() and not (got.score[[950, 990, 1_055, 1_095]] >= 4).any()
+    assert found >= 4
 
 
 def watch_of(past, is_causal):
@@ -135,7 +207,7 @@ def test_a_new_fit_is_no_leap_and_hides_none():
     judged = ~np.isnan(plain.z)
     first = int(np.flatnonzero(judged)[0])
     at_refit = (t - first) % refit == 0
-    leapt = (plain.evidence.window == 2) & (plain.evidence.score >= 2.5)
+    leapt = (plain.evidence.window == 2) & (plain.evidence.score >= 1.0)
     assert leapt[judged].sum() > 0
     assert np.mean(leapt[judged & at_refit]) <= 3 * np.mean(leapt[judged]) + 0.01
     spike = first + 60 * refit

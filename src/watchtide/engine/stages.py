@@ -39,7 +39,7 @@ from watchtide.plan import Plan
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 14
+BASELINE_VERSION = 15
 
 
 class Ready(NamedTuple):

@@ -13,8 +13,8 @@ from watchtide.core.expect.sliding import (
 )
 from watchtide.core.judge import innovations
 from watchtide.core.judge.innovations import Leaps
-from watchtide.core.judge.watches import ODD, Beside, Evidence, Watch, alone, runs_of
-from watchtide.core.series import Bools, Floats
+from watchtide.core.judge.watches import EPISODE_LENGTHS, ODD, Beside, Evidence, Watch, alone, runs_of
+from watchtide.core.series import Bools, Floats, Ints
 
 # Sigmas that a unit of a window's statistic adds to what its rarity gives.
 A_UNIT = 0.01
@@ -62,8 +62,20 @@ def combine(
     if is_causal:
         _combine_causal(sigmas, stuck, began, watch.lengths, clipped, seen, *to, since)
     else:
-        _combine_whole(sigmas, stuck, began, watch.lengths, clipped, seen, *to)
+        _combine_whole(sigmas, *_spans(watch, z, stuck, began), watch.lengths, clipped, seen, *to)
     return out
+
+
+def _spans(watch: Watch, z: Floats, stuck: Floats, began: Ints) -> tuple[Floats, Ints, Ints]:
+    """(k, n) sigmas of what has a beginning and an end of its own, and the first and last sample of each: runs of equal values where
+    they end, and episodes at another level."""
+    at = np.arange(len(z))
+    runs = np.where(np.r_[began[1:] != began[:-1], np.ones(min(len(z), 1), np.bool_)], stuck, 0.0)
+    if watch.follower is None or "episode" not in watch.scale:
+        return runs[None], began[None], at[None]
+    statistic, first = innovations.episodes(z, watch.follower, EPISODE_LENGTHS * int(watch.lengths[-1]))
+    lasting = _sigmas(statistic, *watch.scale["episode"])
+    return np.stack([runs, lasting]), np.stack([began, first]), np.stack([at, at - 1])
 
 
 def _sigmas_of_windows(
@@ -150,9 +162,9 @@ def _mark(a, b, sigmas, code, seen, score, side, window, first):  # type: ignore
 
 
 @njit(cache=True, nogil=True)
-def _combine_whole(sigmas, stuck, began, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+def _combine_whole(sigmas, spans, begins, ends, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
     n = len(clipped)
-    heads = np.empty(n * len(lengths) * 3 // 2 + n + 1, np.int64)
+    heads = np.empty(n * len(lengths) * 3 // 2 + n * len(spans) + 1, np.int64)
     values = np.empty(len(heads))
     m = 0
     for family in range(3):
@@ -175,18 +187,19 @@ def _combine_whole(sigmas, stuck, began, lengths, clipped, seen, score, side, wi
                     values[m] = row[t]
                     m += 1
                     last = t
-    for t in range(n):
-        ends = t == n - 1 or began[t + 1] != began[t]
-        if ends and stuck[t] >= LEAST_SCORE and m < len(heads):
-            heads[m] = 3 * len(lengths) * n + t
-            values[m] = stuck[t]
-            m += 1
+    for kind in range(len(spans)):
+        for t in range(n):
+            if spans[kind, t] >= LEAST_SCORE and m < len(heads):
+                heads[m] = (3 * len(lengths) + kind) * n + t
+                values[m] = spans[kind, t]
+                m += 1
     taken = np.zeros(n, np.bool_)
     for k in np.argsort(-values[:m], kind="mergesort"):
         row, t = heads[k] // n, heads[k] % n
         family = row // len(lengths)
-        if family == 3:
-            a, b = began[t], t
+        if row >= 3 * len(lengths):
+            family = 3
+            a, b = begins[row - 3 * len(lengths), t], ends[row - 3 * len(lengths), t]
         else:
             a, b = trimmed(family, t - lengths[row % len(lengths)] + 1, t, clipped, seen)
         free = True

@@ -2,7 +2,7 @@
 
 A spike of two sigmas is small beside noise that drifts by as much over days, and large beside the samples just before it. A
 first-order autoregressive state observed with white noise is tracked by a robust filter of constant gain; a leap is an
-innovation of that filter.
+innovation of that filter. A leap away and one back enclose an episode at another level, however far the level wanders within it.
 """
 
 from dataclasses import dataclass
@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 
 from watchtide.core import robust
-from watchtide.core.series import Floats
+from watchtide.core.series import Floats, Ints
 
 # Decay of the state from one sample to the next, and the share of an innovation that it takes up.
 DECAYS = (0.6, 0.8, 0.9, 0.95, 0.98, 0.995)
@@ -23,6 +23,11 @@ LEAST_CORRELATION = 0.4
 LEAST_SAMPLES = 200
 # Innovations move the state by at most this many of their scales, and a state begins within so many sigmas.
 CLIP, BEGIN_CLIP = 2.5, 3.0
+# After so many samples left out a filter begins anew: what lasts longer is the level.
+MOST_LEFT_OUT = 96
+# Samples on either side of a leap whose medians have to differ too: spikes of up to three samples change no median of seven.
+# Smaller leaps than this bound no episode: at 2 scales, a twentieth of all samples do.
+BESIDE_SAMPLES, LEAST_LEAP = 7, 2.0
 
 
 @dataclass(frozen=True)
@@ -73,21 +78,95 @@ def _neighbours(z: Floats) -> float:
 
 @dataclass(frozen=True)
 class Leaps:
-    """up, down : (n,) in scales of the innovations; NaN at the first sample and after a gap. state : of the filter after the last
-    sample, NaN where that is missing: what goes on from there."""
+    """up, down : (n,) in scales of the innovations, as they are after so many samples left out; NaN where the filter begins, and
+    where a sample is missing. state, left_out : of the filter after the last sample: its state, NaN before the first, and the
+    samples since the last one that it took up: what goes on from there."""
 
     up: Floats
     down: Floats
     state: float
+    left_out: int
 
 
-def leaps(z: Floats, follower: Follower, state: float = np.nan) -> Leaps:
-    """Leaps among scores. state : of the filter before the first of them; NaN begins anew.
+def leaps(z: Floats, follower: Follower, state: float = np.nan, left_out: int = 0) -> Leaps:
+    """Leaps among scores. state, left_out : of the filter before the first of them; NaN begins anew.
 
-    A leap up counts only as far as the value then lies above the expectation: the return from a dip is no leap.
+    A sample further than 2.5 scales out is left out, as a missing one is: the state decays towards 0, and the scale of the next
+    innovation grows as the filter's own variance does (Kalman 1960), so that what lasts is a leap for as long as the noise could not
+    have wandered so far. After 96 samples left out the filter begins anew. A leap up counts only as far as the value then lies
+    above the expectation: the return from a dip is no leap.
     """
-    u, state = _follow(z, follower.decay, follower.gain, follower.scale, state)
-    return Leaps(np.minimum(u, z) / follower.scale, np.minimum(-u, -z) / follower.scale, state)
+    u, scale, state, left_out = _track(z, follower.decay, follower.gain, follower.scale, state, left_out)
+    return Leaps(np.minimum(u, z) / scale, np.minimum(-u, -z) / scale, state, left_out)
+
+
+@njit(cache=True, nogil=True)
+def _track(z, decay, gain, scale, state, left_out):  # type: ignore[no-untyped-def]
+    """(n,) innovations and their scales, the last state, and the samples left out before the next one.
+
+    In squares of the scale the predicted state has the variance p, gain where none is left out, and the observation 1 - gain; both
+    follow from the gain being the steady one.
+    """
+    n = len(z)
+    out, scales = np.full(n, np.nan), np.full(n, scale)
+    wander = gain * (1 - decay * decay * (1 - gain))
+    p = gain
+    for _ in range(left_out):
+        p = decay * decay * p + wander
+    for t in range(n):
+        if np.isnan(state) or left_out >= MOST_LEFT_OUT:
+            left_out, p = 0, gain
+            state = np.nan if np.isnan(z[t]) else min(max(z[t], -BEGIN_CLIP), BEGIN_CLIP)
+            continue
+        state *= decay
+        scales[t] = scale * np.sqrt(p + 1 - gain)
+        out[t] = z[t] - state
+        if abs(out[t]) <= CLIP * scales[t]:
+            state += p / (p + 1 - gain) * out[t]
+            left_out, p = 0, gain
+        else:
+            left_out += 1
+            p = decay * decay * p + wander
+    return out, scales, state, left_out
+
+
+def episodes(z: Floats, follower: Follower, longest: int) -> tuple[Floats, Ints]:
+    """(n,) strength of the strongest episode whose way back is at each sample, in scales of the innovations, and where it began.
+
+    An episode lies between two opposite leaps, 7 to `longest` samples apart. A leap counts as far as the medians of seven samples
+    before and after differ as well, and the smaller of both leaps is the strength: either alone is a leap. Knows what comes
+    after each sample. z : (n,) scores, NaN where missing; 0 where there is none. O(n) where few samples leap.
+    """
+    u, _ = _follow(z, follower.decay, follower.gain, follower.scale, np.nan)
+    return _episodes(z / follower.scale, u / follower.scale, longest)  # type: ignore[no-any-return]
+
+
+@njit(cache=True, nogil=True)
+def _median_of(z, a, b):  # type: ignore[no-untyped-def]
+    """Median of what is seen of z[a:b]; NaN where under half of it is."""
+    some = z[max(a, 0) : b]
+    some = some[~np.isnan(some)]
+    return np.median(some) if 2 * len(some) > b - a else np.nan
+
+
+@njit(cache=True, nogil=True)
+def _episodes(z, u, longest):  # type: ignore[no-untyped-def]
+    n = len(z)
+    leap, out, first = np.zeros(n), np.zeros(n), np.arange(n)
+    for t in range(n):
+        if abs(u[t]) >= LEAST_LEAP:
+            change = _median_of(z, t, t + BESIDE_SAMPLES) - _median_of(z, t - BESIDE_SAMPLES, t)
+            if change * u[t] > 0:
+                leap[t] = min(abs(u[t]), abs(change)) * np.sign(u[t])
+    for b in range(BESIDE_SAMPLES, n):
+        if leap[b] == 0:
+            continue
+        for a in range(b - BESIDE_SAMPLES, max(b - longest, 0) - 1, -1):
+            if leap[a] * leap[b] < 0 and min(abs(leap[a]), abs(leap[b])) > out[b]:
+                out[b], first[b] = min(abs(leap[a]), abs(leap[b])), a
+                if abs(leap[a]) >= abs(leap[b]):
+                    break
+    return out, first
 
 
 @njit(cache=True, nogil=True)

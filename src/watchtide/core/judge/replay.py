@@ -266,6 +266,7 @@ def _tail_of(
         values=frame.values[a:].copy(),
         slots=model.slot_of(applying.spread_groups(end, model)),
         state=np.nan if leaps is None else leaps.state,
+        left_out=0 if leaps is None else leaps.left_out,
         is_counted=frame.counted is not None,
         model=model,
         watch=watch,

@@ -17,6 +17,8 @@ LEAPS = ("rise", "fall")
 LONE = ("isolated", *LEAPS)
 LONE_CARRIES = 2.0
 ODD = 2
+# An episode lasts at most so many times the longest window: four days, which is a day more than a new level takes to settle.
+EPISODE_LENGTHS = 2
 
 
 @dataclass(frozen=True)
@@ -45,7 +47,7 @@ class Watch:
         What has no side counts half on each side. A window that is flagged carries about two fifths of the longest; in replay only those
         samples at which one ends, about two. So it is of isolation trees and leaps, which flag one sample and few after it.
         """
-        odd = sum(name in self.scale for name in ("rough", "stuck"))
+        odd = sum(name in self.scale for name in ("rough", "stuck", "episode"))
         carries = LONE_CARRIES if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
         lone = ("isolated" in self.scale) + any(name in self.scale for name in LEAPS)
         return (1 + odd) / self.together * carries + lone / TOGETHER * LONE_CARRIES

@@ -25,7 +25,7 @@ from watchtide.core.expect.sliding import (
 )
 from watchtide.core.judge import innovations
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
-from watchtide.core.judge.watches import LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
+from watchtide.core.judge.watches import EPISODE_LENGTHS, LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
 from watchtide.core.series import Bools, Floats
 from watchtide.core.series.steps import WEEK_NS
 
@@ -78,6 +78,9 @@ def calibrate(
     if follower is not None:
         leaps = innovations.leaps(z, follower)
         found |= zip(LEAPS, (leaps.up, leaps.down), strict=True)
+        if not is_causal:
+            longest = EPISODE_LENGTHS * int(lengths[-1])
+            found["episode"] = np.where(clean, innovations.episodes(z, follower, longest)[0], np.nan)
     if beside.isolated is not None:
         found["isolated"] = np.where(clean, beside.isolated, np.nan)
     together = TOGETHER if is_causal else TOGETHER_WHOLE
