@@ -7,7 +7,7 @@ import pytest
 
 from tests import world
 from watchtide.core.expect import sliding
-from watchtide.core.judge import flagging, promises, watches
+from watchtide.core.judge import flagging, promises, tails, watches
 from watchtide.core.judge.grouping import Group, mark
 
 HOUR = 3_600 * 10**9
@@ -23,6 +23,18 @@ def held(z):
 
 def flag(z, got):
     return flagging.flag(watches.alone(z), got.above, got.below, got.odd)
+
+
+def test_a_threshold_among_ties_leaves_what_is_larger_in():
+    """Maxima of most days are one rare event, 2.576 sigmas but for the last digits; some are larger by chance."""
+    rng = np.random.default_rng(4)
+    peaks = 2.576 + 1e-5 * rng.random(300)
+    larger = rng.random(300) < 0.25
+    peaks[larger] += rng.exponential(0.3, larger.sum())
+    blocks = np.arange(300)
+    tail = tails.fit_tail(peaks, blocks, 43.0, settings=replace(tails.MAXIMA, blocks=7.0))
+    for x in (2.8, 3.1, 3.5):
+        assert 0.5 < tail.rate_at(x) / (np.sum(peaks >= x) / 43.0) < 2.5
 
 
 def level(kind, amount, z, side="both", group=Group()):
