@@ -31,6 +31,8 @@ from watchtide.core.series.steps import WEEK_NS
 
 # Twenty times more rarely still over a whole history: one that is flagged then carries dozens of samples, not the two or so of a replay.
 TOGETHER_WHOLE = 80.0
+# Fewer clean samples, or events among samples that are otherwise one value, say too little of how windows vary.
+LEAST_SAMPLES = 200
 # A tail is not read for what comes less often than this a week.
 LEAST_RATE = 1e-4
 # Statistics of windows are means of clipped scores, nearly Gaussian: at u sigmas the shape of a Gaussian tail is
@@ -50,8 +52,8 @@ def calibrate(
     grain: float = 0.0,
     has_leaps: bool = True,
 ) -> Watch | None:
-    """Windows of a stream, from clean held-out scores; None where there is too little to compare with, or
-    most values are the same one: windows of rare events add nothing to the events.
+    """Windows of a stream, from clean held-out scores; None where there is too little to compare with, as of
+    events that are too rare for windows to add anything to them.
 
     held : (n,) signed held-out scores, NaN where none; clean : (n,) samples that may teach; grain : the data's resolution in
     sigmas. is_causal : whether they are to be used so; has_leaps : whether leaps are used, which mean nothing where the season is
@@ -60,7 +62,7 @@ def calibrate(
     z = np.where(clean, held, np.nan)
     n = int(np.sum(~np.isnan(z)))
     lengths = lengths_for(n, step_ns)
-    if n < 200 or len(lengths) == 0 or robust.is_mostly_one_value(np.where(clean, beside.values, np.nan)):
+    if n < LEAST_SAMPLES or len(lengths) == 0 or _is_rare(np.where(clean, beside.values, np.nan)):
         return None
     block = int(max(min(USUAL_BLOCK, n // BLOCKS), LEAST_BLOCK, lengths[-1] // 4))
     weeks = n * step_ns / WEEK_NS
@@ -92,6 +94,13 @@ def calibrate(
             rarer = TOGETHER if name in LONE else together
             scale[name] = np.array([grid, _sigmas_for(own, name, np.maximum(rate, 1e-12) * rarer)])
     return Watch(lengths, *at, equal, scale, block, together, follower)
+
+
+def _is_rare(values: Floats) -> bool:
+    """Whether nearly all of what is observed is one value, and too little is another to tell how windows of it vary."""
+    seen = values[~np.isnan(values)]
+    others = int(np.sum(seen != robust.median(seen))) if len(seen) else 0
+    return robust.is_mostly_one_value(values) and others < LEAST_SAMPLES
 
 
 def beside_of(model: Model, frame: Frame, expected: Floats, before: Frame | None = None) -> Beside:
@@ -146,9 +155,11 @@ def _sigmas_for(own: dict[str, Tail | None], family: str, rate: Floats) -> Float
 
 
 def _levels_for(tail: Tail, rate: Floats) -> Floats:
-    """The tail's levels, but beyond what it can know no faster than an exponential one: surer is not so much larger."""
+    """The tail's levels, but beyond what it can know as of an exponential one: surer is not so much larger. Its scale is at least
+    that of a Gaussian tail there, the reciprocal of the level: that of few distinct scores can be next to nothing."""
     known = np.maximum(rate, LEAST_RATE)
-    return tail.levels_for(known) + tail.scale * np.log(known / rate)
+    levels = tail.levels_for(known)
+    return np.asarray(levels + np.maximum(tail.scale, 1 / np.maximum(levels, 1.0)) * np.log(known / rate))
 
 
 def _peaks_tail(
