@@ -19,10 +19,12 @@ app = typer.Typer(
 )
 plan_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Check and show plans.")
 server_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Run and look after the server.")
+cluster_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Run a cluster that scans.")
 convert_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Turn files into other formats.")
 app.add_typer(plan_app, name="plan")
 app.add_typer(convert_app, name="convert")
 app.add_typer(server_app, name="server")
+app.add_typer(cluster_app, name="cluster")
 
 
 class Mode(StrEnum):
@@ -54,6 +56,12 @@ def scan(
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
     save: Annotated[str | None, typer.Option(help="Keep the fitted models here, for apply.")] = None,
     jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
+    cluster: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ADDRESS", help="Scan on this cluster, tls://host:port or tcp://127.0.0.1:port."
+        ),
+    ] = None,
     wave: Wave = None,
     id_: WaveName = None,
     class_: WaveClass = None,
@@ -81,6 +89,7 @@ def scan(
         summary=summary,
         save=save,
         jobs=jobs,
+        cluster=cluster,
         table=table,
     )
 
@@ -495,6 +504,42 @@ def server_backup(context: typer.Context) -> None:
     from watchtide.cli import server
 
     server.run(["backup", *context.args])
+
+
+@cluster_app.command("schedule")
+def cluster_schedule(
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(min=1, max=65535)] = 8786,
+) -> None:
+    """Run the scheduler of a cluster."""
+    from watchtide.cli import cluster
+
+    cluster.schedule(host, port)
+
+
+@cluster_app.command("run")
+def cluster_run(
+    workers: Annotated[int, typer.Option(min=1, help="Workers, one task at a time each.")] = 2,
+    port: Annotated[int, typer.Option(min=1, max=65535)] = 8786,
+) -> None:
+    """Run a scheduler and workers on this host, to try it."""
+    from watchtide.cli import cluster
+
+    cluster.run(workers, port)
+
+
+@cluster_app.command("work")
+def cluster_work(
+    address: Annotated[str, typer.Argument(help="Of the scheduler, such as tls://host:8786.")],
+    processes: Annotated[int, typer.Option(min=1, help="Workers on this host.")] = 1,
+    server: Annotated[
+        bool, typer.Option("--server", help="Scan for a server too: settings as the server has them.")
+    ] = False,
+) -> None:
+    """Run workers of a cluster on this host."""
+    from watchtide.cli import cluster
+
+    cluster.work(address, processes, is_of_server=server)
 
 
 @server_app.command("restore", context_settings=FORWARDED)

@@ -2,7 +2,9 @@
 
 import json
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -15,7 +17,7 @@ from watchtide.cli.exits import fail
 from watchtide.core.expect import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.engine import outcome, run, saved, stages, together
+from watchtide.engine import clusters, outcome, run, saved, stages, together
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
@@ -181,6 +183,7 @@ def scan(
     summary: str | None,
     save: str | None,
     jobs: int,
+    cluster: str | None = None,
     units: waves.Stated,
     table: dict[str, Any],
 ) -> None:
@@ -215,7 +218,7 @@ def scan(
         return
     table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []
-    with run.workers(jobs, plan) as executor:
+    with crew(jobs, cluster, plan) as (executor, jobs):
         _, streams, spans = read_streams(source, table)
         streams = with_days(streams, plan, table)
         common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}
@@ -238,6 +241,20 @@ def scan(
         models = [m for s in scanned if (m := saved.saved_of(s, plan)) is not None]
         results.write_whole(save, saved.write(models))
     write_scan(scanned, plan, mode, points=points, findings=findings, summary=summary)
+
+
+@contextmanager
+def crew(jobs: int, cluster: str | None, plan: Plan) -> Iterator[tuple[Executor | None, int]]:
+    """What scans, and how many streams at once: this process, several of them, or a cluster."""
+    if cluster is None:
+        with run.workers(jobs, plan) as executor:
+            yield executor, jobs
+        return
+    try:
+        with clusters.joined(clusters.stated(cluster)) as them:
+            yield them.executor, them.jobs
+    except clusters.ClusterError as error:
+        fail(str(error))
 
 
 def with_plan(table: dict[str, Any], plan: Plan) -> dict[str, Any]:

@@ -4,16 +4,25 @@ import os
 import sys
 
 
-def run(arguments: list[str]) -> None:
-    """Run a management command of the server; exit status 2 where a setting cannot stand."""
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
-    from django.core.management import execute_from_command_line
+def find() -> bool:
+    """State the server's settings and the own instance's database to what is started from here; whether a database is known.
 
+    Exit status 2 where a setting cannot stand.
+    """
     from watchtide.server import config, instance
 
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
     try:
         instance.find(config.load())
     except config.ConfigError as error:
         print(f"watchtide: {error}", file=sys.stderr)
         raise SystemExit(2) from None
+    return bool(os.environ.get("WATCHTIDE_DB_SOCKET") or os.environ.get("WATCHTIDE_DB_HOST"))
+
+
+def run(arguments: list[str]) -> None:
+    """Run a management command of the server."""
+    find()
+    from django.core.management import execute_from_command_line
+
     execute_from_command_line([sys.argv[0], *(arguments or ["help"])])

@@ -33,8 +33,8 @@ class StreamFailed(ValueError):
     """One stream could not be scanned; the message names it."""
 
 
-def _start_worker(parent: int) -> None:
-    """One numeric thread each, and no life without the parent."""
+def _start_worker(parent: int, ready: Callable[[], None] | None) -> None:
+    """One numeric thread each, and no life without the parent. ready : what else a process does before its first task."""
     import ctypes
     import signal
 
@@ -46,6 +46,8 @@ def _start_worker(parent: int) -> None:
         ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG
         if os.getppid() != parent:
             os._exit(1)
+    if ready is not None:
+        ready()
 
 
 # Runs beside the one thread of a process that has read Arrow's library, and lets go of its locks before a fork.
@@ -62,13 +64,15 @@ def _is_single() -> bool:
 
 
 @contextmanager
-def pool(jobs: int, *, is_forked: bool = False) -> Iterator[Executor]:
-    """A pool of `jobs` processes, spawned unless they may be forked."""
+def pool(
+    jobs: int, *, is_forked: bool = False, ready: Callable[[], None] | None = None
+) -> Iterator[Executor]:
+    """A pool of `jobs` processes, spawned unless they may be forked. ready : what each does before its first task."""
     for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
         os.environ.setdefault(name, "1")
     context = multiprocessing.get_context("fork" if is_forked else "spawn")
     executor = ProcessPoolExecutor(
-        jobs, mp_context=context, initializer=_start_worker, initargs=(os.getpid(),)
+        jobs, mp_context=context, initializer=_start_worker, initargs=(os.getpid(), ready)
     )
     try:
         yield executor
@@ -116,12 +120,13 @@ def each(
     *,
     jobs: int = 1,
     executor: Executor | None = None,
+    ready: Callable[[], None] | None = None,
     progress: Callable[[int, int], None] | None = None,
     is_cancelled: Callable[[], bool] | None = None,
 ) -> Iterator[R]:
     """Results of `work` on each item, in the order of the items; few items are kept in flight.
 
-    executor : a pool of `jobs` that runs already; else one is made where it pays. Raises Cancelled once `is_cancelled` says so, between items.
+    executor : a pool of `jobs` that runs already; else one is made where it pays, whose processes call `ready` first. Raises Cancelled once `is_cancelled` says so, between items.
     """
     total = len(items)
 
@@ -131,7 +136,7 @@ def each(
         if is_cancelled is not None and is_cancelled():
             raise Cancelled
 
-    if jobs <= 1 or total < 3:
+    if total < 3 or (jobs <= 1 and executor is None):
         for i, item in enumerate(items):
             check(i)
             yield work(item)
@@ -139,21 +144,21 @@ def each(
         return
     # Many small pieces travel a few at a time: handing over costs as much as a tenth of a quick scan.
     batch = int(np.clip(total // (16 * jobs), 1, MOST_IN_BATCH))
-    with nullcontext(executor) if executor is not None else pool(min(jobs, total)) as crew:
+    with nullcontext(executor) if executor is not None else pool(min(jobs, total), ready=ready) as crew:
         waiting: dict[int, Future[list[R]]] = {}
-        ready: dict[int, list[R]] = {}
+        arrived: dict[int, list[R]] = {}
         sent = done = given = 0
         while given < total:
-            while sent < total and len(waiting) + len(ready) < 4 * jobs:
+            while sent < total and len(waiting) + len(arrived) < 4 * jobs:
                 waiting[sent] = crew.submit(_work_on, work, items[sent : sent + batch])
                 sent += batch
             finished, _ = wait(waiting.values(), timeout=0.5, return_when=FIRST_COMPLETED)
             for i in [i for i, f in waiting.items() if f in finished]:
-                ready[i] = waiting.pop(i).result()
-                done += len(ready[i])
+                arrived[i] = waiting.pop(i).result()
+                done += len(arrived[i])
             check(done)
-            while given in ready:
-                results = ready.pop(given)
+            while given in arrived:
+                results = arrived.pop(given)
                 yield from results
                 given += len(results)
 
