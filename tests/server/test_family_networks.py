@@ -37,7 +37,7 @@ def test_the_server_says_what_the_command_line_says_of_the_family(api, scanned):
     rows = list(ScanStream.objects.filter(scan_id=scanned).select_related("stream").order_by("pk"))
     assert len(rows) == 3
     plan = from_data(PLAN)
-    inputs = [services.task(r.stream, plan, []).stream for r in reversed(rows)]
+    inputs = [services.input_of(r.stream, plan)[0] for r in reversed(rows)]
     for one in run.scan_many(inputs, plan, logbook.labels()):
         row = next(r for r in rows if r.stream.key == one.base.key)
         assert row.resolved["facts"]["epoch_losses"] == one.resolved["facts"]["epoch_losses"]

@@ -8,6 +8,7 @@ import time
 from datetime import timedelta
 
 import pytest
+from django.db import connection
 from django.utils import timezone
 
 from watchtide.server.jobs import services
@@ -79,12 +80,11 @@ def test_every_change_of_a_job_is_hinted(job):
     )
 
 
-def worker(tmp_path):
-    from django.db import connection
-
+def worker(tmp_path, processes=1, **more):
     environment = {
         **os.environ, "WATCHTIDE_DB_NAME": connection.settings_dict["NAME"], "WATCHTIDE_JOB_LEASE_SECONDS": "3",
-        "WATCHTIDE_DATA": str(tmp_path), "WATCHTIDE_SCAN_PROCESSES": "1",
+        "WATCHTIDE_DATA": str(tmp_path), "WATCHTIDE_SCAN_PROCESSES": str(processes),
+        **more,
     }  # fmt: skip
     command = [
         sys.executable,
@@ -149,3 +149,74 @@ def test_a_killed_workers_job_is_taken_over_and_done_once(small_world, django_db
             scan.delete()
             version.delete()
             Plan.objects.filter(name="killed").delete()
+
+
+def done_by(process, pk):
+    """A job once a worker has done it; the worker is ended."""
+    until(lambda: Job.objects.get(pk=pk).state not in ("queued", "running"))
+    os.killpg(process.pid, signal.SIGTERM)
+    process.wait()
+    return Job.objects.get(pk=pk)
+
+
+# Another row, and when it was written, are no part of what a scan found.
+APART = ("id", "scan_id", "taken_by")
+
+
+def test_several_processes_and_a_cluster_find_what_one_process_does(small_world, django_db_blocker, tmp_path):
+    """Each reads its streams by itself, from the database that this server uses."""
+    from tests.cli.test_cluster import free_port, running
+    from tests.server.conftest import from_data
+    from watchtide.server.scans import services as scans
+    from watchtide.server.scans.models import Finding, Plan, Scan, ScanStream
+    from watchtide.server.streams.models import Stream
+
+    def rows_of(model, scan):
+        rows = list(model.objects.filter(scan=scan).order_by("stream_id", "pk").values())
+        return [{k: v for k, v in row.items() if k not in APART} for row in rows]
+
+    with django_db_blocker.unblock():
+        name = {"WATCHTIDE_DB_NAME": connection.settings_dict["NAME"]}
+        ids = list(Stream.objects.values_list("pk", flat=True))
+        version = scans.plan_version("abreast", from_data({"flag": {"fleet": {"rate": 0.1}}}), "ann")
+        made = []
+        try:
+            with running(free_port(), **name) as (_, url):
+                for processes, more in ((1, {}), (2, {}), (1, {"WATCHTIDE_DASK": url})):
+                    made.append(scans.start(version, ids, lane="bulk"))
+                    done = done_by(worker(tmp_path / str(len(made)), processes, **more), made[-1].job_id)
+                    assert done.state == "done", done.log
+            first, *others = made
+            for model in (ScanStream, Finding):
+                assert rows_of(model, first)
+                for other in others:
+                    assert rows_of(model, other) == rows_of(model, first)
+            shared = ("span_from_ns", "span_to_ns", "step_ns", "longest_season_ns", "logbook_version")
+            found = [[getattr(Scan.objects.get(pk=s.pk), k) for k in shared] for s in made]
+            assert found[0] == found[1] == found[2]
+        finally:
+            for scan in made:
+                scan.delete()
+            version.delete()
+            Plan.objects.filter(name="abreast").delete()
+
+
+def test_a_cluster_whose_workers_know_no_database_is_refused(small_world, django_db_blocker, tmp_path):
+    from tests.cli.test_cluster import free_port, running
+    from watchtide.server.scans import services as scans
+    from watchtide.server.scans.models import Plan
+    from watchtide.server.streams.models import Stream
+
+    nowhere = {"WATCHTIDE_DB_SOCKET": "", "WATCHTIDE_DB_HOST": "", "WATCHTIDE_HOME": str(tmp_path / "home")}
+    with django_db_blocker.unblock():
+        ids = list(Stream.objects.values_list("pk", flat=True))
+        version = scans.plan_version("apart", scans.PlanText(), "ann")
+        scan = scans.start(version, ids, lane="bulk")
+        try:
+            with running(free_port(), **nowhere) as (_, url):
+                done = done_by(worker(tmp_path / "data", WATCHTIDE_DASK=url), scan.job_id)
+            assert done.state == "failed" and "cluster work --server" in done.message
+        finally:
+            scan.delete()
+            version.delete()
+            Plan.objects.filter(name="apart").delete()

@@ -108,8 +108,12 @@ class Config(BaseSettings):
     log_format: Literal["console", "json"] = "console"
     log_level: Literal["debug", "info", "warning", "error"] = "info"
 
-    # Accepted and not used yet: clusters.
+    # The scheduler of a cluster that scans, and the files that tls:// needs.
     dask: str = ""
+    dask_ca: str = ""
+    dask_certificate: str = ""
+    dask_key: str = ""
+    dask_plain: bool = False
 
     # Where people reach the application, as links in mail have it; and the server that takes its mail.
     address: str = ""

@@ -49,6 +49,10 @@ SMTP_PASSWORD = _stated.smtp_password.get_secret_value()
 SMTP_TLS = _stated.smtp_tls
 JOB_LEASE_SECONDS = _stated.job_lease_seconds
 SCAN_PROCESSES = _stated.scan_processes
+# Where scans run: on a cluster if one is named, else in processes of this host.
+DASK = _stated.dask
+DASK_FILES = {"ca": _stated.dask_ca, "certificate": _stated.dask_certificate, "key": _stated.dask_key}
+DASK_PLAIN = _stated.dask_plain
 
 INSTALLED_APPS = [
     "django.contrib.auth",

@@ -2,6 +2,7 @@
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,7 @@ from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, inside_any, touches
 from watchtide.core.series.steps import WEEK_NS
-from watchtide.engine import training, watching
+from watchtide.engine import kept, training, watching
 from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, dump, load
 from watchtide.server.jobs import services as jobs
@@ -25,8 +26,9 @@ from watchtide.server.lookouts.models import Lookout
 from watchtide.server.lookouts.notices import Wishes
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services as scans
-from watchtide.server.scans import sheets
+from watchtide.server.scans import sheets, working
 from watchtide.server.scans.sheets import Sheet
+from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
 from watchtide.tables import clock
 
@@ -72,15 +74,12 @@ def rehearse(lease: jobs.Lease) -> Row:
     scans.refuse_as_if_live(plan)
     streams = list(services.matching(lookout.scope).order_by("pk")[:MOST_STREAMS])
     labels = logbook.labels()
-    tasks = [scans.task(s, plan, labels, "replay") for s in streams]
-    until = max((int(t.stream.times[-1]) for t in tasks if len(t.stream.times)), default=0)
+    until = store.newest_ns(streams) or 0
     span = (until - lease.arguments["weeks"] * WEEK_NS, until)
-    results = scans.scan_each(lease, tasks)
-    played, limits = [], []
-    for stream, (scanned, _) in zip(streams, results, strict=True):
-        played.append(Played.of(stream, scanned, lookout, span[0]))
-        if plan.baseline.kind == "fixed":
-            limits.append(_limits_of(stream, scanned, plan, labels))
+    orders = working.orders_of(0, streams, plan, labels, "replay")
+    results = list(working.each(lease, partial(_play, lookout=lookout, since_ns=span[0]), orders))
+    played = [one for one, _ in results]
+    limits = [row for _, row in results if row is not None]
     quiet = sheets.Quieting()
     joined = joined_of(played, Wishes.of(lookout), services.links_of({s.pk for s in streams}), quiet)
     return {
@@ -91,6 +90,15 @@ def rehearse(lease: jobs.Lease) -> Row:
         "promised_a_week": plan.flag.level.get("per-week"),
         **summary(played, joined, labels, span, quiet),
     }
+
+
+def _play(order: working.Order, lookout: Lookout, since_ns: int) -> "tuple[Played, Row | None]":
+    """One stream replayed, and the limits proposed for it where the plan has fixed ones."""
+    stream, task = order.task()
+    scanned, _ = kept.scan_task(task)
+    is_fixed = order.plan.baseline.kind == "fixed"
+    limits = _limits_of(stream, scanned, order.plan, order.labels) if is_fixed else None
+    return Played.of(stream, scanned, lookout, since_ns), limits
 
 
 def _limits_of(stream: Stream, scanned: Scanned, plan: Plan, labels: Sequence[Label]) -> Row:

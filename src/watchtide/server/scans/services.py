@@ -3,7 +3,7 @@
 import base64
 import hashlib
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
@@ -18,9 +18,9 @@ from watchtide.core.judge import flagging
 from watchtide.core.scoring import rows as core_rows
 from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
-from watchtide.core.series import SECOND_NS, at_stamps, keys
+from watchtide.core.series import SECOND_NS, at_stamps
 from watchtide.core.series.cadence import step_of
-from watchtide.engine import by_unit, cache, families, kept, preparing, run, stages, together, training
+from watchtide.engine import by_unit, cache, families, preparing, stages, together, training
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
 from watchtide.server import moments
@@ -226,28 +226,9 @@ def _calendars(plan: PlanText) -> dict[str, Calendar]:
     return held
 
 
-def task(stream: Stream, plan: PlanText, labels: Sequence[core_rows.Label], mode: str = "fit") -> kept.Task:
-    given, digest = stream_input(stream, plan, *store.read(stream.pk))
-    return kept.Task(
-        given,
-        plan,
-        tuple(x for x in labels if keys.covers(x.series, stream.key)),
-        digest,
-        str(stage_folder()),
-        settings.STAGE_CACHE_BYTES,
-        mode,
-    )
-
-
-def scan_each(lease: jobs.Lease, tasks: Sequence[kept.Task]) -> Iterator[tuple[stages.Scanned, str]]:
-    """Within a job: each task's result and the key it is kept under, in order. Raises Cancelled between two of them."""
-    return run.each(
-        kept.scan_task,
-        tasks,
-        jobs=settings.SCAN_PROCESSES,
-        progress=lease.progress,
-        is_cancelled=lease.is_cancelled,
-    )
+def input_of(stream: Stream, plan: PlanText) -> tuple[stages.Input, str]:
+    """What a scan takes of a stream with all its plan names beside it, as it is now, and the digest of the whole."""
+    return stream_input(stream, plan, *store.read(stream.pk))
 
 
 def scan_stream(scan: int, stream: int) -> ScanStream:
@@ -352,22 +333,23 @@ Recorded = tuple[ScanStream, list[Finding]]
 
 
 def record(
-    scan: Scan,
-    stream: Stream,
-    t: kept.Task,
+    scan: int,
+    stream: int,
+    digest: str,
+    left_out: Sequence[tuple[int, int]],
     scanned: stages.Scanned,
-    key: str,
+    stage_key: str,
 ) -> Recorded:
-    """Rows of one stream's result."""
+    """Rows of one stream's result. digest : of its samples; left_out : spans that did not train."""
     base = scanned.base
     seen = np.flatnonzero(~np.isnan(base.series.values))
     ribbon, a, b = ribbon_of(base.series.times, scanned.z)
     row = ScanStream(
-        scan=scan,
-        stream=stream,
-        samples_digest=t.digest,
-        stage_key=key,
-        left_out=kept.left_out(t.plan, stream.key, t.labels),
+        scan_id=scan,
+        stream_id=stream,
+        samples_digest=digest,
+        stage_key=stage_key,
+        left_out=list(left_out),
         resolved=scanned.resolved,
         notes=list(base.notes),
         level_above=_finite(scanned.level.above),
@@ -384,7 +366,7 @@ def record(
     )
     found = [
         Finding(
-            scan=scan, stream=stream, start_ns=f.start, end_ns=f.end, kind=f.kind, direction=f.direction,
+            scan_id=scan, stream_id=stream, start_ns=f.start, end_ns=f.end, kind=f.kind, direction=f.direction,
             score=_finite(f.score), peak_ns=f.peak_time, peak_value=_finite(f.peak_value), expected=_finite(f.expected),
             points=f.points, window=f.window, size=_finite(f.size), confidence=_finite(f.confidence),
             raised_ns=f.raised,
@@ -394,14 +376,19 @@ def record(
     return row, found
 
 
-def carry_taken(found: Sequence[Finding]) -> None:
-    """Findings of a new standing scan stay with who took the ones they overlap on the same stream."""
-    held: dict[int, list[Finding]] = {}
+def taken_now() -> dict[int, list[Finding]]:
+    """Findings of the standing scans that somebody has taken, by stream."""
+    taken: dict[int, list[Finding]] = {}
     current = Standing.objects.filter(scan__isnull=False).values_list("scan_id", flat=True)
     for old in Finding.objects.filter(scan_id__in=set(current)).exclude(taken_by=""):
-        held.setdefault(old.stream_id, []).append(old)
+        taken.setdefault(old.stream_id, []).append(old)
+    return taken
+
+
+def carry_taken(found: Sequence[Finding], taken: dict[int, list[Finding]]) -> None:
+    """Findings of a new standing scan stay with who took the ones they overlap on the same stream. taken : as `taken_now` has them."""
     for f in found:
-        for old in held.get(f.stream_id, ()):
+        for old in taken.get(f.stream_id, ()):
             if f.start_ns <= old.end_ns and old.start_ns <= f.end_ns:
                 f.taken_by = old.taken_by
 

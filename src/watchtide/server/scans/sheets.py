@@ -88,30 +88,54 @@ def folder() -> Path:
     return Path(settings.DATA_FOLDER) / "sheets"
 
 
+# A stream's scores as kept, one record a sample.
+ROW = np.dtype([("time", "<i8"), ("z", "<f8"), ("marks", "u1")])
+
+
+class Writer:
+    """Writes the scores of a scan's streams one by one; they are kept once all are there. To be left by `with`."""
+
+    def __init__(self, scan: Scan) -> None:
+        folder().mkdir(parents=True, exist_ok=True)
+        handle, self._temporary = tempfile.mkstemp(dir=folder(), suffix=".part")
+        self._kept_as = folder() / f"{scan.pk}.npz"
+        # The file is a zip of arrays, as NumPy's own are, but not all of them have to be in memory at once.
+        self._file = zipfile.ZipFile(os.fdopen(handle, "wb"), "w")
+
+    def __enter__(self) -> "Writer":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._close()
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(self._temporary)
+
+    def add(self, stream: int, sheet: Sheet) -> None:
+        rows = np.empty(len(sheet.times), ROW)
+        rows["time"], rows["z"] = sheet.times, sheet.z
+        rows["marks"] = sheet.in_finding * IN_FINDING + sheet.odd * IS_ODD
+        with self._file.open(f"{stream}.npy", "w", force_zip64=True) as member:
+            np.lib.format.write_array(member, rows, allow_pickle=False)
+
+    def keep(self) -> None:
+        """Keep what was added, in place of any older scores of the scan."""
+        self._close()
+        os.replace(self._temporary, self._kept_as)
+        cache.trim(folder(), int(SHARE * settings.STAGE_CACHE_BYTES), spared=1)
+
+    def _close(self) -> None:
+        inner = self._file.fp
+        self._file.close()
+        if inner is not None:
+            inner.close()
+
+
 def keep(scan: Scan, sheets: Iterable[tuple[int, Sheet]]) -> None:
     """Keep the scores of all streams of a scan, by their numbers."""
-    held = sorted(sheets, key=lambda s: s[0])
-    folder().mkdir(parents=True, exist_ok=True)
-    handle, temporary = tempfile.mkstemp(dir=folder(), suffix=".part")
-
-    def joined(arrays: Sequence[Any], kind: Any) -> Any:
-        return np.concatenate([np.asarray(a, kind) for a in arrays]) if arrays else np.empty(0, kind)
-
-    try:
-        with os.fdopen(handle, "wb") as file:
-            np.savez(
-                file,
-                streams=np.array([pk for pk, _ in held], np.int64),
-                bounds=np.cumsum([0, *(len(s.times) for _, s in held)]),
-                times=joined([s.times for _, s in held], np.int64),
-                z=joined([s.z for _, s in held], np.float64),
-                marks=joined([s.in_finding * IN_FINDING + s.odd * IS_ODD for _, s in held], np.uint8),
-            )
-        os.replace(temporary, folder() / f"{scan.pk}.npz")
-    except BaseException:
-        os.unlink(temporary)
-        raise
-    cache.trim(folder(), int(SHARE * settings.STAGE_CACHE_BYTES), spared=1)
+    with Writer(scan) as file:
+        for stream, sheet in sheets:
+            file.add(stream, sheet)
+        file.keep()
 
 
 def of_scan(
@@ -132,16 +156,19 @@ def of_scan(
 
 def _load(scan: Scan) -> dict[int, Sheet] | None:
     path = folder() / f"{scan.pk}.npz"
+    out = {}
     try:
-        kept = arrays.load(path)
-        bounds, times, z, marks = (kept[k] for k in ("bounds", "times", "z", "marks"))
-        streams = kept["streams"].tolist()
-    except (OSError, ValueError, KeyError, zipfile.BadZipFile, EOFError):
+        with zipfile.ZipFile(path) as file:
+            for name in file.namelist():
+                with file.open(name) as member:
+                    rows = arrays.read_array(member)
+                marks = rows["marks"]
+                stream = int(name.removesuffix(".npy"))
+                out[stream] = Sheet(
+                    "", rows["time"].copy(), rows["z"].copy(), (marks & IS_ODD) > 0, (marks & IN_FINDING) > 0
+                )
+    except (OSError, ValueError, IndexError, zipfile.BadZipFile, EOFError):
         return None
     with contextlib.suppress(OSError):
         os.utime(path)
-    out = {}
-    for i, pk in enumerate(streams):
-        part = slice(int(bounds[i]), int(bounds[i + 1]))
-        out[pk] = Sheet("", times[part], z[part], (marks[part] & IS_ODD) > 0, (marks[part] & IN_FINDING) > 0)
     return out

@@ -1,51 +1,60 @@
 """What runs in the queue for scans."""
 
 import math
+import pickle
+import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import IO, Any
 
 from watchtide.core.expect.baselines import networks
-from watchtide.engine import families, kept, together
-from watchtide.engine.based import Scanned
+from watchtide.core.series import Floats
+from watchtide.engine import families, together
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.cards import counting as cards
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
-from watchtide.server.scans import services, sheets
+from watchtide.server.scans import services, sheets, working
 from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
+from watchtide.server.scans.working import Order, Part
 from watchtide.server.streams.models import Stream
 
 # Seconds between two showings of a training.
 SHOW_SECONDS = 0.3
+# Streams whose rows are written by one statement.
+BATCH = 100
+
+
+class Spool:
+    """Parts of a scan in a file, until all streams are judged and every row can be written at once."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file = file
+
+    def put(self, part: Part) -> int:
+        """Where it lies from now on."""
+        at = self._file.seek(0, 2)
+        pickle.dump(part, self._file, pickle.HIGHEST_PROTOCOL)
+        return at
+
+    def get(self, at: int) -> Part:
+        self._file.seek(at)
+        # What this process wrote itself, into a file that nobody else can open.
+        part: Part = pickle.load(self._file)
+        return part
 
 
 @dataclass
-class Part:
-    """One stream of a scan: how it is scanned, and the rows that will be written of it.
+class Judged:
+    """What a scan remembers of a stream; its rows lie in the spool at `at`. chances : the fleet's p-values of its blocks."""
 
-    unit : what family and fleet see of it; lacks_history : whether its own tail says too little.
-    """
-
-    stream: Stream
-    task: kept.Task
-    record: ScanStream
-    findings: list[Finding]
+    order: Order
+    at: int
     unit: together.Unit
-    sheet: sheets.Sheet
     lacks_history: bool
-    step_ns: int
-    seasons_ns: list[float]
-
-    def flag_anew(self, row: Scan, scanned: Scanned) -> None:
-        """Take the rows from another flagging of the same expectation; what its own tail promised stays."""
-        promised = self.record.promised
-        self.record, self.findings = services.record(
-            row, self.stream, self.task, scanned, self.record.stage_key
-        )
-        self.record.promised = promised
+    chances: Floats | None = None
 
 
 @jobs.handles("scan", lane="bulk")
@@ -56,36 +65,36 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         return {"scan": row.pk}
     plan = services.plan_of(row.plan_version.text)
     version = logbook.version()
-    parts = _scanned(lease, row, plan)
-    _lend(row, plan, parts)
-    _hold_fleet(row, plan, parts)
-    if row.is_standing:
-        services.carry_taken([f for part in parts for f in part.findings])
-    with lease.write():
-        _write(row, parts, version)
-    # What family or fleet changed is not what was scored: the sheet is then made when it is first read.
-    if plan.flag.fleet is None and not any(part.lacks_history for part in parts):
-        sheets.keep(row, {part.stream.pk: part.sheet for part in parts}.items())
+    with sheets.Writer(row) as scores, tempfile.TemporaryFile(dir=sheets.folder()) as file:
+        spool = Spool(file)
+        judged = _judged(lease, row, plan, spool, scores)
+        _lend(plan, judged, spool)
+        _hold_fleet(plan, judged, spool)
+        with lease.write():
+            count = _write(row, judged, spool, version)
+        # What family or fleet changed is not what was scored: the sheet is then made when it is first read.
+        if plan.flag.fleet is None and not any(j.lacks_history for j in judged):
+            scores.keep()
     jobs.tell("scan", row.pk)
     cards.card_of(Scan.objects.get(pk=row.pk), cards.Selection())
-    return {"scan": row.pk, "findings": sum(len(part.findings) for part in parts)}
+    return {"scan": row.pk, "findings": count}
 
 
-def _scanned(lease: jobs.Lease, row: Scan, plan: Plan) -> list[Part]:
-    """Each stream by itself, in the order of their names."""
+def _judged(lease: jobs.Lease, row: Scan, plan: Plan, spool: Spool, scores: sheets.Writer) -> list[Judged]:
+    """Each stream by itself, in the order of their names: its rows go into the spool, its scores into their file."""
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     labels = logbook.labels()
-    tasks = [services.task(s, plan, labels, row.mode) for s in streams]
+    orders = working.orders_of(row.pk, streams, plan, labels, row.mode)
+    judged = []
     # A few streams, and a family's network, are trained in this process, where each epoch can be watched.
     with networks.watched(TrainingShown(lease)):
-        if row.mode == "fit":
-            inputs = families.with_shared([t.stream for t in tasks], plan, labels)
-            tasks = [replace(t, stream=own) for t, own in zip(tasks, inputs, strict=True)]
-        results = services.scan_each(lease, tasks)
-        return [
-            _part(row, plan, stream, task, scanned, key)
-            for stream, task, (scanned, key) in zip(streams, tasks, results, strict=True)
-        ]
+        if row.mode == "fit" and families.is_wanted(plan):
+            inputs = families.with_shared([services.input_of(s, plan)[0] for s in streams], plan, labels)
+            orders = [replace(o, shared=own.shared) for o, own in zip(orders, inputs, strict=True)]
+        for order, (part, sheet) in zip(orders, working.each(lease, working.judge, orders), strict=True):
+            scores.add(order.stream, sheet)
+            judged.append(Judged(order, spool.put(part), part.unit, part.lacks_history))
+    return judged
 
 
 class TrainingShown:
@@ -108,74 +117,109 @@ class TrainingShown:
         self.shown_at = time.monotonic()
 
 
-def _part(row: Scan, plan: Plan, stream: Stream, task: kept.Task, scanned: Scanned, key: str) -> Part:
-    record, findings = services.record(row, stream, task, scanned, key)
-    step_ns = scanned.base.series.step_ns
-    return Part(
-        stream=stream,
-        task=task,
-        record=record,
-        findings=findings,
-        unit=together.unit_of(scanned, services.BLOCK_NS),
-        sheet=sheets.of(scanned),
-        lacks_history=together.lacks(scanned, plan),
-        step_ns=step_ns,
-        seasons_ns=[p * step_ns for p, _ in scanned.base.found_seasons],
-    )
-
-
-def _lend(row: Scan, plan: Plan, parts: Sequence[Part]) -> None:
+def _lend(plan: Plan, judged: Sequence[Judged], spool: Spool) -> None:
     """Flag streams with too little history of their own anew, by their family's tail."""
-    members: dict[str, list[Part]] = {}
-    for part in parts:
-        members.setdefault(part.unit.family, []).append(part)
+    members: dict[str, list[Judged]] = {}
+    for one in judged:
+        members.setdefault(one.unit.family, []).append(one)
     for _, family in sorted(members.items()):
-        short = [part for part in family if part.lacks_history]
+        short = [one for one in family if one.lacks_history]
         if not short or len(family) == 1:
             continue
-        lender = together.lending([kept.fitted(part.task) for part in family], plan)
-        for part in short:
-            part.flag_anew(row, together.helped(kept.fitted(part.task), lender, plan))
+        lender = together.lending([_base_of(one, spool.get(one.at)) for one in family], plan)
+        for one in short:
+            part = spool.get(one.at)
+            one.at = spool.put(working.flag_anew(part, together.helped(_base_of(one, part), lender, plan)))
 
 
-def _hold_fleet(row: Scan, plan: Plan, parts: Sequence[Part]) -> None:
-    """Drop what the plan's fleet rule drops, and keep each stream's p-values by day."""
-    units = [part.unit for part in parts]
+def _base_of(one: Judged, part: Part) -> Any:
+    return working.base_of(one.order, part.record.stage_key)
+
+
+def _hold_fleet(plan: Plan, judged: Sequence[Judged], spool: Spool) -> None:
+    """Drop what the plan's fleet rule drops, and note each stream's p-values by day."""
+    units = [one.unit for one in judged]
     chances = together.p_values(units)
+    for one, chance in zip(judged, chances, strict=True):
+        one.chances = chance
     rule = plan.flag.fleet
-    if rule is not None:
-        scans = [services.flagged(kept.fitted(part.task), plan, part.record.level) for part in parts]
-        block_ns = durations.parse_ns(rule.block)
-        is_daily = block_ns == services.BLOCK_NS
-        mine = units if is_daily else [together.unit_of(s, block_ns) for s in scans]
-        by_rule = chances if is_daily else together.p_values(mine)
-        keeping = together.rejected([u.blocks.number for u in mine], by_rule, rule)
-        for part, scanned, numbers in zip(parts, scans, keeping, strict=True):
-            part.flag_anew(row, together.held(scanned, numbers, rule))
-    for part, chance in zip(parts, chances, strict=True):
-        part.record.blocks = services.blocks_of(part.unit.blocks.number, chance)
+    if rule is None:
+        return
+    block_ns = durations.parse_ns(rule.block)
+    if block_ns != services.BLOCK_NS:
+        units = [together.unit_of(_flagged(one, spool.get(one.at), plan), block_ns) for one in judged]
+        chances = together.p_values(units)
+    keeping = together.rejected([u.blocks.number for u in units], chances, rule)
+    for one, numbers in zip(judged, keeping, strict=True):
+        part = spool.get(one.at)
+        scanned = together.held(_flagged(one, part, plan), numbers, rule)
+        one.at = spool.put(working.flag_anew(part, scanned))
 
 
-def _write(row: Scan, parts: Sequence[Part], version: int) -> None:
-    """Put the rows of a scan in place of any that an earlier attempt wrote. version : of the logbook it was scanned with."""
+def _flagged(one: Judged, part: Part, plan: Plan) -> Any:
+    return services.flagged(_base_of(one, part), plan, part.record.level)
+
+
+def _write(row: Scan, judged: Sequence[Judged], spool: Spool, version: int) -> int:
+    """Put the rows of a scan in place of any that an earlier attempt wrote. version : of the logbook it was scanned with. Returns
+    how many findings there are."""
     ScanStream.objects.filter(scan=row).delete()
     Finding.objects.filter(scan=row).delete()
-    ScanStream.objects.bulk_create([part.record for part in parts], batch_size=100)
-    Finding.objects.bulk_create([f for part in parts for f in part.findings], batch_size=500)
-    records = [part.record for part in parts]
-    begins = [r.ribbon_from_ns for r in records if r.ribbon_from_ns is not None]
-    ends = [r.ribbon_to_ns for r in records if r.ribbon_from_ns is not None]
-    longest = max((season for part in parts for season in part.seasons_ns), default=0)
+    taken = services.taken_now() if row.is_standing else {}
+    seen = Seen()
+    for parts in _batches(judged, spool):
+        found = [f for part in parts for f in part.findings]
+        services.carry_taken(found, taken)
+        ScanStream.objects.bulk_create([part.record for part in parts])
+        Finding.objects.bulk_create(found, batch_size=500)
+        if row.is_standing:
+            Standing.objects.bulk_create(
+                [
+                    Standing(stream_id=p.record.stream_id, plan_version=row.plan_version, scan=row)
+                    for p in parts
+                ],
+                update_conflicts=True,
+                update_fields=["plan_version", "scan"],
+            )
+        seen.add(parts)
     Scan.objects.filter(pk=row.pk).update(
         finished_at=moments.now(),
         logbook_version=version,
-        span_from_ns=min(begins, default=None),
-        span_to_ns=max(ends, default=None),
-        step_ns=min((part.step_ns for part in parts), default=0),
-        longest_season_ns=longest or None,
+        span_from_ns=seen.begin,
+        span_to_ns=seen.end,
+        step_ns=seen.step_ns or 0,
+        longest_season_ns=seen.longest or None,
     )
-    if row.is_standing:
+    return seen.findings
+
+
+@dataclass
+class Seen:
+    """What all streams of a scan have in common: the span judged, the shortest step, the longest season, and their findings."""
+
+    begin: int | None = None
+    end: int | None = None
+    step_ns: int | None = None
+    longest: float = 0.0
+    findings: int = 0
+
+    def add(self, parts: Sequence[Part]) -> None:
         for part in parts:
-            Standing.objects.update_or_create(
-                stream=part.stream, defaults={"plan_version": row.plan_version, "scan": row}
-            )
+            a, b = part.record.ribbon_from_ns, part.record.ribbon_to_ns
+            if a is not None and b is not None:
+                self.begin = a if self.begin is None else min(self.begin, a)
+                self.end = b if self.end is None else max(self.end, b)
+            self.step_ns = part.step_ns if self.step_ns is None else min(self.step_ns, part.step_ns)
+            self.longest = max(self.longest, *part.seasons_ns, 0.0)
+            self.findings += len(part.findings)
+
+
+def _batches(judged: Sequence[Judged], spool: Spool) -> Iterator[list[Part]]:
+    """The parts, a batch at a time, with the fleet's p-values in their rows."""
+    for a in range(0, len(judged), BATCH):
+        parts = []
+        for one in judged[a : a + BATCH]:
+            part = spool.get(one.at)
+            part.record.blocks = services.blocks_of(one.unit.blocks.number, one.chances)
+            parts.append(part)
+        yield parts

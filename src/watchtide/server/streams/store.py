@@ -19,7 +19,7 @@ from django.db import connection, transaction
 from django.db.models import QuerySet
 
 from watchtide.core.series import SECOND_NS, Floats, Ints
-from watchtide.server.streams.models import Batch, Block, Segment
+from watchtide.server.streams.models import Batch, Block, Segment, Stream
 from watchtide.tables.extract import without_doubles
 
 SEGMENT_SAMPLES = 16_384
@@ -350,6 +350,15 @@ def read(stream_id: int, first_ns: int | None = None, last_ns: int | None = None
         a, b = np.searchsorted(times, low), np.searchsorted(times, high, side="right")
         return times[a:b], values[a:b]
     return times, values
+
+
+def newest_ns(streams: Sequence[Stream]) -> int | None:
+    """Stamp of the newest sample of these streams, folded or not; None where there is none."""
+    newest = [s.last_ns for s in streams if s.last_ns is not None]
+    for _, index in pending():
+        entries = (index.find(s.pk) for s in streams)
+        newest += [int(entry["last"]) for entry in entries if entry is not None]
+    return max(newest, default=None)
 
 
 @contextmanager

@@ -1,0 +1,134 @@
+"""What a process does for one stream of a scan: it reads the stream, judges it, keeps its stage, and forgets it.
+
+An order names a stream and does not carry its samples, so that a scan has in memory what is being judged and no more.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import TypeVar
+
+from django.conf import settings
+
+from watchtide.core.expect.baselines.learned import Shared
+from watchtide.core.scoring.rows import Label
+from watchtide.core.series import keys
+from watchtide.engine import cache, clusters, kept, run, stages, together
+from watchtide.engine.based import Scanned
+from watchtide.plan import Plan
+from watchtide.server import alongside
+from watchtide.server.jobs import services as jobs
+from watchtide.server.scans import services, sheets
+from watchtide.server.scans.models import Finding, ScanStream
+from watchtide.server.streams.models import Stream
+
+R = TypeVar("R")
+
+
+@dataclass(frozen=True)
+class Order:
+    """One stream to scan. labels : those that cover it; folder, most_bytes : of the kept stages; shared : its family's network."""
+
+    scan: int
+    stream: int
+    plan: Plan
+    labels: tuple[Label, ...]
+    mode: str
+    folder: str
+    most_bytes: int
+    shared: Shared | None = None
+
+    def task(self) -> tuple[Stream, kept.Task]:
+        """The stream, and what a scan takes of it now."""
+        stream = Stream.objects.get(pk=self.stream)
+        given, digest = services.input_of(stream, self.plan)
+        given = replace(given, shared=self.shared)
+        return stream, kept.Task(
+            given, self.plan, self.labels, digest, self.folder, self.most_bytes, self.mode
+        )
+
+
+def orders_of(
+    scan: int, streams: Sequence[Stream], plan: Plan, labels: Sequence[Label], mode: str
+) -> list[Order]:
+    """An order for each stream. scan : which one the rows will be of, 0 for none."""
+    folder, most = str(services.stage_folder()), settings.STAGE_CACHE_BYTES
+    return [
+        Order(scan, s.pk, plan, tuple(x for x in labels if keys.covers(x.series, s.key)), mode, folder, most)
+        for s in streams
+    ]
+
+
+def each(lease: jobs.Lease, work: Callable[[Order], R], orders: Sequence[Order]) -> Iterator[R]:
+    """Within a job: what `work` gives for each order, in their order; on the cluster, where one is named. Raises Cancelled between
+    two of them."""
+    with _cluster() as cluster:
+        yield from run.each(
+            work,
+            orders,
+            jobs=cluster.jobs if cluster else settings.SCAN_PROCESSES,
+            executor=cluster.executor if cluster else None,
+            ready=alongside.ready(),
+            progress=lease.progress,
+            is_cancelled=lease.is_cancelled,
+        )
+
+
+@contextmanager
+def _cluster() -> Iterator[clusters.Cluster | None]:
+    if not settings.DASK:
+        yield None
+        return
+    files = {name: path or None for name, path in settings.DASK_FILES.items()}
+    address = clusters.Address(settings.DASK, **files, is_plain_allowed=settings.DASK_PLAIN)
+    with clusters.joined(address, alongside.check_joined) as cluster:
+        yield cluster
+
+
+@dataclass
+class Part:
+    """One stream of a scan: the rows that will be written of it, and what other streams need of it.
+
+    unit : what family and fleet see of it; lacks_history : whether its own tail says too little; step_ns, seasons_ns : as resolved.
+    """
+
+    record: ScanStream
+    findings: list[Finding]
+    unit: together.Unit
+    lacks_history: bool
+    step_ns: int
+    seasons_ns: list[float]
+
+
+def judge(order: Order) -> tuple[Part, sheets.Sheet]:
+    """Scan one stream: its part, and its scores. Raises ValueError that names the stream."""
+    stream, task = order.task()
+    scanned, stage_key = kept.scan_task(task)
+    left_out = kept.left_out(order.plan, stream.key, order.labels)
+    record, findings = services.record(order.scan, stream.pk, task.digest, left_out, scanned, stage_key)
+    step_ns = scanned.base.series.step_ns
+    part = Part(
+        record=record,
+        findings=findings,
+        unit=together.unit_of(scanned, services.BLOCK_NS),
+        lacks_history=together.lacks(scanned, order.plan),
+        step_ns=step_ns,
+        seasons_ns=[p * step_ns for p, _ in scanned.base.found_seasons],
+    )
+    return part, sheets.of(scanned)
+
+
+def base_of(order: Order, stage_key: str) -> stages.Baselined:
+    """The baseline stage of a stream that was judged before; made anew where the cache has lost it."""
+    found = cache.load(services.stage_folder(), stage_key)
+    return kept.fitted(order.task()[1]) if found is None else found
+
+
+def flag_anew(part: Part, scanned: Scanned) -> Part:
+    """The part with the rows of another flagging of the same expectation; what its own tail promised stays."""
+    old = part.record
+    record, findings = services.record(
+        old.scan_id, old.stream_id, old.samples_digest, old.left_out, scanned, old.stage_key
+    )
+    record.promised = old.promised
+    return replace(part, record=record, findings=findings)
