@@ -200,7 +200,9 @@ def regimes(level: Floats, changes: Ints, settle: int) -> tuple[Floats, Floats]:
         jump = _median(level[a : min(b, a + settle)]) - usual
         later = _median(level[(a + b) // 2 : b]) - usual
         whole = _median(level[a:b]) - usual
-        least = min(later * jump, whole * jump, jump * (jump + usual - _earlier(level, *before, settle, usual)))
+        least = min(
+            later * jump, whole * jump, jump * (jump + usual - _earlier(level, *before, settle, usual))
+        )
         if not np.isnan(jump) and abs(jump) > noise and least >= 0.5 * jump**2:
             steps[a:] += jump
             known = np.any(np.abs(steps[:a] - steps[a]) <= max(noise, 0.15 * abs(jump)))
