@@ -271,9 +271,9 @@ class TestALimit:
         push(sender, times[-1:] + STEP, values[-1:])
         judge()
         assert limits() == ["limit"]
-        # Out of reach, it is taken back, and may be announced anew.
-        low = np.full(72, 20.0)
-        push(sender, times[-1] + STEP * np.arange(2, 74), low)
+        # Out of reach, it is taken back, and may be announced anew: three days settle a new level, and this is the fourth.
+        low = np.full(96, 20.0)
+        push(sender, times[-1] + STEP * np.arange(2, 98), low)
         judge()
         assert Lookout.objects.get(pk=pk).watched.get().foreseen_ns is None
         cleared = api.patch(f"/api/v1/lookouts/{pk}", {"limit": {}}, format="json").json()
