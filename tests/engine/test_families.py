@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from watchtide.core.scoring.rows import Label
-from watchtide.engine import families, run, stages
+from watchtide.engine import families, run, stages, together
 from watchtide.plan.text import from_data
 
 HOUR = 3_600 * 10**9
@@ -90,3 +90,11 @@ def test_streams_that_cannot_share_and_modes_that_judge_each_alone_are_refused()
         run.scan_many([stream("a", 30, 1)], plan_of())
     with pytest.raises(ValueError, match="take per: stream"):
         list(run.scan_many([stream("a", 1_200, 1)], plan_of(), mode="replay"))
+
+
+def test_at_most_256_of_a_family_lend_and_their_order_changes_nothing():
+    keys = [f"k{i:04d}" for i in range(700)]
+    some = together.lenders(keys, str)
+    assert len(some) <= together.MOST_LENDERS and some == together.lenders(keys[::-1], str)
+    assert some[:3] == ["k0000", "k0003", "k0006"]
+    assert together.lenders(keys[:256], str) == keys[:256]

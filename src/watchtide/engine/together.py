@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -16,8 +16,12 @@ from watchtide.engine.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
 from watchtide.plan.model import Fleet
 
+T = TypeVar("T")
+
 # In replay the fleet's tails are read anew after so many blocks.
 REFIT_BLOCKS = 7
+# Streams whose scores are pooled into the tail of a family.
+MOST_LENDERS = 256
 
 
 def family_of(key: str) -> str:
@@ -123,11 +127,18 @@ def with_lent(base: Baselined, levels: Sequence[Lent]) -> Baselined:
     )  # fmt: skip
 
 
+def lenders(family: Sequence[T], key: Callable[[T], str]) -> list[T]:
+    """Members of a family that lend, at most 256: those of evenly spaced keys. A tail of theirs is as sure, and all of a large family
+    do not fit into memory at once."""
+    every = -(-len(family) // MOST_LENDERS)
+    return sorted(family, key=key)[::every]
+
+
 def _with_families(scanned: list[Scanned], plan: Plan) -> list[Scanned]:
     members: dict[str, list[Baselined]] = {}
     for s in scanned:
         members.setdefault(family_of(s.base.key), []).append(s.base)
-    lender = cache(lambda name: lending(members[name], plan))
+    lender = cache(lambda name: lending(lenders(members[name], lambda b: b.key), plan))
     out = []
     for s in scanned:
         name = family_of(s.base.key)

@@ -50,6 +50,7 @@ class Spool:
 class Judged:
     """What a scan remembers of a stream; its rows lie in the spool at `at`. chances : the fleet's p-values of its blocks."""
 
+    key: str
     order: Order
     at: int
     unit: together.Unit
@@ -93,7 +94,7 @@ def _judged(lease: jobs.Lease, row: Scan, plan: Plan, spool: Spool, scores: shee
             orders = [replace(o, shared=own.shared) for o, own in zip(orders, inputs, strict=True)]
         for order, (part, sheet) in zip(orders, working.each(lease, working.judge, orders), strict=True):
             scores.add(order.stream, sheet)
-            judged.append(Judged(order, spool.put(part), part.unit, part.lacks_history))
+            judged.append(Judged(sheet.key, order, spool.put(part), part.unit, part.lacks_history))
     return judged
 
 
@@ -126,7 +127,8 @@ def _lend(plan: Plan, judged: Sequence[Judged], spool: Spool) -> None:
         short = [one for one in family if one.lacks_history]
         if not short or len(family) == 1:
             continue
-        lender = together.lending([_base_of(one, spool.get(one.at)) for one in family], plan)
+        lending = together.lenders(family, lambda one: one.key)
+        lender = together.lending([_base_of(one, spool.get(one.at)) for one in lending], plan)
         for one in short:
             part = spool.get(one.at)
             one.at = spool.put(working.flag_anew(part, together.helped(_base_of(one, part), lender, plan)))
