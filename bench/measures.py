@@ -226,6 +226,13 @@ def networks() -> dict[str, Any]:
     return real.measure()
 
 
+def scale() -> dict[str, Any]:
+    """One scan of many streams by processes, on a cluster, and with a worker killed."""
+    from bench import scale as real
+
+    return real.measure()
+
+
 ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "numerics": numerics,
     "scan": scan,
@@ -240,5 +247,6 @@ ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "bundle": bundle,
     "page": page,
     "watch": watch,
+    "scale": scale,
     "code": code,
 }

@@ -1,0 +1,196 @@
+"""One scan of many streams in the database: by processes of this host, on a cluster, and with a worker of it killed.
+
+Each has to give the same rows to the last bit. Also the peak memory of every part. SCALE_STREAMS and SCALE_WEEKS state how much: 300
+streams and 12 weeks of quarter hours if nothing does.
+"""
+
+import contextlib
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from bench.faults import folder as temporary_folder
+from watchtide.server import supervise
+from watchtide.server.mariadb import running
+
+STREAMS, WEEKS = int(os.environ.get("SCALE_STREAMS", "300")), int(os.environ.get("SCALE_WEEKS", "12"))
+WORKERS = 2
+# Of the streams judged, when the worker is killed.
+KILLED_AT = 0.3
+
+MAKE = """
+import django; django.setup()
+import sys, numpy as np
+from watchtide.server import moments
+from watchtide.server.streams import catalogue, folding, store
+from watchtide.server.streams.models import Batch, Stream
+n, weeks = int(sys.argv[1]), int(sys.argv[2])
+rng = np.random.default_rng(1)
+count = weeks * 7 * 96
+times = (1_780_272_000 + 900 * np.arange(count, dtype=np.int64)) * 10**9
+hour = times / 3.6e12 % 24
+batch = Batch.objects.create(key="b" * 64, source="bench")
+rows = []
+for i in range(n):
+    values = np.round(100 + 40 * np.cos(2 * np.pi * (hour - i % 24) / 24) + rng.normal(0, 3, count), 2)
+    values[rng.integers(0, count, 3)] += 40
+    key = f"metric=load{i % 20},host=h{i:05d}"
+    s = Stream.objects.create(metric=f"load{i % 20}", attributes=[["host", f"h{i:05d}"]], key=key, key_sha=catalogue.sha(key), is_sent=True)
+    rows.append((s.pk, times, values))
+    if len(rows) == 200:
+        store.write_blocks(batch, rows); rows = []
+if rows:
+    store.write_blocks(batch, rows)
+Batch.objects.update(accepted_at=moments.now())
+folding.fold()
+"""
+
+SCAN = """
+import django; django.setup()
+import hashlib, json, resource, time
+from watchtide.server.jobs import services as jobs
+from watchtide.server.jobs.models import Job
+from watchtide.server.scans import services as scans
+from watchtide.server.scans.models import Finding, ScanStream
+from watchtide.server.streams.models import Stream
+ids = list(Stream.objects.order_by("pk").values_list("pk", flat=True))
+scan = scans.start(scans.plan_version("bench", scans.PlanText(), ""), ids, lane="bulk")
+begin = time.perf_counter()
+jobs.run(scan.job_id)
+took = time.perf_counter() - begin
+job = Job.objects.get(pk=scan.job_id)
+assert job.state == "done", job.log
+seal = hashlib.sha256()
+for model in (ScanStream, Finding):
+    for row in model.objects.filter(scan=scan).order_by("stream_id", "pk").values().iterator(chunk_size=200):
+        seal.update(repr(sorted((k, v) for k, v in row.items() if k not in ("id", "scan_id"))).encode())
+samples = sum(ScanStream.objects.filter(scan=scan).values_list("samples", flat=True))
+mine, largest = (resource.getrusage(who).ru_maxrss / 1024 for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+print(json.dumps({"s": took, "rows": seal.hexdigest(), "samples": samples, "mine": mine, "largest": largest, "findings": job.result["findings"]}))
+"""
+
+
+def measure() -> dict[str, Any]:
+    """Figures of one run."""
+    with temporary_folder() as folder, running(folder / "scale", is_throwaway=True) as database:
+        environment = {
+            **os.environ, **database.environment("watchtide"), "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
+            "WATCHTIDE_SECRET_KEY": "for-a-bench-only", "WATCHTIDE_LOG_LEVEL": "error", "WATCHTIDE_HOME": str(folder),
+            "WATCHTIDE_JOB_LEASE_SECONDS": "60",
+        }  # fmt: skip
+        command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"]
+        subprocess.run(command, env=environment, check=True)
+        begin = time.perf_counter()
+        _child(environment, MAKE, str(STREAMS), str(WEEKS))
+        out: dict[str, Any] = {"streams": STREAMS, "made, s": time.perf_counter() - begin}
+        runs = dict(_runs(environment, folder))
+        out["samples"] = runs["1 process"]["samples"]
+        out["findings"] = runs["1 process"]["findings"]
+        for name, run in runs.items():
+            out[f"{name}: samples/s"] = run["samples"] / run["s"]
+            out[f"{name}: peak of who has the job, MB"] = run["mine"]
+            out[f"{name}: peak of the largest who scans, MB"] = run["largest"]
+        out["the same rows everywhere"] = len({run["rows"] for run in runs.values()}) == 1
+        return out
+
+
+def _runs(environment: dict[str, str], folder: Path) -> Iterator[tuple[str, dict[str, Any]]]:
+    """(name, figures) of each way to scan; none finds what another has kept."""
+    for processes in (1, 2):
+        own = {"WATCHTIDE_SCAN_PROCESSES": str(processes), "WATCHTIDE_DATA": str(folder / f"by {processes}")}
+        name = "1 process" if processes == 1 else f"{processes} processes"
+        yield name, json.loads(_child(environment | own, SCAN)[-1])
+    for name, is_killing in (("cluster", False), ("cluster, a worker killed", True)):
+        own = {"WATCHTIDE_DATA": str(folder / name)}
+        with _cluster(environment | own) as (url, workers), contextlib.ExitStack() as stack:
+            if is_killing:
+                stack.callback(_kill_later(environment, workers()[0]).join)
+            got = json.loads(_child(environment | own | {"WATCHTIDE_DASK": url}, SCAN)[-1])
+            got["largest"] = max(_peak_mb(pid) for pid in workers())
+        yield name, got
+
+
+@contextlib.contextmanager
+def _cluster(environment: dict[str, str]) -> Iterator[tuple[str, Any]]:
+    port = supervise._free_port()
+    command = [sys.executable, "-m", "watchtide.cli.main", "cluster", "run", "--workers", str(WORKERS), "--port", str(port)]  # fmt: skip
+    process = subprocess.Popen(
+        command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+    )
+    try:
+        assert process.stdout is not None
+        line = process.stdout.readline()
+        if "ready" not in line:
+            raise RuntimeError(f"the cluster did not start: {line}")
+        yield line.split(": ", 1)[1].strip(), lambda: _workers_of(process.pid)
+    finally:
+        process.terminate()
+        process.wait(60)
+
+
+def _workers_of(pid: int) -> list[int]:
+    """Processes below this one that do tasks: those that a nanny has spawned."""
+    parents: dict[int, int] = {}
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit():
+            with contextlib.suppress(OSError, IndexError, ValueError):
+                parents[int(entry.name)] = int((entry / "stat").read_text().rsplit(") ", 1)[1].split()[1])
+
+    def below(one: int) -> bool:
+        while one in parents:
+            one = parents[one]
+            if one == pid:
+                return True
+        return False
+
+    spawned = (p for p in parents if below(p) and "spawn_main" in Path(f"/proc/{p}/cmdline").read_text())
+    return sorted(spawned)
+
+
+def _peak_mb(pid: int) -> float:
+    with contextlib.suppress(OSError):
+        for line in Path(f"/proc/{pid}/status").read_text().splitlines():
+            if line.startswith("VmHWM"):
+                return int(line.split()[1]) / 1024
+    return 0.0
+
+
+def _kill_later(environment: dict[str, str], pid: int) -> threading.Thread:
+    """Kill a worker once some of the streams are judged."""
+
+    def wait() -> None:
+        import MySQLdb
+
+        connection = MySQLdb.connect(
+            unix_socket=environment["WATCHTIDE_DB_SOCKET"], user=environment["WATCHTIDE_DB_USER"],
+            passwd=environment["WATCHTIDE_DB_PASSWORD"], db=environment["WATCHTIDE_DB_NAME"], autocommit=True,
+        )  # fmt: skip
+        with contextlib.closing(connection), contextlib.closing(connection.cursor()) as cursor:
+            for _ in range(6_000):
+                cursor.execute("SELECT done FROM job WHERE state = 'running' ORDER BY id DESC LIMIT 1")
+                row = cursor.fetchone()
+                if row is not None and row[0] >= KILLED_AT * STREAMS:
+                    os.kill(pid, signal.SIGKILL)
+                    return
+                time.sleep(0.1)
+
+    thread = threading.Thread(target=wait)
+    thread.start()
+    return thread
+
+
+def _child(environment: dict[str, str], code: str, *arguments: str) -> list[str]:
+    """A piece of code in a separate process, with the server's settings."""
+    done = subprocess.run(
+        [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True
+    )
+    if done.returncode:
+        raise RuntimeError(done.stderr[-3_000:])
+    return done.stdout.splitlines()
