@@ -80,6 +80,7 @@ print(json.dumps({"s": took, "rows": seal.hexdigest(), "samples": samples, "mine
 def measure() -> dict[str, Any]:
     """Figures of one run."""
     with temporary_folder() as folder, running(folder / "scale", is_throwaway=True) as database:
+        database.create("watchtide")
         environment = {
             **os.environ, **database.environment("watchtide"), "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
             "WATCHTIDE_SECRET_KEY": "for-a-bench-only", "WATCHTIDE_LOG_LEVEL": "error", "WATCHTIDE_HOME": str(folder),
@@ -136,7 +137,7 @@ def _cluster(environment: dict[str, str]) -> Iterator[tuple[str, Any]]:
 
 
 def _workers_of(pid: int) -> list[int]:
-    """Processes below this one that do tasks: those that a nanny has spawned."""
+    """Processes below this one that do tasks, by the name that Dask gives them."""
     parents: dict[int, int] = {}
     for entry in Path("/proc").iterdir():
         if entry.name.isdigit():
@@ -150,8 +151,9 @@ def _workers_of(pid: int) -> list[int]:
                 return True
         return False
 
-    spawned = (p for p in parents if below(p) and "spawn_main" in Path(f"/proc/{p}/cmdline").read_text())
-    return sorted(spawned)
+    return sorted(
+        p for p in parents if below(p) and Path(f"/proc/{p}/cmdline").read_text().startswith("dask worker [")
+    )
 
 
 def _peak_mb(pid: int) -> float:
