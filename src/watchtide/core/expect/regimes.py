@@ -104,7 +104,9 @@ def find_steps(level: Floats, longest: int, penalty: float | None = None, *, has
     seen = np.flatnonzero(~np.isnan(calm))
     at = np.searchsorted(seen, changes)
     least = LEAST_JUMP * max(np.sqrt(own), wander)
-    return np.asarray(changes[_jumps(calm[seen], at, near, least, has_trend) & _sudden(calm[seen], at)])
+    jumps = _jumps(calm[seen], at, near, least, has_trend)
+    # To look at all other samples for how sudden a jump is takes longer, and most histories have none.
+    return np.asarray(changes[jumps][_sudden(calm[seen], at[jumps])] if jumps.any() else changes[:0])
 
 
 @njit(cache=True, nogil=True)
