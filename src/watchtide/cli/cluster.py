@@ -1,7 +1,6 @@
 """A cluster's scheduler and its workers, started with Dask's own commands."""
 
 import contextlib
-import ctypes
 import os
 import signal
 import subprocess
@@ -13,6 +12,7 @@ from watchtide import joining
 from watchtide.cli import server
 from watchtide.cli.exits import fail
 from watchtide.engine import clusters
+from watchtide.parent import die_with_parent
 
 READY_SECONDS, STOP_SECONDS = 90, 10
 LOOPBACK = "127.0.0.1"
@@ -59,7 +59,7 @@ def _interrupt(number: int, frame: object) -> None:
 @contextlib.contextmanager
 def _child(command: list[str]) -> Iterator["subprocess.Popen[bytes]"]:
     """A process that ends with this one."""
-    child = subprocess.Popen(command, preexec_fn=_die_with_parent, stdout=subprocess.DEVNULL)
+    child = subprocess.Popen(command, preexec_fn=die_with_parent, stdout=subprocess.DEVNULL)
     try:
         yield child
     finally:
@@ -69,10 +69,6 @@ def _child(command: list[str]) -> Iterator["subprocess.Popen[bytes]"]:
         except subprocess.TimeoutExpired:
             child.kill()
             child.wait()
-
-
-def _die_with_parent() -> None:
-    ctypes.CDLL(None).prctl(1, signal.SIGTERM)  # PR_SET_PDEATHSIG
 
 
 def _stated(host: str, port: int) -> clusters.Address:

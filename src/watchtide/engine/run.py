@@ -18,6 +18,7 @@ from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine import families, outcome, stages
+from watchtide.parent import die_with_parent
 from watchtide.plan import Plan
 from watchtide.tables import clock, results
 
@@ -35,17 +36,15 @@ class StreamFailed(ValueError):
 
 def _start_worker(parent: int, ready: Callable[[], None] | None) -> None:
     """One numeric thread each, and no life without the parent. ready : what else a process does before its first task."""
-    import ctypes
     import signal
 
     kernels.use_cache()
     # By a call, not by the environment: Numba reads that again when it compiles, and the parent has more threads.
     numba.set_num_threads(1)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    if hasattr(os, "getppid") and os.uname().sysname == "Linux":
-        ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG
-        if os.getppid() != parent:
-            os._exit(1)
+    die_with_parent(signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
     if ready is not None:
         ready()
 

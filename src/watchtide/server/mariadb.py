@@ -1,7 +1,6 @@
 """A MariaDB of our own: its folder, its socket, never the system's instance and never as root."""
 
 import contextlib
-import ctypes
 import fcntl
 import os
 import pwd
@@ -15,12 +14,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from watchtide.parent import die_with_parent
+
 USER = "watchtide"
 # Unix sockets have short paths: 107 characters, some of which MariaDB takes for names beside it.
 MOST_SOCKET = 95
 RUNTIME = "runtime"
-# Loaded here: a child that has changed its user may not be able to read Python's library.
-_LIBC = ctypes.CDLL(None)
 
 
 class DatabaseFailed(RuntimeError):
@@ -227,11 +226,6 @@ class Database:
                 return
             time.sleep(0.1)
         raise DatabaseFailed(f"MariaDB did not answer in 90 s; see {self.folder / 'db.log'}")
-
-
-def die_with_parent() -> None:
-    """In a child before it starts: end when the parent does, however that ends."""
-    _LIBC.prctl(1, signal.SIGTERM)  # PR_SET_PDEATHSIG
 
 
 def _runtime_of(folder: Path) -> Path:

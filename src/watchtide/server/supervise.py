@@ -24,9 +24,10 @@ from pathlib import Path
 import setproctitle
 
 from watchtide import kernels
+from watchtide.parent import die_with_parent
 from watchtide.server import config
 from watchtide.server.instance import data_of, home
-from watchtide.server.mariadb import Database, DatabaseFailed, die_with_parent, running
+from watchtide.server.mariadb import Database, DatabaseFailed, running
 
 PYTHON = sys.executable
 MANAGE = ("watchtide.cli.main", "server", "run")
