@@ -9,11 +9,13 @@ kernels.use_cache()
 
 
 def dask_setup(_: Any) -> None:
-    """One numeric thread; and where the environment names a server's database, one of its processes."""
+    """Compiled kernels and one numeric thread; and where the environment names a server's database, one of its processes."""
     import numba
 
+    from watchtide import warm
     from watchtide.engine import clusters
 
+    warm.main()
     # Of the code that this process has read, and not of what lies there when the first task comes.
     clusters.code_digest()
 

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from watchtide.engine import clusters
+from watchtide.engine import clusters, run
 from watchtide.engine.clusters import Address, ClusterError
 
 WATCHTIDE = (sys.executable, "-m", "watchtide.cli.main")
@@ -110,6 +110,31 @@ def _kill_once(folder, k):
     except FileExistsError:
         return k * k
     os.kill(os.getpid(), signal.SIGKILL)
+
+
+def test_what_is_cancelled_leaves_no_task_on_the_cluster():
+    with running(free_port()) as (_, url):
+        with pytest.raises(run.Cancelled), clusters.joined(Address(url)) as cluster:
+            seen = []
+            for one in run.each(
+                _slowly,
+                range(200),
+                jobs=cluster.jobs,
+                executor=cluster.executor,
+                is_cancelled=lambda: len(seen) >= 2,
+            ):
+                seen.append(one)
+        assert seen == list(range(len(seen))) and 2 <= len(seen) < 50
+        with clusters._client(Address(url)) as client:
+            deadline = time.monotonic() + 20
+            while any(client.processing().values()) and time.monotonic() < deadline:
+                time.sleep(0.1)
+            assert not any(client.processing().values())
+
+
+def _slowly(k):
+    time.sleep(0.2)
+    return k
 
 
 def test_workers_with_other_code_are_refused():

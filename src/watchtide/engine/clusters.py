@@ -126,9 +126,6 @@ class _Checking(Executor):
     def submit(self, work: Callable[..., Any], /, *args: Any, **_: Any) -> Future[Any]:
         return self._inner.submit(checked, self._digest, pickled(work, *args))
 
-    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
-        self._inner.shutdown(wait=wait)
-
 
 @dataclass(frozen=True)
 class Cluster:
@@ -139,8 +136,8 @@ class Cluster:
 
 
 @contextmanager
-def joined(address: Address, warm: Callable[[], None] | None = None) -> Iterator[Cluster]:
-    """The cluster at an address, its workers checked and warmed. warm : what every worker does first, such as compiling kernels.
+def joined(address: Address, first: Callable[[], object] = code_digest) -> Iterator[Cluster]:
+    """The cluster at an address, its workers checked. first : what every worker does before any task; it raises where none may come.
 
     Tasks not done when it is left are cancelled; those of a lost worker are done again by another. Raises ClusterError.
     """
@@ -151,7 +148,7 @@ def joined(address: Address, warm: Callable[[], None] | None = None) -> Iterator
         if not threads:
             raise ClusterError(f"cluster {address.url} has no workers; start some")
         digest = code_digest()
-        client.run(checked, digest, pickled(warm or _nothing))
+        client.run(checked, digest, pickled(first))
         try:
             yield Cluster(_Checking(client.get_executor(pure=False), digest), sum(threads.values()))
         except KilledWorker as error:
@@ -192,10 +189,6 @@ def _client(address: Address, seconds: float = CONNECT_SECONDS) -> Iterator[Any]
     finally:
         # Whatever is still on its way is nobody's any more.
         client.close(timeout=CONNECT_SECONDS)
-
-
-def _nothing() -> None:
-    """A worker without anything to warm."""
 
 
 def arguments_of(address: Address) -> list[str]:
