@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from bench.faults import folder as temporary_folder
+from bench.watch import child, connected
 from watchtide.server import supervise
 from watchtide.server.mariadb import running
 
@@ -89,7 +90,7 @@ def measure() -> dict[str, Any]:
         command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"]
         subprocess.run(command, env=environment, check=True)
         begin = time.perf_counter()
-        _child(environment, MAKE, str(STREAMS), str(WEEKS))
+        child(environment, MAKE, str(STREAMS), str(WEEKS))
         out: dict[str, Any] = {"streams": STREAMS, "made, s": time.perf_counter() - begin}
         runs = dict(_runs(environment, folder))
         out["samples"] = runs["1 process"]["samples"]
@@ -107,13 +108,13 @@ def _runs(environment: dict[str, str], folder: Path) -> Iterator[tuple[str, dict
     for processes in (1, 2):
         own = {"WATCHTIDE_SCAN_PROCESSES": str(processes), "WATCHTIDE_DATA": str(folder / f"by {processes}")}
         name = "1 process" if processes == 1 else f"{processes} processes"
-        yield name, json.loads(_child(environment | own, SCAN)[-1])
+        yield name, json.loads(child(environment | own, SCAN)[-1])
     for name, is_killing in (("cluster", False), ("cluster, a worker killed", True)):
         own = {"WATCHTIDE_DATA": str(folder / name)}
         with _cluster(environment | own) as (url, workers), contextlib.ExitStack() as stack:
             if is_killing:
                 stack.callback(_kill_later(environment, workers()[0]).join)
-            got = json.loads(_child(environment | own | {"WATCHTIDE_DASK": url}, SCAN)[-1])
+            got = json.loads(child(environment | own | {"WATCHTIDE_DASK": url}, SCAN)[-1])
             got["largest"] = max(_peak_mb(pid) for pid in workers())
         yield name, got
 
@@ -168,13 +169,7 @@ def _kill_later(environment: dict[str, str], pid: int) -> threading.Thread:
     """Kill a worker once some of the streams are judged."""
 
     def wait() -> None:
-        import MySQLdb
-
-        connection = MySQLdb.connect(
-            unix_socket=environment["WATCHTIDE_DB_SOCKET"], user=environment["WATCHTIDE_DB_USER"],
-            passwd=environment["WATCHTIDE_DB_PASSWORD"], db=environment["WATCHTIDE_DB_NAME"], autocommit=True,
-        )  # fmt: skip
-        with contextlib.closing(connection), contextlib.closing(connection.cursor()) as cursor:
+        with connected(environment) as cursor:
             for _ in range(6_000):
                 cursor.execute("SELECT done FROM job WHERE state = 'running' ORDER BY id DESC LIMIT 1")
                 row = cursor.fetchone()
@@ -186,13 +181,3 @@ def _kill_later(environment: dict[str, str], pid: int) -> threading.Thread:
     thread = threading.Thread(target=wait)
     thread.start()
     return thread
-
-
-def _child(environment: dict[str, str], code: str, *arguments: str) -> list[str]:
-    """A piece of code in a separate process, with the server's settings."""
-    done = subprocess.run(
-        [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True
-    )
-    if done.returncode:
-        raise RuntimeError(done.stderr[-3_000:])
-    return done.stdout.splitlines()

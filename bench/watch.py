@@ -76,19 +76,24 @@ JUDGED = "SELECT judged_through_ns DIV 60000000000, COUNT(*) FROM lookout_stream
 Polled = tuple[float, list[tuple[int | None, int]]]
 
 
-def _look(served: Served) -> Iterator[Polled]:
-    """By a connection of our own: to look must cost nothing that the judging is short of."""
+@contextlib.contextmanager
+def connected(environment: dict[str, str]) -> Iterator[Any]:
+    """A cursor on a database by a connection of our own: to look must cost nothing that the judging is short of."""
     import MySQLdb
 
-    own = served.database.environment()
     connection = MySQLdb.connect(
-        unix_socket=own["WATCHTIDE_DB_SOCKET"],
-        user=own["WATCHTIDE_DB_USER"],
-        passwd=own["WATCHTIDE_DB_PASSWORD"],
-        db=own["WATCHTIDE_DB_NAME"],
+        unix_socket=environment["WATCHTIDE_DB_SOCKET"],
+        user=environment["WATCHTIDE_DB_USER"],
+        passwd=environment["WATCHTIDE_DB_PASSWORD"],
+        db=environment["WATCHTIDE_DB_NAME"],
         autocommit=True,
     )
     with contextlib.closing(connection), contextlib.closing(connection.cursor()) as cursor:
+        yield cursor
+
+
+def _look(served: Served) -> Iterator[Polled]:
+    with connected(served.database.environment()) as cursor:
         while True:
             cursor.execute(JUDGED)
             yield time.time(), list(cursor.fetchall())
@@ -122,13 +127,8 @@ def measure() -> dict[str, Any]:
         box.server.stop()
 
 
-def _child(served: Served, code: str, *arguments: str) -> list[str]:
-    """A piece of code in a separate process, with the server's settings."""
-    environment = {
-        **served.environment,
-        "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
-        **served.database.environment(),
-    }
+def child(environment: dict[str, str], code: str, *arguments: str) -> list[str]:
+    """What a piece of code in a separate process prints, line by line."""
     done = subprocess.run(
         [sys.executable, "-c", code, *arguments], env=environment, capture_output=True, text=True
     )
@@ -141,7 +141,7 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
     minute = int(time.time() // 60)
     begun = time.monotonic()
     token_file = folder / "token"
-    _child(served, MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file), WINDOW)
+    child(served.database_environment(), MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file), WINDOW)
     token = token_file.read_text()
     made_s = time.monotonic() - begun
     # What has come by now is judged first; the time that this takes is a separate figure.
