@@ -346,3 +346,30 @@ def test_a_span_beyond_the_scan_counts_only_what_was_scanned(api, small_world):
     assert wide | {"computed_at": ""} == exact | {"computed_at": ""}
     nothing = api.get(f"{url}?from=1970-01-01&to=1970-01-02")
     assert nothing.status_code == 400 and nothing.json()["place"] == "from"
+
+
+def test_a_lost_stage_of_a_scan_under_way_is_made_again_from_the_same_samples(small_world, db, stream_of):
+    """Flagging anew by the family or the fleet comes after the judging, and live samples come in between."""
+    import shutil
+
+    import numpy as np
+
+    from watchtide.plan import Plan
+    from watchtide.server import moments
+    from watchtide.server.scans import working
+    from watchtide.server.streams import store
+    from watchtide.server.streams.models import Batch
+
+    stream = stream_of("quay")
+    (order,) = working.orders_of([stream], Plan(), [], "fit")
+    part, _ = working.judge(order, small_world["scan"].pk)
+    before = working.base_of(order, part)
+    times, _ = store.read(stream.pk)
+    batch = Batch.objects.create(key="c" * 64, source="later")
+    store.write_blocks(batch, [(stream.pk, times[-1:] + 3_600 * 10**9, np.array([50.0]))])
+    Batch.objects.filter(pk=batch.pk).update(accepted_at=moments.now())
+    assert len(store.read(stream.pk)[0]) == len(times) + 1
+    shutil.rmtree(scans.stage_folder())
+    again = working.base_of(order, part)
+    assert again.expected.tobytes() == before.expected.tobytes()
+    assert again.z.tobytes() == before.z.tobytes()

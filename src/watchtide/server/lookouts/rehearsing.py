@@ -76,7 +76,7 @@ def rehearse(lease: jobs.Lease) -> Row:
     labels = logbook.labels()
     until = store.newest_ns(streams) or 0
     span = (until - lease.arguments["weeks"] * WEEK_NS, until)
-    orders = working.orders_of(0, streams, plan, labels, "replay")
+    orders = working.orders_of(streams, plan, labels, "replay")
     results = list(working.each(lease, partial(_play, lookout=lookout, since_ns=span[0]), orders))
     played = [one for one, _ in results]
     limits = [row for _, row in results if row is not None]

@@ -4,7 +4,7 @@ import base64
 import hashlib
 import math
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, Protocol
@@ -287,7 +287,7 @@ def blocks_of(number: Any, p: Any) -> bytes:
     return rows.tobytes()
 
 
-def _given_again(row: ScanStream, plan: PlanText) -> stages.Input:
+def given_again(row: ScanStream, plan: PlanText) -> stages.Input:
     """What a scan took of a stream. Problem (409) where its samples are others now."""
     step = durations.parse_ns(row.resolved["prepare"]["every"])
     given = as_scanned(row.stream, plan, row.samples_digest, (row.ribbon_to_ns or 0) + step)
@@ -308,7 +308,7 @@ def _in_its_family(row: ScanStream, plan: PlanText) -> stages.Input:
     own = together.family_of(row.stream.key)
     mates = [r for r in row.scan.streams.select_related("stream") if together.family_of(r.stream.key) == own]
     labels = [label for r in mates for label in _left_out_again(r, plan)]
-    streams = families.with_shared([_given_again(r, plan) for r in mates], plan, labels)
+    streams = families.with_shared([given_again(r, plan) for r in mates], plan, labels)
     return next(s for s in streams if s.key == row.stream.key)
 
 
@@ -320,7 +320,7 @@ def base_of(row: ScanStream) -> stages.Baselined:
     base = cache.load(stage_folder(), row.stage_key)
     if base is None:
         plan = plan_of(row.scan.plan_version.text)
-        given = _given_again(row, plan)
+        given = given_again(row, plan)
         if families.is_wanted(plan) and row.scan.mode == "fit":
             given = _in_its_family(row, plan)
         base = stages.based(given, plan, _left_out_again(row, plan), row.scan.mode)
@@ -332,24 +332,25 @@ def base_of(row: ScanStream) -> stages.Baselined:
 Recorded = tuple[ScanStream, list[Finding]]
 
 
-def record(
-    scan: int,
-    stream: int,
-    digest: str,
-    left_out: Sequence[tuple[int, int]],
-    scanned: stages.Scanned,
-    stage_key: str,
-) -> Recorded:
-    """Rows of one stream's result. digest : of its samples; left_out : spans that did not train."""
+@dataclass(frozen=True)
+class Origin:
+    """What a stream's rows are of: scan and stream by number, the digest of the samples, the spans that did not train, and the key that
+    its stage is kept under."""
+
+    scan_id: int
+    stream_id: int
+    samples_digest: str
+    left_out: list[tuple[int, int]]
+    stage_key: str
+
+
+def record(origin: Origin, scanned: stages.Scanned) -> Recorded:
+    """Rows of one stream's result."""
     base = scanned.base
     seen = np.flatnonzero(~np.isnan(base.series.values))
     ribbon, a, b = ribbon_of(base.series.times, scanned.z)
     row = ScanStream(
-        scan_id=scan,
-        stream_id=stream,
-        samples_digest=digest,
-        stage_key=stage_key,
-        left_out=list(left_out),
+        **vars(origin),
         resolved=scanned.resolved,
         notes=list(base.notes),
         level_above=_finite(scanned.level.above),
@@ -366,7 +367,7 @@ def record(
     )
     found = [
         Finding(
-            scan_id=scan, stream_id=stream, start_ns=f.start, end_ns=f.end, kind=f.kind, direction=f.direction,
+            scan_id=origin.scan_id, stream_id=origin.stream_id, start_ns=f.start, end_ns=f.end, kind=f.kind, direction=f.direction,
             score=_finite(f.score), peak_ns=f.peak_time, peak_value=_finite(f.peak_value), expected=_finite(f.expected),
             points=f.points, window=f.window, size=_finite(f.size), confidence=_finite(f.confidence),
             raised_ns=f.raised,

@@ -5,12 +5,13 @@ A cache: what is lost is made again from the kept stages.
 
 import contextlib
 import os
+import shutil
 import tempfile
 import zipfile
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 from django.conf import settings
@@ -93,49 +94,48 @@ ROW = np.dtype([("time", "<i8"), ("z", "<f8"), ("marks", "u1")])
 
 
 class Writer:
-    """Writes the scores of a scan's streams one by one; they are kept once all are there. To be left by `with`."""
+    """Writes the scores of streams one by one; they are kept as a scan's once all are there."""
 
-    def __init__(self, scan: Scan) -> None:
-        folder().mkdir(parents=True, exist_ok=True)
-        handle, self._temporary = tempfile.mkstemp(dir=folder(), suffix=".part")
-        self._kept_as = folder() / f"{scan.pk}.npz"
-        # The file is a zip of arrays, as NumPy's own are, but not all of them have to be in memory at once.
-        self._file = zipfile.ZipFile(os.fdopen(handle, "wb"), "w")
-
-    def __enter__(self) -> "Writer":
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._close()
-        with contextlib.suppress(FileNotFoundError):
-            os.unlink(self._temporary)
+    def __init__(self, file: IO[bytes], packed: zipfile.ZipFile) -> None:
+        self._file, self._zip = file, packed
 
     def add(self, stream: int, sheet: Sheet) -> None:
         rows = np.empty(len(sheet.times), ROW)
         rows["time"], rows["z"] = sheet.times, sheet.z
         rows["marks"] = sheet.in_finding * IN_FINDING + sheet.odd * IS_ODD
-        with self._file.open(f"{stream}.npy", "w", force_zip64=True) as member:
+        with self._zip.open(f"{stream}.npy", "w", force_zip64=True) as member:
             np.lib.format.write_array(member, rows, allow_pickle=False)
 
-    def keep(self) -> None:
+    def keep(self, scan: Scan) -> None:
         """Keep what was added, in place of any older scores of the scan."""
-        self._close()
-        os.replace(self._temporary, self._kept_as)
+        self._zip.close()
+        self._file.seek(0)
+        handle, temporary = tempfile.mkstemp(dir=folder(), suffix=".part")
+        try:
+            with os.fdopen(handle, "wb") as file:
+                shutil.copyfileobj(self._file, file)
+            os.replace(temporary, folder() / f"{scan.pk}.npz")
+        except BaseException:
+            os.unlink(temporary)
+            raise
         cache.trim(folder(), int(SHARE * settings.STAGE_CACHE_BYTES), spared=1)
 
-    def _close(self) -> None:
-        inner = self._file.fp
-        self._file.close()
-        if inner is not None:
-            inner.close()
+
+@contextlib.contextmanager
+def writing() -> Iterator[Writer]:
+    """A writer into a file without a name: of a scan that is killed on the way nothing stays."""
+    folder().mkdir(parents=True, exist_ok=True)
+    # A zip of arrays, as NumPy's own are, but not all of them have to be in memory at once.
+    with tempfile.TemporaryFile(dir=folder()) as file, zipfile.ZipFile(file, "w") as packed:
+        yield Writer(file, packed)
 
 
 def keep(scan: Scan, sheets: Iterable[tuple[int, Sheet]]) -> None:
     """Keep the scores of all streams of a scan, by their numbers."""
-    with Writer(scan) as file:
+    with writing() as file:
         for stream, sheet in sheets:
             file.add(stream, sheet)
-        file.keep()
+        file.keep(scan)
 
 
 def of_scan(

@@ -6,11 +6,13 @@ import tempfile
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import IO, Any
 
 from watchtide.core.expect.baselines import networks
 from watchtide.core.series import Floats
 from watchtide.engine import families, together
+from watchtide.engine.based import Scanned
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.cards import counting as cards
@@ -66,7 +68,7 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         return {"scan": row.pk}
     plan = services.plan_of(row.plan_version.text)
     version = logbook.version()
-    with sheets.Writer(row) as scores, tempfile.TemporaryFile(dir=sheets.folder()) as file:
+    with sheets.writing() as scores, tempfile.TemporaryFile(dir=sheets.folder()) as file:
         spool = Spool(file)
         judged = _judged(lease, row, plan, spool, scores)
         _lend(plan, judged, spool)
@@ -75,7 +77,7 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
             count = _write(row, judged, spool, version)
         # What family or fleet changed is not what was scored: the sheet is then made when it is first read.
         if plan.flag.fleet is None and not any(j.lacks_history for j in judged):
-            scores.keep()
+            scores.keep(row)
     jobs.tell("scan", row.pk)
     cards.card_of(Scan.objects.get(pk=row.pk), cards.Selection())
     return {"scan": row.pk, "findings": count}
@@ -85,14 +87,15 @@ def _judged(lease: jobs.Lease, row: Scan, plan: Plan, spool: Spool, scores: shee
     """Each stream by itself, in the order of their names: its rows go into the spool, its scores into their file."""
     streams = list(Stream.objects.filter(pk__in=lease.arguments["streams"]).order_by("metric", "pk"))
     labels = logbook.labels()
-    orders = working.orders_of(row.pk, streams, plan, labels, row.mode)
+    orders = working.orders_of(streams, plan, labels, row.mode)
     judged = []
     # A few streams, and a family's network, are trained in this process, where each epoch can be watched.
     with networks.watched(TrainingShown(lease)):
         if row.mode == "fit" and families.is_wanted(plan):
             inputs = families.with_shared([services.input_of(s, plan)[0] for s in streams], plan, labels)
             orders = [replace(o, shared=own.shared) for o, own in zip(orders, inputs, strict=True)]
-        for order, (part, sheet) in zip(orders, working.each(lease, working.judge, orders), strict=True):
+        results = working.each(lease, partial(working.judge, scan=row.pk), orders)
+        for order, (part, sheet) in zip(orders, results, strict=True):
             scores.add(order.stream, sheet)
             judged.append(Judged(sheet.key, order, spool.put(part), part.unit, part.lacks_history))
     return judged
@@ -128,14 +131,11 @@ def _lend(plan: Plan, judged: Sequence[Judged], spool: Spool) -> None:
         if not short or len(family) == 1:
             continue
         lending = together.lenders(family, lambda one: one.key)
-        lender = together.lending([_base_of(one, spool.get(one.at)) for one in lending], plan)
+        lender = together.lending([working.base_of(one.order, spool.get(one.at)) for one in lending], plan)
         for one in short:
             part = spool.get(one.at)
-            one.at = spool.put(working.flag_anew(part, together.helped(_base_of(one, part), lender, plan)))
-
-
-def _base_of(one: Judged, part: Part) -> Any:
-    return working.base_of(one.order, part.record.stage_key)
+            scanned = together.helped(working.base_of(one.order, part), lender, plan)
+            one.at = spool.put(working.flag_anew(part, scanned))
 
 
 def _hold_fleet(plan: Plan, judged: Sequence[Judged], spool: Spool) -> None:
@@ -158,8 +158,8 @@ def _hold_fleet(plan: Plan, judged: Sequence[Judged], spool: Spool) -> None:
         one.at = spool.put(working.flag_anew(part, scanned))
 
 
-def _flagged(one: Judged, part: Part, plan: Plan) -> Any:
-    return services.flagged(_base_of(one, part), plan, part.record.level)
+def _flagged(one: Judged, part: Part, plan: Plan) -> Scanned:
+    return services.flagged(working.base_of(one.order, part), plan, part.record.level)
 
 
 def _write(row: Scan, judged: Sequence[Judged], spool: Spool, version: int) -> int:

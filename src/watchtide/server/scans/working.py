@@ -29,7 +29,6 @@ R = TypeVar("R")
 class Order:
     """One stream to scan. labels : those that cover it; folder, most_bytes : of the kept stages; shared : its family's network."""
 
-    scan: int
     stream: int
     plan: Plan
     labels: tuple[Label, ...]
@@ -48,13 +47,11 @@ class Order:
         )
 
 
-def orders_of(
-    scan: int, streams: Sequence[Stream], plan: Plan, labels: Sequence[Label], mode: str
-) -> list[Order]:
-    """An order for each stream. scan : which one the rows will be of, 0 for none."""
+def orders_of(streams: Sequence[Stream], plan: Plan, labels: Sequence[Label], mode: str) -> list[Order]:
+    """An order for each stream."""
     folder, most = str(services.stage_folder()), settings.STAGE_CACHE_BYTES
     return [
-        Order(scan, s.pk, plan, tuple(x for x in labels if keys.covers(x.series, s.key)), mode, folder, most)
+        Order(s.pk, plan, tuple(x for x in labels if keys.covers(x.series, s.key)), mode, folder, most)
         for s in streams
     ]
 
@@ -92,6 +89,7 @@ class Part:
     unit : what family and fleet see of it; lacks_history : whether its own tail says too little; step_ns, seasons_ns : as resolved.
     """
 
+    origin: services.Origin
     record: ScanStream
     findings: list[Finding]
     unit: together.Unit
@@ -100,14 +98,16 @@ class Part:
     seasons_ns: list[float]
 
 
-def judge(order: Order) -> tuple[Part, sheets.Sheet]:
-    """Scan one stream: its part, and its scores. Raises ValueError that names the stream."""
+def judge(order: Order, scan: int) -> tuple[Part, sheets.Sheet]:
+    """Scan one stream: its part, and its scores. scan : which one the rows will be of. Raises ValueError that names the stream."""
     stream, task = order.task()
     scanned, stage_key = kept.scan_task(task)
     left_out = kept.left_out(order.plan, stream.key, order.labels)
-    record, findings = services.record(order.scan, stream.pk, task.digest, left_out, scanned, stage_key)
+    origin = services.Origin(scan, stream.pk, task.digest, left_out, stage_key)
+    record, findings = services.record(origin, scanned)
     step_ns = scanned.base.series.step_ns
     part = Part(
+        origin=origin,
         record=record,
         findings=findings,
         unit=together.unit_of(scanned, services.BLOCK_NS),
@@ -118,17 +118,20 @@ def judge(order: Order) -> tuple[Part, sheets.Sheet]:
     return part, sheets.of(scanned)
 
 
-def base_of(order: Order, stage_key: str) -> stages.Baselined:
-    """The baseline stage of a stream that was judged before; made anew where the cache has lost it."""
-    found = cache.load(services.stage_folder(), stage_key)
-    return kept.fitted(order.task()[1]) if found is None else found
+def base_of(order: Order, part: Part) -> stages.Baselined:
+    """The baseline stage of a stream that was judged before; made anew, from the same samples, where the cache has lost it.
+
+    Problem (409) where they have changed meanwhile; later ones do not matter.
+    """
+    found = cache.load(services.stage_folder(), part.origin.stage_key)
+    if found is not None:
+        return found
+    given = replace(services.given_again(part.record, order.plan), shared=order.shared)
+    return stages.based(given, order.plan, order.labels, order.mode)
 
 
 def flag_anew(part: Part, scanned: Scanned) -> Part:
     """The part with the rows of another flagging of the same expectation; what its own tail promised stays."""
-    old = part.record
-    record, findings = services.record(
-        old.scan_id, old.stream_id, old.samples_digest, old.left_out, scanned, old.stage_key
-    )
-    record.promised = old.promised
+    record, findings = services.record(part.origin, scanned)
+    record.promised = part.record.promised
     return replace(part, record=record, findings=findings)
