@@ -282,3 +282,24 @@ def test_windows_that_end_from_a_sample_on_are_those_of_the_whole(since):
     lengths = np.array([6, 12, 24], np.int64)
     for whole, end in zip(sliding.statistics(z, lengths), sliding.statistics(z, lengths, since), strict=True):
         np.testing.assert_allclose(end, whole[:, since:], rtol=1e-9, atol=1e-12)
+
+
+class TestRareEvents:
+    def found(self, chance, seed=4, n=6_720):
+        """Scores of the two days in which rare events come five times as often, and of all before."""
+        rng = np.random.default_rng(seed)
+        mean = np.full(n, chance)
+        mean[5_600:5_792] *= 5
+        counts = rng.poisson(mean).astype(float)
+        times = 1_780_272_000 * 10**9 + np.arange(n, dtype=np.int64) * 900 * 10**9
+        plan = from_data({"baseline": {"kind": "harmonic", "seasons": ["24h"]}, "shifts": {"of": "none"}})
+        base = stages.scan(stages.Input("s", times, counts), plan).base
+        return base, base.score[5_600:5_792], base.score[:5_500]
+
+    def test_a_rate_that_rises_for_days_is_found_though_most_values_are_the_same(self):
+        base, inside, before = self.found(0.15)
+        assert np.mean(base.series.values == 0) > 0.8 and base.watch is not None
+        assert np.median(inside) > 6 and np.mean(before >= 6) == 0
+
+    def test_too_few_events_have_no_windows(self):
+        assert self.found(0.01)[0].watch is None
