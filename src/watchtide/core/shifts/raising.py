@@ -30,6 +30,10 @@ CLIP = 3.0
 LEAST_REGIME = 24
 # … and how far its median must lie from the level before, in standard deviations: less is drift.
 LEAST_JUMP = 2.0
+# … and how many robust scales of what the medians of stretches as long do by themselves: a level that wanders comes that far.
+WANDER = 3.0
+# Fewer stretches say nothing of it.
+LEAST_STRETCHES = 8
 # The shift that the online test is sharpest for, in standard deviations of the noise.
 SHARPEST = 1.0
 
@@ -94,8 +98,8 @@ def online(z: Floats, *, run_length: float, shortest: int = LEAST_REGIME) -> lis
 
     z : (n,) scores around 0, NaN skipped; run_length : mean number of samples between false alarms where nothing
     shifts; shortest : samples that must lie in the new regime. Only samples up to each one are used: the scale and lag-one autocorrelation of the first 200, and of
-    all so far every 200 on. A shift is one only once `shortest` samples lie in it and their median, and that of the newest, lies two standard deviations from the level before; after it
-    the new level counts as usual. Page (1954); threshold by Siegmund (1985),
+    all so far every 200 on. A shift is one only once `shortest` samples lie in it and their median, and that of the newest, lies two standard deviations from the level before, and three
+    of what the medians of as many samples do; after it the new level counts as usual. Page (1954); threshold by Siegmund (1985),
     with the long-run variance of the noise.
     """
     return online_on(z, run_length=run_length, shortest=shortest)[0]
@@ -122,7 +126,7 @@ def online_on(
     y = np.clip(plain, -CLIP, CLIP)
     for begin, about in zip(begins, levels, strict=True):
         y[begin:] = np.clip(plain[begin:] - about, -CLIP, CLIP)
-    level, i, stands = 0.0, start.done, start
+    level, i, stands, least = 0.0, start.done, start, np.inf
     slack, threshold = 0.0, np.inf
     while i < len(y):
         stop = min(i - i % WARM_UP + WARM_UP, len(y))
@@ -136,10 +140,11 @@ def online_on(
             inflated = max(robust.long_run_variance(past), scale**2)
             slack = float(SHARPEST * np.sqrt(inflated) / 2)
             threshold = _threshold(run_length, slack, inflated)
+            least = max(LEAST_JUMP * scale, WANDER * _wander(past, shortest))
         if i >= WARM_UP:
             # After the first shift scores are about the level since.
             at, begin, sign, *rest = _cusum(
-                y, i, stop, 0.0 if found else level, scale, slack, threshold, shortest, *sums
+                y, i, stop, 0.0 if found else level, scale, slack, threshold, least, shortest, *sums
             )
             sums = _Sums(*rest)
             if at >= 0:
@@ -155,6 +160,14 @@ def online_on(
     return found, stands, running
 
 
+def _wander(past: Floats, length: int) -> float:
+    """Robust scale of the medians of stretches of so many samples, 0 where there are too few."""
+    whole = len(past) // length
+    if whole < LEAST_STRETCHES:
+        return 0.0
+    return float(robust.mad_sigma(np.median(past[: whole * length].reshape(whole, length), axis=1)))
+
+
 @njit(cache=True, nogil=True)
 def _moved(up, down, move, slack):  # type: ignore[no-untyped-def]
     """Both sums after one more score, neither under 0."""
@@ -163,7 +176,7 @@ def _moved(up, down, move, slack):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def _cusum(  # type: ignore[no-untyped-def]
-    y, first, stop, level, scale, slack, threshold, shortest, up, down, up_from, down_from
+    y, first, stop, level, scale, slack, threshold, least, shortest, up, down, up_from, down_from
 ):
     """The test over y[first:stop]: the sample at which a shift lasts, or -1, where it began and its side; and the sums then."""
     for i in range(first, stop):
@@ -184,7 +197,7 @@ def _cusum(  # type: ignore[no-untyped-def]
         if i - start + 1 < shortest:
             continue
         whole = sign * (np.median(y[start : i + 1]) - level)
-        if min(whole, sign * (recent - level)) >= LEAST_JUMP * scale:
+        if min(whole, sign * (recent - level)) >= least:
             return i, start, sign, up, down, up_from, down_from
     return -1, 0, 0, up, down, up_from, down_from
 
