@@ -13,7 +13,7 @@ from watchtide.core.expect.baselines import SEASONLESS
 from watchtide.core.expect.frame import Frame
 from watchtide.core.expect.records import Choice, Expectation
 from watchtide.core.expect.seasons import LEAST_YEAR_STEP_NS
-from watchtide.core.judge import combining, flagging, grouping, promises, windows
+from watchtide.core.judge import combining, flagging, grouping, promises, shapes, windows
 from watchtide.core.judge.watches import Beside, Evidence, Watch
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
@@ -39,7 +39,7 @@ from watchtide.plan import Plan
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 15
+BASELINE_VERSION = 16
 
 
 class Ready(NamedTuple):
@@ -159,7 +159,16 @@ def _evidence(
     """The windows of a stream, and with them the evidence of its scores and of its held-out ones. z : (n,) scores."""
     frame = given.frame
     lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
-    beside = Beside(frame.values, got.groups, got.group_count, got.expected, frame.event, got.isolated, lags)
+    beside = Beside(
+        frame.values,
+        got.groups,
+        got.group_count,
+        got.expected,
+        frame.event,
+        got.isolated,
+        lags,
+        shapes.shapes_of(got.seasons, got.spread, choice.cycles(frame.step_ns)),
+    )
     watch = None
     if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
         watch = windows.calibrate(

@@ -41,6 +41,10 @@ class Choice:
     def has_link(self) -> bool:
         return self.is_multiplied and self.kind == "harmonic" and self.law in ("count", "ratio")
 
+    def cycles(self, step_ns: int) -> tuple[int, ...]:
+        """Samples of each season's cycle, rounded."""
+        return tuple(round(p.samples(step_ns)) for p in self.periods)
+
 
 @dataclass(frozen=True)
 class Model:

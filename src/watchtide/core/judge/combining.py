@@ -11,7 +11,8 @@ from watchtide.core.expect.sliding import (
     statistics,
     trimmed,
 )
-from watchtide.core.judge import innovations
+from watchtide.core.judge import innovations, shapes
+from watchtide.core.judge.extents import goes_on, onset
 from watchtide.core.judge.innovations import Leaps
 from watchtide.core.judge.watches import EPISODE_LENGTHS, ODD, Beside, Evidence, Watch, alone, runs_of
 from watchtide.core.series import Bools, Floats, Ints
@@ -39,8 +40,8 @@ def combine(
     """Scores of samples combined with those of windows, from `since` on; causal ones alone may begin there.
 
     watch : None takes every sample by itself; z : (n,) signed scores, NaN where not judged. Not causal: windows are taken strongest
-    first without overlap, and each gives its score to its trimmed span. Causal: a sample counts windows ending at it only, and only those
-    whose trimmed span holds it. drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
+    first without overlap, and each gives its score to its trimmed span, of a ramp to all of it. Causal: a sample counts windows ending at it
+    only, and only those whose trimmed span holds it, or whose level may still go on (`extents`). drift : (n,), or (w, n) by length, what the mean of a window may stray beyond its usual scale, in
     sigmas, where a fit is carried past its end. past_end : (n,) samples there, whose spread may be a little off. leaps : those that
     end where z does, as they are known by the scores of one and the same fit, so that a refit is no leap; None takes them from z.
     """
@@ -62,20 +63,25 @@ def combine(
     if is_causal:
         _combine_causal(sigmas, stuck, began, watch.lengths, clipped, seen, *to, since)
     else:
-        _combine_whole(sigmas, *_spans(watch, z, stuck, began), watch.lengths, clipped, seen, *to)
+        _combine_whole(sigmas, *_spans(watch, z, beside, stuck, began), watch.lengths, z, clipped, seen, *to)
     return out
 
 
-def _spans(watch: Watch, z: Floats, stuck: Floats, began: Ints) -> tuple[Floats, Ints, Ints]:
+def _spans(watch: Watch, z: Floats, beside: Beside, stuck: Floats, began: Ints) -> tuple[Floats, Ints, Ints]:
     """(k, n) sigmas of what has a beginning and an end of its own, and the first and last sample of each: runs of equal values where
-    they end, and episodes at another level."""
+    they end, episodes at another level, and cycles of another shape."""
     at = np.arange(len(z))
     runs = np.where(np.r_[began[1:] != began[:-1], np.ones(min(len(z), 1), np.bool_)], stuck, 0.0)
-    if watch.follower is None or "episode" not in watch.scale:
-        return runs[None], began[None], at[None]
-    statistic, first = innovations.episodes(z, watch.follower, EPISODE_LENGTHS * int(watch.lengths[-1]))
-    lasting = _sigmas(statistic, *watch.scale["episode"])
-    return np.stack([runs, lasting]), np.stack([began, first]), np.stack([at, at - 1])
+    spans = [(runs, began, at)]
+    longest = EPISODE_LENGTHS * int(watch.lengths[-1])
+    if watch.follower is not None and "episode" in watch.scale:
+        statistic, first = innovations.episodes(z, watch.follower, longest)
+        spans.append((_sigmas(statistic, *watch.scale["episode"]), first, at - 1))
+    if beside.shapes is not None and "shape" in watch.scale:
+        statistic, first = shapes.strongest(z, beside.shapes, longest)
+        spans.append((_sigmas(statistic, *watch.scale["shape"]), first, at))
+    sigmas, begins, ends = (np.stack(x) for x in zip(*spans, strict=True))
+    return sigmas, begins, ends
 
 
 def _sigmas_of_windows(
@@ -162,7 +168,7 @@ def _mark(a, b, sigmas, code, seen, score, side, window, first):  # type: ignore
 
 
 @njit(cache=True, nogil=True)
-def _combine_whole(sigmas, spans, begins, ends, lengths, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+def _combine_whole(sigmas, spans, begins, ends, lengths, z, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
     n = len(clipped)
     heads = np.empty(n * len(lengths) * 3 // 2 + n * len(spans) + 1, np.int64)
     values = np.empty(len(heads))
@@ -209,6 +215,8 @@ def _combine_whole(sigmas, spans, begins, ends, lengths, clipped, seen, score, s
                 break
         if free:
             taken[a : b + 1] = True
+            if family < 2:
+                a = onset(a, b, 1.0 - 2.0 * family, z)
             code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
             _mark(a, b, values[k], code, seen, score, side, window, first)
 
@@ -231,7 +239,7 @@ def _combine_causal(sigmas, stuck, began, lengths, clipped, seen, score, side, w
                 if w < LEAST_SCORE or w <= score[i]:
                     continue
                 a, b = trimmed(family, t - lengths[li] + 1, t, clipped, seen)
-                if b == t:
+                if b == t or (family < 2 and goes_on(a, b, t, 1.0 - 2.0 * family, clipped)):
                     score[i] = w
                     side[i] = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
                     first[i] = a

@@ -8,6 +8,7 @@ import numpy as np
 
 from watchtide.core.expect.runs import chance_of_equal, surprises
 from watchtide.core.judge.innovations import Follower
+from watchtide.core.judge.shapes import Shapes
 from watchtide.core.series import Floats, Ints
 
 # All families of windows together are to be reached as rarely as a single sample is, not each of them …
@@ -47,7 +48,7 @@ class Watch:
         What has no side counts half on each side. A window that is flagged carries about two fifths of the longest; in replay only those
         samples at which one ends, about two. So it is of isolation trees and leaps, which flag one sample and few after it.
         """
-        odd = sum(name in self.scale for name in ("rough", "stuck", "episode"))
+        odd = sum(name in self.scale for name in ("rough", "stuck", "episode", "shape"))
         carries = LONE_CARRIES if is_causal else max(0.4 * float(self.lengths[-1]), 1.0)
         lone = ("isolated" in self.scale) + any(name in self.scale for name in LEAPS)
         return (1 + odd) / self.together * carries + lone / TOGETHER * LONE_CARRIES
@@ -79,7 +80,7 @@ class Beside:
 
     values : observed; groups : slot of the shortest season, 0 … count - 1. expected : in the unit of the values, None where only
     scores are known; event : what one counted event adds to a value, None of what is no count; isolated : what kinds say that judge
-    whole windows, None of others; lags : samples that such a window holds.
+    whole windows, None of others; lags : samples that such a window holds. shapes : the seasons as filters, for a history that is judged as a whole.
     """
 
     values: Floats
@@ -89,6 +90,7 @@ class Beside:
     event: Floats | None = None
     isolated: Floats | None = None
     lags: int = 1
+    shapes: Shapes | None = None
 
 
 @dataclass(frozen=True)

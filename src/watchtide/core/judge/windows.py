@@ -23,7 +23,8 @@ from watchtide.core.expect.sliding import (
     standardised,
     statistics,
 )
-from watchtide.core.judge import innovations
+from watchtide.core.judge import innovations, shapes
+from watchtide.core.judge.shapes import Shapes
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
 from watchtide.core.judge.watches import EPISODE_LENGTHS, LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
 from watchtide.core.series import Bools, Floats
@@ -83,6 +84,10 @@ def calibrate(
         if not is_causal:
             longest = EPISODE_LENGTHS * int(lengths[-1])
             found["episode"] = np.where(clean, innovations.episodes(z, follower, longest)[0], np.nan)
+    if not is_causal and beside.shapes is not None:
+        strength, _ = shapes.strongest(z, beside.shapes, EPISODE_LENGTHS * int(lengths[-1]))
+        if not np.isnan(strength).all():
+            found["shape"] = strength
     if beside.isolated is not None:
         found["isolated"] = np.where(clean, beside.isolated, np.nan)
     together = TOGETHER if is_causal else TOGETHER_WHOLE
@@ -103,9 +108,11 @@ def _is_rare(values: Floats) -> bool:
     return robust.is_mostly_one_value(values) and others < LEAST_SAMPLES
 
 
-def beside_of(model: Model, frame: Frame, expected: Floats, before: Frame | None = None) -> Beside:
+def beside_of(
+    model: Model, frame: Frame, expected: Floats, before: Frame | None = None, shapes: Shapes | None = None
+) -> Beside:
     """What windows of a frame go by beside the scores of a model. before : the frame with samples before it, which kinds that judge
-    whole windows need; None where it begins with the history."""
+    whole windows need; None where it begins with the history. shapes : the seasons, where the whole is judged."""
     isolated = expectation.isolated_of(model, frame if before is None else before)
     return Beside(
         frame.values,
@@ -115,6 +122,7 @@ def beside_of(model: Model, frame: Frame, expected: Floats, before: Frame | None
         event=frame.event,
         isolated=None if isolated is None else isolated[len(isolated) - len(frame) :],
         lags=model.fitted.facts.get("lags", 1),
+        shapes=shapes,
     )
 
 
