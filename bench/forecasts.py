@@ -106,8 +106,8 @@ def tables(seed: int) -> Iterator[Table]:
 
 def once(table: Table) -> tuple[float, float]:
     """Mean absolute error over that of repeating the last season; share within the 95 % interval."""
-    from watchtide.engine import ahead
-    from watchtide.engine.preparing import Input
+    from watchtide.engine.prepare.preparing import Input
+    from watchtide.engine.scan import ahead
     from watchtide.plan import Plan
 
     cut = len(table.values) - table.horizon

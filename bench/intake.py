@@ -208,7 +208,7 @@ def read_long() -> dict[str, float]:
     from django.utils import timezone
 
     from bench.measures import median_time
-    from watchtide.engine import reduce
+    from watchtide.engine.scan import reduce
     from watchtide.server.streams import folding, store
     from watchtide.server.streams.models import Batch, Stream
 

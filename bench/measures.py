@@ -72,7 +72,8 @@ def numerics() -> dict[str, Any]:
 
 def scan() -> dict[str, Any]:
     """60 streams × 10,752 samples, by the default plan, in one process and in two."""
-    from watchtide.engine import run, stages
+    from watchtide.engine.many import run
+    from watchtide.engine.scan import stages
     from watchtide.plan import Plan
     from watchtide.plan.text import from_data
 

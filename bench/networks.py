@@ -16,7 +16,7 @@ SEEDS = (41, 42, 43)
 FAMILY = """
 import numpy as np
 from bench.networks import stream
-from watchtide.engine import families
+from watchtide.engine.many import families
 from watchtide.plan.text import from_data
 plan = from_data({"baseline": {"kind": "next-step", "seasons": ["24h"], "options": {"window": "24h", "per": "family", "patience": 30}}})
 families.with_shared([stream(k) for k in range(100)], plan)
@@ -25,7 +25,7 @@ families.with_shared([stream(k) for k in range(100)], plan)
 
 def stream(seed: int) -> Any:
     from bench.measures import taps
-    from watchtide.engine.stages import Input
+    from watchtide.engine.scan.stages import Input
 
     times = START + np.arange(SAMPLES, dtype=np.int64) * QUARTER
     values = taps(SAMPLES, seed) + np.random.default_rng(seed).normal(0, 4, SAMPLES)
@@ -39,7 +39,7 @@ def measure() -> dict[str, Any]:
 def _streams() -> dict[str, Any]:
     from watchtide.core.expect import baselines
     from watchtide.core.expect.fitting import choose_periods
-    from watchtide.engine import stages
+    from watchtide.engine.scan import stages
     from watchtide.plan.text import from_data
 
     out: dict[str, Any] = {}
@@ -117,7 +117,7 @@ def _labels() -> dict[str, Any]:
     from bench import quality, quality_world
     from watchtide.core import units
     from watchtide.core.scoring.rows import inside_any
-    from watchtide.engine import stages
+    from watchtide.engine.scan import stages
 
     out: dict[str, Any] = {}
     for kind in ("next-step", "reconstruction"):

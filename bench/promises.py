@@ -44,7 +44,7 @@ def noise(name: str, rng: np.random.Generator, n: int) -> np.ndarray:
 
 
 def stream_of(name: str, seed: int) -> Any:
-    from watchtide.engine import stages
+    from watchtide.engine.scan import stages
 
     n = WEEKS * 7 * 48
     rng = np.random.default_rng([seed, NOISES.index(name), 77])
@@ -66,7 +66,7 @@ def stream_of(name: str, seed: int) -> Any:
 
 def once(task: tuple[str, str, int, str]) -> dict[str, float]:
     """Seen over promised of one stream at each level; a fit is made once, a replay for each level."""
-    from watchtide.engine import stages
+    from watchtide.engine.scan import stages
     from watchtide.plan.text import from_data
 
     kind, name, seed, mode = task

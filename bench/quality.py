@@ -86,7 +86,7 @@ def judge(task: tuple[str, dict[str, Any], str, int, bool, str]) -> dict[str, An
     from watchtide.core.scoring.card import score
     from watchtide.core.scoring.outcomes import Setting
     from watchtide.core.scoring.rows import Points
-    from watchtide.engine import stages
+    from watchtide.engine.scan import stages
 
     name, data, family, seed, troubled, mode = task
     stream = world.make(family, seed, troubled=troubled)

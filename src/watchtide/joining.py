@@ -13,7 +13,7 @@ def dask_setup(_: Any) -> None:
     import numba
 
     from watchtide import warm
-    from watchtide.engine import clusters
+    from watchtide.engine.many import clusters
 
     warm.main()
     # Of the code that this process has read, and not of what lies there when the first task comes.

@@ -17,7 +17,7 @@ def main() -> None:
     from watchtide.core.scoring.curve import Scored, curve
     from watchtide.core.scoring.rows import Label
     from watchtide.core.shifts import COSTS, search
-    from watchtide.engine import ahead, stages
+    from watchtide.engine.scan import ahead, stages
     from watchtide.plan import Plan
     from watchtide.plan.text import from_data
 

@@ -13,8 +13,8 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from watchtide.engine import clusters, run
-from watchtide.engine.clusters import Address, ClusterError
+from watchtide.engine.many import clusters, run
+from watchtide.engine.many.clusters import Address, ClusterError
 
 WATCHTIDE = (sys.executable, "-m", "watchtide.cli.main")
 

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from tests.core.test_units import LENGTH, world
-from watchtide.engine.arrays import zipped
+from watchtide.engine.keep.arrays import zipped
 
 
 @pytest.fixture(scope="module")

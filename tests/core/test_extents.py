@@ -5,7 +5,7 @@ import pytest
 
 from watchtide.core.judge import combining, extents, shapes, windows
 from watchtide.core.judge.watches import Beside
-from watchtide.engine import stages
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 
 HOUR = 3_600 * 10**9

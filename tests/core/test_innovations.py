@@ -9,7 +9,7 @@ from watchtide.core.expect import sliding
 from watchtide.core.judge import combining, flagging, innovations, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
 from watchtide.core.judge.watches import Beside
-from watchtide.engine import stages
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 
 HOUR = 3_600 * 10**9

@@ -8,7 +8,8 @@ from scipy import stats
 
 from watchtide.core.expect import quantile, spread
 from watchtide.core.expect.quantile import Counted
-from watchtide.engine import preparing, stages
+from watchtide.engine.prepare import preparing
+from watchtide.engine.scan import stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 
@@ -183,7 +184,7 @@ class TestLaws:
         n = 24 * 40
         y = rng.poisson(6 * (1 + 0.8 * np.sin(2 * np.pi * np.arange(n) / 24))).astype(float)
         y[[300, 500]] = 60, 45
-        from watchtide.engine.outcome import points_of
+        from watchtide.engine.scan.outcome import points_of
 
         plan = from_data({"flag": {"level": {"sigmas": 3.0}, "windows": "none"}})
         got = stages.scan(stages.Input("c", START + np.arange(n) * HOUR, y), plan)

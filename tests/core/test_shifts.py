@@ -4,9 +4,9 @@ import itertools
 
 import numpy as np
 import pytest
-from scipy.signal import lfilter
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.signal import lfilter
 
 from watchtide.core import robust, shifts
 from watchtide.core.shifts import raising

@@ -11,7 +11,7 @@ from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Points
 from watchtide.core.series import keys
 from watchtide.demo import world
-from watchtide.engine import stages
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 from watchtide.tables import extract, labels, layout, read
 

@@ -5,8 +5,10 @@ import pytest
 
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import ages, outcome, replaying, run, stages, upkeep
-from watchtide.engine.preparing import Input
+from watchtide.engine.live import ages, replaying, upkeep
+from watchtide.engine.many import run
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 

@@ -8,7 +8,7 @@ import threading
 import numpy as np
 import pytest
 
-from watchtide.engine import arrays
+from watchtide.engine.keep import arrays
 
 
 class Litter:

@@ -4,7 +4,9 @@ import numpy as np
 import pytest
 
 from watchtide.core.scoring.rows import Label
-from watchtide.engine import cache, examine, run, stages
+from watchtide.engine.keep import cache
+from watchtide.engine.many import run
+from watchtide.engine.scan import examine, stages
 from watchtide.plan.text import from_data
 
 MS = 1_000_000

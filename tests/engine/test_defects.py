@@ -5,8 +5,10 @@ import pytest
 
 from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.explain import diagnostics
-from watchtide.engine import ahead, examine, preparing, saved, stages
-from watchtide.engine.preparing import Beside, Input
+from watchtide.engine.keep import saved
+from watchtide.engine.prepare import preparing
+from watchtide.engine.prepare.preparing import Beside, Input
+from watchtide.engine.scan import ahead, examine, stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 

@@ -6,7 +6,9 @@ import pytest
 from tests import world
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import cache, kept, reduce, run, stages
+from watchtide.engine.keep import cache, kept
+from watchtide.engine.many import run
+from watchtide.engine.scan import reduce, stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 

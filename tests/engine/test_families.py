@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from watchtide.core.scoring.rows import Label
-from watchtide.engine import families, run, stages, together
+from watchtide.engine.many import families, run, together
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 
 HOUR = 3_600 * 10**9

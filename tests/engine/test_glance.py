@@ -7,9 +7,9 @@ import pytest
 
 from watchtide.core import shifts
 from watchtide.core.scoring.rows import Label
-from watchtide.engine import upkeep, watching
-from watchtide.engine.preparing import Input, KnownDay
-from watchtide.engine.watching import Followed
+from watchtide.engine.live import upkeep, watching
+from watchtide.engine.live.watching import Followed
+from watchtide.engine.prepare.preparing import Input, KnownDay
 from watchtide.plan.text import from_data
 
 STEP = 900 * 10**9

@@ -5,7 +5,8 @@ import pytest
 
 from tests import world
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import examine, outcome, run, stages, together
+from watchtide.engine.many import run, together
+from watchtide.engine.scan import examine, outcome, stages
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 

@@ -9,8 +9,9 @@ from watchtide.core.expect.baselines import KINDS
 from watchtide.core.series import SECOND_NS
 from watchtide.core.series.calendar import month_start
 from watchtide.core.series.steps import DAY_NS, YEAR_NS
-from watchtide.engine import ahead, cache, outcome, saved, stages
-from watchtide.engine.stages import Input
+from watchtide.engine.keep import cache, saved
+from watchtide.engine.scan import ahead, outcome, stages
+from watchtide.engine.scan.stages import Input
 from watchtide.plan import durations, text
 from watchtide.tables import clock
 

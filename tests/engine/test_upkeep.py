@@ -9,8 +9,9 @@ import pytest
 
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import stages, upkeep
-from watchtide.engine.preparing import Input
+from watchtide.engine.live import upkeep
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 
 STEP = 3_600 * SECOND_NS

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 from bench import faults
 
-from watchtide.engine import run
+from watchtide.engine.many import run
 
 
 @pytest.mark.whole

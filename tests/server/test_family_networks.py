@@ -5,7 +5,7 @@ import shutil
 import pytest
 
 from tests.server.conftest import run_jobs
-from watchtide.engine import run
+from watchtide.engine.many import run
 from watchtide.plan.text import from_data
 from watchtide.server.jobs import running
 from watchtide.server.jobs.models import Job

@@ -9,7 +9,7 @@ import sys
 import numpy as np
 import pytest
 
-from watchtide.engine import ahead
+from watchtide.engine.scan import ahead
 from watchtide.server.streams import store
 from watchtide.tables import clock
 

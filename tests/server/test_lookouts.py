@@ -8,8 +8,8 @@ import pytest
 
 from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome, stages
-from watchtide.engine.preparing import Input
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import outcome, stages
 from watchtide.plan import load
 from watchtide.server import moments
 from watchtide.server.jobs.models import Job

@@ -6,7 +6,8 @@ from django.utils import timezone
 
 from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import run, stages, together
+from watchtide.engine.many import run, together
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 from watchtide.server.problems import Problem
 from watchtide.server.scans import services

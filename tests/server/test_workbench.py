@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from tests.server.conftest import run_jobs, signed_in
-from watchtide.engine import stages
+from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
 from watchtide.server.scans import charts, explain, services
 from watchtide.server.scans.models import Finding, Scan, ScanStream

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from watchtide import joining
 from watchtide.cli import server
 from watchtide.cli.exits import fail
-from watchtide.engine import clusters
+from watchtide.engine.many import clusters
 from watchtide.parent import die_with_parent
 
 READY_SECONDS, STOP_SECONDS = 90, 10

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from watchtide.cli.exits import fail
 from watchtide.core.series import keys
-from watchtide.engine import preparing
-from watchtide.engine.preparing import Beside, Input, KnownDay
+from watchtide.engine.prepare import preparing
+from watchtide.engine.prepare.preparing import Beside, Input, KnownDay
 from watchtide.plan import Plan
 from watchtide.tables import calendars
 from watchtide.tables.extract import StreamRows, without_doubles

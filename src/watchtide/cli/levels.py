@@ -18,8 +18,8 @@ from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series.cadence import step_of
-from watchtide.engine import training
-from watchtide.engine.together import family_of
+from watchtide.engine.many.together import family_of
+from watchtide.engine.prepare import training
 from watchtide.plan import durations
 from watchtide.tables import clock, labels, results, waves
 

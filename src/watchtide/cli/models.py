@@ -9,8 +9,10 @@ import pyarrow as pa
 
 from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
-from watchtide.engine import ahead, by_unit, examine, outcome, run, saved, saved_units, stages
-from watchtide.engine.stages import Scanned
+from watchtide.engine.keep import saved, saved_units
+from watchtide.engine.many import run
+from watchtide.engine.scan import ahead, by_unit, examine, outcome, stages
+from watchtide.engine.scan.stages import Scanned
 from watchtide.plan import Plan, dump, durations
 from watchtide.tables import clock, results
 from watchtide.tables.problems import TableError

@@ -17,7 +17,9 @@ from watchtide.cli.exits import fail
 from watchtide.core.expect import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.engine import clusters, outcome, run, saved, stages, together
+from watchtide.engine.keep import saved
+from watchtide.engine.many import clusters, run, together
+from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
@@ -307,7 +309,7 @@ def decompose(
         fail(f"--form {form}: must be additive, multiplicative or auto")
     plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
     # The other commands need no decomposition, and it takes a while to import.
-    from watchtide.engine import forms
+    from watchtide.engine.scan import forms
 
     _, streams, _ = read_streams(source, table)
     parts, told = [], {}

@@ -18,10 +18,10 @@ import numpy as np
 from watchtide.cli import hooks, scanning, taking
 from watchtide.cli.exits import fail
 from watchtide.core.series import Floats, Ints
-from watchtide.engine import upkeep, watching
-from watchtide.engine.arrays import read_array, zipped
-from watchtide.engine.preparing import Input
-from watchtide.engine.watching import Followed
+from watchtide.engine.keep.arrays import read_array, zipped
+from watchtide.engine.live import upkeep, watching
+from watchtide.engine.live.watching import Followed
+from watchtide.engine.prepare.preparing import Input
 from watchtide.plan import Plan, durations
 from watchtide.tables import extract, layout, read, results
 from watchtide.tables.layout import Layout

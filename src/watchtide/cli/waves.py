@@ -16,7 +16,8 @@ from watchtide.core.expect.baselines import networks
 from watchtide.core.expect.baselines.networks import Progress
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Strings
-from watchtide.engine import by_unit, saved_units
+from watchtide.engine.keep import saved_units
+from watchtide.engine.scan import by_unit
 from watchtide.plan import Plan
 from watchtide.tables import clock, read, results, waves
 from watchtide.tables.waves import Places, Waves

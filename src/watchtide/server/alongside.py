@@ -9,7 +9,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-from watchtide.engine.clusters import ClusterError
+from watchtide.engine.many.clusters import ClusterError
 
 
 def ready() -> Callable[[], None]:

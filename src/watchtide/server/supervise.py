@@ -190,7 +190,7 @@ MOST_FAILURES = 8
 
 
 # Imported before anything is forked, beside Django's apps.
-SHARED = ("watchtide.engine.run", "watchtide.server.urls", "uvicorn")
+SHARED = ("watchtide.engine.many.run", "watchtide.server.urls", "uvicorn")
 COMMANDS = "watchtide.server.management.commands"
 FORKS = multiprocessing.get_context("fork")
 

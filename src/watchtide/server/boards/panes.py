@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core.series import SECOND_NS, Ints, at_stamps
-from watchtide.engine import reduce
+from watchtide.engine.scan import reduce
 from watchtide.server import moments
 from watchtide.server.incidents import services as incidents
 from watchtide.server.lookouts.models import Watched

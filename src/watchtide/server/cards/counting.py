@@ -18,8 +18,8 @@ from watchtide.core.scoring.curve import LEVELS, Curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Coverage, Finding, Label
 from watchtide.core.series import SECOND_NS, WEEK_S, keys
-from watchtide.engine import training
-from watchtide.engine.together import family_of
+from watchtide.engine.many.together import family_of
+from watchtide.engine.prepare import training
 from watchtide.plan import Plan as PlanText
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job

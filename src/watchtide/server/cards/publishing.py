@@ -14,7 +14,7 @@ from django.db.models import Max
 
 from watchtide.core.scoring.rows import Label, Points
 from watchtide.core.series.cadence import step_of
-from watchtide.engine import arrays
+from watchtide.engine.keep import arrays
 from watchtide.plan import Plan
 from watchtide.server.cards import counting
 from watchtide.server.cards.counting import Selection

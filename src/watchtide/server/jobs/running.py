@@ -15,7 +15,7 @@ from django.db.models import Q
 from django.db.models.functions import Now
 from structlog.contextvars import bound_contextvars
 
-from watchtide.engine.run import Cancelled
+from watchtide.engine.many.run import Cancelled
 from watchtide.server import patience
 from watchtide.server.jobs.models import Event, Job
 from watchtide.server.problems import Problem

@@ -11,7 +11,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.engine import watching
+from watchtide.engine.live import watching
 from watchtide.server import moments, paging, query
 from watchtide.server.jobs import api as jobs
 from watchtide.server.lookouts import counting, feed, foreseeing, judging, rehearsing, services

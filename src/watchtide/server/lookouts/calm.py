@@ -14,8 +14,8 @@ from cachetools import LRUCache
 from django.db import connection
 
 from watchtide.core.series import SECOND_NS, Floats, Ints
-from watchtide.engine.glancing import Glance
-from watchtide.engine.training import left_out_spans
+from watchtide.engine.live.glancing import Glance
+from watchtide.engine.prepare.training import left_out_spans
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import foreseeing, judging, models

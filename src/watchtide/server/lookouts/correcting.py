@@ -7,9 +7,9 @@ import numpy as np
 from django.dispatch import receiver
 
 from watchtide.core.scoring.rows import Finding
-from watchtide.engine import upkeep, watching
-from watchtide.engine.upkeep import Complete
-from watchtide.engine.watching import Identity, as_data, as_finding
+from watchtide.engine.live import upkeep, watching
+from watchtide.engine.live.upkeep import Complete
+from watchtide.engine.live.watching import Identity, as_data, as_finding
 from watchtide.server import moments
 from watchtide.server.jobs import services as jobs
 from watchtide.server.lookouts.judging import Rules

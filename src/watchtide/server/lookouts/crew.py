@@ -8,8 +8,9 @@ from contextlib import ExitStack
 
 from django.conf import settings
 
-from watchtide.engine import run, watching
-from watchtide.engine.watching import Step
+from watchtide.engine.live import watching
+from watchtide.engine.live.watching import Step
+from watchtide.engine.many import run
 from watchtide.server.lookouts import judging
 from watchtide.server.lookouts.judging import Due, Judged, Rules
 from watchtide.server.lookouts.models import Watched

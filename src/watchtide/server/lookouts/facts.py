@@ -9,8 +9,8 @@ import numpy as np
 
 from watchtide.core.explain import explaining
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import outcome
-from watchtide.engine.based import Scanned
+from watchtide.engine.scan import outcome
+from watchtide.engine.scan.based import Scanned
 from watchtide.server.scans import explain
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from watchtide.core.series import cadence
-from watchtide.engine import ahead
+from watchtide.engine.scan import ahead
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.lookouts import models, notices

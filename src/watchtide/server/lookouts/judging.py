@@ -10,12 +10,13 @@ from django.db.models.functions import Now
 
 from watchtide.core.scoring.rows import Label, touches
 from watchtide.core.series import SECOND_NS, Floats, Ints
-from watchtide.engine import ages, outcome, upkeep, watching
-from watchtide.engine.based import Scanned
-from watchtide.engine.glancing import Glance
-from watchtide.engine.preparing import Input
-from watchtide.engine.upkeep import Complete
-from watchtide.engine.watching import Followed, Step, as_data, as_finding
+from watchtide.engine.live import ages, upkeep, watching
+from watchtide.engine.live.glancing import Glance
+from watchtide.engine.live.upkeep import Complete
+from watchtide.engine.live.watching import Followed, Step, as_data, as_finding
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import outcome
+from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook

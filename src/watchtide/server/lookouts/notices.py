@@ -11,7 +11,7 @@ from django.db import transaction
 
 from watchtide.core.explain import incidents
 from watchtide.core.explain.incidents import Piece
-from watchtide.engine.watching import Identity
+from watchtide.engine.live.watching import Identity
 from watchtide.plan import durations
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook

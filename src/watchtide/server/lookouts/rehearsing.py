@@ -15,8 +15,10 @@ from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Finding, Label, inside_any, touches
 from watchtide.core.series.steps import WEEK_NS
-from watchtide.engine import kept, training, watching
-from watchtide.engine.based import Scanned
+from watchtide.engine.keep import kept
+from watchtide.engine.live import watching
+from watchtide.engine.prepare import training
+from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, dump, load
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import Job

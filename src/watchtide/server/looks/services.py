@@ -11,7 +11,7 @@ from watchtide.core.explain import explaining, recurring
 from watchtide.core.explain.recurring import Totals
 from watchtide.core.series import Bools, Floats, Ints, Series, cadence
 from watchtide.core.series.coarser import LEAST_NS, By, Coarse, coarser
-from watchtide.engine import preparing
+from watchtide.engine.prepare import preparing
 from watchtide.server import moments
 from watchtide.server.lookouts.services import matching
 from watchtide.server.problems import Problem

@@ -12,7 +12,7 @@ from rest_framework.views import APIView
 from watchtide.core.judge.watches import ODD
 from watchtide.core.series import keys
 from watchtide.core.series.coarser import LEAST_NS
-from watchtide.engine import reduce
+from watchtide.engine.scan import reduce
 from watchtide.plan import dump, load
 from watchtide.plan.text import from_data
 from watchtide.server import moments, paging, query

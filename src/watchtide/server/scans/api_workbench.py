@@ -12,7 +12,7 @@ from rest_framework import serializers
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from watchtide.engine import examine, outcome
+from watchtide.engine.scan import examine, outcome
 from watchtide.plan import load
 from watchtide.server import query
 from watchtide.server.problems import Problem

@@ -17,8 +17,8 @@ from watchtide.core.scoring.rows import inside_any
 from watchtide.core.series import SECOND_NS, Floats, Ints, Series, keys
 from watchtide.core.series.coarser import By, Coarse, coarser
 from watchtide.core.series.steps import YEAR_NS
-from watchtide.engine import forms, reduce, stages
-from watchtide.engine.based import Baselined
+from watchtide.engine.scan import forms, reduce, stages
+from watchtide.engine.scan.based import Baselined
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry

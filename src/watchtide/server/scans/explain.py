@@ -9,7 +9,7 @@ import numpy as np
 
 from watchtide.core.explain import explaining
 from watchtide.core.series import at_stamps
-from watchtide.engine.stages import Baselined
+from watchtide.engine.scan.stages import Baselined
 from watchtide.server import moments
 from watchtide.server.scans import reading, services
 from watchtide.server.scans.models import Finding, ScanStream, Standing

@@ -8,7 +8,7 @@ from typing import Any
 from django.core.cache import caches
 
 from watchtide.core.expect import passage
-from watchtide.engine import ahead, by_unit, stages
+from watchtide.engine.scan import ahead, by_unit, stages
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump
 from watchtide.server import moments

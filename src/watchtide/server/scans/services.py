@@ -20,7 +20,10 @@ from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS, at_stamps
 from watchtide.core.series.cadence import step_of
-from watchtide.engine import by_unit, cache, families, preparing, stages, together, training
+from watchtide.engine.keep import cache
+from watchtide.engine.many import families, together
+from watchtide.engine.prepare import preparing, training
+from watchtide.engine.scan import by_unit, stages
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
 from watchtide.server import moments

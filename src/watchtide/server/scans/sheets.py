@@ -19,7 +19,8 @@ from django.conf import settings
 from watchtide.core.judge.watches import ODD
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points, inside_any, touches
-from watchtide.engine import arrays, cache, stages
+from watchtide.engine.keep import arrays, cache
+from watchtide.engine.scan import stages
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
 from watchtide.server.scans.models import Scan, ScanStream

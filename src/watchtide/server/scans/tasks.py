@@ -11,8 +11,8 @@ from typing import IO, Any
 
 from watchtide.core.expect.baselines import networks
 from watchtide.core.series import Floats
-from watchtide.engine import families, together
-from watchtide.engine.based import Scanned
+from watchtide.engine.many import families, together
+from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, durations
 from watchtide.server import moments
 from watchtide.server.cards import counting as cards

@@ -9,7 +9,7 @@ import numpy as np
 
 from watchtide.core.judge import fleet
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import together
+from watchtide.engine.many import together
 from watchtide.plan.model import Fleet
 from watchtide.server.moments import at, ns
 from watchtide.server.scans import reading, services

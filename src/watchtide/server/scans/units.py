@@ -9,7 +9,7 @@ from watchtide.core import units
 from watchtide.core.scoring.choice import Constraint
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.series import SECOND_NS, Bools, Floats, keys
-from watchtide.engine.based import Baselined
+from watchtide.engine.scan.based import Baselined
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
 from watchtide.server.problems import Problem

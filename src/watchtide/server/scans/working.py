@@ -13,8 +13,10 @@ from django.conf import settings
 from watchtide.core.expect.baselines.learned import Shared
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import keys
-from watchtide.engine import cache, clusters, kept, run, stages, together
-from watchtide.engine.based import Scanned
+from watchtide.engine.keep import cache, kept
+from watchtide.engine.many import clusters, run, together
+from watchtide.engine.scan import stages
+from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan
 from watchtide.server import alongside
 from watchtide.server.jobs import services as jobs

@@ -15,8 +15,8 @@ from watchtide.core.judge import grouping, watches
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.series import Bools, Series, keys, transforms
 from watchtide.core.series.transforms import Transform
-from watchtide.engine import preparing
-from watchtide.engine.preparing import Prepared
+from watchtide.engine.prepare import preparing
+from watchtide.engine.prepare.preparing import Prepared
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 

@@ -9,8 +9,8 @@ import numpy as np
 from watchtide.core.series import Series, cadence, distinct
 from watchtide.core.series.cadence import KNOWN_STAMPS
 from watchtide.core.series.steps import Change
-from watchtide.engine.based import Baselined
-from watchtide.engine.preparing import Input
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan.based import Baselined
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 

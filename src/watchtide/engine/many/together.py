@@ -11,8 +11,10 @@ from watchtide.core.judge import flagging, fleet, promises, watches
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Ints, keys
 from watchtide.core.series.steps import WEEK_NS
-from watchtide.engine import replaying, stages, training
-from watchtide.engine.stages import Baselined, Scanned
+from watchtide.engine.live import replaying
+from watchtide.engine.prepare import training
+from watchtide.engine.scan import stages
+from watchtide.engine.scan.stages import Baselined, Scanned
 from watchtide.plan import Plan, durations
 from watchtide.plan.model import Fleet
 

@@ -11,8 +11,9 @@ from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.judge import promises, watches
 from watchtide.core.series import Floats, Ints, Series, gridding, transforms
 from watchtide.core.series.steps import Cadence
-from watchtide.engine import by_unit, choices, preparing, training
-from watchtide.engine.preparing import Input
+from watchtide.engine.prepare import choices, preparing, training
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import by_unit
 from watchtide.plan import Plan
 from watchtide.tables import clock
 

@@ -8,8 +8,10 @@ from watchtide.core.expect.baselines import LEARNED, learned
 from watchtide.core.expect.baselines.learned import Shared
 from watchtide.core.expect.baselines.networks import Schedule
 from watchtide.core.scoring.rows import Label
-from watchtide.engine import choices, stages, together
-from watchtide.engine.preparing import Input
+from watchtide.engine.many import together
+from watchtide.engine.prepare import choices
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import stages
 from watchtide.plan import Plan, durations
 
 # Windows of a family in all: each stream gives as many, evenly spaced.

@@ -18,11 +18,12 @@ from watchtide.core.judge import standing
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import Ints
 from watchtide.core.series.cadence import KNOWN_STAMPS
-from watchtide.engine import following, preparing, replaying
-from watchtide.engine.based import Baselined
-from watchtide.engine.glancing import Glance
-from watchtide.engine.preparing import Input
-from watchtide.engine.replaying import Start
+from watchtide.engine.live import following, replaying
+from watchtide.engine.live.glancing import Glance
+from watchtide.engine.live.replaying import Start
+from watchtide.engine.prepare import preparing
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan.based import Baselined
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 

@@ -6,7 +6,8 @@ from pathlib import Path
 
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import keys
-from watchtide.engine import cache, stages
+from watchtide.engine.keep import cache
+from watchtide.engine.scan import stages
 from watchtide.plan import Plan
 
 

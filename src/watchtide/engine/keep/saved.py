@@ -23,10 +23,11 @@ from watchtide.core.expect.spread import LAWS, SpreadModel
 from watchtide.core.judge import combining, flagging, shapes, watches, windows
 from watchtide.core.series import Floats, Ints, Series, transforms
 from watchtide.core.series.transforms import Transform
-from watchtide.engine import preparing, stages, training
-from watchtide.engine.arrays import read_array, zipped
-from watchtide.engine.preparing import Input
-from watchtide.engine.stages import Baselined, Scanned
+from watchtide.engine.keep.arrays import read_array, zipped
+from watchtide.engine.prepare import preparing, training
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import stages
+from watchtide.engine.scan.stages import Baselined, Scanned
 from watchtide.plan import Plan, PlanError
 from watchtide.plan.text import from_data
 from watchtide.tables import clock

@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 
 from watchtide.core.scoring.rows import Finding, Label
-from watchtide.engine import upkeep
-from watchtide.engine.based import Scanned
-from watchtide.engine.glancing import Glance
-from watchtide.engine.preparing import Input
-from watchtide.engine.upkeep import Complete
+from watchtide.engine.live import upkeep
+from watchtide.engine.live.glancing import Glance
+from watchtide.engine.live.upkeep import Complete
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, durations
 
 # Begin, kind and direction.

@@ -11,7 +11,7 @@ from watchtide.core.explain import discords
 from watchtide.core.judge import grouping, watches
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Floats, Series, wall_clock
-from watchtide.engine.based import Baselined, Scanned
+from watchtide.engine.scan.based import Baselined, Scanned
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 

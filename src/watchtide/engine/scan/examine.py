@@ -6,8 +6,8 @@ import numpy as np
 
 from watchtide.core.explain import diagnostics
 from watchtide.core.series import Bools
-from watchtide.engine.outcome import points_of
-from watchtide.engine.stages import Scanned
+from watchtide.engine.scan.outcome import points_of
+from watchtide.engine.scan.stages import Scanned
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 

@@ -15,7 +15,7 @@ from watchtide.core.series import Bools, Floats, Ints, Series, cadence, live, tr
 from watchtide.core.series.gridding import Track
 from watchtide.core.series.steps import Cadence, Found
 from watchtide.core.series.transforms import Transform
-from watchtide.engine.placing import Placing
+from watchtide.engine.prepare.placing import Placing
 from watchtide.plan import Plan, durations
 from watchtide.tables import calendars, clock, expressions
 

@@ -10,7 +10,7 @@ from watchtide.core.expect.frame import DAY_NS, Frame, Period, period_of
 from watchtide.core.expect.records import Choice
 from watchtide.core.series import Floats, Series, wall_clock
 from watchtide.core.series.steps import WEEK_NS
-from watchtide.engine.preparing import Prepared
+from watchtide.engine.prepare.preparing import Prepared
 from watchtide.plan import Plan, durations
 
 # Kinds that the data choose.

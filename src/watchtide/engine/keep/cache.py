@@ -14,8 +14,8 @@ import numpy as np
 from watchtide.core.expect.quantile import Counted
 from watchtide.core.judge import watches
 from watchtide.core.series import Series
-from watchtide.engine import arrays
-from watchtide.engine.based import Baselined, InForce, Units
+from watchtide.engine.keep import arrays
+from watchtide.engine.scan.based import Baselined, InForce, Units
 
 _ARRAYS = ("expected", "spread", "trend", "seasons", "level_series", "clean", "shift_candidates")
 # Records of arrays, kept under the names of both.

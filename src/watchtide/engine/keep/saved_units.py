@@ -12,8 +12,8 @@ import numpy as np
 from watchtide import __version__
 from watchtide.core.expect.baselines.networks import Network
 from watchtide.core.units import KINDS, UnitModel
-from watchtide.engine import saved
-from watchtide.engine.arrays import read_array, zipped
+from watchtide.engine.keep import saved
+from watchtide.engine.keep.arrays import read_array, zipped
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 from watchtide.tables.problems import TableError

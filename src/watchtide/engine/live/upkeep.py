@@ -25,14 +25,16 @@ from watchtide.core.judge import flagging, standing, watches
 from watchtide.core.judge.innovations import Follower
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import Series
-from watchtide.engine import ages, stages, training
-from watchtide.engine.ages import Standing
-from watchtide.engine.arrays import read_array, zipped
-from watchtide.engine.based import Baselined, InForce, Scanned, Units
-from watchtide.engine.glancing import Glance
-from watchtide.engine.preparing import Input
-from watchtide.engine.replaying import Memory
-from watchtide.engine.stages import BASELINE_VERSION
+from watchtide.engine.keep.arrays import read_array, zipped
+from watchtide.engine.live import ages
+from watchtide.engine.live.ages import Standing
+from watchtide.engine.live.glancing import Glance
+from watchtide.engine.live.replaying import Memory
+from watchtide.engine.prepare import training
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan import stages
+from watchtide.engine.scan.based import Baselined, InForce, Scanned, Units
+from watchtide.engine.scan.stages import BASELINE_VERSION
 from watchtide.plan import Plan
 
 FORMAT = "watchtide upkeep 2"

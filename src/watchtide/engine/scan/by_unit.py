@@ -11,9 +11,9 @@ from watchtide.core.judge import flagging, watches
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import Floats, Series, Strings, bursts
 from watchtide.core.series.bursts import Laid
-from watchtide.engine import preparing, training
-from watchtide.engine.based import Baselined, Units
-from watchtide.engine.preparing import Input
+from watchtide.engine.prepare import preparing, training
+from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.scan.based import Baselined, Units
 from watchtide.plan import Plan, durations
 from watchtide.plan.model import Unit
 from watchtide.tables import clock

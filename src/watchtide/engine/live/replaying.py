@@ -15,12 +15,12 @@ from watchtide.core.judge import replay, standing
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.series import Bools, Floats, Ints, Series, transforms
 from watchtide.core.series.cadence import KNOWN_STAMPS
-from watchtide.engine import glancing, preparing
-from watchtide.engine.based import Baselined, InForce
-from watchtide.engine.choices import choice_of
-from watchtide.engine.glancing import Glance
-from watchtide.engine.preparing import Input, prepare
-from watchtide.engine.training import (
+from watchtide.engine.live import glancing
+from watchtide.engine.live.glancing import Glance
+from watchtide.engine.prepare import preparing
+from watchtide.engine.prepare.choices import choice_of
+from watchtide.engine.prepare.preparing import Input, prepare
+from watchtide.engine.prepare.training import (
     OWN_READINGS,
     group_of,
     ignored_columns,
@@ -32,6 +32,7 @@ from watchtide.engine.training import (
     transform_of,
     usable_samples,
 )
+from watchtide.engine.scan.based import Baselined, InForce
 from watchtide.plan import Plan, durations
 from watchtide.tables import clock
 

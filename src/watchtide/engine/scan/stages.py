@@ -18,11 +18,11 @@ from watchtide.core.judge.watches import Beside, Evidence, Watch
 from watchtide.core.scoring.curve import LEVELS
 from watchtide.core.scoring.rows import Label, inside_any
 from watchtide.core.series import Floats, Ints, transforms
-from watchtide.engine import ages, by_unit, outcome, preparing
-from watchtide.engine.based import Baselined, Scanned
-from watchtide.engine.choices import choice_of
-from watchtide.engine.preparing import Input, Prepared, prepare
-from watchtide.engine.training import (
+from watchtide.engine.live import ages
+from watchtide.engine.prepare import preparing
+from watchtide.engine.prepare.choices import choice_of
+from watchtide.engine.prepare.preparing import Input, Prepared, prepare
+from watchtide.engine.prepare.training import (
     counted_in,
     group_of,
     ignored_columns,
@@ -34,6 +34,8 @@ from watchtide.engine.training import (
     transform_of,
     usable_samples,
 )
+from watchtide.engine.scan import by_unit, outcome
+from watchtide.engine.scan.based import Baselined, Scanned
 from watchtide.plan import Plan
 
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "scan"]

@@ -13,7 +13,7 @@ from watchtide.core import series, shifts
 from watchtide.core.judge import flagging, standing
 from watchtide.core.series import Floats, Ints, cadence
 from watchtide.core.series.gridding import Track
-from watchtide.engine.preparing import Input, Prepared
+from watchtide.engine.prepare.preparing import Input, Prepared
 from watchtide.plan import Plan
 from watchtide.tables import clock
 

@@ -17,7 +17,8 @@ from watchtide import __version__, kernels
 from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
-from watchtide.engine import families, outcome, stages
+from watchtide.engine.many import families
+from watchtide.engine.scan import outcome, stages
 from watchtide.parent import die_with_parent
 from watchtide.plan import Plan
 from watchtide.tables import clock, results

@@ -1,0 +1,1 @@
+"""Stages and models kept in files."""

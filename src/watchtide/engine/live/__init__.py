@@ -1,0 +1,1 @@
+"""A stream judged as if live, and on from where it stands."""

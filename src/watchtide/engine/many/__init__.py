@@ -1,0 +1,1 @@
+"""Many streams: fan-out, and what they do for one another."""

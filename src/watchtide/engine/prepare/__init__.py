@@ -1,0 +1,1 @@
+"""From raw samples to what a baseline takes, and every `auto` of a plan filled in."""

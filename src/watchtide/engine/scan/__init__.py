@@ -1,0 +1,1 @@
+"""One plan on one stream: judged, flagged, grouped, and what it says."""
