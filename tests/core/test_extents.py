@@ -133,3 +133,21 @@ def test_a_day_without_its_season_is_found_whole(kind):
     assert np.mean(inside) > (0.9 if kind == "missing" else 0.75)
     beside = np.r_[got.in_finding[18 * day : 20 * day - 10], got.in_finding[21 * day + 10 : 23 * day]]
     assert np.mean(beside) < 0.05
+
+
+def test_past_the_end_of_a_fit_neither_ramps_nor_shapes_are_looked_for():
+    """A season that is off by a little is so in every cycle, and a level strays: all of it would be flagged."""
+    rng = np.random.default_rng(7)
+    n, day = 96 * 28, 96
+    season = shapes.Shapes(9 * np.sin(2 * np.pi * np.arange(n) / day)[None], (day,))
+    beside = Beside(rng.normal(size=n), np.zeros(n, np.int64), shapes=season)
+    watch = windows.calibrate(rng.normal(size=n), np.ones(n, bool), beside, HOUR // 4, is_causal=False)
+    assert "shape" in watch.scale
+    z = rng.normal(size=n) + 0.1 * season.filters[0]
+    z[1_000:1_096] += np.linspace(0, 3, 96)
+    within, after = (
+        combining.combine(watch, z, beside, is_causal=False, past_end=np.full(n, is_after)).score >= 4
+        for is_after in (False, True)
+    )
+    assert np.mean(within) > 0.5
+    assert np.mean(after) < 0.1

@@ -63,13 +63,19 @@ def combine(
     if is_causal:
         _combine_causal(sigmas, stuck, began, watch.lengths, clipped, seen, *to, since)
     else:
-        _combine_whole(sigmas, *_spans(watch, z, beside, stuck, began), watch.lengths, z, clipped, seen, *to)
+        # Past the end of a fit a level strays, which a ramp explains.
+        known = z if past_end is None else np.where(past_end, np.nan, z)
+        spans = _spans(watch, z, beside, stuck, began, past_end)
+        _combine_whole(sigmas, *spans, watch.lengths, known, clipped, seen, *to)
     return out
 
 
-def _spans(watch: Watch, z: Floats, beside: Beside, stuck: Floats, began: Ints) -> tuple[Floats, Ints, Ints]:
+def _spans(
+    watch: Watch, z: Floats, beside: Beside, stuck: Floats, began: Ints, past_end: Bools | None
+) -> tuple[Floats, Ints, Ints]:
     """(k, n) sigmas of what has a beginning and an end of its own, and the first and last sample of each: runs of equal values where
-    they end, episodes at another level, and cycles of another shape."""
+    they end, episodes at another level, and cycles of another shape. Past the end of a fit no shape is judged: what a season is off by
+    there it is off by in every cycle, and all of them would be found."""
     at = np.arange(len(z))
     runs = np.where(np.r_[began[1:] != began[:-1], np.ones(min(len(z), 1), np.bool_)], stuck, 0.0)
     spans = [(runs, began, at)]
@@ -79,6 +85,8 @@ def _spans(watch: Watch, z: Floats, beside: Beside, stuck: Floats, began: Ints) 
         spans.append((_sigmas(statistic, *watch.scale["episode"]), first, at - 1))
     if beside.shapes is not None and "shape" in watch.scale:
         statistic, first = shapes.strongest(z, beside.shapes, longest)
+        if past_end is not None:
+            statistic = np.where(past_end, np.nan, statistic)
         spans.append((_sigmas(statistic, *watch.scale["shape"]), first, at))
     sigmas, begins, ends = (np.stack(x) for x in zip(*spans, strict=True))
     return sigmas, begins, ends
@@ -168,7 +176,7 @@ def _mark(a, b, sigmas, code, seen, score, side, window, first):  # type: ignore
 
 
 @njit(cache=True, nogil=True)
-def _combine_whole(sigmas, spans, begins, ends, lengths, z, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
+def _combine_whole(sigmas, spans, begins, ends, lengths, known, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
     n = len(clipped)
     heads = np.empty(n * len(lengths) * 3 // 2 + n * len(spans) + 1, np.int64)
     values = np.empty(len(heads))
@@ -216,7 +224,7 @@ def _combine_whole(sigmas, spans, begins, ends, lengths, z, clipped, seen, score
         if free:
             taken[a : b + 1] = True
             if family < 2:
-                a = onset(a, b, 1.0 - 2.0 * family, z)
+                a = onset(a, b, 1.0 - 2.0 * family, known)
             code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
             _mark(a, b, values[k], code, seen, score, side, window, first)
 

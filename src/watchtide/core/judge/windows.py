@@ -24,7 +24,6 @@ from watchtide.core.expect.sliding import (
     statistics,
 )
 from watchtide.core.judge import innovations, shapes
-from watchtide.core.judge.shapes import Shapes
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
 from watchtide.core.judge.watches import EPISODE_LENGTHS, LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
 from watchtide.core.series import Bools, Floats
@@ -108,11 +107,9 @@ def _is_rare(values: Floats) -> bool:
     return robust.is_mostly_one_value(values) and others < LEAST_SAMPLES
 
 
-def beside_of(
-    model: Model, frame: Frame, expected: Floats, before: Frame | None = None, shapes: Shapes | None = None
-) -> Beside:
+def beside_of(model: Model, frame: Frame, expected: Floats, before: Frame | None = None) -> Beside:
     """What windows of a frame go by beside the scores of a model. before : the frame with samples before it, which kinds that judge
-    whole windows need; None where it begins with the history. shapes : the seasons, where the whole is judged."""
+    whole windows need; None where it begins with the history."""
     isolated = expectation.isolated_of(model, frame if before is None else before)
     return Beside(
         frame.values,
@@ -122,7 +119,6 @@ def beside_of(
         event=frame.event,
         isolated=None if isolated is None else isolated[len(isolated) - len(frame) :],
         lags=model.fitted.facts.get("lags", 1),
-        shapes=shapes,
     )
 
 

@@ -20,7 +20,7 @@ from watchtide.core.expect.carrying import Carry
 from watchtide.core.expect.frame import Period
 from watchtide.core.expect.records import Choice, Model
 from watchtide.core.expect.spread import LAWS, SpreadModel
-from watchtide.core.judge import combining, flagging, shapes, watches, windows
+from watchtide.core.judge import combining, flagging, watches, windows
 from watchtide.core.series import Floats, Ints, Series, transforms
 from watchtide.core.series.transforms import Transform
 from watchtide.engine.keep.arrays import read_array, zipped
@@ -284,9 +284,7 @@ def apply(saved: Saved, stream: Input) -> Scanned:
     counted = training.counted_in(frame, model)
     z = stages.scores(quantile.score(series.values, shown, wide, counted), prepared, plan)
     drift = saved.drift_at(past_end)
-    cycles = model.choice.cycles(series.step_ns)
-    own = shapes.shapes_of(parts.seasons, spread, cycles)
-    beside = windows.beside_of(model, frame, expected, shapes=own)
+    beside = windows.beside_of(model, frame, expected)
     evidence = combining.combine(saved.watch, z, beside, is_causal=False, drift=drift, past_end=past_end > 0)
     base = Baselined(
         key=stream.key,
