@@ -128,6 +128,8 @@ def _work(what: str, *paths: Path) -> dict[str, float]:
 
 def take_file(path: str) -> dict[str, float]:
     """What a worker does with a file, and the preview before it; its own peak memory."""
+    from django.conf import settings
+
     from watchtide.server.jobs import services as jobs
     from watchtide.server.jobs.models import Job
     from watchtide.server.streams import catalogue, files, folding
@@ -135,7 +137,7 @@ def take_file(path: str) -> dict[str, float]:
 
     source = Path(path)
     upload = Upload.objects.create(name=source.name, size=source.stat().st_size, sha=source.suffix)
-    target = files.upload_path(upload)
+    target = Path(settings.DATA_FOLDER) / "uploads" / files.name_of(upload)
     target.parent.mkdir(parents=True, exist_ok=True)
     target.unlink(missing_ok=True)
     target.symlink_to(source)

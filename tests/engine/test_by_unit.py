@@ -5,6 +5,7 @@ import pytest
 
 from watchtide.core.scoring.rows import Label
 from watchtide.engine.keep import cache
+from watchtide.engine.keep.files import Store
 from watchtide.engine.many import run
 from watchtide.engine.scan import examine, stages
 from watchtide.plan.text import from_data
@@ -106,8 +107,8 @@ def test_a_stretch_of_one_length_is_a_unit_as_well():
 
 def test_a_kept_stage_comes_back_with_its_units(tmp_path):
     base = scan(bursts(), plan()).base
-    cache.keep(tmp_path, "a", base, most_bytes=10**9)
-    again = cache.load(tmp_path, "a")
+    cache.keep(Store(str(tmp_path)), "a", base, most_bytes=10**9)
+    again = cache.load(Store(str(tmp_path)), "a")
     assert again is not None
     for name in ("start", "end", "part", "score"):
         assert np.array_equal(getattr(again.units, name), getattr(base.units, name))

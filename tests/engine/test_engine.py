@@ -7,6 +7,7 @@ from tests import world
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine.keep import cache, kept
+from watchtide.engine.keep.files import Store
 from watchtide.engine.many import run
 from watchtide.engine.scan import reduce, stages
 from watchtide.plan import Plan
@@ -21,7 +22,7 @@ def stream(values, key="place=quay", zone="UTC", step_s=3_600):
 
 
 def task(values, plan, folder, labels=()):
-    return kept.Task(stream(values), plan, tuple(labels), f"digest {values.sum()}", str(folder), 2**30)
+    return kept.Task(stream(values), plan, tuple(labels), f"digest {values.sum()}", Store(str(folder)), 2**30)
 
 
 def test_a_new_level_takes_the_kept_stage_and_a_new_season_does_not(tmp_path, monkeypatch):
@@ -45,21 +46,23 @@ def test_a_new_level_takes_the_kept_stage_and_a_new_season_does_not(tmp_path, mo
 
 def test_a_kept_stage_comes_back_whole_and_a_damaged_one_is_made_again(tmp_path):
     base = stages.fit(stream(world.hourly()), Plan())
-    cache.keep(tmp_path, "k", base, most_bytes=2**30)
-    again = cache.load(tmp_path, "k")
+    cache.keep(Store(str(tmp_path)), "k", base, most_bytes=2**30)
+    again = cache.load(Store(str(tmp_path)), "k")
     assert np.array_equal(again.z, base.z) and again.notes == base.notes and again.resolved == base.resolved
     (tmp_path / "k.npz").write_bytes(b"damaged")
-    assert cache.load(tmp_path, "k") is None and cache.load(tmp_path, "none") is None
+    assert cache.load(Store(str(tmp_path)), "k") is None and cache.load(Store(str(tmp_path)), "none") is None
 
 
 def test_the_cache_keeps_to_its_cap(tmp_path):
     base = stages.fit(stream(world.hourly(days=10)), Plan())
-    cache.keep(tmp_path, "k0", base, most_bytes=2**30)
+    cache.keep(Store(str(tmp_path)), "k0", base, most_bytes=2**30)
     cap = 3 * (tmp_path / "k0.npz").stat().st_size
     for i in range(1, 6):
-        cache.keep(tmp_path, f"k{i}", base, most_bytes=cap)
+        cache.keep(Store(str(tmp_path)), f"k{i}", base, most_bytes=cap)
     assert sum(p.stat().st_size for p in tmp_path.glob("*.npz")) <= cap
-    assert cache.load(tmp_path, "k5") is not None and cache.load(tmp_path, "k0") is None
+    assert (
+        cache.load(Store(str(tmp_path)), "k5") is not None and cache.load(Store(str(tmp_path)), "k0") is None
+    )
 
 
 def test_a_pool_gives_the_same_results_in_the_same_order():

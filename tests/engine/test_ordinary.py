@@ -10,6 +10,7 @@ from watchtide.core.series import SECOND_NS
 from watchtide.core.series.calendar import month_start
 from watchtide.core.series.steps import DAY_NS, YEAR_NS
 from watchtide.engine.keep import cache, saved
+from watchtide.engine.keep.files import Store
 from watchtide.engine.scan import ahead, outcome, stages
 from watchtide.engine.scan.stages import Input
 from watchtide.plan import durations, text
@@ -317,8 +318,8 @@ class TestChanges:
 
 def test_a_kept_stage_comes_back_with_its_axis(tmp_path):
     base = stages.scan(months(), plan_of()).base
-    cache.keep(tmp_path, "a", base, most_bytes=1 << 24)
-    again = cache.load(tmp_path, "a")
+    cache.keep(Store(str(tmp_path)), "a", base, most_bytes=1 << 24)
+    again = cache.load(Store(str(tmp_path)), "a")
     assert np.array_equal(again.series.axis, base.series.axis) and np.array_equal(
         again.series.ends, base.series.ends
     )

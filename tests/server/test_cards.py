@@ -12,6 +12,7 @@ from tests.server.conftest import run_jobs, signed_in
 from watchtide.core.scoring.card import score
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.scoring.rows import Label
+from watchtide.server import storage
 from watchtide.server.cards import counting, publishing
 from watchtide.server.cards.models import Published
 from watchtide.server.scans import reading, sheets
@@ -76,7 +77,7 @@ def test_a_part_of_a_scan_is_counted_by_itself(api, card_url, stream_of):
 
 def test_a_sheet_gives_what_flagging_anew_gives_and_is_made_again_when_lost(api, card_url, small_world):
     scan = Scan.objects.get(pk=small_world["scan"].pk)
-    kept = sheets.folder() / f"{scan.pk}.npz"
+    kept = storage.sheets().path(sheets.name_of(scan))
     assert kept.is_file(), "the scan keeps its scores"
     before = api.get(card_url).json()
     rows = list(scan.streams.select_related("stream", "scan__plan_version").order_by("stream_id"))
@@ -350,7 +351,6 @@ def test_a_span_beyond_the_scan_counts_only_what_was_scanned(api, small_world):
 
 def test_a_lost_stage_of_a_scan_under_way_is_made_again_from_the_same_samples(small_world, db, stream_of):
     """Flagging anew by the family or the fleet comes after the judging, and live samples come in between."""
-    import shutil
 
     import numpy as np
 
@@ -369,7 +369,7 @@ def test_a_lost_stage_of_a_scan_under_way_is_made_again_from_the_same_samples(sm
     store.write_blocks(batch, [(stream.pk, times[-1:] + 3_600 * 10**9, np.array([50.0]))])
     Batch.objects.filter(pk=batch.pk).update(accepted_at=moments.now())
     assert len(store.read(stream.pk)[0]) == len(times) + 1
-    shutil.rmtree(scans.stage_folder())
+    storage.stages().clear()
     again = working.base_of(order, part)
     assert again.expected.tobytes() == before.expected.tobytes()
     assert again.z.tobytes() == before.z.tobytes()

@@ -1,12 +1,11 @@
 """One network for the streams of a family, scanned on the server."""
 
-import shutil
-
 import pytest
 
 from tests.server.conftest import run_jobs
 from watchtide.engine.many import run
 from watchtide.plan.text import from_data
+from watchtide.server import storage
 from watchtide.server.jobs import running
 from watchtide.server.jobs.models import Job
 from watchtide.server.logbook import services as logbook
@@ -49,7 +48,7 @@ def test_a_lost_stage_is_made_again_with_the_same_network(api, scanned):
     row = ScanStream.objects.filter(scan_id=scanned, stream__key="metric=level,place=quay").get()
     url = f"/api/v1/scans/{scanned}/streams/{row.stream_id}/window?points=4000"
     before = api.get(url).json()["expected"]
-    shutil.rmtree(services.stage_folder())
+    storage.stages().clear()
     assert api.get(url).json()["expected"] == before
 
 

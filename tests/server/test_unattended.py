@@ -428,8 +428,8 @@ class TestRoom:
         from watchtide.server.streams.models import Upload
 
         ann = User.objects.get(username="ann")
-        made = [files.take_upload(f"{i}.csv", [b"x" * 1_000], ann) for i in range(6)]
-        paths = [files.upload_path(u) for u in made]
+        made = [files.take_upload(f"{i}.csv", [b"x" * 999 + str(i).encode()], ann) for i in range(6)]
+        paths = [settings.DATA_FOLDER / "uploads" / files.name_of(u) for u in made]
         assert all(p.is_file() for p in paths)
         Upload.objects.filter(pk=made[0].pk).update(created_at=Now() - timedelta(days=8))
         Upload.objects.filter(pk=made[1].pk).update(created_at=Now() - timedelta(days=9))

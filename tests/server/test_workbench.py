@@ -9,6 +9,7 @@ import pytest
 from tests.server.conftest import run_jobs, signed_in
 from watchtide.engine.scan import stages
 from watchtide.plan.text import from_data
+from watchtide.server import storage
 from watchtide.server.scans import charts, explain, services
 from watchtide.server.scans.models import Finding, Scan, ScanStream
 from watchtide.server.streams import files as streams
@@ -57,8 +58,7 @@ def test_a_lost_stage_of_a_replay_is_made_again_as_a_replay(api, stream_of):
     scan = started(api, [stream_of("rock").pk], mode="replay")
     row = ScanStream.objects.select_related("scan__plan_version", "stream").get(scan=scan)
     before = services.rescan(row)
-    for kept in services.stage_folder().glob("*.npz"):
-        kept.unlink()
+    storage.stages().clear()
     again = services.rescan(row)
     assert np.array_equal(before.base.score, again.base.score, equal_nan=True) and again.base.mode == "replay"
 

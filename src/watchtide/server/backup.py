@@ -18,14 +18,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from django.conf import settings
 from django.core.management import call_command
 from django.db import connection
 from django.db.migrations.loader import MigrationLoader
 from django.db.migrations.recorder import MigrationRecorder
 
 from watchtide import __version__
-from watchtide.server import moments
+from watchtide.server import moments, storage
 from watchtide.server.jobs import beats
 from watchtide.server.jobs.models import Beat, Tally
 from watchtide.server.mariadb import program
@@ -67,12 +66,14 @@ def make(folder: Path) -> tuple[Path, Manifest]:
         # What was applied is read first: a dump of a newer state than it says would not be refused by older code.
         migrations = [f"{app}.{name}" for app, name in MigrationRecorder(connection).applied_migrations()]
         files = {DUMP: _dump(partial / DUMP)}
-        uploads = Path(settings.DATA_FOLDER) / UPLOADS
-        for path in sorted(uploads.iterdir()) if uploads.is_dir() else []:
+        uploads = storage.uploads()
+        for kept in sorted(uploads.names(), key=lambda kept: kept.name):
             # A file may be stored or forgotten meanwhile, and then nobody needs it.
             with contextlib.suppress(FileNotFoundError):
                 (partial / UPLOADS).mkdir(mode=0o700, exist_ok=True)
-                files[f"{UPLOADS}/{path.name}"] = _copy(path, partial / UPLOADS / path.name)
+                files[f"{UPLOADS}/{kept.name}"] = _copy(
+                    uploads.path(kept.name), partial / UPLOADS / kept.name
+                )
         manifest = Manifest(
             FORMAT, __version__, _stamp(now), connection.settings_dict["NAME"], sorted(migrations), files
         )
@@ -132,12 +133,12 @@ def restore(folder: Path, *, is_replacing: bool = False) -> Manifest:
     connection.close()
     with gzip.open(folder / DUMP, "rb") as dump:
         _load(dump)
-    uploads = Path(settings.DATA_FOLDER) / UPLOADS
-    shutil.rmtree(uploads, ignore_errors=True)
+    uploads = storage.uploads()
+    uploads.clear()
     for name in manifest.files:
         if name.startswith(f"{UPLOADS}/"):
-            uploads.mkdir(parents=True, exist_ok=True, mode=0o700)
-            shutil.copyfile(folder / name, uploads / Path(name).name)
+            with (folder / name).open("rb") as source, uploads.write(Path(name).name) as file:
+                shutil.copyfileobj(source, file)
     call_command("migrate", verbosity=0)
     # Signs of life of processes that are long gone.
     Beat.objects.all().delete()

@@ -4,6 +4,7 @@ docs/operations.md; the environment comes first."""
 import difflib
 import ipaddress
 import os
+import re
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
@@ -50,6 +51,13 @@ def _destinations(value: list[str]) -> list[str]:
             raise ValueError(f"the port of {text!r} is no number from 1 to 65535")
         _networks([address])
     return value
+
+
+def _bucket(value: str) -> str:
+    """An object store with a bucket, or nothing."""
+    if value and not re.fullmatch(r"s3://[a-z0-9][a-z0-9.-]{1,61}[a-z0-9](/[\w.=-]+)*/?", value):
+        raise ValueError(f"{value!r} is no place in an object store; write s3://bucket or s3://bucket/folder")
+    return value.rstrip("/")
 
 
 Texts = Annotated[list[str], NoDecode, BeforeValidator(_listed)]
@@ -107,6 +115,12 @@ class Config(BaseSettings):
     scan_processes: Positive = min(os.cpu_count() or 1, 4)
     log_format: Literal["console", "json"] = "console"
     log_level: Literal["debug", "info", "warning", "error"] = "info"
+
+    # Files in an object store instead of the data folder, so that several hosts see them.
+    files: Annotated[str, AfterValidator(_bucket)] = ""
+    files_endpoint: str = ""
+    files_key: str = ""
+    files_secret: SecretStr = SecretStr("")
 
     # The scheduler of a cluster that scans, and the files that tls:// needs.
     dask: str = ""

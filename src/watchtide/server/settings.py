@@ -16,6 +16,17 @@ CSRF_TRUSTED_ORIGINS = _stated.origins
 
 # Where caches and uploads lie; safe to delete while nothing runs.
 DATA_FOLDER = _stated.data
+# Where files lie that all hosts see; "" is the data folder. What s3fs is given; without a key it takes what its own environment says.
+FILES = _stated.files
+FILES_OPTIONS = tuple(
+    (name, value)
+    for name, value in (
+        ("endpoint_url", _stated.files_endpoint),
+        ("key", _stated.files_key),
+        ("secret", _stated.files_secret.get_secret_value()),
+    )
+    if value
+)
 STAGE_CACHE_BYTES = _stated.stage_cache_mb * _MB
 MOST_UPLOAD_BYTES = _stated.most_upload_mb * _MB
 # How much of a file is looked at before it is stored; the rest is read once, when it is.

@@ -2,24 +2,24 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from pathlib import Path
 
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import keys
 from watchtide.engine.keep import cache
+from watchtide.engine.keep.files import Store
 from watchtide.engine.scan import stages
 from watchtide.plan import Plan
 
 
 @dataclass(frozen=True)
 class Task:
-    """One stream to scan: plain data. digest : of the samples; folder : of the kept stages; mode : fit or replay."""
+    """One stream to scan: plain data. digest : of the samples; store : of the kept stages; mode : fit or replay."""
 
     stream: stages.Input
     plan: Plan
     labels: tuple[Label, ...]
     digest: str
-    folder: str
+    store: Store
     most_bytes: int
     mode: str = "fit"
 
@@ -43,12 +43,11 @@ def stage_key(t: Task) -> str:
 
 def fitted(t: Task) -> stages.Baselined:
     """The baseline stage, from the cache where it is kept, else fitted and kept."""
-    folder = Path(t.folder)
     key = stage_key(t)
-    base = cache.load(folder, key)
+    base = cache.load(t.store, key)
     if base is None:
         base = stages.based(t.stream, t.plan, t.labels, t.mode)
-        cache.keep(folder, key, base, most_bytes=t.most_bytes)
+        cache.keep(t.store, key, base, most_bytes=t.most_bytes)
     return base
 
 

@@ -6,7 +6,6 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -26,7 +25,7 @@ from watchtide.engine.prepare import preparing, training
 from watchtide.engine.scan import by_unit, stages
 from watchtide.plan import Plan as PlanText
 from watchtide.plan import dump, durations, load
-from watchtide.server import moments
+from watchtide.server import moments, storage
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.people.models import Person
@@ -43,10 +42,6 @@ ENDS = ("above", "below", "odd")
 # The fleet's blocks as kept: days since 1970, and how likely a clean day is to be as strong.
 BLOCK = np.dtype([("number", "<i4"), ("p", "<f4")])
 BLOCK_NS = 24 * 3_600 * SECOND_NS
-
-
-def stage_folder() -> Path:
-    return Path(settings.DATA_FOLDER) / "stages"
 
 
 @lru_cache(maxsize=256)
@@ -320,14 +315,14 @@ def base_of(row: ScanStream) -> stages.Baselined:
 
     Refused with 409 when its samples have changed since, because it would be another result; later ones do not matter.
     """
-    base = cache.load(stage_folder(), row.stage_key)
+    base = cache.load(storage.stages(), row.stage_key)
     if base is None:
         plan = plan_of(row.scan.plan_version.text)
         given = given_again(row, plan)
         if families.is_wanted(plan) and row.scan.mode == "fit":
             given = _in_its_family(row, plan)
         base = stages.based(given, plan, _left_out_again(row, plan), row.scan.mode)
-        cache.keep(stage_folder(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
+        cache.keep(storage.stages(), row.stage_key, base, most_bytes=settings.STAGE_CACHE_BYTES)
     # What its family lent to a replay was known only once all of them were through.
     return together.with_lent(base, (row.resolved.get("replay") or {}).get("lent") or [])
 

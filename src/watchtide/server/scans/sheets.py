@@ -4,13 +4,10 @@ A cache: what is lost is made again from the kept stages.
 """
 
 import contextlib
-import os
 import shutil
-import tempfile
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import IO, Any
 
 import numpy as np
@@ -19,8 +16,10 @@ from django.conf import settings
 from watchtide.core.judge.watches import ODD
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points, inside_any, touches
-from watchtide.engine.keep import arrays, cache
+from watchtide.engine.keep import arrays
+from watchtide.engine.keep.files import ERRORS
 from watchtide.engine.scan import stages
+from watchtide.server import storage
 from watchtide.server.logbook import services as logbook
 from watchtide.server.scans import services
 from watchtide.server.scans.models import Scan, ScanStream
@@ -86,8 +85,9 @@ def of(s: stages.Scanned) -> Sheet:
     return Sheet(s.base.key, s.base.series.times, s.z, s.base.evidence.side == ODD, s.in_finding)
 
 
-def folder() -> Path:
-    return Path(settings.DATA_FOLDER) / "sheets"
+def name_of(scan: Scan) -> str:
+    """Name of the file with a scan's scores."""
+    return f"{scan.pk}.npz"
 
 
 # A stream's scores as kept, one record a sample.
@@ -111,23 +111,17 @@ class Writer:
         """Keep what was added, in place of any older scores of the scan."""
         self._zip.close()
         self._file.seek(0)
-        handle, temporary = tempfile.mkstemp(dir=folder(), suffix=".part")
-        try:
-            with os.fdopen(handle, "wb") as file:
-                shutil.copyfileobj(self._file, file)
-            os.replace(temporary, folder() / f"{scan.pk}.npz")
-        except BaseException:
-            os.unlink(temporary)
-            raise
-        cache.trim(folder(), int(SHARE * settings.STAGE_CACHE_BYTES), spared=1)
+        store = storage.sheets()
+        with store.write(name_of(scan)) as file:
+            shutil.copyfileobj(self._file, file)
+        store.trim(int(SHARE * settings.STAGE_CACHE_BYTES), spared=1)
 
 
 @contextlib.contextmanager
 def writing() -> Iterator[Writer]:
     """A writer into a file without a name: of a scan that is killed on the way nothing stays."""
-    folder().mkdir(parents=True, exist_ok=True)
     # A zip of arrays, as NumPy's own are, but not all of them have to be in memory at once.
-    with tempfile.TemporaryFile(dir=folder()) as file, zipfile.ZipFile(file, "w") as packed:
+    with storage.sheets().spool() as file, zipfile.ZipFile(file, "w") as packed:
         yield Writer(file, packed)
 
 
@@ -156,10 +150,9 @@ def of_scan(
 
 
 def _load(scan: Scan) -> dict[int, Sheet] | None:
-    path = folder() / f"{scan.pk}.npz"
-    out = {}
+    store, out = storage.sheets(), {}
     try:
-        with zipfile.ZipFile(path) as file:
+        with zipfile.ZipFile(store.path(name_of(scan))) as file:
             for name in file.namelist():
                 with file.open(name) as member:
                     rows = arrays.read_array(member)
@@ -168,8 +161,7 @@ def _load(scan: Scan) -> dict[int, Sheet] | None:
                 out[stream] = Sheet(
                     "", rows["time"].copy(), rows["z"].copy(), (marks & IS_ODD) > 0, (marks & IN_FINDING) > 0
                 )
-    except (OSError, ValueError, IndexError, zipfile.BadZipFile, EOFError):
+    except (*ERRORS, IndexError, zipfile.BadZipFile, EOFError):
         return None
-    with contextlib.suppress(OSError):
-        os.utime(path)
+    store.use(name_of(scan))
     return out

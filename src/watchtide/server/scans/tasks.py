@@ -2,7 +2,6 @@
 
 import math
 import pickle
-import tempfile
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -14,7 +13,7 @@ from watchtide.core.series import Floats
 from watchtide.engine.many import families, together
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, durations
-from watchtide.server import moments
+from watchtide.server import moments, storage
 from watchtide.server.cards import counting as cards
 from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
@@ -68,7 +67,7 @@ def scan(lease: jobs.Lease) -> dict[str, Any]:
         return {"scan": row.pk}
     plan = services.plan_of(row.plan_version.text)
     version = logbook.version()
-    with sheets.writing() as scores, tempfile.TemporaryFile(dir=sheets.folder()) as file:
+    with sheets.writing() as scores, storage.sheets().spool() as file:
         spool = Spool(file)
         judged = _judged(lease, row, plan, spool, scores)
         _lend(plan, judged, spool)

@@ -14,11 +14,12 @@ from watchtide.core.expect.baselines.learned import Shared
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import keys
 from watchtide.engine.keep import cache, kept
+from watchtide.engine.keep.files import Store
 from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import stages
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan
-from watchtide.server import alongside
+from watchtide.server import alongside, storage
 from watchtide.server.jobs import services as jobs
 from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import Finding, ScanStream
@@ -29,13 +30,13 @@ R = TypeVar("R")
 
 @dataclass(frozen=True)
 class Order:
-    """One stream to scan. labels : those that cover it; folder, most_bytes : of the kept stages; shared : its family's network."""
+    """One stream to scan. labels : those that cover it; store, most_bytes : of the kept stages; shared : its family's network."""
 
     stream: int
     plan: Plan
     labels: tuple[Label, ...]
     mode: str
-    folder: str
+    store: Store
     most_bytes: int
     shared: Shared | None = None
 
@@ -45,15 +46,15 @@ class Order:
         given, digest = services.input_of(stream, self.plan)
         given = replace(given, shared=self.shared)
         return stream, kept.Task(
-            given, self.plan, self.labels, digest, self.folder, self.most_bytes, self.mode
+            given, self.plan, self.labels, digest, self.store, self.most_bytes, self.mode
         )
 
 
 def orders_of(streams: Sequence[Stream], plan: Plan, labels: Sequence[Label], mode: str) -> list[Order]:
     """An order for each stream."""
-    folder, most = str(services.stage_folder()), settings.STAGE_CACHE_BYTES
+    store, most = storage.stages(), settings.STAGE_CACHE_BYTES
     return [
-        Order(s.pk, plan, tuple(x for x in labels if keys.covers(x.series, s.key)), mode, folder, most)
+        Order(s.pk, plan, tuple(x for x in labels if keys.covers(x.series, s.key)), mode, store, most)
         for s in streams
     ]
 
@@ -125,7 +126,7 @@ def base_of(order: Order, part: Part) -> stages.Baselined:
 
     Problem (409) where they have changed meanwhile; later ones do not matter.
     """
-    found = cache.load(services.stage_folder(), part.origin.stage_key)
+    found = cache.load(storage.stages(), part.origin.stage_key)
     if found is not None:
         return found
     given = replace(services.given_again(part.record, order.plan), shared=order.shared)

@@ -1,13 +1,11 @@
 """Files handed in: upload, a look before anything is stored, layouts that are kept, and storing in bounded memory."""
 
-import contextlib
 import csv
 import gzip
 import hashlib
 import io
 import json
 import time
-import uuid
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import timedelta
@@ -21,7 +19,7 @@ from django.db.models.functions import Now
 
 from watchtide.core.scoring.rows import Label
 from watchtide.plan import durations
-from watchtide.server import disk, moments
+from watchtide.server import disk, moments, storage
 from watchtide.server.jobs import services as jobs
 from watchtide.server.jobs.models import OPEN, Job
 from watchtide.server.problems import Problem
@@ -35,6 +33,8 @@ from watchtide.tables.read import Raw
 from watchtide.tables.safe import spreadsheet_safe
 
 PREVIEW_STREAMS = 5
+# What is still being written after a day was left; a copy of a file is read at once, or not again for long.
+LEFT_S, COPY_S = 86_400, 3 * 3_600
 MOST_STREAMS_A_FILE = catalogue.MOST_FRESH
 # Rows set aside are counted without end and kept up to this many.
 MOST_ASIDE = 200_000
@@ -42,8 +42,9 @@ SHAPE_KEYS = ("encoding", "delimiter", "quote", "decimal", "has_header", "patter
 FACT_KEYS = ("metric", "unit", "bad_side", "zone")
 
 
-def upload_path(upload: Upload) -> Path:
-    return Path(settings.DATA_FOLDER) / "uploads" / f"{upload.pk}.bin"
+def name_of(upload: Upload) -> str:
+    """Name of an upload's bytes among the files: that of their content."""
+    return f"{upload.sha}.bin"
 
 
 def take_upload(name: str, parts: Any, user: Any) -> Upload:
@@ -51,40 +52,37 @@ def take_upload(name: str, parts: Any, user: Any) -> Upload:
     disk.check_room()
     if (Upload.objects.aggregate(held=Sum("size"))["held"] or 0) > settings.MOST_UPLOADS_BYTES:
         make_room(settings.MOST_UPLOADS_BYTES)
-    folder = Path(settings.DATA_FOLDER) / "uploads"
-    folder.mkdir(parents=True, exist_ok=True)
-    # What was handed in is nobody else's on this machine.
-    Path(settings.DATA_FOLDER).chmod(0o700)
-    temporary = folder / f".{uuid.uuid4().hex}"
     sha = hashlib.sha256()
     size = 0
-    try:
-        with temporary.open("wb") as file:
-            for part in parts:
-                size += len(part)
-                if size > settings.MOST_UPLOAD_BYTES:
-                    limit = settings.MOST_UPLOAD_BYTES // 2**20
-                    raise Problem(
-                        f"the file is larger than {limit} MB",
-                        place=name,
-                        remedy="split it, or gzip it",
-                        code=413,
-                    )
-                disk.check_room(len(part))
-                sha.update(part)
-                file.write(part)
+    store = storage.uploads()
+    with store.begin() as begun:
+        for part in parts:
+            size += len(part)
+            if size > settings.MOST_UPLOAD_BYTES:
+                limit = settings.MOST_UPLOAD_BYTES // 2**20
+                raise Problem(
+                    f"the file is larger than {limit} MB", place=name, remedy="split it, or gzip it", code=413
+                )
+            disk.check_room(len(part))
+            sha.update(part)
+            begun.file.write(part)
+        # The row first: a file that nobody names would never be forgotten.
         upload = Upload.objects.create(
             name=Path(name).name[:255], size=size, sha=sha.hexdigest(), created_by=user
         )
-        temporary.rename(upload_path(upload))
-    finally:
-        temporary.unlink(missing_ok=True)
+        try:
+            begun.keep(name_of(upload))
+        except BaseException:
+            upload.delete()
+            raise
     return upload
 
 
 def forget(upload: Upload) -> None:
-    upload_path(upload).unlink(missing_ok=True)
+    """Forget an upload, and its bytes unless the same were handed in twice."""
     upload.delete()
+    if not Upload.objects.filter(sha=upload.sha).exists():
+        storage.uploads().remove(name_of(upload))
 
 
 def make_room(most: int) -> int:
@@ -106,18 +104,19 @@ def make_room(most: int) -> int:
 
 def sweep_uploads() -> int:
     """Forget old files handed in, and the parts of those whose upload was broken off."""
-    for part in (Path(settings.DATA_FOLDER) / "uploads").glob(".*"):
-        with contextlib.suppress(OSError):
-            if time.time() - part.stat().st_mtime > 86_400:
-                part.unlink()
+    now = time.time()
+    for place in storage.every():
+        place.sweep(parts_before=now - LEFT_S, copies_before=now - COPY_S)
     return make_room(settings.MOST_UPLOADS_BYTES)
 
 
 def _path(upload: Upload) -> Path:
-    path = upload_path(upload)
-    if not path.is_file():
-        raise Problem("the uploaded file is gone", place=upload.name, remedy="hand it in again", code=410)
-    return path
+    try:
+        return storage.uploads().path(name_of(upload))
+    except FileNotFoundError:
+        raise Problem(
+            "the uploaded file is gone", place=upload.name, remedy="hand it in again", code=410
+        ) from None
 
 
 def shape_of(given: dict[str, Any]) -> dict[str, Any]:

@@ -85,7 +85,7 @@ class IdentityVersion(models.Model):
 
 
 class Upload(models.Model):
-    """A file handed in and not yet stored: its bytes lie in the data folder under its number."""
+    """A file handed in and not yet stored: its bytes lie among the files under their digest."""
 
     name = models.CharField(max_length=255)
     size = models.BigIntegerField()

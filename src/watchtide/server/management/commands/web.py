@@ -8,7 +8,7 @@ from django.core.management.base import BaseCommand, CommandError, CommandParser
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
-from watchtide.server import config
+from watchtide.server import config, storage
 from watchtide.server.people import services
 
 # How long open requests may go on after SIGTERM.
@@ -45,6 +45,8 @@ def unfit() -> str | None:
     executor = MigrationExecutor(connection)
     if executor.migration_plan(executor.loader.graph.leaf_nodes()):
         return "the database is of an older version; run `watchtide server run migrate` first"
+    if (wrong := storage.problem()) is not None:
+        return wrong
     if settings.IS_DEMO:
         return None
     if not config.is_secret_enough(config.load()):
