@@ -2192,6 +2192,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tide/ribbons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * @description The ribbons of some streams: of each its number (4 bytes) and length (2 bytes), lowest byte first, then as many signed bytes, tenths of a
+         *     sigma in equal parts of the time from ribbon_from to ribbon_to; -128 where nothing is judged. Streams without one are left out.
+         */
+        get: operations["tide_ribbons"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -10594,6 +10614,8 @@ export interface operations {
                 family?: number;
                 fleet?: number;
                 most?: number;
+                /** @description whether rows have their ribbons; without them the answer is half as long */
+                ribbons?: boolean;
                 stream?: number;
             };
             header?: never;
@@ -10673,6 +10695,33 @@ export interface operations {
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             422: components["responses"]["Problem422"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    tide_ribbons: {
+        parameters: {
+            query: {
+                /** @description numbers joined by commas */
+                streams: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
             503: components["responses"]["Problem503"];
         };
     };

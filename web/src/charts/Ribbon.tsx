@@ -5,8 +5,8 @@ import { binsOf, QUIET } from "./ribbons";
 const FAINT = 38; // tenths of a sigma: below this the water is calm
 
 interface Props {
-  /** Base64 of one signed byte a bin: tenths of a sigma, -128 where nothing is judged. */
-  ribbon: string;
+  /** One signed byte a bin, or base64 of them: tenths of a sigma, -128 where nothing is judged. */
+  ribbon: string | Int8Array;
   from: number;
   to: number;
   span: [number, number];
@@ -43,7 +43,7 @@ export const Ribbon = memo(function Ribbon({
       pen.scale(ratio, ratio);
       const colours = palette();
       const x = (ms: number) => ((ms - span[0]) / (span[1] - span[0] || 1)) * width;
-      const bins = binsOf(ribbon);
+      const bins = typeof ribbon === "string" ? binsOf(ribbon) : ribbon;
       const left = x(from);
       const step = (x(to) - left) / (bins.length || 1);
       const isOpen = (i: number) =>

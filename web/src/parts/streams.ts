@@ -6,7 +6,7 @@ export function useStreams(isAsked = true) {
   return useQuery({
     queryKey: ["tide", {}],
     enabled: isAsked,
-    queryFn: () => get(api.GET("/api/v1/tide")),
+    queryFn: () => get(api.GET("/api/v1/tide", { params: { query: { ribbons: false } } })),
   });
 }
 

@@ -4,6 +4,7 @@ import json
 from typing import Any
 
 import numpy as np
+from django.http import HttpResponse
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.response import Response
@@ -133,6 +134,22 @@ class CapsSerializer(serializers.Serializer):
     begin = query.MomentField(required=False)
     end = query.MomentField(required=False)
     fleet = query.FiniteField(min_value=0.001, max_value=0.9, required=False)
+    ribbons = serializers.BooleanField(
+        default=True, help_text="whether rows have their ribbons; without them the answer is half as long"
+    )
+
+
+class RibbonsView(APIView):
+    @extend_schema(
+        operation_id="tide_ribbons",
+        parameters=[OpenApiParameter("streams", str, required=True, description="numbers joined by commas")],
+        responses={(200, "application/octet-stream"): bytes},
+    )
+    def get(self, request) -> HttpResponse:
+        """The ribbons of some streams: of each its number (4 bytes) and length (2 bytes), lowest byte first, then as many signed bytes, tenths of a
+        sigma in equal parts of the time from ribbon_from to ribbon_to; -128 where nothing is judged. Streams without one are left out."""
+        wanted = query.wholes(request, "streams", most=tide.MOST_RIBBONS)
+        return HttpResponse(tide.ribbons(wanted), content_type="application/octet-stream")
 
 
 class TideView(APIView):
@@ -142,9 +159,15 @@ class TideView(APIView):
         caps = CapsSerializer(data=request.GET)
         caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
-        wanted = tide.Strongest(**caps.validated_data)
-        table = tide.tide_table(person.last_looked if person else None, wanted)
-        return Response(table | {"columns": person.columns if person else list(COLUMNS)})
+        has_ribbons = caps.validated_data.pop("ribbons")
+        table = tide.shared(tide.Strongest(**caps.validated_data), has_ribbons=has_ribbons)
+        last_looked = person.last_looked if person else None
+        own = {
+            "new": table.new_since(last_looked),
+            "last_looked": last_looked,
+            "columns": person.columns if person else list(COLUMNS),
+        }
+        return Response({"rows": table.rows, **table.facts, **own})
 
 
 class ColumnsSerializer(serializers.Serializer):

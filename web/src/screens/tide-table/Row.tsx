@@ -9,9 +9,12 @@ import tideTableCss from "./tide-table.module.css";
 
 const SIGNS: Record<string, string> = { adrift: "above", silent: "shift-word", steady: "", learning: "soft" };
 
+const NONE = new Int8Array();
+
 /** Where on a ribbon the pointer is. */
 export interface Reading {
   row: TideRow;
+  bins: Int8Array;
   moment: number;
   left: number;
   top: number;
@@ -19,6 +22,8 @@ export interface Reading {
 
 interface Props {
   row: TideRow;
+  /** Its ribbon, once it has come. */
+  bins?: Int8Array | undefined;
   span: Span;
   top: number;
   height: number;
@@ -33,13 +38,19 @@ interface Props {
 
 /** One stream; drawn anew only when something of it changes, not with every row that scrolls into sight. */
 export const Row = memo(function Row(props: Props) {
-  const { row, span, top, height, grid, isChosen, columns, digits, openAt, read } = props;
+  const { row, bins = NONE, span, top, height, grid, isChosen, columns, digits, openAt, read } = props;
   const momentAt = (e: { currentTarget: Element; clientX: number }) => {
     const box = e.currentTarget.getBoundingClientRect();
     return span[0] + ((e.clientX - box.left) / (box.width || 1)) * (span[1] - span[0]);
   };
   const move = (e: PointerEvent) =>
-    read({ row, moment: momentAt(e), left: e.clientX, top: e.currentTarget.getBoundingClientRect().bottom });
+    read({
+      row,
+      bins,
+      moment: momentAt(e),
+      left: e.clientX,
+      top: e.currentTarget.getBoundingClientRect().bottom,
+    });
   const ahead = useAhead(row.id);
   return (
     <div
@@ -67,7 +78,7 @@ export const Row = memo(function Row(props: Props) {
       >
         {row.ribbon_from !== null && row.ribbon_to !== null ? (
           <Ribbon
-            ribbon={row.ribbon}
+            ribbon={bins}
             from={row.ribbon_from}
             to={row.ribbon_to}
             span={span}

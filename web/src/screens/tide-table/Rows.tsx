@@ -12,6 +12,7 @@ import type { Line, Span } from "./caps";
 import { Head } from "./Head";
 import { type Reading, Row } from "./Row";
 import tideTableCss from "./tide-table.module.css";
+import { useRibbons } from "./useRibbons";
 import { useWidths } from "./useWidths";
 
 const [FAMILY, STREAM] = [34, 24];
@@ -39,6 +40,8 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
     estimateSize: (i) => (lines[i]?.kind === "family" ? FAMILY : STREAM),
     overscan: 12,
   });
+  const seen = list.getVirtualItems();
+  const ribbons = useRibbons(lines, seen[0]?.index ?? 0, seen.at(-1)?.index ?? -1);
   const digits = useMemo(
     () =>
       new Map(
@@ -91,7 +94,7 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
       <Head {...{ span, setSpan, zone, columns, widths }} />
       <Box ref={box} flex={1} className={tideTableCss.tideScroll} role="rowgroup">
         <div style={{ height: list.getTotalSize(), position: "relative" }} role="presentation">
-          {list.getVirtualItems().map((item) => {
+          {seen.map((item) => {
             const line = lines[item.index];
             if (!line) return null;
             return line.kind === "family" ? (
@@ -100,6 +103,7 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
               <Row
                 key={line.row.id}
                 row={line.row}
+                bins={ribbons.get(line.row.id)}
                 span={span}
                 top={item.start}
                 height={item.size}
@@ -161,8 +165,8 @@ function Family({
 }
 
 /** What a ribbon says under the pointer. */
-function Readout({ reading: { row, moment, left, top } }: { reading: Reading }) {
-  const bin = scoreAt(row, moment);
+function Readout({ reading: { row, bins, moment, left, top } }: { reading: Reading }) {
+  const bin = scoreAt(row, bins, moment);
   if (!bin) return null;
   return (
     <Box

@@ -27,6 +27,7 @@ export default function TideTable() {
     ...caps,
     ...(chosen ? { begin: chosen[0], end: chosen[1] } : {}),
     ...(fleet ? { fleet } : {}),
+    ribbons: false,
   };
   const tide = useQuery({
     queryKey: ["tide", query],
