@@ -227,6 +227,12 @@ def networks() -> dict[str, Any]:
     return real.measure()
 
 
+def screens() -> dict[str, Any]:
+    from bench import screens as real
+
+    return real.measure()
+
+
 def scale() -> dict[str, Any]:
     """One scan of many streams by processes, on a cluster, and with a worker killed."""
     from bench import scale as real
@@ -249,5 +255,6 @@ ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "page": page,
     "watch": watch,
     "scale": scale,
+    "screens": screens,
     "code": code,
 }

@@ -111,6 +111,8 @@ class Watched(models.Model):
     class Meta:
         db_table = "lookout_stream"
         unique_together = [("lookout", "stream")]
+        # What is due is asked for every second or two.
+        indexes = [models.Index(fields=["lookout", "next_ns"])]
 
 
 class Correction(models.Model):
