@@ -1,8 +1,10 @@
-"""Limits of request bodies, checked before anything is stored: Django spools a whole body before it authenticates.
+"""Limits of request bodies, checked before anything is stored: Django spools a whole body before it authenticates; and of requests at once.
 
-Each path has its own limit. A stated length over it is refused at once; a body without one is counted while it is received.
+Each path has its own limit. A stated length over it is refused at once; a body without one is counted while it is received. A request that
+is answered has a connection to the database: as many are answered at once as a process may have, the others wait in line, not for long.
 """
 
+import asyncio
 import json
 from collections.abc import Awaitable, Callable, MutableMapping
 from typing import Any
@@ -20,6 +22,9 @@ App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 OTLP = "/v1/metrics"
 PUSHES = ("/api/v1/push", OTLP)
+# Streams of hints stay open and have no connection between two looks; signs of life must not wait behind those who do.
+NOT_IN_LINE = ("/api/v1/events", "/healthz", "/metrics")
+LONGEST_WAIT_S = 15.0
 # Room for the form around a file.
 FORM_BYTES = 1 << 20
 
@@ -51,6 +56,7 @@ class Bounded:
 
     def __init__(self, app: App) -> None:
         self.app = app
+        self.slots = asyncio.Semaphore(settings.REQUESTS_AT_ONCE)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -83,17 +89,43 @@ class Bounded:
             has_begun = True
             await send(message)
 
+        if scope["path"] not in NOT_IN_LINE:
+            try:
+                await asyncio.wait_for(self.slots.acquire(), LONGEST_WAIT_S)
+            except TimeoutError:
+                await _refuse(
+                    scope,
+                    send,
+                    503,
+                    "too many requests at once",
+                    "try again in a moment",
+                    place="server",
+                    retry_after=1,
+                )
+                return
         try:
             await self.app(scope, counted, watched)
         except _TooLarge:
             if has_begun:
                 raise
             await _refuse(scope, send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
+        finally:
+            if scope["path"] not in NOT_IN_LINE:
+                self.slots.release()
 
 
-async def _refuse(scope: Scope, send: Send, status: int, title: str, remedy: str) -> None:
+async def _refuse(
+    scope: Scope,
+    send: Send,
+    status: int,
+    title: str,
+    remedy: str,
+    *,
+    place: str = "body",
+    retry_after: int | None = None,
+) -> None:
     kind = problems.TYPE
-    body = json.dumps(problems.document(status, title, place="body", remedy=remedy)).encode()
+    body = json.dumps(problems.document(status, title, place=place, remedy=remedy)).encode()
     if scope["path"] == OTLP:
         headers_in = dict(scope.get("headers", ()))
         kind = otlp.kind_of(headers_in.get(b"content-type", b"").decode("latin-1"))
@@ -102,5 +134,7 @@ async def _refuse(scope: Scope, send: Send, status: int, title: str, remedy: str
         (b"content-type", kind.encode()), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
         (b"x-content-type-options", b"nosniff"), (b"cache-control", b"no-store"),
     ]  # fmt: skip
+    if retry_after is not None:
+        headers.append((b"retry-after", str(retry_after).encode()))
     await send({"type": "http.response.start", "status": status, "headers": headers})
     await send({"type": "http.response.body", "body": body})

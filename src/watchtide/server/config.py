@@ -91,6 +91,8 @@ class Config(BaseSettings):
     db_name: str = "watchtide"
     db_user: str = "watchtide"
     db_password: SecretStr = SecretStr("")
+    # Of one web process, each with a connection to the database.
+    requests_at_once: Positive = 40
 
     data: Path = Path.home() / ".local/share/watchtide"
     stage_cache_mb: Count = 2048

@@ -44,6 +44,7 @@ MOST_PUSH_BYTES = _stated.most_push_mb * _MB
 MOST_PUSH_INFLATED = _stated.most_push_unpacked_mb * _MB
 PUSHES_A_MINUTE = _stated.pushes_a_minute
 POINTS_A_MINUTE = _stated.points_a_minute
+REQUESTS_AT_ONCE = _stated.requests_at_once
 # Networks and addresses that feeds may be fetched from; none unless named.
 OUTGOING = _stated.outgoing
 # Links in mail begin with it.

@@ -84,6 +84,19 @@ class IdentityVersion(models.Model):
         db_table = "identity_version"
 
 
+class Allowance(models.Model):
+    """How much a sender may still push, of what, as it was at a moment by the database's clock: it fills with time."""
+
+    who = models.CharField(max_length=200, db_collation=EXACT)
+    what = models.CharField(max_length=10)
+    left = models.FloatField()
+    at = models.DateTimeField()
+
+    class Meta:
+        db_table = "push_allowance"
+        unique_together = [("who", "what")]
+
+
 class Upload(models.Model):
     """A file handed in and not yet stored: its bytes lie among the files under their digest."""
 
