@@ -1,3 +1,41 @@
-"""Watch Tide: scan metric streams for anomalies and report how far the scan can be trusted."""
+"""Watch Tide: scan metric streams for anomalies and report how far the scan can be trusted.
+
+import watchtide as wt
+
+found = wt.scan(table, tz="Europe/Dublin")
+found.findings.to_pandas()
+"""
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from watchtide.door.errors import InputError, PlanError, TableError
+    from watchtide.door.scanning import Scan, scan
+    from watchtide.door.tables import Table
+    from watchtide.plan import Plan
 
 __version__ = "0.2.0"
+__all__ = ["InputError", "Plan", "PlanError", "Scan", "Table", "TableError", "__version__", "scan"]
+
+# Where each name is: the numerics take a second to import, and the command needs them seldom.
+_WHERE = {
+    "InputError": "watchtide.door.errors",
+    "PlanError": "watchtide.door.errors",
+    "TableError": "watchtide.door.errors",
+    "Plan": "watchtide.plan",
+    "Scan": "watchtide.door.scanning",
+    "scan": "watchtide.door.scanning",
+    "Table": "watchtide.door.tables",
+}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _WHERE:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    return getattr(import_module(_WHERE[name]), name)
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})

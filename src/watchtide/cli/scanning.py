@@ -9,14 +9,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
-from watchtide.cli import inputs, taking, waves
+from watchtide.cli import taking, waves
 from watchtide.cli.exits import fail
 from watchtide.core.expect import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS, wall_clock
+from watchtide.door import reading
 from watchtide.engine.keep import saved
 from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import outcome, stages
@@ -24,7 +24,6 @@ from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
 from watchtide.tables import clock, extract, labels, layout, results, stamps
-from watchtide.tables.problems import TableError
 
 
 def load_plan(path: str | None) -> Plan:
@@ -45,19 +44,21 @@ def read_streams(
     source: str, table: dict[str, Any]
 ) -> tuple[extract.Extracted, list[stages.Input], list[Label]]:
     """The streams of a file, and the known spans of a stated label column. Guesses go to standard error."""
-    taken, guessed = taking.take_table(source, table)
-    if not taken.streams:
-        raise TableError(source, "the rows", "not one row can be used", "check the time and value columns")
-    known = [span for s in taken.streams if s.labelled is not None for span in _known_spans(s)]
-    linked = inputs.link(taken.streams, guessed.zone, guessed.duplicates)
+    taken, guessed, linked, known = reading.streams_of(
+        taking.source_of(source), taking.name_of(source), table, taking.chooser(table)
+    )
     _tell_guess(guessed, taken, table, len(linked))
     return taken, linked, known
 
 
 def with_days(streams: list[stages.Input], plan: Plan, table: dict[str, Any]) -> list[stages.Input]:
     """The streams with the known days of the plan's calendars."""
-    days = inputs.known_days(plan, streams, table["tz"])
+    days = reading.known_days(plan, streams, table["tz"], _calendar)
     return [replace(s, days=days) for s in streams] if days else streams
+
+
+def _calendar(name: str) -> bytes:
+    return sys.stdin.buffer.read() if name == "-" else Path(name).read_bytes()
 
 
 def plan_of(path: str | None, table: dict[str, Any]) -> Plan:
@@ -76,19 +77,6 @@ def plan_of(path: str | None, table: dict[str, Any]) -> Plan:
             },
         },
     )
-
-
-def _known_spans(stream: extract.StreamRows) -> list[Label]:
-    """True rows of a label column as incidents, one a run of rows."""
-    assert stream.labelled is not None
-    order = np.argsort(stream.times, kind="stable")
-    mask = stream.labelled[order].astype(np.int8)
-    edges = np.flatnonzero(np.diff(np.r_[0, mask, 0]))
-    times = stream.times[order]
-    return [
-        Label(int(times[a]), int(times[b - 1]), stream.key)
-        for a, b in zip(edges[::2], edges[1::2], strict=True)
-    ]
 
 
 def _tell_guess(guessed: layout.Layout, taken: extract.Extracted, table: dict[str, Any], count: int) -> None:

@@ -12,6 +12,7 @@ import pyarrow as pa
 from watchtide.cli.exits import fail
 from watchtide.core.series import COMBINES, SeriesError, keys
 from watchtide.core.series.cadence import step_of
+from watchtide.door import reading
 from watchtide.plan import durations
 from watchtide.tables import (
     calendars,
@@ -44,18 +45,6 @@ def name_of(source: str) -> str:
     return "standard input" if source == "-" else source
 
 
-def shape_options(table: dict[str, Any]) -> dict[str, Any]:
-    """What the options say about how the file is written."""
-    delimiter = table.get("delimiter")
-    return {
-        "encoding": table.get("encoding"),
-        "delimiter": "\t" if delimiter == "tab" else delimiter,
-        "decimal": table.get("decimal"),
-        "has_header": table.get("header"),
-        "pattern": table.get("pattern"),
-    }
-
-
 def chooser(table: dict[str, Any], **more: Any) -> Any:
     """How the layout is made of a file's first rows: a kept one, or the guess with what the options state."""
     if table.get("layout"):
@@ -73,22 +62,7 @@ def chooser(table: dict[str, Any], **more: Any) -> Any:
             return kept
 
         return by_layout
-    stated = {
-        "zone": table["tz"],
-        "time": table.get("time"),
-        "values": tuple(table.get("value") or ()),
-        "series": tuple(table["series"]) if table.get("series") else None,
-        "label": table.get("label"),
-        "denominator": table.get("denominator"),
-        "covariates": tuple(table.get("covariate") or ()),
-        "missing_words": tuple(table.get("missing") or ()),
-        "keep": table.get("keep"),
-        "wide_name": table.get("wide"),
-        "time_form": table.get("time_form"),
-        "duplicates": table.get("duplicates"),
-        **more,
-    }
-    return lambda raw: layout.guess(raw, **stated)
+    return reading.guess_of(table, **more)
 
 
 def kept_layout(path: str) -> Layout:
@@ -103,34 +77,20 @@ def kept_layout(path: str) -> Layout:
 def open_table(source: str, table: dict[str, Any], **more: Any) -> tuple[Raw, Layout]:
     """A whole table and its layout."""
     clock.zone(table["tz"])
-    raw = read.read(source_of(source), name_of(source), **shape_options(table))
+    raw = read.read(source_of(source), name_of(source), **reading.shape_options(table))
     return raw, chooser(table, **more)(raw)
 
 
 def take_table(source: str, table: dict[str, Any]) -> tuple[extract.Extracted, Layout]:
     """The streams of a whole table; a broken row ends it unless such rows are to be left out."""
-    raw, guessed = open_table(source, table)
-    taken = extract.extract(raw, guessed)
-    if taken.broken and not table["skip_broken"]:
-        raise first_broken(source, taken.broken, len(taken.broken))
-    return taken, guessed
-
-
-def first_broken(source: str, broken: Sequence[BrokenRow], count: int) -> TableError:
-    first = broken[0]
-    return TableError(
-        source,
-        f"line {first.line}" + (f", column {first.column}" if first.column else ""),
-        f"{first.problem} ({count} broken row{'s' if count > 1 else ''} in all)",
-        "mend it, or leave broken rows out with --skip-broken",
-    )
+    return reading.take(source_of(source), name_of(source), table, chooser(table))
 
 
 def look(
     source: str, json_out: str | None, save_layout: str | None, *, whole: bool, table: dict[str, Any]
 ) -> None:
     seen = survey.survey(
-        source_of(source), name_of(source), chooser(table), stated=shape_options(table),
+        source_of(source), name_of(source), chooser(table), stated=reading.shape_options(table),
         most_bytes=1 << 62 if whole else survey.MOST_LOOKED_AT,
     )  # fmt: skip
     told = _told(seen)
@@ -193,7 +153,7 @@ def roll_up(
         fail(f"--every: {error}")
     spec = layout.RollUp(every_ns, tuple(measure_of(m) for m in measures))
     data, name = source_of(source), name_of(source)
-    how = shape.sniff(data, name, **shape_options(table))
+    how = shape.sniff(data, name, **reading.shape_options(table))
     extractor: extract.Extractor | None = None
     roller: rollup.Roller | None = None
     broken: list[BrokenRow] = []
@@ -207,7 +167,7 @@ def roll_up(
         roller.add(events)
     assert extractor is not None and roller is not None
     if broken and not table["skip_broken"]:
-        raise first_broken(source, broken, extractor.aside)
+        raise reading.first_broken(source, broken, extractor.aside)
     streams = roller.streams()
     results.write_whole(out, results.table_bytes(_streams_table(streams), out))
     print(f"{extractor.rows:,} events in {len(streams):,} streams", file=sys.stderr)

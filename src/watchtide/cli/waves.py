@@ -16,6 +16,7 @@ from watchtide.core.expect.baselines import networks
 from watchtide.core.expect.baselines.networks import Progress
 from watchtide.core.scoring.rows import Finding
 from watchtide.core.series import Bools, Floats, Strings
+from watchtide.door import reading
 from watchtide.engine.keep import saved_units
 from watchtide.engine.scan import by_unit
 from watchtide.plan import Plan
@@ -57,9 +58,9 @@ def places_of(stated: Stated, table: dict[str, Any]) -> Places:
 
 def read_units(source: str, stated: Stated, table: dict[str, Any]) -> Waves:
     clock.zone(table["tz"])
-    raw = read.read(taking.source_of(source), taking.name_of(source), **taking.shape_options(table))
+    raw = read.read(taking.source_of(source), taking.name_of(source), **reading.shape_options(table))
     if raw.broken and not table["skip_broken"]:
-        raise taking.first_broken(source, raw.broken, len(raw.broken))
+        raise reading.first_broken(source, raw.broken, len(raw.broken))
     found = waves.waves_of(raw, places_of(stated, table), table["tz"])
     print(f"took {len(found.names)} units of {found.values.shape[1]} samples", file=sys.stderr)
     return found

@@ -1,0 +1,212 @@
+"""`scan`, and what it gives."""
+
+import json
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, Literal
+
+from watchtide.core.scoring.rows import Label
+from watchtide.door import reading
+from watchtide.door.errors import InputError
+from watchtide.door.tables import Table, findings_table, points_table, source_of, text_of
+from watchtide.engine.keep import saved
+from watchtide.engine.many import run, together
+from watchtide.engine.scan import outcome, stages
+from watchtide.plan import Plan, load
+from watchtide.plan.text import from_data
+from watchtide.tables import labels as label_files
+from watchtide.tables import results
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class Scan:
+    """What a scan found. plan : as it was given, with what the arguments say in its place; mode : fit or replay."""
+
+    plan: Plan
+    mode: str
+    _scanned: tuple[stages.Scanned, ...]
+
+    @property
+    def series(self) -> tuple[str, ...]:
+        """Keys of the streams, in the order of the table."""
+        return tuple(s.base.key for s in self._scanned)
+
+    @property
+    def findings(self) -> Table:
+        """One row a finding, by start: the columns of the findings file (docs/formats.md)."""
+        return findings_table([f for s in self._scanned for f in s.findings])
+
+    @property
+    def points(self) -> Table:
+        """One row a sample, with what was expected, how far it may stray, its score and its flag."""
+        return points_table({s.base.key: outcome.points_of(s) for s in self._scanned})
+
+    @property
+    def summary(self) -> dict[str, Any]:
+        """What was resolved for each stream and why, and the plan with every `auto` filled in."""
+        return run.summarise(list(self._scanned), self.plan, self.mode)
+
+    def write_findings(self, path: str | Path) -> None:
+        """The findings file as the command writes it; JSON Lines where the path ends so."""
+        found = [f for s in self._scanned for f in s.findings]
+        name = str(path)
+        results.write_whole(name, results.ordered_text(results.finding_lines(found, name), name))
+
+    def write_points(self, path: str | Path) -> None:
+        """The points file as the command writes it; Parquet where the path ends so."""
+        rows = results.points_table({s.base.key: outcome.points_of(s) for s in self._scanned})
+        results.write_whole(str(path), results.table_bytes(rows, str(path)))
+
+    def write_summary(self, path: str | Path) -> None:
+        """The summary as the command writes it."""
+        results.write_whole(str(path), json.dumps(self.summary, indent=1, allow_nan=False) + "\n")
+
+    def save(self, path: str | Path) -> None:
+        """Keep the fitted models, which `watchtide apply` judges later data by. Raises InputError for a scan that is a replay."""
+        if self.mode != "fit":
+            raise InputError("mode", "a replay has many fits, and none to keep", "scan with mode='fit'")
+        models = [m for s in self._scanned if (m := saved.saved_of(s, self.plan)) is not None]
+        results.write_whole(str(path), saved.write(models))
+
+    def __str__(self) -> str:
+        judged = sum(run.judged_in(s) for s in self._scanned)
+        found = sum(len(s.findings) for s in self._scanned)
+        streams = len(self._scanned)
+        return f"{found:,} findings in {judged:,} judged samples of {streams:,} stream{'s' if streams > 1 else ''}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{self}</p>{self.findings._repr_html_()}"
+
+
+def scan(
+    table: Any,
+    plan: Plan | Mapping[str, Any] | str | Path | None = None,
+    labels: Any = None,
+    *,
+    time: str | None = None,
+    value: str | Sequence[str] | None = None,
+    series: str | Sequence[str] | None = None,
+    label: str | None = None,
+    denominator: str | None = None,
+    covariates: Sequence[str] = (),
+    tz: str = "UTC",
+    mode: Literal["fit", "replay"] = "fit",
+    every: str | None = None,
+    skip_broken: bool = False,
+    jobs: int = 1,
+    progress: Progress | None = None,
+) -> Scan:
+    """Fit a baseline to every stream of a table, flag what strays, and find shifts: what `watchtide scan` does.
+
+    Parameters
+    ----------
+    table : DataFrame, Arrow table, dictionary of columns, or path
+        Anything that offers Arrow's C stream (pandas, Polars, PyArrow, DuckDB), or a file of CSV, JSON Lines or Parquet.
+    plan : Plan, dictionary, path of a YAML file, or None
+        How to scan; None chooses for each stream.
+    labels : path or table of labels, optional
+        Known spans; those that a plan leaves out of training do not teach it.
+    time, value, series, label, denominator, covariates : names of columns
+        What is not stated is guessed, as `watchtide look` shows.
+    tz : str
+        The zone of stamps without an offset, and of days and weeks.
+    mode : "fit" or "replay"
+        Over the whole history, or as if each sample had just come.
+    every : str, optional
+        The cadence, as 15m; None finds it.
+    skip_broken : bool
+        Leave rows out that cannot be read; else the first is an error.
+    jobs : int
+        Processes that scan.
+    progress : callable, optional
+        Called with (streams done, streams in all).
+
+    Returns
+    -------
+    Scan
+
+    Raises
+    ------
+    TableError, PlanError, InputError
+        With the place and the remedy; all are ValueErrors.
+
+    Examples
+    --------
+    >>> import watchtide as wt
+    >>> hours = [f"2026-06-{1 + i // 24:02}T{i % 24:02}:00:00Z" for i in range(24 * 28)]
+    >>> values = [10 + (i % 24) / 4 + (i * 7919 % 13) / 20 for i in range(24 * 28)]
+    >>> values[400] += 9
+    >>> found = wt.scan({"time": hours, "value": values}, {"flag": {"level": {"sigmas": 8}}})
+    >>> print(found)
+    1 findings in 672 judged samples of 1 stream
+    >>> [str(row["start"]) for row in found.findings.to_pylist()]
+    ['2026-06-17 16:00:00+00:00']
+    """
+    if mode not in ("fit", "replay"):
+        raise InputError("mode", f"{mode!r} is no mode", "take 'fit' or 'replay'")
+    if jobs < 1:
+        raise InputError("jobs", f"{jobs} processes", "take 1 or more")
+    data = plan_of(plan).as_data()
+    if every is not None:
+        data["prepare"]["every"] = every
+    # As the command checks it with its options: 6 and 6.0 are then the same.
+    chosen = from_data(data)
+    stated = {
+        "tz": tz,
+        "time": time,
+        "value": _listed(value),
+        "series": _listed(series),
+        "label": label,
+        "denominator": denominator or chosen.prepare.denominator,
+        "covariate": list(covariates) or list(chosen.baseline.covariates),
+        "skip_broken": skip_broken,
+    }
+    source, name = source_of(table)
+    _, _, streams, spans = reading.streams_of(source, name, stated)
+    days = reading.known_days(chosen, streams, tz)
+    if days:
+        streams = [replace(s, days=days) for s in streams]
+    known = [*_labels(labels, tz), *spans]
+    with run.workers(jobs, chosen) as executor:
+        done = run.scan_many(
+            streams,
+            chosen,
+            known,
+            mode=mode,
+            is_kept=mode == "fit",
+            jobs=jobs,
+            executor=executor,
+            progress=progress,
+        )
+        scanned = together.finish(list(done), chosen)
+    return Scan(chosen, mode, tuple(scanned))
+
+
+def plan_of(plan: Plan | Mapping[str, Any] | str | Path | None) -> Plan:
+    """The plan that is meant. Raises PlanError with the line or the key, InputError for what is none."""
+    if plan is None:
+        return Plan()
+    if isinstance(plan, Plan):
+        return plan
+    if isinstance(plan, Mapping):
+        return from_data(dict(plan))
+    try:
+        return load(Path(plan).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(
+            "plan", f"{plan} cannot be read ({error})", "give the path of a YAML file"
+        ) from error
+
+
+def _listed(names: str | Sequence[str] | None) -> list[str]:
+    return [names] if isinstance(names, str) else list(names or ())
+
+
+def _labels(given: Any, tz: str) -> list[Label]:
+    """Known spans of a file or a table of labels."""
+    if given is None:
+        return []
+    return label_files.read_labels(*text_of(given, "labels"), zone=tz)
