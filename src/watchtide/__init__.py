@@ -9,16 +9,33 @@ found.findings.to_pandas()
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from watchtide.door.asking import Parts, Score, decompose, score, seasons, shifts
     from watchtide.door.errors import InputError, PlanError, TableError
     from watchtide.door.scanning import Scan, scan
     from watchtide.door.tables import Table
     from watchtide.plan import Plan
 
 __version__ = "0.2.0"
-__all__ = ["InputError", "Plan", "PlanError", "Scan", "Table", "TableError", "__version__", "scan"]
+__all__ = [
+    "InputError",
+    "Parts",
+    "Plan",
+    "PlanError",
+    "Scan",
+    "Score",
+    "Table",
+    "TableError",
+    "__version__",
+    "decompose",
+    "scan",
+    "score",
+    "seasons",
+    "shifts",
+]
 
 # Where each name is: the numerics take a second to import, and the command needs them seldom.
 _WHERE = {
+    **dict.fromkeys(("Parts", "Score", "decompose", "score", "seasons", "shifts"), "watchtide.door.asking"),
     "InputError": "watchtide.door.errors",
     "PlanError": "watchtide.door.errors",
     "TableError": "watchtide.door.errors",

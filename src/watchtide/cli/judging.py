@@ -5,15 +5,14 @@ import sys
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import typer
 
 from watchtide.cli.exits import fail
-from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS
+from watchtide.door import asking
 from watchtide.plan import durations
-from watchtide.tables import clock, labels, report, results
+from watchtide.tables import labels, report, results
 
 
 def score(
@@ -36,11 +35,8 @@ def score(
     points = results.read_points(points_path) if points_path else None
     summary = _summary(summary_path)
     step = round(summary["step_s"] * SECOND_NS) if summary.get("step_s") else None
-    if step is None and points:
-        steps = np.concatenate(
-            [np.diff(p.times) for p in points.values() if len(p.times) > 1] or [np.empty(0)]
-        )
-        step = int(np.median(steps)) if len(steps) else None
+    if step is None:
+        step = asking.step_of(points)
     season = summary.get("longest_season_s")
     try:
         tolerance_ns = durations.parse_ns(tolerance, step_ns=step)
@@ -48,25 +44,15 @@ def score(
         fail(f"--tolerance: {error}")
     wanted = tuple(k.strip() for k in kinds.split(",")) if kinds else None
     for kind in wanted or ():
-        if kind not in ("outlier", "shift", "discord"):
-            fail(f"--kinds {kind}: must be among outlier, shift, discord")
+        if kind not in asking.KINDS:
+            fail(f"--kinds {kind}: must be among {', '.join(asking.KINDS)}")
     span = None
     if start or stop:
-        whole = _whole_span(found, known, points)
-        span = (
-            clock.parse_one(start, zone) if start else whole[0],
-            clock.parse_one(stop, zone) if stop else whole[1],
-        )
+        span = asking.span_of(found, known, points, start, stop, zone)
         if span[1] < span[0]:
             fail("--from lies after --to; swap the two")
-    card = score_card(
-        found,
-        known,
-        points,
-        Setting(tolerance_ns, step, round(season * SECOND_NS) if season else None, span, wanted),
-    )
-    figures = card.figures
-    figures["span"] = {k: clock.format_time(v) for k, v in figures["span"].items()}
+    season_ns = round(season * SECOND_NS) if season else None
+    figures = asking.figures_of(found, known, points, Setting(tolerance_ns, step, season_ns, span, wanted))
     if json_out:
         results.write_whole(json_out, json.dumps(figures, indent=1, allow_nan=False) + "\n")
     if html_out:
@@ -92,12 +78,6 @@ def _summary(path: str | None) -> dict[str, Any]:
     if not isinstance(data, dict):
         fail(f"--summary {path}: no summary; give the one that scan wrote")
     return data
-
-
-def _whole_span(found: Any, known: Any, points: Any) -> tuple[int, int]:
-    from watchtide.core.scoring.outcomes import default_span
-
-    return default_span(found, known, points) or (0, 0)
 
 
 def _tell(figures: dict[str, Any]) -> None:

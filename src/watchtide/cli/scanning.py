@@ -13,10 +13,9 @@ import pyarrow as pa
 
 from watchtide.cli import taking, waves
 from watchtide.cli.exits import fail
-from watchtide.core.expect import seasons as core_seasons
 from watchtide.core.scoring.rows import Label
-from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.door import reading
+from watchtide.door import asking, reading
+from watchtide.door.errors import InputError
 from watchtide.engine.keep import saved
 from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import outcome, stages
@@ -296,32 +295,18 @@ def decompose(
     if form not in ("additive", "multiplicative", "auto"):
         fail(f"--form {form}: must be additive, multiplicative or auto")
     plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
-    # The other commands need no decomposition, and it takes a while to import.
-    from watchtide.engine.scan import forms
-
     _, streams, _ = read_streams(source, table)
     parts, told = [], {}
     for stream in streams:
-        series = stages.prepare(stream, plan).series
         try:
-            lengths = [durations.parse_ns(x, step_ns=series.step_ns) / series.step_ns for x in season]
-            fit = forms.decomposed(series, lengths, form, robust=robust)
-        except ValueError as error:
-            fail(f"--season {' '.join(season)}, stream {stream.key or '(the only one)'}: {error}")
-        evidence = fit.evidence
-        told[stream.key] = {"form": fit.form, **({"evidence": evidence} if evidence else {})}
-        columns = {
-            "series": pa.array([stream.key] * len(series), pa.string()),
-            "time": pa.array(clock.format_times(series.times), pa.string()),
-            "observed": pa.array(series.values, from_pandas=True),
-            "trend": pa.array(fit.trend, from_pandas=True),
-            **{f"season_{i + 1}": pa.array(row, from_pandas=True) for i, row in enumerate(fit.seasons)},
-            "remainder": pa.array(fit.remainder, from_pandas=True),
-            "weight": pa.array(fit.weights),
-        }
-        parts.append(pa.table(columns))
+            part, taken, evidence = asking.parts_of(stream, plan, season, form, robust=robust)
+        except InputError as error:
+            fail(f"--{error}")
+        told[stream.key] = {"form": taken, **({"evidence": evidence} if evidence else {})}
+        texts = pa.array(clock.format_times(part["time"].to_numpy()), pa.string())
+        parts.append(part.set_column(part.column_names.index("time"), "time", texts))
         print(
-            f"{stream.key or source}: {fit.form}" + (f", leftover season {evidence}" if evidence else ""),
+            f"{stream.key or source}: {taken}" + (f", leftover season {evidence}" if evidence else ""),
             file=sys.stderr,
         )
     results.write_whole(out, results.table_bytes(pa.concat_tables(parts), out))
@@ -349,15 +334,10 @@ def find_shifts(
             amount = float(penalty)
         except ValueError:
             fail(f"--penalty {penalty}: must be auto or a number, 0 or more")
-    chosen: Any = season or ["auto"]
-    plan = plan_with_options(
-        Plan(),
-        {
-            "prepare": {"every": table["every"], "combine": table["combine"]},
-            "baseline": {"seasons": "auto" if chosen == ["auto"] else [] if chosen == ["none"] else chosen},
-            "shifts": {"of": of, "penalty": amount},
-        },
-    )
+    try:
+        plan = asking.shifts_plan(season or [], of, amount, table["every"], table["combine"])
+    except PlanError as error:
+        fail(str(error))
     _, streams, _ = read_streams(source, table)
     found = []
     if online and of != "step":
@@ -381,12 +361,5 @@ def find_shifts(
 def find_seasons(source: str, *, table: dict[str, Any]) -> None:
     plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
     _, streams, _ = read_streams(source, table)
-    told = {}
-    for stream in streams:
-        series = stages.prepare(stream, plan).series
-        found = core_seasons.detect(wall_clock(series).spread_out(series.values), series.step_ns)
-        told[stream.key] = [
-            {"period_s": s.samples * series.step_ns / SECOND_NS, "samples": s.samples, "strength": s.strength}
-            for s in found
-        ]
+    told = {stream.key: asking.seasons_of(stream, plan) for stream in streams}
     print(json.dumps({"series": told}, indent=1))

@@ -157,8 +157,8 @@ def scan(
     stated = {
         "tz": tz,
         "time": time,
-        "value": _listed(value),
-        "series": _listed(series),
+        "value": listed(value),
+        "series": listed(series),
         "label": label,
         "denominator": denominator or chosen.prepare.denominator,
         "covariate": list(covariates) or list(chosen.baseline.covariates),
@@ -169,7 +169,7 @@ def scan(
     days = reading.known_days(chosen, streams, tz)
     if days:
         streams = [replace(s, days=days) for s in streams]
-    known = [*_labels(labels, tz), *spans]
+    known = [*labels_of(labels, tz), *spans]
     with run.workers(jobs, chosen) as executor:
         done = run.scan_many(
             streams,
@@ -201,11 +201,12 @@ def plan_of(plan: Plan | Mapping[str, Any] | str | Path | None) -> Plan:
         ) from error
 
 
-def _listed(names: str | Sequence[str] | None) -> list[str]:
+def listed(names: str | Sequence[str] | None) -> list[str]:
+    """Names as a list, of one alone too."""
     return [names] if isinstance(names, str) else list(names or ())
 
 
-def _labels(given: Any, tz: str) -> list[Label]:
+def labels_of(given: Any, tz: str) -> list[Label]:
     """Known spans of a file or a table of labels."""
     if given is None:
         return []
