@@ -81,25 +81,42 @@ def test_samples_within_a_long_episode_are_flagged_in_replay_too():
     np.testing.assert_array_equal(got.score[:1_030], again.score[:1_030])
 
 
-def projected(z, shape, cycle, t):
-    """Length of the least squares fit on a shape and its derivative, both about their means: orthogonal but at the ends of the data."""
+def explained(z, shape, cycle, t):
+    """What a least squares fit on a shape and its derivative explains, both about their means (orthogonal but at the ends of the data), and what the
+    best level between any two of twelve cuts does."""
     part = slice(t - cycle + 1, t + 1)
     rows = np.column_stack([shape[part], np.gradient(shape)[part]])
     rows -= rows.mean(axis=0)
     fitted = rows @ np.linalg.lstsq(rows, z[part] - z[part].mean(), rcond=None)[0]
-    return np.linalg.norm(fitted)
+    y, cuts = z[part], [k * cycle // 12 for k in range(13)]
+    level = max(y[i:j].sum() ** 2 / (j - i) for i in cuts for j in cuts if i < j)
+    return np.linalg.norm(fitted), np.sqrt(level)
 
 
-def test_the_strength_of_a_shape_is_the_length_of_a_projection():
+def test_the_strength_of_a_shape_is_what_it_explains_if_a_level_does_not():
     rng = np.random.default_rng(2)
     n, cycle = 960, 96
     shape = 2 * np.sin(2 * np.pi * np.arange(n) / cycle)
-    z = np.clip(rng.normal(size=n), -2.9, 2.9)
+    z = np.clip(rng.normal(size=n) + np.where(np.arange(n) < 480, 0.7, 0) * shape, -2.9, 2.9)
     got, first = shapes.strongest(z, shapes.Shapes(shape[None], (cycle,)), 192)
     assert np.isnan(got[: cycle - 1]).all()
-    for t in (95, 300, 959):
-        assert got[t] == pytest.approx(projected(z, shape, cycle, t), rel=1e-4)
+    assert got[300] > 5
+    plain, _ = shapes.strongest(z, shapes.Shapes(shape[None], (cycle,)), 192, is_sure=False)
+    for t in (95, 300, 400, 520, 959):
+        own, level = explained(z, shape, cycle, t)
+        assert plain[t] == pytest.approx(own, rel=1e-3)
+        assert got[t] == (plain[t] if own**2 >= level**2 + 6 else 0)
         assert first[t] == t - cycle + 1
+    assert np.any(got == 0)
+
+
+def test_a_step_within_a_cycle_is_no_shape():
+    cycle, n = 96, 960
+    shape = 4 * np.sin(2 * np.pi * np.arange(n) / cycle)
+    z = np.random.default_rng(3).normal(size=n)
+    z[500:] += 3.0
+    got, _ = shapes.strongest(z, shapes.Shapes(shape[None], (cycle,)), 192)
+    assert np.nanmax(got) < 4
 
 
 def test_weak_short_and_unknown_seasons_are_no_filters():

@@ -4,8 +4,9 @@ import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.server.conftest import run_jobs
-from watchtide.server.streams import store
-from watchtide.server.streams.models import Batch, Stream
+from watchtide.server import storage
+from watchtide.server.streams import files, store
+from watchtide.server.streams.models import Batch, Stream, Upload
 
 
 def take(api, text, choices=None, name="file.csv"):
@@ -99,7 +100,7 @@ def test_a_lost_upload_is_said_and_nothing_queued(api, settings):
         {"file": SimpleUploadedFile("x.csv", b"time,v\n2026-08-01,1\n")},
         format="multipart",
     ).json()
-    (settings.DATA_FOLDER / "uploads" / f"{sent['id']}.bin").unlink()
+    storage.uploads().remove(files.name_of(Upload.objects.get(pk=sent["id"])))
     answer = api.post(f"/api/v1/uploads/{sent['id']}/store", {}, format="json")
     assert answer.status_code == 410 and "hand it in again" in answer.json()["remedy"]
 

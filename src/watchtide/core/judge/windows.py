@@ -84,7 +84,7 @@ def calibrate(
             longest = EPISODE_LENGTHS * int(lengths[-1])
             found["episode"] = np.where(clean, innovations.episodes(z, follower, longest)[0], np.nan)
     if not is_causal and beside.shapes is not None:
-        strength, _ = shapes.strongest(z, beside.shapes, EPISODE_LENGTHS * int(lengths[-1]))
+        strength, _ = shapes.strongest(z, beside.shapes, EPISODE_LENGTHS * int(lengths[-1]), is_sure=False)
         if not np.isnan(strength).all():
             found["shape"] = strength
     if beside.isolated is not None:
