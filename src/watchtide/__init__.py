@@ -11,13 +11,17 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from watchtide.door.asking import Parts, Score, decompose, score, seasons, shifts
     from watchtide.door.errors import InputError, PlanError, TableError
+    from watchtide.door.models import Diagnosis, Forecast, Models, diagnose, forecast, load
     from watchtide.door.scanning import Scan, scan
     from watchtide.door.tables import Table
     from watchtide.plan import Plan
 
 __version__ = "0.2.0"
 __all__ = [
+    "Diagnosis",
+    "Forecast",
     "InputError",
+    "Models",
     "Parts",
     "Plan",
     "PlanError",
@@ -27,6 +31,9 @@ __all__ = [
     "TableError",
     "__version__",
     "decompose",
+    "diagnose",
+    "forecast",
+    "load",
     "scan",
     "score",
     "seasons",
@@ -36,6 +43,9 @@ __all__ = [
 # Where each name is: the numerics take a second to import, and the command needs them seldom.
 _WHERE = {
     **dict.fromkeys(("Parts", "Score", "decompose", "score", "seasons", "shifts"), "watchtide.door.asking"),
+    **dict.fromkeys(
+        ("Diagnosis", "Forecast", "Models", "diagnose", "forecast", "load"), "watchtide.door.models"
+    ),
     "InputError": "watchtide.door.errors",
     "PlanError": "watchtide.door.errors",
     "TableError": "watchtide.door.errors",

@@ -9,13 +9,12 @@ import pyarrow as pa
 
 from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
+from watchtide.door import models
 from watchtide.engine.keep import saved, saved_units
 from watchtide.engine.many import run
-from watchtide.engine.scan import ahead, by_unit, examine, outcome, stages
-from watchtide.engine.scan.stages import Scanned
-from watchtide.plan import Plan, dump, durations
+from watchtide.engine.scan import ahead, examine, outcome, stages
+from watchtide.plan import Plan, dump
 from watchtide.tables import clock, results
-from watchtide.tables.problems import TableError
 
 
 def apply(
@@ -41,19 +40,7 @@ def apply(
         )
     kept = {s.key: s for s in saved.read(model)}
     _, streams, _ = scanning.read_streams(source, table)
-    scanned: list[Scanned] = []
-    for stream in streams:
-        own = kept.get(stream.key)
-        if own is None:
-            some = ", ".join(sorted(kept)[:5]) or "the only stream, without a key"
-            raise TableError(
-                source, f"stream {stream.key or '(the only one)'}", f"has no model in {model}",
-                f"it holds {len(kept)}: {some}; scan with --save over this stream too",
-            )  # fmt: skip
-        try:
-            scanned.append(saved.apply(own, stream))
-        except ValueError as error:
-            fail(f"stream {stream.key or '(the only one)'}: {error}")
+    scanned = models.applied(kept, streams, model)
     plan = next(iter(kept.values())).plan if kept else Plan()
     scanning.write_scan(scanned, plan, "apply", points=points, findings=findings, summary=summary)
 
@@ -75,22 +62,9 @@ def forecast(
     rows, told = [], {}
     for stream in streams:
         name = stream.key or "(the only one)"
-        try:
-            count = _steps(steps, stream, plan)
-            f = ahead.forecast(stream, plan, count, skip_last=skip_last, interval=interval)
-        except ValueError as error:
-            fail(f"stream {name}: {error}")
-        rows.append(
-            pa.table(
-                {
-                    "series": pa.array([stream.key] * len(f.times), pa.string()),
-                    "time": pa.array(clock.format_times(f.times), pa.string()),
-                    "expected": pa.array(f.expected, from_pandas=True),
-                    "lower": pa.array(f.lower, from_pandas=True),
-                    "upper": pa.array(f.upper, from_pandas=True),
-                }
-            )
-        )
+        f = models.foretold(stream, plan, steps, skip_last=skip_last, interval=interval)
+        part = models.forecast_table(stream.key, f)
+        rows.append(part.set_column(1, "time", pa.array(clock.format_times(f.times), pa.string())))
         if limit is not None:
             told[stream.key] = ahead.limit_reached(f, limit)
         for note in f.notes:
@@ -101,16 +75,6 @@ def forecast(
         (sys.stderr if out == "-" else sys.stdout).write(told_text)
 
 
-def _steps(text: str, stream: stages.Input, plan: Plan) -> int:
-    """A number of samples, or a duration in whole samples of this stream."""
-    by_unit.refuse(plan, by_unit.FORECAST)
-    step = stages.prepare(stream, plan).series.step_ns
-    length = durations.parse_ns(text, step_ns=step)
-    if length < step:
-        raise ValueError(f"--steps {text} is under one sample of {durations.format_ns(step)}")
-    return length // step
-
-
 def diagnose(
     source: str, *, plan_path: str | None, json_out: str | None, remedied: str | None, table: dict[str, Any]
 ) -> None:
@@ -118,8 +82,6 @@ def diagnose(
     _, streams, _ = scanning.read_streams(source, table)
     streams = scanning.with_days(streams, plan, table)
     told: dict[str, Any] = {}
-    changes: dict[str, Any] = {}
-    kind: str | None = None
     for scanned in run.scan_many(streams, plan):
         key = scanned.base.key
         told[key] = examine.examine(scanned)
@@ -132,10 +94,7 @@ def diagnose(
         for d in told[key]["diagnoses"]:
             remedy = ", ".join(f"{k}: {v}" for k, v in d["remedy"].items()) or "more history"
             print(f"  {d['name']}: {d['words']}; remedy: {remedy}", file=sys.stderr)
-            for where, value in d["remedy"].items():
-                if where == "baseline.options" and where not in changes:
-                    kind = told[key]["baseline"]["kind"]
-                changes.setdefault(where, value)
+    changes, kind = models.remedies(told)
     if json_out or not remedied:
         results.write_whole(
             json_out or "-", json.dumps({"series": told, "remedy": changes}, indent=1, allow_nan=False) + "\n"

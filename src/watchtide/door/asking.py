@@ -13,10 +13,9 @@ from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label, Points
 from watchtide.core.series import SECOND_NS, wall_clock
-from watchtide.door import reading
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Scan, labels_of, listed
-from watchtide.door.tables import MOMENT, Table, findings_table, source_of, text_of
+from watchtide.door.scanning import Scan, labels_of, listed, streams_of
+from watchtide.door.tables import MOMENT, Table, findings_table, text_of
 from watchtide.engine.many import run
 from watchtide.engine.prepare.preparing import Input
 from watchtide.engine.scan import stages
@@ -53,7 +52,7 @@ def seasons(
     """
     plan = _plan(every)
     rows = []
-    for stream in _streams(table, tz, skip_broken, time, value, series):
+    for stream in streams_of(table, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series)[0]:
         for s in seasons_of(stream, plan):
             rows.append({"series": stream.key, **s})
     fields = {
@@ -99,7 +98,7 @@ def shifts(
     if online and of != "step":
         raise InputError("online", f"shifts of {of} need the whole series", "leave it out, or take of='step'")
     plan = shifts_plan(listed(season), of, penalty, every, None)
-    streams = _streams(table, tz, skip_broken, time, value, series)
+    streams = streams_of(table, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series)[0]
     done = run.scan_many(streams, plan, mode="replay" if online else "fit")
     return findings_table([f for s in done for f in s.findings if f.kind == "shift"])
 
@@ -149,7 +148,7 @@ def decompose(
         raise InputError("form", f"{form!r} is no form", f"take one of {', '.join(FORMS)}")
     parts, forms_taken, evidence = [], {}, {}
     plan = _plan(every)
-    for stream in _streams(table, tz, skip_broken, time, value, series):
+    for stream in streams_of(table, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series)[0]:
         part, taken, left = parts_of(stream, plan, listed(season), form, robust=robust)
         times = part["time"].cast(pa.int64()).cast(MOMENT)
         parts.append(part.set_column(part.column_names.index("time"), "time", times))
@@ -321,22 +320,3 @@ def _plan(every: str | None, combine: str | None = None, **parts: dict[str, Any]
     for name, changes in parts.items():
         data[name] = {**data[name], **changes}
     return from_data(data)
-
-
-def _streams(
-    table: Any,
-    tz: str,
-    skip_broken: bool,
-    time: str | None,
-    value: str | Sequence[str] | None,
-    series: str | Sequence[str] | None,
-) -> list[Input]:
-    stated = {
-        "tz": tz,
-        "skip_broken": skip_broken,
-        "time": time,
-        "value": listed(value),
-        "series": listed(series),
-    }
-    source, name = source_of(table)
-    return reading.streams_of(source, name, stated)[2]

@@ -12,6 +12,7 @@ from watchtide.door.errors import InputError
 from watchtide.door.tables import Table, findings_table, points_table, source_of, text_of
 from watchtide.engine.keep import saved
 from watchtide.engine.many import run, together
+from watchtide.engine.prepare.preparing import Input
 from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan, load
 from watchtide.plan.text import from_data
@@ -154,21 +155,18 @@ def scan(
         data["prepare"]["every"] = every
     # As the command checks it with its options: 6 and 6.0 are then the same.
     chosen = from_data(data)
-    stated = {
-        "tz": tz,
-        "time": time,
-        "value": listed(value),
-        "series": listed(series),
-        "label": label,
-        "denominator": denominator or chosen.prepare.denominator,
-        "covariate": list(covariates) or list(chosen.baseline.covariates),
-        "skip_broken": skip_broken,
-    }
-    source, name = source_of(table)
-    _, _, streams, spans = reading.streams_of(source, name, stated)
-    days = reading.known_days(chosen, streams, tz)
-    if days:
-        streams = [replace(s, days=days) for s in streams]
+    streams, spans = streams_of(
+        table,
+        chosen,
+        tz=tz,
+        skip_broken=skip_broken,
+        time=time,
+        value=value,
+        series=series,
+        label=label,
+        denominator=denominator,
+        covariates=covariates,
+    )
     known = [*labels_of(labels, tz), *spans]
     with run.workers(jobs, chosen) as executor:
         done = run.scan_many(
@@ -183,6 +181,36 @@ def scan(
         )
         scanned = together.finish(list(done), chosen)
     return Scan(chosen, mode, tuple(scanned))
+
+
+def streams_of(
+    table: Any,
+    plan: Plan = Plan(),
+    *,
+    tz: str,
+    skip_broken: bool,
+    time: str | None = None,
+    value: str | Sequence[str] | None = None,
+    series: str | Sequence[str] | None = None,
+    label: str | None = None,
+    denominator: str | None = None,
+    covariates: Sequence[str] = (),
+) -> tuple[list[Input], list[Label]]:
+    """The streams of a table with the known days of a plan, and the known spans of its label column; arguments as `scan` takes them."""
+    stated = {
+        "tz": tz,
+        "time": time,
+        "value": listed(value),
+        "series": listed(series),
+        "label": label,
+        "denominator": denominator or plan.prepare.denominator,
+        "covariate": list(covariates) or list(plan.baseline.covariates),
+        "skip_broken": skip_broken,
+    }
+    source, name = source_of(table)
+    _, _, streams, spans = reading.streams_of(source, name, stated)
+    days = reading.known_days(plan, streams, tz)
+    return [replace(s, days=days) for s in streams] if days else streams, spans
 
 
 def plan_of(plan: Plan | Mapping[str, Any] | str | Path | None) -> Plan:
