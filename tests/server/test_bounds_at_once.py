@@ -30,6 +30,9 @@ class Slow:
         self.gate, self.now, self.most = asyncio.Event(), 0, 0
 
     async def __call__(self, scope, receive, send):
+        # As Django does: the body first, then the work.
+        while (await receive()).get("more_body"):
+            pass
         self.now += 1
         self.most = max(self.most, self.now)
         await self.gate.wait()
@@ -83,3 +86,29 @@ def test_who_waits_too_long_is_told_when_to_come_again(few, monkeypatch):
     problem = json.loads(refused[1]["body"])
     assert problem["title"] == "too many requests at once" and problem["remedy"] == "try again in a moment"
     assert after[0]["status"] == 200
+
+
+def test_who_sends_slowly_keeps_nobody_waiting(few):
+    async def run():
+        slow = Slow()
+        slow.gate.set()
+        app, rest, sent = bounds.Bounded(slow), asyncio.Event(), []
+
+        async def receive():
+            if not rest.is_set():
+                await rest.wait()
+            return {"type": "http.request", "body": b"{}"}
+
+        async def send(message):
+            sent.append(message)
+
+        scope = {**GET, "method": "POST", "path": "/a"}
+        slowly = [asyncio.create_task(app(scope, receive, send)) for _ in range(5)]
+        await asyncio.sleep(0)
+        quick = await asyncio.wait_for(asked(app, "/a"), 5)
+        rest.set()
+        await asyncio.gather(*slowly)
+        return quick, sent
+
+    quick, sent = asyncio.run(run())
+    assert quick[0]["status"] == 200 and [m["status"] for m in sent] == [200] * 5

@@ -39,6 +39,10 @@ def files() -> dict[str, int]:
     }
 
 
+class _Busy(Exception):
+    """No slot came free in time."""
+
+
 class _TooLarge(Exception):
     """A body went on beyond what its path can use."""
 
@@ -73,15 +77,23 @@ class Bounded:
         if takes_much and scope["method"] != "GET" and not is_known:
             await _refuse(scope, send, 401, "sign in, or send a token", "make a token in Settings")
             return
-        count, has_begun = 0, False
+        count, has_begun, has_slot = 0, False, False
+        is_in_line = scope["path"] not in NOT_IN_LINE
 
         async def counted() -> Message:
-            nonlocal count
+            nonlocal count, has_slot
             message = await receive()
             if message["type"] == "http.request":
                 count += len(message.get("body", b""))
                 if count > limit:
                     raise _TooLarge
+                # Only once the body is whole: who sends slowly keeps nobody else waiting.
+                if is_in_line and not has_slot and not message.get("more_body", False):
+                    try:
+                        await asyncio.wait_for(self.slots.acquire(), LONGEST_WAIT_S)
+                    except TimeoutError:
+                        raise _Busy from None
+                    has_slot = True
             return message
 
         async def watched(message: Message) -> None:
@@ -89,28 +101,24 @@ class Bounded:
             has_begun = True
             await send(message)
 
-        if scope["path"] not in NOT_IN_LINE:
-            try:
-                await asyncio.wait_for(self.slots.acquire(), LONGEST_WAIT_S)
-            except TimeoutError:
-                await _refuse(
-                    scope,
-                    send,
-                    503,
-                    "too many requests at once",
-                    "try again in a moment",
-                    place="server",
-                    retry_after=1,
-                )
-                return
         try:
             await self.app(scope, counted, watched)
+        except _Busy:
+            await _refuse(
+                scope,
+                send,
+                503,
+                "too many requests at once",
+                "try again in a moment",
+                place="server",
+                retry_after=1,
+            )
         except _TooLarge:
             if has_begun:
                 raise
             await _refuse(scope, send, 413, f"the body is larger than {limit >> 20} MB", "send less at once")
         finally:
-            if scope["path"] not in NOT_IN_LINE:
+            if has_slot:
                 self.slots.release()
 
 
