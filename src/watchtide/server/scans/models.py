@@ -105,6 +105,8 @@ class Finding(models.Model):
         indexes = [
             models.Index(fields=["scan", "stream", "start_ns"]),
             models.Index(fields=["stream", "start_ns"]),
+            # Few are anybody's.
+            models.Index(fields=["taken_by"]),
         ]
 
 

@@ -108,15 +108,14 @@ def shared(caps: Strongest, *, has_ribbons: bool = True) -> Shared:
 
 
 # What the table shows of streams, of what stands for them, and of who took which finding, each in one number: sums of checksums, which
-# the order of rows does not change. What a scan found does not change.
+# the order of rows does not change. What a scan found and says of its streams does not change, however many scans there have been.
 _STATES = (
     "SELECT COUNT(*), COALESCE(SUM(CRC32(CONCAT_WS(CHAR(31), id, `key`, title_given, title_own, unit, zone, bad_side, owner, kind, step_ns,"
     " cadence, COALESCE(denominator_id, 0), COALESCE(lateness_ns, 0)))), 0) FROM stream",
     "SELECT COUNT(*), COALESCE(SUM(CRC32(CONCAT_WS(CHAR(31), stream_id, COALESCE(scan_id, 0)))), 0) FROM standing",
-    "SELECT COUNT(*), COALESCE(SUM(CRC32(CONCAT_WS(CHAR(31), id, taken_by))), 0) FROM finding WHERE taken_by <> ''",
-    "SELECT COUNT(*), COALESCE(MAX(id), 0) FROM finding",
+    "SELECT COUNT(*), COALESCE(SUM(CRC32(CONCAT_WS(CHAR(31), id, taken_by))), 0) FROM finding WHERE taken_by > ''",
+    "SELECT 0, COALESCE(MAX(id), 0) FROM finding",
     "SELECT COUNT(*), COALESCE(SUM(CRC32(CONCAT_WS(CHAR(31), id, finished_at))), 0) FROM scan",
-    "SELECT COUNT(*), COALESCE(SUM(last_ns), 0) FROM scan_stream WHERE last_ns IS NOT NULL",
 )
 
 
