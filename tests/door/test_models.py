@@ -78,7 +78,7 @@ def test_a_diagnosis_is_that_of_the_command_and_brings_a_plan(folder):
     ("call", "words"),
     [
         (lambda f: wt.load(f / "none"), "path: there is no file"),
-        (lambda f: wt.load(f / "level.csv"), ""),
+        (lambda f: wt.load(f / "level.csv"), "level.csv"),
         (
             lambda f: wt.forecast(f / "level.csv", "1s"),
             "stream place=quay: steps 1s is under one sample of 1h",
