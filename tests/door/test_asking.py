@@ -1,16 +1,14 @@
 """Seasons, shifts, parts and precision from Python are those of the commands."""
 
-import csv
 import doctest
 import json
-import subprocess
-import sys
 
 import pyarrow as pa
 import pytest
 
 import watchtide as wt
 from tests import world
+from tests.door.conftest import commanded, rows_of
 from watchtide.door import asking
 
 STEPPED = world.hourly(seed=3).copy()
@@ -31,24 +29,11 @@ def folder(tmp_path):
     return tmp_path
 
 
-def commanded(folder, *arguments):
-    done = subprocess.run(
-        [sys.executable, "-m", "watchtide.cli.main", *arguments], cwd=folder, capture_output=True, text=True
-    )
-    assert done.returncode == 0, done.stderr
-    return done.stdout
-
-
-def rows_of(path):
-    with open(path) as file:
-        return list(csv.DictReader(file))
-
-
 def test_seasons(folder):
-    told = json.loads(commanded(folder, "seasons", "level.csv"))["series"]
+    theirs = json.loads(commanded(folder, "seasons", "level.csv").stdout)["series"]
     found = wt.seasons(folder / "level.csv").to_pylist()
     assert [{k: v for k, v in row.items() if k != "series"} for row in found] == [
-        s for own in told.values() for s in own
+        s for own in theirs.values() for s in own
     ]
     assert found[0]["period_s"] == 86_400
     assert (
@@ -85,8 +70,8 @@ def test_parts(folder):
     assert [float(r["trend"]) for r in rows] == found.table.arrow["trend"].to_pylist()
     assert found.table.arrow.schema.field("time").type == pa.timestamp("ns", "UTC")
     assert found.table.to_pylist()[0]["time"].isoformat()[:19] == rows[0]["time"][:19]
-    told = json.loads((folder / "d.json").read_text())["streams"]
-    assert found.form == {key: own["form"] for key, own in told.items()}
+    theirs = json.loads((folder / "d.json").read_text())["streams"]
+    assert found.form == {key: own["form"] for key, own in theirs.items()}
     for row in found.table.to_pylist()[::97]:
         assert row["observed"] == pytest.approx(row["trend"] + row["season_1"] + row["remainder"])
 
@@ -117,10 +102,10 @@ def test_precision_of_a_scan_of_its_files_and_of_its_tables(folder):
         "s.json",
     ]
     commanded(folder, *call, "--tolerance", "1h", "--json", "o.json")
-    told = json.loads((folder / "o.json").read_text())
+    theirs = json.loads((folder / "o.json").read_text())
     scan = wt.scan(folder / "level.csv", {"flag": {"level": {"sigmas": 6}}})
     by_scan = wt.score(scan, folder / "labels.csv", tolerance="1h")
-    assert json.loads(json.dumps(by_scan.figures)) == told
+    assert json.loads(json.dumps(by_scan.figures)) == theirs
     by_files = wt.score(folder / "f.csv", folder / "labels.csv", points=folder / "p.csv", tolerance="1h")
     by_tables = wt.score(scan.findings, folder / "labels.csv", points=scan.points, tolerance="1h")
     for other in (by_files, by_tables):
@@ -134,11 +119,11 @@ def test_precision_of_a_scan_of_its_files_and_of_its_tables(folder):
             "precision_ci",
             "recall",
         ):
-            assert other.figures["events"][name] == told["events"][name]
+            assert other.figures["events"][name] == theirs["events"][name]
         assert [other.figures["points"][n] for n in ("tp", "fp", "fn", "tn")] == [
-            told["points"][n] for n in ("tp", "fp", "fn", "tn")
+            theirs["points"][n] for n in ("tp", "fp", "fn", "tn")
         ]
-    assert by_scan.recall == told["events"]["recall"] and by_scan.precision == told["events"]["precision"]
+    assert by_scan.recall == theirs["events"]["recall"] and by_scan.precision == theirs["events"]["precision"]
     by_scan.write_html(folder / "card.html")
     assert "Scorecard" in (folder / "card.html").read_text() and "precision" in by_scan._repr_html_()
 

@@ -1,15 +1,13 @@
 """Kept models, forecasts and diagnoses from Python are those of the commands."""
 
-import csv
 import json
-import subprocess
-import sys
 
 import pyarrow as pa
 import pytest
 
 import watchtide as wt
 from tests import world
+from tests.door.conftest import commanded, rows_of
 
 PLAN = {"flag": {"level": {"sigmas": 6}}}
 
@@ -21,14 +19,6 @@ def folder(tmp_path):
     (tmp_path / "late.csv").write_text(world.csv_of({"quay": late}))
     (tmp_path / "plan.yaml").write_text("flag: {level: {sigmas: 6}}\n")
     return tmp_path
-
-
-def commanded(folder, *arguments):
-    done = subprocess.run(
-        [sys.executable, "-m", "watchtide.cli.main", *arguments], cwd=folder, capture_output=True, text=True
-    )
-    assert done.returncode == 0, done.stderr
-    return done.stdout
 
 
 def test_a_model_kept_by_either_is_applied_by_either(folder):
@@ -52,24 +42,25 @@ def test_a_model_kept_by_either_is_applied_by_either(folder):
 
 
 def test_a_forecast_is_that_of_the_command(folder):
-    told = commanded(folder, "forecast", "level.csv", "--steps", "2d", "--limit", "500", "--out", "ahead.csv")
+    printed = commanded(
+        folder, "forecast", "level.csv", "--steps", "2d", "--limit", "500", "--out", "ahead.csv"
+    )
     found = wt.forecast(folder / "level.csv", "2d", limit=500)
-    with open(folder / "ahead.csv") as file:
-        rows = list(csv.DictReader(file))
+    rows = rows_of(folder / "ahead.csv")
     assert [float(r["expected"]) for r in rows] == found.table.arrow["expected"].to_pylist()
     assert [float(r["upper"]) for r in rows] == found.table.arrow["upper"].to_pylist()
     assert found.table.arrow.schema.field("time").type == pa.timestamp("ns", "UTC")
-    assert json.loads(json.dumps(found.limits)) == json.loads(told)["series"]
+    assert json.loads(json.dumps(found.limits)) == json.loads(printed.stdout)["series"]
     assert wt.forecast(folder / "level.csv", 48).table.arrow.equals(found.table.arrow)
 
 
 def test_a_diagnosis_is_that_of_the_command_and_brings_a_plan(folder):
     commanded(folder, "diagnose", "level.csv", "--json", "d.json")
     found = wt.diagnose(folder / "level.csv", {})
-    told = json.loads((folder / "d.json").read_text())
-    assert json.loads(json.dumps(found.figures)) == told["series"] and found.remedy == told["remedy"]
+    theirs = json.loads((folder / "d.json").read_text())
+    assert json.loads(json.dumps(found.figures)) == theirs["series"] and found.remedy == theirs["remedy"]
     assert isinstance(found.plan, wt.Plan)
-    # A rolling mean over a season is told so, and the plan with the remedy takes it in.
+    # A rolling mean that knows no season gets a remedy, and the plan with the remedy takes it in.
     poor = wt.diagnose(folder / "level.csv", {"baseline": {"kind": "rolling", "seasons": []}})
     assert poor.remedy and wt.diagnose(folder / "level.csv", poor.plan).figures != poor.figures
 

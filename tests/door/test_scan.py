@@ -6,12 +6,15 @@ import subprocess
 import sys
 
 import numpy as np
+import pandas
+import polars
 import pyarrow as pa
 import pyarrow.parquet as papq
 import pytest
 
 import watchtide as wt
 from tests import world
+from tests.door.conftest import commanded
 
 PLAN = {"flag": {"level": {"sigmas": 6}}}
 
@@ -28,18 +31,10 @@ def folder(tmp_path, text):
     return tmp_path
 
 
-def commanded(folder, *more):
-    command = [sys.executable, "-m", "watchtide.cli.main", "scan", "level.csv", "--plan", "plan.yaml", *more]
-    done = subprocess.run(
-        [*command, "--points", "p.csv", "--findings", "f.csv", "--summary", "s.json"],
-        cwd=folder, capture_output=True, text=True, check=True,
-    )  # fmt: skip
-    return done.stderr
-
-
 @pytest.mark.parametrize("mode", ["fit", "replay"])
 def test_the_files_are_those_of_the_command_to_the_last_byte(folder, mode):
-    said = commanded(folder, "--mode", mode)
+    outputs = ("--points", "p.csv", "--findings", "f.csv", "--summary", "s.json")
+    printed = commanded(folder, "scan", "level.csv", "--plan", "plan.yaml", "--mode", mode, *outputs).stderr
     found = wt.scan(folder / "level.csv", folder / "plan.yaml", mode=mode)
     found.write_findings(folder / "f2.csv")
     found.write_points(folder / "p2.csv")
@@ -47,7 +42,7 @@ def test_the_files_are_those_of_the_command_to_the_last_byte(folder, mode):
     for name in ("f", "p"):
         assert (folder / f"{name}2.csv").read_bytes() == (folder / f"{name}.csv").read_bytes()
     assert (folder / "s2.json").read_bytes() == (folder / "s.json").read_bytes()
-    assert str(found) in said and len(found.findings) >= 2
+    assert str(found) in printed and len(found.findings) >= 2
 
 
 def tables(folder):
@@ -73,7 +68,6 @@ def test_every_kind_of_table_gives_the_same(folder):
 
 
 def test_frames_of_other_libraries_go_in_and_come_out(folder):
-    pandas, polars = pytest.importorskip("pandas"), pytest.importorskip("polars")
     whole = wt.scan(folder / "level.csv", PLAN)
     frame = pandas.read_csv(folder / "level.csv", parse_dates=["time"])
     odd = frame[frame["place"] == "quay"]
@@ -98,7 +92,7 @@ def test_results_are_typed_and_missing_figures_are_null(folder):
     assert pa.table(found.findings).equals(found.findings.arrow)
     none = wt.scan(folder / "level.csv", {"flag": {"level": {"sigmas": 60}}, "shifts": {"of": "none"}})
     assert len(none.findings) == 0 and none.findings.columns == found.findings.columns
-    assert "<table>" in found._repr_html_() and "and 1,390 more" not in found._repr_html_()
+    assert "<table>" in found._repr_html_() and f"and {len(points) - 20:,} more rows" in points._repr_html_()
 
 
 def test_markup_in_a_key_is_no_markup_on_the_page():
@@ -128,20 +122,18 @@ def test_known_spans_leave_training_from_a_file_or_a_table(folder):
 
 
 def test_several_processes_and_progress_change_nothing(folder):
-    told = []
+    steps = []
     one = wt.scan(folder / "level.csv", PLAN)
-    two = wt.scan(folder / "level.csv", PLAN, jobs=2, progress=lambda done, total: told.append((done, total)))
-    assert told[-1] == (2, 2)
+    two = wt.scan(
+        folder / "level.csv", PLAN, jobs=2, progress=lambda done, total: steps.append((done, total))
+    )
+    assert steps[-1] == (2, 2)
     assert one.points.arrow.equals(two.points.arrow)
 
 
 def test_models_are_kept_and_judge_later_data_by_the_command(folder):
     wt.scan(folder / "level.csv", PLAN).save(folder / "m.zip")
-    done = subprocess.run(
-        [sys.executable, "-m", "watchtide.cli.main", "apply", "m.zip", "level.csv", "--findings", "a.csv"],
-        cwd=folder, capture_output=True, text=True,
-    )  # fmt: skip
-    assert done.returncode == 0, done.stderr
+    commanded(folder, "apply", "m.zip", "level.csv", "--findings", "a.csv")
     assert (folder / "a.csv").read_text().count("\n") == 3
     with pytest.raises(wt.InputError, match="scan with mode='fit'"):
         wt.scan(folder / "level.csv", PLAN, mode="replay").save(folder / "n.zip")
@@ -172,7 +164,7 @@ def test_what_cannot_be_used_is_named_with_its_remedy(folder, change, kind, word
     with pytest.raises(kind, match=words.replace("(", r"\(")) as raised:
         wt.scan(given.pop("table"), **given)
     assert isinstance(raised.value, ValueError)
-    # A plan's mistakes say what the value must be.
+    # A plan's mistakes state what the value must be.
     assert kind is wt.PlanError or ";" in str(raised.value)
 
 

@@ -81,23 +81,24 @@ def diagnose(
     plan = scanning.plan_of(plan_path, table)
     _, streams, _ = scanning.read_streams(source, table)
     streams = scanning.with_days(streams, plan, table)
-    told: dict[str, Any] = {}
+    figures: dict[str, Any] = {}
     for scanned in run.scan_many(streams, plan):
         key = scanned.base.key
-        told[key] = examine.examine(scanned)
+        figures[key] = examine.examine(scanned)
         name = key or "(the only one)"
-        e = told[key]["training"]
+        e = figures[key]["training"]
         print(
             f"{name}: MAE {_number(e['mae'])}, RMSE {_number(e['rmse'])}, within the range {_number(e['coverage'])}",
             file=sys.stderr,
         )
-        for d in told[key]["diagnoses"]:
+        for d in figures[key]["diagnoses"]:
             remedy = ", ".join(f"{k}: {v}" for k, v in d["remedy"].items()) or "more history"
             print(f"  {d['name']}: {d['words']}; remedy: {remedy}", file=sys.stderr)
-    changes, kind = models.remedies(told)
+    changes, kind = models.remedies(figures)
     if json_out or not remedied:
         results.write_whole(
-            json_out or "-", json.dumps({"series": told, "remedy": changes}, indent=1, allow_nan=False) + "\n"
+            json_out or "-",
+            json.dumps({"series": figures, "remedy": changes}, indent=1, allow_nan=False) + "\n",
         )
     if remedied:
         results.write_whole(remedied, dump(examine.remedied(plan, changes, kind)))

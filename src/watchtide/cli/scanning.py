@@ -16,7 +16,7 @@ from watchtide.cli.exits import fail
 from watchtide.core.scoring.rows import Label
 from watchtide.door import asking, reading
 from watchtide.door.errors import InputError
-from watchtide.engine.keep import saved
+from watchtide.door.scanning import Scan
 from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan, PlanError, durations, load
@@ -227,8 +227,7 @@ def scan(
         )
         scanned = together.finish(list(done), plan)
     if save:
-        models = [m for s in scanned if (m := saved.saved_of(s, plan)) is not None]
-        results.write_whole(save, saved.write(models))
+        Scan(plan, mode, tuple(scanned)).save(save)
     write_scan(scanned, plan, mode, points=points, findings=findings, summary=summary)
 
 
@@ -264,16 +263,13 @@ def write_scan(
     summary: str | None,
 ) -> None:
     """What a scan found, in the files asked for; findings to standard output where none is."""
-    found = [f for s in scanned for f in s.findings]
+    whole = Scan(plan, mode, tuple(scanned))
     if points:
-        rows = results.points_table({s.base.key: outcome.points_of(s) for s in scanned})
-        results.write_whole(points, results.table_bytes(rows, points))
+        whole.write_points(points)
     if summary:
-        told = run.summarise(scanned, plan, mode)
-        results.write_whole(summary, json.dumps(told, indent=1, allow_nan=False) + "\n")
+        whole.write_summary(summary)
     if findings or not (points or summary):
-        path = findings or "-"
-        results.write_whole(path, results.ordered_text(results.finding_lines(found, path), path))
+        whole.write_findings(findings or "-")
     judged = sum(run.judged_in(s) for s in scanned)
     tell_count(sum(len(s.findings) for s in scanned), judged, len(scanned))
 
@@ -296,13 +292,13 @@ def decompose(
         fail(f"--form {form}: must be additive, multiplicative or auto")
     plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
     _, streams, _ = read_streams(source, table)
-    parts, told = [], {}
+    parts, taken_apart = [], {}
     for stream in streams:
         try:
             part, taken, evidence = asking.parts_of(stream, plan, season, form, robust=robust)
         except InputError as error:
             fail(f"--{error}")
-        told[stream.key] = {"form": taken, **({"evidence": evidence} if evidence else {})}
+        taken_apart[stream.key] = {"form": taken, **({"evidence": evidence} if evidence else {})}
         texts = pa.array(clock.format_times(part["time"].to_numpy()), pa.string())
         parts.append(part.set_column(part.column_names.index("time"), "time", texts))
         print(
@@ -311,8 +307,10 @@ def decompose(
         )
     results.write_whole(out, results.table_bytes(pa.concat_tables(parts), out))
     if summary:
-        first = next(iter(told.values()))
-        results.write_whole(summary, json.dumps({"form": first["form"], "streams": told}, indent=1) + "\n")
+        first = next(iter(taken_apart.values()))
+        results.write_whole(
+            summary, json.dumps({"form": first["form"], "streams": taken_apart}, indent=1) + "\n"
+        )
 
 
 def find_shifts(
@@ -334,10 +332,7 @@ def find_shifts(
             amount = float(penalty)
         except ValueError:
             fail(f"--penalty {penalty}: must be auto or a number, 0 or more")
-    try:
-        plan = asking.shifts_plan(season or [], of, amount, table["every"], table["combine"])
-    except PlanError as error:
-        fail(str(error))
+    plan = asking.shifts_plan(season or [], of, amount, table["every"], table["combine"])
     _, streams, _ = read_streams(source, table)
     found = []
     if online and of != "step":
@@ -361,5 +356,5 @@ def find_shifts(
 def find_seasons(source: str, *, table: dict[str, Any]) -> None:
     plan = plan_with_options(Plan(), {"prepare": {"every": table["every"], "combine": table["combine"]}})
     _, streams, _ = read_streams(source, table)
-    told = {stream.key: asking.seasons_of(stream, plan) for stream in streams}
-    print(json.dumps({"series": told}, indent=1))
+    found = {stream.key: asking.seasons_of(stream, plan) for stream in streams}
+    print(json.dumps({"series": found}, indent=1))

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Unpack
 
 import numpy as np
 import pyarrow as pa
@@ -14,7 +14,7 @@ from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label, Points
 from watchtide.core.series import SECOND_NS, wall_clock
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Scan, labels_of, listed, streams_of
+from watchtide.door.scanning import Columns, Scan, labels_of, listed, streams_of
 from watchtide.door.tables import MOMENT, Table, findings_table, text_of
 from watchtide.engine.many import run
 from watchtide.engine.prepare.preparing import Input
@@ -31,16 +31,12 @@ KINDS = ("outlier", "shift", "discord")
 def seasons(
     table: Any,
     *,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    tz: str = "UTC",
     every: str | None = None,
-    skip_broken: bool = False,
+    **columns: Unpack[Columns],
 ) -> Table:
     """The seasons of every stream of a table, strongest first: series, period_s, samples, strength, as `watchtide seasons` has them.
 
-    Arguments as `scan` takes them. strength : 1 - var(remainder) / var(season + remainder), from 0.3 on.
+    Columns as `scan` takes them. strength : 1 - var(remainder) / var(season + remainder), from 0.3 on.
 
     Examples
     --------
@@ -52,7 +48,7 @@ def seasons(
     """
     plan = _plan(every)
     rows = []
-    for stream in streams_of(table, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series)[0]:
+    for stream in streams_of(table, **columns)[0]:
         for s in seasons_of(stream, plan):
             rows.append({"series": stream.key, **s})
     fields = {
@@ -81,24 +77,20 @@ def shifts(
     season: str | Sequence[str] = "auto",
     penalty: float | Literal["auto"] = "auto",
     online: bool = False,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    tz: str = "UTC",
     every: str | None = None,
-    skip_broken: bool = False,
+    **columns: Unpack[Columns],
 ) -> Table:
     """Lasting changes of level, spread or slope, as findings: what `watchtide shifts` gives.
 
     season : of what is taken off first, as "24h"; "auto" finds them, "none" takes none. penalty : of each change. online : as they would have been
-    raised while samples came, of steps alone. Other arguments as `scan` takes them. Raises InputError.
+    raised while samples came, of steps alone. Columns as `scan` takes them. Raises InputError.
     """
     if of not in SHIFTS:
         raise InputError("of", f"{of!r} is no kind of shift", f"take one of {', '.join(SHIFTS)}")
     if online and of != "step":
         raise InputError("online", f"shifts of {of} need the whole series", "leave it out, or take of='step'")
     plan = shifts_plan(listed(season), of, penalty, every, None)
-    streams = streams_of(table, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series)[0]
+    streams = streams_of(table, **columns)[0]
     done = run.scan_many(streams, plan, mode="replay" if online else "fit")
     return findings_table([f for s in done for f in s.findings if f.kind == "shift"])
 
@@ -132,23 +124,19 @@ def decompose(
     *,
     form: Literal["additive", "multiplicative", "auto"] = "additive",
     robust: bool = False,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    tz: str = "UTC",
     every: str | None = None,
-    skip_broken: bool = False,
+    **columns: Unpack[Columns],
 ) -> Parts:
     """Every stream as trend, seasons and remainder by loess: what `watchtide decompose` gives.
 
-    season : one length or several, as "24h"; robust : outliers bend nothing. Other arguments as `scan` takes them. Raises InputError for a season that
+    season : one length or several, as "24h"; robust : outliers bend nothing. Columns as `scan` takes them. Raises InputError for a season that
     a stream cannot carry.
     """
     if form not in FORMS:
         raise InputError("form", f"{form!r} is no form", f"take one of {', '.join(FORMS)}")
     parts, forms_taken, evidence = [], {}, {}
     plan = _plan(every)
-    for stream in streams_of(table, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series)[0]:
+    for stream in streams_of(table, **columns)[0]:
         part, taken, left = parts_of(stream, plan, listed(season), form, robust=robust)
         times = part["time"].cast(pa.int64()).cast(MOMENT)
         parts.append(part.set_column(part.column_names.index("time"), "time", times))

@@ -3,12 +3,12 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Unpack
 
 import pyarrow as pa
 
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Scan, plan_of, streams_of
+from watchtide.door.scanning import Columns, Scan, plan_of, streams_of
 from watchtide.door.tables import MOMENT, Table
 from watchtide.engine.keep import saved, saved_units
 from watchtide.engine.many import run
@@ -32,29 +32,13 @@ class Models:
     def apply(
         self,
         table: Any,
-        *,
-        time: str | None = None,
-        value: str | Sequence[str] | None = None,
-        series: str | Sequence[str] | None = None,
-        denominator: str | None = None,
-        covariates: Sequence[str] = (),
-        tz: str = "UTC",
-        skip_broken: bool = False,
+        **columns: Unpack[Columns],
     ) -> Scan:
         """Judge new samples by these models: nothing is fitted, levels are those kept. What `watchtide apply` does.
 
-        Arguments as `scan` takes them. Raises InputError for a stream without a model.
+        Columns as `scan` takes them. Raises InputError for a stream without a model.
         """
-        streams, _ = streams_of(
-            table,
-            tz=tz,
-            skip_broken=skip_broken,
-            time=time,
-            value=value,
-            series=series,
-            denominator=denominator,
-            covariates=covariates,
-        )
+        streams, _ = streams_of(table, **columns)
         plan = next((s.plan for s in self._kept.values()), Plan())
         return Scan(plan, "apply", tuple(applied(self._kept, streams, self.place)))
 
@@ -108,23 +92,17 @@ def forecast(
     skip_last: int = 0,
     interval: float = 0.95,
     limit: float | None = None,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    tz: str = "UTC",
-    skip_broken: bool = False,
+    **columns: Unpack[Columns],
 ) -> Forecast:
     """The plan of every stream carried on: what `watchtide forecast` gives.
 
     steps : samples, or a duration as "7d"; skip_last : newest samples that are left out, as not complete yet; limit : in the unit of the values, whose reaching is
-    foretold. Other arguments as `scan` takes them. Raises InputError.
+    foretold. Columns as `scan` takes them. Raises InputError.
     """
     if not 0 < interval < 1:
         raise InputError("interval", f"{interval:g} is no share", "take one between 0 and 1, such as 0.95")
     chosen = plan_of(plan)
-    streams, _ = streams_of(
-        table, chosen, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series
-    )
+    streams, _ = streams_of(table, chosen, **columns)
     parts, limits, notes = [], {}, {}
     for stream in streams:
         found = foretold(stream, chosen, str(steps), skip_last=skip_last, interval=interval)
@@ -174,18 +152,11 @@ class Diagnosis:
 def diagnose(
     table: Any,
     plan: Plan | Mapping[str, Any] | str | Path | None = None,
-    *,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    tz: str = "UTC",
-    skip_broken: bool = False,
+    **columns: Unpack[Columns],
 ) -> Diagnosis:
     """Errors of a scan by part, what is wrong with its baselines, and a plan with the remedies: what `watchtide diagnose` gives."""
     chosen = plan_of(plan)
-    streams, _ = streams_of(
-        table, chosen, tz=tz, skip_broken=skip_broken, time=time, value=value, series=series
-    )
+    streams, _ = streams_of(table, chosen, **columns)
     figures = {s.base.key: examine.examine(s) for s in run.scan_many(streams, chosen)}
     remedy, kind = remedies(figures)
     return Diagnosis(figures, remedy, examine.remedied(chosen, remedy, kind))
@@ -195,11 +166,11 @@ def remedies(figures: Mapping[str, Any]) -> tuple[dict[str, Any], str | None]:
     """Keys of the plan with the values that would help, the first of each; and the kind of baseline whose options are among them."""
     changes: dict[str, Any] = {}
     kind: str | None = None
-    for told in figures.values():
-        for d in told["diagnoses"]:
+    for own in figures.values():
+        for d in own["diagnoses"]:
             for where, value in d["remedy"].items():
                 if where == "baseline.options" and where not in changes:
-                    kind = told["baseline"]["kind"]
+                    kind = own["baseline"]["kind"]
                 changes.setdefault(where, value)
     return changes, kind
 

@@ -4,7 +4,7 @@ import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypedDict, Unpack
 
 from watchtide.core.scoring.rows import Label
 from watchtide.door import reading
@@ -20,6 +20,19 @@ from watchtide.tables import labels as label_files
 from watchtide.tables import results
 
 Progress = Callable[[int, int], None]
+
+
+class Columns(TypedDict, total=False):
+    """How a table is read; what is not stated is guessed. tz : of stamps without an offset; skip_broken : leave rows out that cannot be read."""
+
+    time: str | None
+    value: str | Sequence[str] | None
+    series: str | Sequence[str] | None
+    label: str | None
+    denominator: str | None
+    covariates: str | Sequence[str] | None
+    tz: str
+    skip_broken: bool
 
 
 @dataclass(frozen=True)
@@ -87,18 +100,11 @@ def scan(
     plan: Plan | Mapping[str, Any] | str | Path | None = None,
     labels: Any = None,
     *,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    label: str | None = None,
-    denominator: str | None = None,
-    covariates: Sequence[str] = (),
-    tz: str = "UTC",
     mode: Literal["fit", "replay"] = "fit",
     every: str | None = None,
-    skip_broken: bool = False,
     jobs: int = 1,
     progress: Progress | None = None,
+    **columns: Unpack[Columns],
 ) -> Scan:
     """Fit a baseline to every stream of a table, flag what strays, and find shifts: what `watchtide scan` does.
 
@@ -110,20 +116,18 @@ def scan(
         How to scan; None chooses for each stream.
     labels : path or table of labels, optional
         Known spans; those that a plan leaves out of training do not teach it.
-    time, value, series, label, denominator, covariates : names of columns
-        What is not stated is guessed, as `watchtide look` shows.
-    tz : str
-        The zone of stamps without an offset, and of days and weeks.
     mode : "fit" or "replay"
         Over the whole history, or as if each sample had just come.
     every : str, optional
         The cadence, as 15m; None finds it.
-    skip_broken : bool
-        Leave rows out that cannot be read; else the first is an error.
     jobs : int
         Processes that scan.
     progress : callable, optional
         Called with (streams done, streams in all).
+    **columns
+        How the table is read: time, value, series, label, denominator and covariates name columns, and what is not stated is guessed, as
+        `watchtide look` shows; tz is the zone of stamps without an offset, and of days and weeks (UTC); skip_broken leaves
+        rows out that cannot be read, else the first is an error.
 
     Returns
     -------
@@ -155,19 +159,8 @@ def scan(
         data["prepare"]["every"] = every
     # As the command checks it with its options: 6 and 6.0 are then the same.
     chosen = from_data(data)
-    streams, spans = streams_of(
-        table,
-        chosen,
-        tz=tz,
-        skip_broken=skip_broken,
-        time=time,
-        value=value,
-        series=series,
-        label=label,
-        denominator=denominator,
-        covariates=covariates,
-    )
-    known = [*labels_of(labels, tz), *spans]
+    streams, spans = streams_of(table, chosen, **columns)
+    known = [*labels_of(labels, columns.get("tz", "UTC")), *spans]
     with run.workers(jobs, chosen) as executor:
         done = run.scan_many(
             streams,
@@ -184,28 +177,21 @@ def scan(
 
 
 def streams_of(
-    table: Any,
-    plan: Plan = Plan(),
-    *,
-    tz: str,
-    skip_broken: bool,
-    time: str | None = None,
-    value: str | Sequence[str] | None = None,
-    series: str | Sequence[str] | None = None,
-    label: str | None = None,
-    denominator: str | None = None,
-    covariates: Sequence[str] = (),
+    table: Any, plan: Plan = Plan(), **columns: Unpack[Columns]
 ) -> tuple[list[Input], list[Label]]:
-    """The streams of a table with the known days of a plan, and the known spans of its label column; arguments as `scan` takes them."""
+    """The streams of a table with the known days of a plan, and the known spans of its label column. Raises InputError, TableError."""
+    if unknown := sorted(columns.keys() - Columns.__annotations__.keys()):
+        raise InputError(unknown[0], "is no argument", f"take one of {', '.join(Columns.__annotations__)}")
+    tz = columns.get("tz", "UTC")
     stated = {
         "tz": tz,
-        "time": time,
-        "value": listed(value),
-        "series": listed(series),
-        "label": label,
-        "denominator": denominator or plan.prepare.denominator,
-        "covariate": list(covariates) or list(plan.baseline.covariates),
-        "skip_broken": skip_broken,
+        "time": columns.get("time"),
+        "value": listed(columns.get("value")),
+        "series": listed(columns.get("series")),
+        "label": columns.get("label"),
+        "denominator": columns.get("denominator") or plan.prepare.denominator,
+        "covariate": listed(columns.get("covariates")) or list(plan.baseline.covariates),
+        "skip_broken": columns.get("skip_broken", False),
     }
     source, name = source_of(table)
     _, _, streams, spans = reading.streams_of(source, name, stated)
