@@ -1,4 +1,4 @@
-"""As many requests at once as a process may have connections; the others wait in line and are then told to come again."""
+"""As many requests at once as a process may have connections; the others wait in line, and after a while get 503."""
 
 import asyncio
 import json
@@ -10,7 +10,7 @@ from watchtide.server import bounds
 GET = {"type": "http", "method": "GET", "headers": []}
 
 
-async def asked(app, path):
+async def answer_of(app, path):
     sent = []
 
     async def receive():
@@ -51,10 +51,10 @@ def test_those_beyond_wait_and_all_are_answered(few):
     async def run():
         slow = Slow()
         app = bounds.Bounded(slow)
-        tasks = [asyncio.create_task(asked(app, "/a" if i else "/fails")) for i in range(10)]
+        tasks = [asyncio.create_task(answer_of(app, "/a" if i else "/fails")) for i in range(10)]
         await asyncio.sleep(0)
         await asyncio.sleep(0)
-        hints = asyncio.create_task(asked(app, "/api/v1/events"))
+        hints = asyncio.create_task(answer_of(app, "/api/v1/events"))
         for _ in range(5):
             await asyncio.sleep(0)
         assert slow.now == 4, "three, and the stream of hints beside them"
@@ -68,18 +68,18 @@ def test_those_beyond_wait_and_all_are_answered(few):
     assert all(d[0]["status"] == 200 for d in done[1:])
 
 
-def test_who_waits_too_long_is_told_when_to_come_again(few, monkeypatch):
+def test_who_waits_too_long_is_refused_when_to_come_again(few, monkeypatch):
     monkeypatch.setattr(bounds, "LONGEST_WAIT_S", 0.01)
 
     async def run():
         slow = Slow()
         app = bounds.Bounded(slow)
-        held = [asyncio.create_task(asked(app, "/a")) for _ in range(3)]
+        waiting = [asyncio.create_task(answer_of(app, "/a")) for _ in range(3)]
         await asyncio.sleep(0)
-        refused = await asked(app, "/a")
+        refused = await answer_of(app, "/a")
         slow.gate.set()
-        await asyncio.gather(*held)
-        return refused, await asked(app, "/a")
+        await asyncio.gather(*waiting)
+        return refused, await answer_of(app, "/a")
 
     refused, after = asyncio.run(run())
     assert refused[0]["status"] == 503 and (b"retry-after", b"1") in refused[0]["headers"]
@@ -105,7 +105,7 @@ def test_who_sends_slowly_keeps_nobody_waiting(few):
         scope = {**GET, "method": "POST", "path": "/a"}
         slowly = [asyncio.create_task(app(scope, receive, send)) for _ in range(5)]
         await asyncio.sleep(0)
-        quick = await asyncio.wait_for(asked(app, "/a"), 5)
+        quick = await asyncio.wait_for(answer_of(app, "/a"), 5)
         rest.set()
         await asyncio.gather(*slowly)
         return quick, sent

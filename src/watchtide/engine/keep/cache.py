@@ -1,7 +1,6 @@
 """Stage outputs in files: a cache with a size cap, safe to delete at any moment."""
 
 import json
-import time
 import zipfile
 from dataclasses import fields
 from typing import Any
@@ -28,11 +27,6 @@ _SMALL = ("key", "zone", "train_stop", "stream_spread", "found_seasons", "resolv
 # The fitted model is made anew where it is to be saved.
 _NOT_KEPT = ("model", "transform", "watch", "carry")
 assert {f.name for f in fields(Baselined)} == {*_ARRAYS, *_RECORDS, *_SMALL, *_NOT_KEPT, "series"}
-
-
-# Listing an object store costs a call a thousand files: it is trimmed so seldom by one process.
-TRIM_EVERY_S = 60.0
-_trimmed: dict[str, float] = {}
 
 
 def load(store: Store, digest: str) -> Baselined | None:
@@ -76,6 +70,6 @@ def keep(store: Store, digest: str, base: Baselined, *, most_bytes: int) -> None
             **records,
             **{name: getattr(base, name) for name in _ARRAYS},
         )
-    if store.is_folder or time.monotonic() - _trimmed.get(store.root, -TRIM_EVERY_S) >= TRIM_EVERY_S:
-        _trimmed[store.root] = time.monotonic()
+    # To list an object store costs a call a thousand files: the keeper trims it each hour.
+    if store.is_folder:
         store.trim(most_bytes)

@@ -160,16 +160,15 @@ def _evidence(
 ) -> tuple[Watch | None, Evidence, Evidence]:
     """The windows of a stream, and with them the evidence of its scores and of its held-out ones. z : (n,) scores."""
     frame = given.frame
-    lags = got.model.fitted.facts.get("lags", 1) if got.model is not None else 1
     beside = Beside(
         frame.values,
         got.groups,
-        got.group_count,
-        got.expected,
-        frame.event,
-        got.isolated,
-        lags,
-        shapes.shapes_of(got.seasons, got.spread, choice.cycles(frame.step_ns)),
+        count=got.group_count,
+        expected=got.expected,
+        event=frame.event,
+        isolated=got.isolated,
+        lags=got.model.fitted.facts.get("lags", 1) if got.model is not None else 1,
+        shapes=shapes.shapes_of(got.seasons, got.spread, choice.cycles(frame.step_ns)),
     )
     watch = None
     if plan.flag.windows == "auto" and got.model is not None and choice.kind != "fixed":
@@ -195,7 +194,7 @@ def _candidates(given: Ready, got: Expectation, choice: Choice) -> Ints:
     step_ns = given.frame.step_ns
     if given.stop == len(given.frame) or np.isnan(got.level_series).all():
         return got.shift_candidates
-    longest = max((round(p.samples(step_ns)) for p in choice.periods), default=1)
+    longest = max(choice.cycles(step_ns), default=1)
     changes = regimes.find_steps(got.level_series, longest, has_trend=step_ns >= LEAST_YEAR_STEP_NS)
     steps, _ = regimes.regimes(got.level_series, changes, choice.settle_samples)
     return regimes.lasting(steps, changes, choice.settle_samples)

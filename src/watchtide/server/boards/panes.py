@@ -190,7 +190,7 @@ def _read_strongest(pane: Row) -> Row:
 
 
 def _read_ribbons(pane: Row) -> Row:
-    table = tide.tide_table(tide.Strongest(), pane["metric"])
+    table = tide.tide_table(metric=pane["metric"])
     rows = table["rows"][: pane["most"]]
     names = (
         "id",

@@ -111,7 +111,7 @@ class Watched(models.Model):
     class Meta:
         db_table = "lookout_stream"
         unique_together = [("lookout", "stream")]
-        # What is due is asked for every second or two.
+        # What is due is queried every second or two.
         indexes = [models.Index(fields=["lookout", "next_ns"])]
 
 

@@ -159,10 +159,11 @@ class TideView(APIView):
         caps = CapsSerializer(data=request.GET)
         caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
-        has_ribbons = caps.validated_data.pop("ribbons")
-        table = tide.shared(tide.Strongest(**caps.validated_data), has_ribbons=has_ribbons)
+        wanted = caps.validated_data
+        table = tide.shared(wanted.pop("fleet", None), has_ribbons=wanted.pop("ribbons"))
         last_looked = person.last_looked if person else None
         own = {
+            "strongest": tide.strongest(table.findings, tide.Strongest(**wanted)),
             "new": table.new_since(last_looked),
             "last_looked": last_looked,
             "columns": person.columns if person else list(COLUMNS),

@@ -29,9 +29,9 @@ HOUR_NS = 3_600 * SECOND_NS
 SILENT_STEPS = 24
 # Samples closer than a second come in bursts, of which there may be none for a night or a Sunday.
 BURST_SILENT_NS = 48 * HOUR_NS
-# Tables kept by one process, so many choices of what is on top.
+# Tables kept by one process: with and without ribbons, and by the fleet's rule.
 MOST_KEPT = 4
-# Streams whose ribbons one answer has at most, and how each is told: its number, its length, and that many signed bytes.
+# Streams whose ribbons one answer has at most, and the form of each: its number, its length, and that many signed bytes.
 MOST_RIBBONS = 1_000
 RIBBON_HEAD = struct.Struct("<IH")
 _lock = threading.Lock()
@@ -40,17 +40,13 @@ _kept: "OrderedDict[Any, tuple[Any, Shared]]" = OrderedDict()
 
 @dataclass(frozen=True)
 class Strongest:
-    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ns.
-
-    fleet : the share of false ones to hold across all streams, day by day; None lets every finding through.
-    """
+    """Which of the open findings stand on top: so many, at most so many a family and a stream, within a span in ns."""
 
     most: int = 8
     family: int = 3
     stream: int = 1
     begin: int | None = None
     end: int | None = None
-    fleet: float | None = None
 
 
 def open_findings() -> list[dict[str, Any]]:
@@ -73,11 +69,12 @@ class Row(NamedTuple):
 
 @dataclass(frozen=True)
 class Shared:
-    """The tide table as everybody has it. facts : beside the rows; rows : as JSON; open_by_scan : when each scan's were found, and how many
-    of them are open."""
+    """The tide table as everybody has it. facts : beside the rows; rows : as JSON; findings : the open ones, strongest first; open_by_scan : when each
+    scan finished, and how many of them are its."""
 
     facts: dict[str, Any]
     rows: orjson.Fragment
+    findings: list[dict[str, Any]]
     open_by_scan: tuple[tuple[datetime | None, int], ...]
 
     def new_since(self, last_looked: datetime | None) -> int:
@@ -89,17 +86,18 @@ class Shared:
         )
 
 
-def shared(caps: Strongest, *, has_ribbons: bool = True) -> Shared:
-    """The tide table, put together once a process for everybody who looks, and anew only when something of it has changed."""
-    key = caps, has_ribbons
+def shared(rate: float | None, *, has_ribbons: bool = True) -> Shared:
+    """The tide table, put together once a process for everybody who looks, and anew only when something of it has changed. rate : of the fleet's
+    rule, None without it."""
+    key = rate, has_ribbons
     # Others who look meanwhile wait for the same table.
     with _lock:
         state = _state_of_all()
         known = _kept.get(key)
         if known is None or known[0] != state:
-            table = tide_table(caps, has_ribbons=has_ribbons)
+            table = tide_table(rate, has_ribbons=has_ribbons)
             rows = orjson.Fragment(Json().render(table.pop("rows")))
-            known = state, Shared(table, rows, table.pop("open_by_scan"))
+            known = state, Shared(table, rows, table.pop("findings"), table.pop("open_by_scan"))
             _kept[key] = known
             while len(_kept) > MOST_KEPT:
                 _kept.popitem(last=False)
@@ -108,7 +106,7 @@ def shared(caps: Strongest, *, has_ribbons: bool = True) -> Shared:
 
 
 # What the table shows of streams, of what stands for them, and of who took which finding, each in one number: sums of checksums, which
-# the order of rows does not change. What a scan found and says of its streams does not change, however many scans there have been.
+# the order of rows does not change. The rows of a finished scan do not change, however many scans there have been.
 _STATES = (
     "SELECT COUNT(*), COALESCE(SUM(CRC32(CONCAT_WS(CHAR(31), id, `key`, title_given, title_own, unit, zone, bad_side, owner, kind, step_ns,"
     " cadence, COALESCE(denominator_id, 0), COALESCE(lateness_ns, 0)))), 0) FROM stream",
@@ -145,12 +143,15 @@ def ribbons(streams: Iterable[int]) -> bytes:
     return b"".join(RIBBON_HEAD.pack(s, len(found[s])) + bytes(found[s]) for s in wanted if s in found)
 
 
-def tide_table(caps: Strongest, metric: str | None = None, *, has_ribbons: bool = True) -> dict[str, Any]:
-    """One row a stream, strongest open first within families, families by their strongest. metric : of these streams only."""
+def tide_table(
+    rate: float | None = None, metric: str | None = None, *, has_ribbons: bool = True
+) -> dict[str, Any]:
+    """One row a stream, and the open findings, strongest first. rate : the share of false ones to allow across all streams, day by day; None lets every
+    finding through. metric : of these streams only."""
     stands = {s: scan for scan, s in standing.pairs()}
     finished = dict(Scan.objects.filter(pk__in=set(stands.values())).values_list("pk", "finished_at"))
-    scanned = _scanned(finished, has_ribbons=has_ribbons, has_blocks=caps.fleet is not None)
-    findings, held_back = _held_to_fleet(reading.standing_findings(), scanned, caps.fleet)
+    scanned = _scanned(finished, has_ribbons=has_ribbons, has_blocks=rate is not None)
+    findings, held_back = _held_to_fleet(reading.standing_findings(), scanned, rate)
     by_stream: dict[int, list[dict[str, Any]]] = {}
     for f in findings:
         by_stream.setdefault(f["stream"], []).append(f)
@@ -208,13 +209,13 @@ def tide_table(caps: Strongest, metric: str | None = None, *, has_ribbons: bool 
         ),
         "held_back": held_back,
         "quiet": sum(f["quiet"] and f["verdict"] is None for f in findings),
-        "fleet_promise": fleet.PROMISE if caps.fleet is not None else "",
-        "strongest": strongest(unjudged_all, caps),
+        "fleet_promise": fleet.PROMISE if rate is not None else "",
+        "findings": unjudged_all,
     }
 
 
 def _scanned(scans: Iterable[int], *, has_ribbons: bool, has_blocks: bool) -> dict[tuple[int, int], Row]:
-    """What these scans say of their streams, by scan and stream."""
+    """The rows of these scans, by scan and stream."""
     fields = [
         "scan_id",
         "stream_id",

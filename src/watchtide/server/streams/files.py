@@ -107,6 +107,7 @@ def sweep_uploads() -> int:
     now = time.time()
     for place in storage.every():
         place.sweep(parts_before=now - LEFT_S, copies_before=now - COPY_S)
+    storage.stages().trim(settings.STAGE_CACHE_BYTES)
     return make_room(settings.MOST_UPLOADS_BYTES)
 
 

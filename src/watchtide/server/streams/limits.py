@@ -1,4 +1,4 @@
-"""How much one sender may push in a minute, whichever process takes it; what goes beyond is told to wait.
+"""How much one sender may push in a minute, whichever process takes it; what goes beyond is refused until later.
 
 The allowance is in the database, by its clock. A process takes a part of it at a time and counts that by itself, so that most pushes cost
 no statement, and all processes together let through no more than one would.
@@ -14,7 +14,7 @@ from django.db import connection, transaction
 from watchtide.server import patience
 from watchtide.server.problems import Problem
 
-# A twentieth of a minute's worth is taken at a time, and is void after a minute.
+# A twentieth of what a minute allows is taken at a time, and is void after a minute.
 PARTS, VOID_AFTER_S = 20, 60.0
 MOST_KEPT = 10_000
 
@@ -35,7 +35,7 @@ class Allowances:
     def count(self, who: str, *, requests: int = 0, points: int = 0) -> None:
         """Count against a sender's minute. Raises Problem with 429 and Retry-After where it is used up.
 
-        Each limit is a bucket that fills evenly within a minute, so that a burst of a minute's worth is let through.
+        Each limit is a bucket that fills evenly within a minute, so that a burst of as much as in a whole minute is let through.
         """
         for what, amount, most in (
             ("pushes", requests, settings.PUSHES_A_MINUTE),
@@ -82,7 +82,7 @@ def _grant(who: str, what: str, wanted: int, most: int) -> tuple[float, int]:
     with transaction.atomic(), connection.cursor() as cursor:
         cursor.execute(
             "INSERT INTO push_allowance (who, what, `left`, at) VALUES (%s, %s, %s, UTC_TIMESTAMP(6))"
-            # As full as it has become since; the lock of the row is held from here on.
+            # As full as it has become since; the row is locked from here on.
             " ON DUPLICATE KEY UPDATE `left` = LEAST(%s, `left` + GREATEST(TIMESTAMPDIFF(MICROSECOND, at, UTC_TIMESTAMP(6)), 0) * %s / 60e6),"
             " at = UTC_TIMESTAMP(6)",
             [who, what, most, most, most],
