@@ -1,18 +1,15 @@
 """What MariaDB does for the queries of the screens and of the work behind them: their plans, and which take longest.
 
-Queries are recorded while they are made, over streams and findings put into a database for it; the plan of each is asked for with its own
-values. `reading` names the tables that a query reads as a whole.
+Queries are recorded while they are made, over streams and findings put into a database for it; each is explained with the
+values that it had. `reading` names the tables that a query reads as a whole.
 """
 
 import json
-import os
-import subprocess
-import sys
 from collections.abc import Iterable
 from typing import Any
 
 from bench import screens
-from bench.watch import child
+from bench.watch import child, environment_of, migrate
 
 # Beside what the screens show: samples, jobs, hints, and what waits to be sent.
 MORE = """
@@ -107,11 +104,12 @@ print(json.dumps(out))
 
 def of(environment: dict[str, str], streams: int, findings: int, urls: Iterable[str]) -> list[dict[str, Any]]:
     """Each query once, with its plan, what it was made for, and how long it took; in an empty database of these settings."""
-    command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"]
-    subprocess.run(command, env=environment, check=True)
+    migrate(environment)
     child(environment, screens.MAKE, str(streams), str(findings))
     child(environment, MORE, str(streams))
-    found: list[dict[str, Any]] = json.loads(child(environment, LOOK, json.dumps(list(urls)))[-1])
+    found: list[dict[str, Any]] = json.loads(
+        child(environment | {"WATCHTIDE_HOSTS": "testserver"}, LOOK, json.dumps(list(urls)))[-1]
+    )
     return found
 
 
@@ -127,25 +125,18 @@ def whole_reads(found: Iterable[dict[str, Any]], least_rows: int) -> set[tuple[s
     }
 
 
-def environment_of(name: str) -> dict[str, str]:
-    """Settings of a process over a database of this name on the server that the environment names."""
-    return {
-        **os.environ, "WATCHTIDE_DB_NAME": name, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings", "WATCHTIDE_HOSTS": "testserver",
-        "WATCHTIDE_SECRET_KEY": "for-a-bench-only-for-a-bench-only", "WATCHTIDE_LOG_LEVEL": "error",
-    }  # fmt: skip
-
-
 if __name__ == "__main__":
     from watchtide.server.mariadb import running
 
     with screens.temporary_folder() as folder, running(folder / "plans", is_throwaway=True) as database:
         database.create("watchtide")
-        own = {
-            **environment_of("watchtide"),
-            **database.environment("watchtide"),
-            "WATCHTIDE_DATA": str(folder / "data"),
-            "WATCHTIDE_HOME": str(folder),
-        }
+        own = environment_of(
+            {
+                **database.environment("watchtide"),
+                "WATCHTIDE_DATA": str(folder / "data"),
+                "WATCHTIDE_HOME": str(folder),
+            }
+        )
         rows = of(own, screens.STREAMS, screens.FINDINGS, screens.URLS.values())
         for row in sorted(rows, key=lambda r: -r["s"])[:14]:
             steps = "; ".join(f"{p['table']} {p['type']} {p['key'] or '-'} {p['rows']}" for p in row["plan"])

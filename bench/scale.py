@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from bench.faults import folder as temporary_folder
-from bench.watch import child, connected
+from bench.watch import child, connected, environment_of, migrate
 from watchtide.server import supervise
 from watchtide.server.mariadb import running
 
@@ -82,13 +82,14 @@ def measure() -> dict[str, Any]:
     """Figures of one run."""
     with temporary_folder() as folder, running(folder / "scale", is_throwaway=True) as database:
         database.create("watchtide")
-        environment = {
-            **os.environ, **database.environment("watchtide"), "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
-            "WATCHTIDE_SECRET_KEY": "for-a-bench-only", "WATCHTIDE_LOG_LEVEL": "error", "WATCHTIDE_HOME": str(folder),
-            "WATCHTIDE_JOB_LEASE_SECONDS": "60",
-        }  # fmt: skip
-        command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"]
-        subprocess.run(command, env=environment, check=True)
+        environment = environment_of(
+            {
+                **database.environment("watchtide"),
+                "WATCHTIDE_HOME": str(folder),
+                "WATCHTIDE_JOB_LEASE_SECONDS": "60",
+            }
+        )
+        migrate(environment)
         begin = time.perf_counter()
         child(environment, MAKE, str(STREAMS), str(WEEKS))
         out: dict[str, Any] = {"streams": STREAMS, "made, s": time.perf_counter() - begin}

@@ -6,12 +6,10 @@ network, the first as after a start, the others as when nothing has changed mean
 
 import json
 import os
-import subprocess
-import sys
 from typing import Any
 
 from bench.faults import folder as temporary_folder
-from bench.watch import child
+from bench.watch import child, environment_of, migrate
 from watchtide.server.mariadb import running
 
 STREAMS = int(os.environ.get("SCREENS_STREAMS", "10000"))
@@ -96,13 +94,15 @@ def measure() -> dict[str, Any]:
     """Figures of one run."""
     with temporary_folder() as folder, running(folder / "screens", is_throwaway=True) as database:
         database.create("watchtide")
-        environment = {
-            **os.environ, **database.environment("watchtide"), "DJANGO_SETTINGS_MODULE": "watchtide.server.settings",
-            "WATCHTIDE_SECRET_KEY": "for-a-bench-only", "WATCHTIDE_LOG_LEVEL": "error", "WATCHTIDE_HOME": str(folder),
-            "WATCHTIDE_DATA": str(folder / "data"), "WATCHTIDE_HOSTS": "testserver",
-        }  # fmt: skip
-        command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"]
-        subprocess.run(command, env=environment, check=True)
+        environment = environment_of(
+            {
+                **database.environment("watchtide"),
+                "WATCHTIDE_HOME": str(folder),
+                "WATCHTIDE_DATA": str(folder / "data"),
+                "WATCHTIDE_HOSTS": "testserver",
+            }
+        )
+        migrate(environment)
         child(environment, MAKE, str(STREAMS), str(FINDINGS))
         found = json.loads(child(environment, LOOK, json.dumps(URLS))[-1])
         out: dict[str, Any] = {"streams": STREAMS, "findings": FINDINGS}

@@ -127,6 +127,19 @@ def measure() -> dict[str, Any]:
         box.server.stop()
 
 
+def environment_of(own: dict[str, str]) -> dict[str, str]:
+    """Settings of the processes of a bench over a database. own : where it is, and what else is its."""
+    return {
+        **os.environ, "DJANGO_SETTINGS_MODULE": "watchtide.server.settings", "WATCHTIDE_LOG_LEVEL": "error",
+        "WATCHTIDE_SECRET_KEY": "for-a-bench-only-for-a-bench-only", **own,
+    }  # fmt: skip
+
+
+def migrate(environment: dict[str, str]) -> None:
+    """Make the tables of an empty database."""
+    supervise._do(environment, "-m", *supervise.MANAGE, "migrate", "--verbosity", "0")
+
+
 def child(environment: dict[str, str], code: str, *arguments: str) -> list[str]:
     """What a piece of code in a separate process prints, line by line."""
     done = subprocess.run(

@@ -12,7 +12,7 @@ ROOT = Path(__file__).parents[2]
 
 def test_no_modules_import_each_other_in_a_circle():
     """Imports inside functions count too: a circle that is hidden there is one all the same."""
-    # Imports for types alone never run: the package names what can be imported from it, and imports it when it is asked for.
+    # Imports for types alone never run: the package names what can be imported from it, and imports it at first use.
     graph = grimp.build_graph("watchtide", cache_dir=None, exclude_type_checking_imports=True)
     imports = {module: graph.find_modules_directly_imported_by(module) for module in graph.modules}
     # What imports nothing that is left, is left out; what stays is in a circle or imports one.

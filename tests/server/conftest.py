@@ -1,8 +1,11 @@
 """A real MariaDB with a small scanned world in it; each test rolls back what it does."""
 
+import contextlib
 import os
+import uuid
 
 import pytest
+from bench.watch import connected, environment_of
 
 from tests import world
 
@@ -57,6 +60,18 @@ def small_world(django_db_setup, django_db_blocker, tmp_path_factory):
         )
         run_jobs()
         return {"scan": Scan.objects.get(pk=scan.pk), "csv": text, "labels": rows}
+
+
+@contextlib.contextmanager
+def own_database(prefix):
+    """Settings of processes over an empty database beside that of the tests; it goes at the end."""
+    name = f"{prefix}_{uuid.uuid4().hex[:12]}"
+    with connected({**os.environ, "WATCHTIDE_DB_NAME": "information_schema"}) as cursor:
+        cursor.execute(f"CREATE DATABASE `{name}`")
+        try:
+            yield environment_of({"WATCHTIDE_DB_NAME": name})
+        finally:
+            cursor.execute(f"DROP DATABASE `{name}`")
 
 
 def from_data(data):

@@ -1,11 +1,9 @@
 """What MariaDB does for the queries of the screens: no table that grows is read as a whole but by what shows all of it."""
 
-import os
-import uuid
-
-import MySQLdb
 import pytest
 from bench import plans, screens
+
+from tests.server.conftest import own_database
 
 # Per screen the tables whose rows it shows, or sums up, one and all: of what stands, and the logbook's.
 SHOWN = {
@@ -22,26 +20,14 @@ SHOWN = {
 
 @pytest.fixture(scope="module")
 def found():
-    name = f"plans_{uuid.uuid4().hex[:12]}"
-    environment = plans.environment_of(name)
-    connection = MySQLdb.connect(
-        unix_socket=os.environ["WATCHTIDE_DB_SOCKET"],
-        user=os.environ["WATCHTIDE_DB_USER"],
-        password=os.environ["WATCHTIDE_DB_PASSWORD"],
-    )
-    with connection.cursor() as cursor:
-        cursor.execute(f"CREATE DATABASE `{name}`")
-        try:
-            yield plans.of(environment, 1_000, 10_000, screens.URLS.values())
-        finally:
-            cursor.execute(f"DROP DATABASE `{name}`")
-    connection.close()
+    with own_database("plans") as environment:
+        yield plans.of(environment, 1_000, 10_000, screens.URLS.values())
 
 
 def test_only_what_shows_everything_reads_everything(found):
     whole = plans.whole_reads(found, 500)
     assert whole <= {(of, table) for of, tables in SHOWN.items() for table in tables}
-    # And the recorder has seen them: the tide table does show all streams.
+    # And the recorder works: the tide table does show all streams.
     assert ("/api/v1/tide", "stream") in whole
 
 

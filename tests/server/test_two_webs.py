@@ -1,20 +1,18 @@
-"""Two web processes over one database: whoever is asked, it is one application."""
+"""Two web processes over one database: they are one application, whichever answers."""
 
 import contextlib
 import json
-import os
-import socket
 import subprocess
 import sys
 import threading
 import time
-import uuid
 
 import httpx
-import MySQLdb
 import pytest
-from bench import plans
-from bench.watch import child
+from bench.watch import child, migrate
+
+from tests.server.conftest import own_database
+from watchtide.server import supervise
 
 MAKE = """
 import django; django.setup()
@@ -27,15 +25,9 @@ print(make_token(ann, "gate relay", ["push"])[1])
 MOST = 6
 
 
-def free_port():
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return s.getsockname()[1]
-
-
 @contextlib.contextmanager
 def web(environment):
-    port = free_port()
+    port = supervise._free_port()
     command = [sys.executable, "-m", "watchtide.cli.main", "server", "run", "web", "--port", str(port)]
     process = subprocess.Popen(command, env=environment)
     address = f"http://127.0.0.1:{port}"
@@ -55,35 +47,17 @@ def web(environment):
 
 @pytest.fixture(scope="module")
 def two(tmp_path_factory):
-    name = f"two_{uuid.uuid4().hex[:12]}"
-    environment = plans.environment_of(name) | {
-        "WATCHTIDE_HOSTS": "127.0.0.1", "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("two")), "WATCHTIDE_PUSHES_A_MINUTE": str(MOST),
-    }  # fmt: skip
-    connection = MySQLdb.connect(
-        unix_socket=os.environ["WATCHTIDE_DB_SOCKET"],
-        user=os.environ["WATCHTIDE_DB_USER"],
-        password=os.environ["WATCHTIDE_DB_PASSWORD"],
-    )
-    with connection.cursor() as cursor:
-        cursor.execute(f"CREATE DATABASE `{name}`")
-        try:
-            command = [
-                sys.executable,
-                "-m",
-                "watchtide.cli.main",
-                "server",
-                "run",
-                "migrate",
-                "--verbosity",
-                "0",
-            ]
-            subprocess.run(command, env=environment, check=True)
-            (token,) = child(environment, MAKE)
-            with web(environment) as (one, first), web(environment) as (other, _):
-                yield one, other, token, first
-        finally:
-            cursor.execute(f"DROP DATABASE `{name}`")
-    connection.close()
+    own = {
+        "WATCHTIDE_DATA": str(tmp_path_factory.mktemp("two")),
+        "WATCHTIDE_PUSHES_A_MINUTE": str(MOST),
+        "WATCHTIDE_HOSTS": "127.0.0.1",
+    }
+    with own_database("two") as database:
+        environment = database | own
+        migrate(environment)
+        (token,) = child(environment, MAKE)
+        with web(environment) as (one, first), web(environment) as (other, _):
+            yield one, other, token, first
 
 
 @contextlib.contextmanager
@@ -120,14 +94,14 @@ def test_a_session_is_one_at_both_and_ends_at_both(two):
 def test_what_changes_at_one_is_a_hint_at_the_other(two):
     one, other, *_ = two
     with signed_in(one) as here, signed_in(other) as there:
-        told, is_open = [], threading.Event()
+        hints, is_open = [], threading.Event()
 
         def listen():
             with there.stream("GET", "/api/v1/events") as answer:
                 is_open.set()
                 for line in answer.iter_lines():
                     if line.startswith("data:") and "logbook" in line:
-                        told.append(json.loads(line.removeprefix("data:")))
+                        hints.append(json.loads(line.removeprefix("data:")))
                         return
 
         thread = threading.Thread(target=listen, daemon=True)
@@ -141,7 +115,7 @@ def test_what_changes_at_one_is_a_hint_at_the_other(two):
         }
         assert here.post("/api/v1/logbook", json=entry).status_code == 201
         thread.join(20)
-        assert told and told[0]["kind"] == "logbook"
+        assert hints and hints[0]["kind"] == "logbook"
 
 
 def test_a_sender_has_one_allowance_whichever_it_meets(two):
@@ -154,7 +128,7 @@ def test_a_sender_has_one_allowance_whichever_it_meets(two):
             headers={"Authorization": f"Bearer {token}", "Content-Type": "application/x-ndjson"},
         )  # fmt: skip
         statuses.append(answer.status_code)
-    # One more may have come back meanwhile: a minute's worth fills evenly.
+    # One more may have come back meanwhile: what a minute allows comes back evenly.
     assert set(statuses) == {200, 429} and MOST <= statuses.count(200) <= MOST + 2
 
 
