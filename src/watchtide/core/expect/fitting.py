@@ -171,7 +171,7 @@ def _regimes(frame: Frame, choice: Choice) -> tuple[Floats, Floats, Ints, Bools]
         if not len(seen) or float(np.mean(seen)) < LEAST_STEP_MEAN:
             return nothing
         view = frame.with_values(np.log(np.maximum(frame.values, 0.5)))
-    longest = max((round(p.samples(frame.step_ns)) for p in choice.periods), default=1)
+    longest = max(choice.cycles(frame.step_ns), default=1)
     level = np.where(view.usable, regimes.season_free(view, choice.periods), np.nan)
     if choice.kind == "harmonic" and len(frame.columns):
         level = np.where(frame.on_known_day, np.nan, _free_of_covariates(level, frame))
