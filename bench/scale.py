@@ -1,7 +1,8 @@
-"""One scan of many streams in the database: by processes of this host, on a cluster, and with a worker of it killed.
+"""One scan of many streams in the database: by processes of this host, on a cluster, with a worker of it killed, by four workers on two
+hosts 20 ms away, and with one of those hosts gone on the way.
 
 Each has to give the same rows to the last bit. Also the peak memory of every part. SCALE_STREAMS and SCALE_WEEKS state how much: 300
-streams and 12 weeks of quarter hours if nothing does.
+streams and 12 weeks of quarter hours if nothing does; SCALE_WAYS which, by comma.
 """
 
 import contextlib
@@ -12,17 +13,25 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from bench.faults import folder as temporary_folder
+from bench.hosts import Host, crash, hosts, why_not
 from bench.watch import child, connected, environment_of, migrate
+from watchtide.engine.many import clusters
 from watchtide.server import supervise
-from watchtide.server.mariadb import running
+from watchtide.server.mariadb import Database, running
+
+# Figures of one scan, by the environment and the database.
+Way = Callable[[dict[str, str], Database], dict[str, Any]]
 
 STREAMS, WEEKS = int(os.environ.get("SCALE_STREAMS", "300")), int(os.environ.get("SCALE_WEEKS", "12"))
 WORKERS = 2
+FAR_HOSTS, DELAY_MS = 2, 20.0
+READY_SECONDS = 120
 # Of the streams judged, when the worker is killed.
 KILLED_AT = 0.3
 
@@ -93,9 +102,10 @@ def measure() -> dict[str, Any]:
         begin = time.perf_counter()
         child(environment, MAKE, str(STREAMS), str(WEEKS))
         out: dict[str, Any] = {"streams": STREAMS, "made, s": time.perf_counter() - begin}
-        runs = dict(_runs(environment, folder))
-        out["samples"] = runs["1 process"]["samples"]
-        out["findings"] = runs["1 process"]["findings"]
+        runs = dict(_runs(environment, folder, database))
+        out["samples"], out["findings"] = (
+            next(iter(runs.values()))[name] for name in ("samples", "findings")
+        )
         for name, run in runs.items():
             out[f"{name}: samples/s"] = run["samples"] / run["s"]
             out[f"{name}: peak of who has the job, MB"] = run["mine"]
@@ -104,24 +114,95 @@ def measure() -> dict[str, Any]:
         return out
 
 
-def _runs(environment: dict[str, str], folder: Path) -> Iterator[tuple[str, dict[str, Any]]]:
+def _runs(
+    environment: dict[str, str], folder: Path, database: Database
+) -> Iterator[tuple[str, dict[str, Any]]]:
     """(name, figures) of each way to scan; none finds what another has kept."""
-    for processes in (1, 2):
-        own = {"WATCHTIDE_SCAN_PROCESSES": str(processes), "WATCHTIDE_DATA": str(folder / f"by {processes}")}
-        name = "1 process" if processes == 1 else f"{processes} processes"
-        yield name, json.loads(child(environment | own, SCAN)[-1])
-    for name, is_killing in (("cluster", False), ("cluster, a worker killed", True)):
-        own = {"WATCHTIDE_DATA": str(folder / name)}
-        with _cluster(environment | own) as (url, workers), contextlib.ExitStack() as stack:
-            if is_killing:
-                stack.callback(_kill_later(environment, workers()[0]).join)
-            got = json.loads(child(environment | own | {"WATCHTIDE_DASK": url}, SCAN)[-1])
-            got["largest"] = max(_peak_mb(pid) for pid in workers())
-        yield name, got
+    for name, way in WAYS.items():
+        if name in os.environ.get("SCALE_WAYS", ",".join(WAYS)).split(","):
+            yield name, way(environment | {"WATCHTIDE_DATA": str(folder / name)}, database)
+
+
+def _by_processes(count: int) -> Way:
+    def scan(environment: dict[str, str], database: Database) -> dict[str, Any]:
+        return _scanned(environment | {"WATCHTIDE_SCAN_PROCESSES": str(count)})
+
+    return scan
+
+
+def _by_cluster(*, is_killing: bool) -> Way:
+    def scan(environment: dict[str, str], database: Database) -> dict[str, Any]:
+        with _cluster(environment) as (url, pid):
+            killing = partial(os.kill, _workers_of(pid)[0], signal.SIGKILL) if is_killing else None
+            got = _scanned(environment | {"WATCHTIDE_DASK": url}, killing)
+            return got | {"largest": max(_peak_mb(p) for p in _workers_of(pid))}
+
+    return scan
+
+
+def _by_hosts(*, is_killing: bool) -> Way:
+    """Four workers on two hosts; the scheduler and the database are on a third."""
+
+    def scan(environment: dict[str, str], database: Database) -> dict[str, Any]:
+        environment = environment | {"WATCHTIDE_DASK_PLAIN": "1"}
+        with (
+            hosts(FAR_HOSTS, DELAY_MS, database.socket) as (near, *far),
+            _spread(environment, near, far) as (url, others),
+        ):
+            got = _scanned(
+                environment | {"WATCHTIDE_DASK": url}, partial(crash, others[0]) if is_killing else None
+            )
+            return got | {"largest": max(_peak_mb(p) for one in others for p in _workers_of(one.pid))}
+
+    return scan
+
+
+WAYS: dict[str, Way] = {
+    "1 process": _by_processes(1),
+    "2 processes": _by_processes(2),
+    "cluster": _by_cluster(is_killing=False),
+    "cluster less a worker": _by_cluster(is_killing=True),
+}
+if not why_not():
+    WAYS |= {
+        "two hosts": _by_hosts(is_killing=False),
+        "two hosts less one": _by_hosts(is_killing=True),
+    }
+
+
+def _scanned(environment: dict[str, str], killing: Callable[[], object] | None = None) -> dict[str, Any]:
+    """Figures of a scan. killing : what is done once some of the streams are judged."""
+    with contextlib.ExitStack() as stack:
+        if killing is not None:
+            stack.callback(_later(environment, killing).join)
+        got: dict[str, Any] = json.loads(child(environment, SCAN)[-1])
+        return got
 
 
 @contextlib.contextmanager
-def _cluster(environment: dict[str, str]) -> Iterator[tuple[str, Any]]:
+def _spread(environment: dict[str, str], near: Host, far: list[Host]) -> Iterator[tuple[str, list[Any]]]:
+    """A cluster over several hosts: the scheduler's address, and what runs on each far host."""
+    port = supervise._free_port()
+    url = f"tcp://{near.address}:{port}"
+    there = {k: v for k, v in environment.items() if k != "WATCHTIDE_DB_SOCKET"}
+    there |= {"WATCHTIDE_DB_HOST": near.address, "WATCHTIDE_DB_PORT": "3306"}
+    cluster = [sys.executable, "-m", "watchtide.cli.main", "cluster"]
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    with contextlib.ExitStack() as stack:
+        begun = []
+        for host, command, own in (
+            (near, [*cluster, "schedule", "--host", near.address, "--port", str(port)], environment),
+            *((h, [*cluster, "work", url, "--processes", str(WORKERS), "--server"], there) for h in far),
+        ):
+            begun.append(host.start(command, own, **quiet))
+            stack.callback(crash, begun[-1])
+        clusters.wait_for(clusters.Address(url, is_plain_allowed=True), WORKERS * len(far), READY_SECONDS)
+        yield url, begun[1:]
+
+
+@contextlib.contextmanager
+def _cluster(environment: dict[str, str]) -> Iterator[tuple[str, int]]:
+    """A cluster on this host: its scheduler's address, and the process that all of it is below."""
     port = supervise._free_port()
     command = [sys.executable, "-m", "watchtide.cli.main", "cluster", "run", "--workers", str(WORKERS), "--port", str(port)]  # fmt: skip
     process = subprocess.Popen(
@@ -132,7 +213,7 @@ def _cluster(environment: dict[str, str]) -> Iterator[tuple[str, Any]]:
         line = process.stdout.readline()
         if "ready" not in line:
             raise RuntimeError(f"the cluster did not start: {line}")
-        yield line.split(": ", 1)[1].strip(), lambda: _workers_of(process.pid)
+        yield line.split(": ", 1)[1].strip(), process.pid
     finally:
         process.terminate()
         process.wait(60)
@@ -166,16 +247,16 @@ def _peak_mb(pid: int) -> float:
     return 0.0
 
 
-def _kill_later(environment: dict[str, str], pid: int) -> threading.Thread:
-    """Kill a worker once some of the streams are judged."""
+def _later(environment: dict[str, str], killing: Callable[[], object]) -> threading.Thread:
+    """Do this once some of the streams are judged."""
 
     def wait() -> None:
         with connected(environment) as cursor:
-            for _ in range(6_000):
+            for _ in range(60_000):
                 cursor.execute("SELECT done FROM job WHERE state = 'running' ORDER BY id DESC LIMIT 1")
                 row = cursor.fetchone()
                 if row is not None and row[0] >= KILLED_AT * STREAMS:
-                    os.kill(pid, signal.SIGKILL)
+                    killing()
                     return
                 time.sleep(0.1)
 
