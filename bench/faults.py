@@ -40,13 +40,20 @@ PASSWORD = "a password for faults"
 @dataclass
 class Ledger:
     """What was answered. pushed : value by (stream, second); files : the same of each file, by its job; verdicts : by note of an
-    entry; answers : how many by status."""
+    entry; answers : how many by status; tries : how many requests took so many; slowest_s : until the slowest was answered."""
 
     pushed: dict[tuple[str, int], float] = field(default_factory=dict)
     files: dict[int, dict[tuple[str, int], float]] = field(default_factory=dict)
     verdicts: dict[str, str] = field(default_factory=dict)
     answers: dict[str, int] = field(default_factory=dict)
+    tries: dict[int, int] = field(default_factory=dict)
+    slowest_s: float = 0.0
     lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def end(self, tries: int, seconds: float) -> None:
+        with self.lock:
+            self.tries[tries] = self.tries.get(tries, 0) + 1
+            self.slowest_s = max(self.slowest_s, seconds)
 
     def count(self, answer: str) -> None:
         with self.lock:
@@ -54,7 +61,11 @@ class Ledger:
 
 
 class Served:
-    """`./run serve` on a temporary folder. is_wired : MariaDB is ours, behind a wire that can be cut."""
+    """`./run serve` on a temporary folder. is_wired : MariaDB is ours, behind a wire that can be cut. patience_s : how long a request
+    waits for its answer."""
+
+    patience_s = 30.0
+    handlers: tuple[urllib.request.BaseHandler, ...] = ()
 
     def __init__(
         self,
@@ -167,7 +178,9 @@ class Client:
     def __init__(self, served: Served, ledger: Ledger) -> None:
         self.served, self.ledger = served, ledger
         self.jar = CookieJar()
-        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
+        self.opener = urllib.request.build_opener(
+            urllib.request.HTTPCookieProcessor(self.jar), *served.handlers
+        )
 
     def ask(
         self,
@@ -178,16 +191,18 @@ class Client:
         **headers: str,
     ) -> Any:
         """The answer to a request that may be sent again; 4xx raises."""
-        for _ in range(600):
+        begun = time.monotonic()
+        for tried in range(600):
             token = next((c.value for c in self.jar if c.name.startswith("watchtide_csrf")), "")
             request = urllib.request.Request(
                 self.served.base + path, data=body, method=method,
                 headers={"Content-Type": kind, "X-CSRFToken": token or "", **headers},
             )  # fmt: skip
             try:
-                with self.opener.open(request, timeout=30) as answer:
+                with self.opener.open(request, timeout=self.served.patience_s) as answer:
                     self.ledger.count(str(answer.status))
                     text = answer.read()
+                    self.ledger.end(tried + 1, time.monotonic() - begun)
                     return json.loads(text) if text[:1] in (b"{", b"[") else text
             except urllib.error.HTTPError as error:
                 self.ledger.count(str(error.code))

@@ -34,6 +34,7 @@ class Host:
     """One host; `namespace` is None for the machine itself."""
 
     address: str
+    device: str
     namespace: str | None = None
 
     def start(
@@ -42,6 +43,11 @@ class Host:
         """A process on this host, the leader of its group: `crash` ends all that it started too."""
         own = command if self.namespace is None else ["ip", "netns", "exec", self.namespace, *command]
         return subprocess.Popen(own, env=dict(environment), text=True, start_new_session=True, **more)
+
+    def connect(self, *, is_up: bool = True) -> None:
+        """Put the host on the net, or take it off: nothing that it sent or is sent arrives any more."""
+        own = () if self.namespace is None else ("-n", self.namespace)
+        _ip(*own, "link", "set", self.device, *(("mtu", str(MTU), "up") if is_up else ("down",)))
 
 
 def why_not() -> str | None:
@@ -66,22 +72,21 @@ def hosts(count: int, delay_ms: float, socket_of_database: Path | None = None) -
     machine leads to."""
     if reason := why_not():
         raise RuntimeError(f"hosts of network namespaces: {reason}")
-    names = [f"wt{os.getpid()}n{i}" for i in range(count)]
-    all_hosts = [Host(str(NET[1])), *(Host(str(NET[i + 2]), name) for i, name in enumerate(names))]
+    own = f"wt{os.getpid()}"
+    all_hosts = [Host(str(NET[i + 1]), f"{own}t{i}", f"{own}n{i}" if i else None) for i in range(count + 1)]
     with contextlib.ExitStack() as stack:
         ends = []
-        for i, host in enumerate(all_hosts):
-            device = f"wt{os.getpid() % 100_000}t{i}"
-            ends.append(_device(device))
+        for host in all_hosts:
+            ends.append(_device(host.device))
             stack.callback(os.close, ends[-1])
+            at = () if host.namespace is None else ("-n", host.namespace)
             if host.namespace is not None:
                 _ip("netns", "add", host.namespace)
                 stack.callback(_ip, "netns", "del", host.namespace)
-                _ip("link", "set", device, "netns", host.namespace)
-                _ip("-n", host.namespace, "link", "set", "lo", "up")
-            own = () if host.namespace is None else ("-n", host.namespace)
-            _ip(*own, "addr", "add", f"{host.address}/{NET.prefixlen}", "dev", device)
-            _ip(*own, "link", "set", device, "mtu", str(MTU), "up")
+                _ip("link", "set", host.device, "netns", host.namespace)
+                _ip(*at, "link", "set", "lo", "up")
+            _ip(*at, "addr", "add", f"{host.address}/{NET.prefixlen}", "dev", host.device)
+            host.connect()
         command = [sys.executable, "-m", "bench.hosts", str(delay_ms), *map(str, ends)]
         network = subprocess.Popen(command, pass_fds=ends)
         stack.callback(network.wait)
@@ -109,7 +114,7 @@ def hand_on(delay_s: float, ends: list[int]) -> None:
     while True:
         wait = max(waiting[0][0] - time.monotonic(), 0) if waiting else None
         for end in select.select(ends, [], [], wait)[0]:
-            with contextlib.suppress(BlockingIOError):
+            with contextlib.suppress(OSError):
                 while True:
                     packet = os.read(end, MTU + 64)
                     to = int.from_bytes(packet[16:20]) - first
@@ -118,8 +123,8 @@ def hand_on(delay_s: float, ends: list[int]) -> None:
                         heapq.heappush(waiting, (time.monotonic() + delay_s, number, ends[to], packet))
         while waiting and waiting[0][0] <= time.monotonic():
             _, _, to, packet = heapq.heappop(waiting)
-            # A full queue drops packets, as a router does.
-            with contextlib.suppress(BlockingIOError):
+            # A full queue drops packets, as a router does; so does an end that is off the net.
+            with contextlib.suppress(OSError):
                 os.write(to, packet)
 
 
@@ -135,6 +140,14 @@ def _lead(server: socket.socket, path: Path) -> None:
     with contextlib.suppress(OSError):
         while True:
             near, _ = server.accept()
+            # As MariaDB does by tcp_keepalive_time, _interval and _probes of 10, 3 and 3.
+            near.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+            for name, value in (
+                (socket.TCP_KEEPIDLE, 10),
+                (socket.TCP_KEEPINTVL, 3),
+                (socket.TCP_KEEPCNT, 3),
+            ):
+                near.setsockopt(socket.IPPROTO_TCP, name, value)
             far = socket.socket(socket.AF_UNIX)
             try:
                 far.connect(str(path))

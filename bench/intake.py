@@ -288,13 +288,13 @@ def _served(settings: dict[str, str]) -> Iterator[str]:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     env = {**os.environ, **settings}
-    children = [supervise._web(env, port)]
+    children = [supervise._web(env, supervise.LOOPBACK, port)]
     if os.environ.get("KEEP", "2") != "1":
         children.append(
             supervise.Child("keeper", env, "watchtide.cli.main", "server", "run", "keep", "streams")
         )
     try:
-        supervise._wait_ready(port, children[0])
+        supervise._wait_ready(supervise.LOOPBACK, port, children[0])
         yield f"http://127.0.0.1:{port}"
     finally:
         supervise._end(children)

@@ -240,6 +240,13 @@ def scale() -> dict[str, Any]:
     return real.measure()
 
 
+def gone() -> dict[str, Any]:
+    """Two hosts, each taken away once while it works; see bench/gone.py."""
+    from bench import gone as real
+
+    return real.measure()
+
+
 ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "numerics": numerics,
     "scan": scan,
@@ -255,6 +262,7 @@ ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "page": page,
     "watch": watch,
     "scale": scale,
+    "gone": gone,
     "screens": screens,
     "code": code,
 }

@@ -146,8 +146,8 @@ def measure() -> dict[str, Any]:
                 environment, "-m", "watchtide.cli.main", "server", "run", "migrate", "--verbosity", "0"
             )
             supervise._do(environment, "-c", MAKE)
-            children.append(supervise._web(environment, port))
-            supervise._wait_ready(port, children[0])
+            children.append(supervise._web(environment, supervise.LOOPBACK, port))
+            supervise._wait_ready(supervise.LOOPBACK, port, children[0])
             with browser.chromium() as driver:
                 return _drive(driver, f"http://127.0.0.1:{port}")
         finally:

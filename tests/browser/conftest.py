@@ -50,8 +50,8 @@ def _running(environment, tmp_path_factory):
         # The demo's own lookouts judge sixteen weeks first: whoever wants one makes it.
         where = (str(folder), f"http://127.0.0.1:{relay}", "--no-lookouts")
         supervise._do(environment, "-m", "watchtide.demo.load", *where)
-        children.append(supervise._web(environment, port))
-        supervise._wait_ready(port, children[-1])
+        children.append(supervise._web(environment, supervise.LOOPBACK, port))
+        supervise._wait_ready(supervise.LOOPBACK, port, children[-1])
         children.append(supervise._standins(environment, folder, relay, port, 120, smtp))
         yield SimpleNamespace(
             base=f"http://127.0.0.1:{port}",

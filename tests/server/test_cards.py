@@ -81,7 +81,9 @@ def test_a_sheet_gives_what_flagging_anew_gives_and_is_made_again_when_lost(api,
     assert kept.is_file(), "the scan keeps its scores"
     before = api.get(card_url).json()
     rows = list(scan.streams.select_related("stream", "scan__plan_version").order_by("stream_id"))
-    for row, sheet in zip(rows, sheets.of_scan(scan, rows), strict=True):
+    read = sheets.Sheets(scan, rows)
+    assert list(read) == [row.stream.key for row in rows]
+    for row, sheet in zip(rows, read.values(), strict=True):
         anew = sheets.of(scans.rescan(row))
         for name in ("times", "odd", "in_finding"):
             assert (getattr(sheet, name) == getattr(anew, name)).all()
@@ -93,6 +95,19 @@ def test_a_sheet_gives_what_flagging_anew_gives_and_is_made_again_when_lost(api,
     assert {k: v for k, v in after.items() if k != "computed_at"} == {
         k: v for k, v in before.items() if k != "computed_at"
     } | {"scan": after["scan"]}
+
+
+def test_a_sheet_that_is_altered_on_disk_is_made_anew_while_it_is_read(api, small_world):
+    scan = Scan.objects.get(pk=small_world["scan"].pk)
+    rows = list(scan.streams.select_related("stream", "scan__plan_version").order_by("stream_id"))
+    expected = {key: sheet.z.tobytes() for key, sheet in sheets.Sheets(scan, rows).items()}
+    path = storage.sheets().path(sheets.name_of(scan))
+    content = bytearray(path.read_bytes())
+    for at in range(1_000, len(content) - 4_096, 2_000):
+        content[at] ^= 0xFF
+    path.write_bytes(content)
+    assert {key: sheet.z.tobytes() for key, sheet in sheets.Sheets(scan, rows).items()} == expected
+    assert path.read_bytes() != bytes(content)
 
 
 def test_what_is_too_much_for_a_request_is_counted_by_a_job(api, card_url, monkeypatch):

@@ -6,6 +6,7 @@ ends; a folder has one owner at a time. What all of them import is imported here
 
 import argparse
 import contextlib
+import errno
 import gc
 import importlib
 import multiprocessing
@@ -32,6 +33,7 @@ from watchtide.server.mariadb import Database, DatabaseFailed, running
 PYTHON = sys.executable
 MANAGE = ("watchtide.cli.main", "server", "run")
 WEB = "web server"
+LOOPBACK = "127.0.0.1"
 
 
 AS_ROOT = (
@@ -56,6 +58,7 @@ def main() -> int:
     demo.add_argument("--pace", type=float, default=60.0, help="live streams: simulated seconds a second")
     serve = modes.add_parser("serve")
     serve.add_argument("--port", type=int, default=8400)
+    serve.add_argument("--host", default=LOOPBACK, help="the address to listen on; put TLS in front of it")
     restore = modes.add_parser("restore")
     restore.add_argument("folder", type=Path, help="a backup, as `watchtide server backup` made it")
     restore.add_argument("--replace", action="store_true", help="lose what is in the database now")
@@ -73,7 +76,13 @@ def main() -> int:
             return restore_backup(options.folder.resolve(), is_replacing=options.replace)
         is_live = options.mode == "demo" and not options.no_live
         pace = options.pace if is_live else None
-        return run_server(options.mode, options.port, is_fresh=getattr(options, "fresh", False), pace=pace)
+        return run_server(
+            options.mode,
+            options.port,
+            host=getattr(options, "host", LOOPBACK),
+            is_fresh=getattr(options, "fresh", False),
+            pace=pace,
+        )
     except config.ConfigError as error:
         say(str(error))
         return 2
@@ -121,15 +130,17 @@ def restore_backup(folder: Path, *, is_replacing: bool) -> int:
         return _run(command, environment)
 
 
-def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = None) -> int:
-    """Start everything and watch over it. pace : of the demo's live streams; None plays none."""
+def run_server(
+    mode: str, port: int, *, host: str = LOOPBACK, is_fresh: bool, pace: float | None = None
+) -> int:
+    """Start everything and watch over it. host : the address to listen on; pace : of the demo's live streams, None plays none."""
     stated = config.load()
     is_demo = mode == "demo"
     folder = home() / (f"demo-{port}" if is_demo else "serve")
     data = folder / "data" if is_demo else data_of(stated, folder)
     environment = {**os.environ, "WATCHTIDE_DATA": str(data), "WATCHTIDE_PORT": str(port)}
-    if not _is_free(port):
-        say(f"port {port} is taken; take another with --port")
+    if (problem := _taken(host, port)) is not None:
+        say(problem)
         return 1
     if is_demo:
         environment |= {"WATCHTIDE_DEMO": "1", "WATCHTIDE_SECRET_KEY": _kept_secret(folder)}
@@ -171,15 +182,15 @@ def run_server(mode: str, port: int, *, is_fresh: bool, pace: float | None = Non
         elif problem := _accounts_problem(environment):
             say(problem)
             return 2
-        web = _web(None, port)
+        web = _web(None, host, port)
         children.append(web)
-        _wait_ready(port, web)
+        _wait_ready(host, port, web)
         if pace is not None:
             children.append(_standins(None, folder, standins, port, pace, smtp))
         words = "  sign in as demo / demo" if is_demo else ""
         if pace is not None:
             print(f"the harbour and its mail: http://127.0.0.1:{standins}/", flush=True)
-        print(f"Watch Tide is ready: http://127.0.0.1:{port}/{words}", flush=True)
+        print(f"Watch Tide is ready: http://{_in_url(host)}:{port}/{words}", flush=True)
         return _watch(children, database)
 
 
@@ -292,8 +303,8 @@ def _workers(environment: Environment) -> list[Child]:
     ]
 
 
-def _web(environment: Environment, port: int) -> Child:
-    return Child(WEB, environment, *MANAGE, "web", "--port", str(port))
+def _web(environment: Environment, host: str, port: int) -> Child:
+    return Child(WEB, environment, *MANAGE, "web", "--host", host, "--port", str(port))
 
 
 def demo_mail(smtp_port: int, page_port: int) -> dict[str, str]:
@@ -366,25 +377,35 @@ def _end(children: list[Child]) -> None:
             child.wait()
 
 
-def _wait_ready(port: int, web: Child) -> None:
+def _in_url(host: str) -> str:
+    return f"[{host}]" if ":" in host else host
+
+
+def _wait_ready(host: str, port: int, web: Child) -> None:
+    # What listens on every address is asked on this host's.
+    near = LOOPBACK if host in ("0.0.0.0", "::") else _in_url(host)
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline and web.is_up():
         try:
-            urllib.request.urlopen(f"http://127.0.0.1:{port}/healthz", timeout=5).close()
+            urllib.request.urlopen(f"http://{near}:{port}/healthz", timeout=5).close()
             return
         except OSError:
             time.sleep(0.1)
     raise DatabaseFailed("the web server did not answer; see the lines above")
 
 
-def _is_free(port: int) -> bool:
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError:
-            return False
-    return True
+def _taken(host: str, port: int) -> str | None:
+    """Why nothing can listen there; None where it can."""
+    try:
+        info = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
+        with socket.socket(info[0], info[1]) as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            probe.bind(info[4])
+    except OSError as error:
+        if error.errno == errno.EADDRINUSE:
+            return f"port {port} is taken; take another with --port"
+        return f"cannot listen on {host}, port {port}: {error.strerror}; state an address of this host with --host"
+    return None
 
 
 def _free_port() -> int:

@@ -12,7 +12,7 @@ import numpy as np
 from watchtide.core.scoring import clustered, samples, spans
 from watchtide.core.scoring.intervals import as_list, wilson
 from watchtide.core.scoring.matched import Matched, match
-from watchtide.core.scoring.observed import Observed, median_step
+from watchtide.core.scoring.observed import Observed
 from watchtide.core.scoring.outcomes import Outcome, Setting, incident_groups
 from watchtide.core.scoring.rows import Finding, Label, Points
 from watchtide.core.scoring.sampling import sampled_block
@@ -203,17 +203,10 @@ def _note_nulls(figures: dict[str, Any], m: Matched, notes: dict[str, str]) -> N
 
 
 def _note_unreached(m: Matched, notes: dict[str, str]) -> None:
-    points = m.points
-    if points is None:
+    if m.points is None:
         return
-    covered_by = m.coverage.covered(list(points))
-    for i, label in enumerate(m.labels):
-        if label.verdict == "reviewed" or not m.in_span[i]:
+    for i, covered in sorted(m.coverage.covered(list(m.points)).items()):
+        if m.labels[i].verdict == "reviewed" or not m.in_span[i] or i in m.observed.reached:
             continue
-        covered = [points[s] for s in covered_by.get(i, ())]
-        if covered and not any(
-            np.searchsorted(p.times, label.start) < np.searchsorted(p.times, label.end, side="right")
-            for p in covered
-        ):
-            step = m.setting.step_ns or min(median_step(p.times) for p in covered)
-            notes[f"label {i + 1}"] = f"holds no sample; --tolerance {step / SECOND_NS:g}s would reach one"
+        step = m.setting.step_ns or min(m.observed.step_of(s) for s in covered)
+        notes[f"label {i + 1}"] = f"holds no sample; --tolerance {step / SECOND_NS:g}s would reach one"

@@ -1,17 +1,17 @@
 """The best level under a stated constraint: apparent, cross-validated over blocks of time, and on a locked span."""
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from watchtide.core.judge.grouping import Group
-from watchtide.core.scoring.curve import LEVELS, Curve, Scored, curve
+from watchtide.core.scoring.curve import LEVELS, Curve, Scored, by_name, curve, unflagged
 from watchtide.core.scoring.intervals import wilson
-from watchtide.core.scoring.outcomes import Setting
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.outcomes import Setting, default_span
+from watchtide.core.scoring.rows import Label, Viewed
 from watchtide.core.scoring.spans import f_one, ratio
 from watchtide.core.series import Bools, Floats, Ints
 
@@ -80,7 +80,7 @@ class Tally:
 
 
 def tally(
-    streams: Sequence[Scored],
+    streams: Sequence[Scored] | Mapping[str, Scored],
     labels: Sequence[Label],
     group: Group,
     side: str,
@@ -88,20 +88,18 @@ def tally(
     span: tuple[int, int],
 ) -> Tally:
     """Counts at all levels over one closed span; streams are cut to it, so that no finding reaches across."""
-    cut = []
-    for s in streams:
-        part = slice(*np.searchsorted(s.times, [span[0], span[1] + 1]))
-        if part.stop > part.start:
-            cut.append(Scored(s.series, s.times[part], s.z[part], None if s.odd is None else s.odd[part]))
-    if not cut:
-        none = np.zeros(len(LEVELS), np.int64)
-        return Tally.of_points(none, none, none, none)
+    cut = Viewed(by_name(streams), lambda s: _within(s, span))
     c: Curve = curve(cut, labels, group=group, side=side, setting=replace(setting, span=span))
     false_seen = np.nan_to_num(c.false_per_week) * c.stream_weeks
     return Tally(
         c.tp_findings, c.fp_findings, c.tp_labels, c.fn_labels, false_seen, c.stream_weeks, c.point_tp, c.point_fp,
         c.point_fn, c.point_tn,
     )  # fmt: skip
+
+
+def _within(s: Scored, span: tuple[int, int]) -> Scored:
+    part = slice(*np.searchsorted(s.times, [span[0], span[1] + 1]))
+    return Scored(s.series, s.times[part], s.z[part], None if s.odd is None else s.odd[part])
 
 
 def weigh(t: Tally, constraint: Constraint, by: str) -> tuple[Bools, Floats, Floats]:
@@ -149,7 +147,7 @@ def _last_best(worth: Floats) -> int:
 
 
 def best_level(
-    streams: Sequence[Scored],
+    streams: Sequence[Scored] | Mapping[str, Scored],
     labels: Sequence[Label],
     constraint: Constraint,
     *,
@@ -173,7 +171,7 @@ def best_level(
         )
     if not streams:
         raise ValueError("no points to choose a level on")
-    span = setting.span or (min(int(s.times[0]) for s in streams), max(int(s.times[-1]) for s in streams))
+    span = setting.span or default_span((), (), Viewed(by_name(streams), unflagged)) or (0, 0)
     open_spans = _left_of(span, locked)
     whole_length = _length(open_spans)
 

@@ -12,12 +12,14 @@ from watchtide.core.scoring.matched import Matched
 from watchtide.core.scoring.outcomes import group_starts
 from watchtide.core.scoring.rows import Points
 from watchtide.core.scoring.samples import label_masks
-from watchtide.core.series import SECOND_NS, WEEK_S, Floats, Ints
+from watchtide.core.series import SECOND_NS, WEEK_S, Bools, Floats, Ints
 
 # Where a figure stands, its name there, and its draws.
 Target = tuple[dict[str, Any], str, Floats]
 # No draws, of which there is no interval: of a span that holds too few blocks.
 NONE_DRAWN = np.empty((0, 1), np.int64)
+# Streams with times of their own whose moments are kept apart before they are brought together.
+MOST_APART = 64
 
 
 @dataclass(frozen=True)
@@ -28,7 +30,7 @@ class _Drawn:
     span: tuple[int, int]
     length: int
 
-    def total(self, at: Sequence[int] | Ints, weights: Sequence[float] | None = None) -> Floats:
+    def total(self, at: Sequence[int] | Ints, weights: Sequence[float] | Floats | None = None) -> Floats:
         """(draws,) how many of these moments, or what weight of them, each draw holds."""
         inside: Ints = np.clip(np.asarray(at, dtype=np.int64), *self.span)
         amounts = np.ones(len(inside)) if weights is None else np.asarray(weights, dtype=np.float64)
@@ -116,11 +118,9 @@ def _mean_draws(rewards: Sequence[tuple[int, float]], drawn: _Drawn) -> Floats:
 
 def _sample_sums(points: Mapping[str, Points], m: Matched, drawn: _Drawn) -> dict[str, Floats]:
     """(draws,) samples of each sort that each draw holds; every sample belongs to its own block."""
-    at: dict[str, list[Ints]] = {
-        name: [np.empty(0, np.int64)] for name in ("tp", "fp", "fn", "tn", "flagged", "seen")
-    }
+    at = {name: _Moments() for name in ("tp", "fp", "fn", "tn", "flagged", "seen")}
     for series, p in points.items():
-        seen = m.observed.masks[series]
+        seen = m.observed.mask(series, p)
         incident, unsure = label_masks(p, m.coverage[series])
         known = seen & ~unsure
         for name, mask in (
@@ -128,6 +128,39 @@ def _sample_sums(points: Mapping[str, Points], m: Matched, drawn: _Drawn) -> dic
             ("fn", known & ~p.flagged & incident), ("tn", known & ~p.flagged & ~incident),
             ("flagged", seen & p.flagged), ("seen", seen),
         ):  # fmt: skip
-            at[name].append(p.times[mask])
-    # All streams at once: one sort of their times, and one look-up of each draw's blocks.
-    return {name: drawn.total(np.concatenate(times)) for name, times in at.items()}
+            at[name].add(p.times, mask)
+    return {name: drawn.total(*moments.counted()) for name, moments in at.items()}
+
+
+class _Moments:
+    """How many samples there are at each moment: of streams with the same times no more is kept than of one."""
+
+    def __init__(self) -> None:
+        self._times: Ints = np.empty(0, np.int64)
+        self._counts: Floats = np.empty(0)
+        self._others: list[tuple[Ints, Floats]] = []
+
+    def add(self, times: Ints, mask: Bools) -> None:
+        """times : (n,); mask : (n,) those of a sample."""
+        if not np.array_equal(times, self._times):
+            self._set_aside()
+            self._times, self._counts = times, np.zeros(len(times))
+        self._counts += mask
+
+    def counted(self) -> tuple[Ints, Floats]:
+        """(k,) moments, and how many samples there are at each."""
+        self._set_aside()
+        self._times, self._counts = self._times[:0], self._counts[:0]
+        if not self._others:
+            return self._times, self._counts
+        times, counts = zip(*self._others, strict=True)
+        return np.concatenate(times), np.concatenate(counts)
+
+    def _set_aside(self) -> None:
+        some = self._counts > 0
+        if some.any():
+            self._others.append((self._times[some], self._counts[some]))
+        if len(self._others) > MOST_APART:
+            moments, which = np.unique(np.concatenate([t for t, _ in self._others]), return_inverse=True)
+            counts = np.bincount(which, np.concatenate([c for _, c in self._others]))
+            self._others = [(np.asarray(moments), counts.astype(np.float64))]

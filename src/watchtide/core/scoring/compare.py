@@ -1,6 +1,6 @@
 """Two scans against the same labels: what differs, and whether chance could have made it."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -10,6 +10,9 @@ from watchtide.core.scoring.card import Scorecard
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Label, touches
 from watchtide.core.series import Floats, Ints
+
+# Beyond any stamp, ns.
+LATEST = 2**62
 
 
 def paired(
@@ -103,16 +106,18 @@ def moved(
     return far, wide
 
 
-def judged_by_all(scans: Sequence[Sequence[Scored]]) -> tuple[int, int] | None:
+def judged_by_all(scans: Sequence[Iterable[Scored]]) -> tuple[int, int] | None:
     """The closed span in ns that every one of some scans judged; None where one judged nothing, or there is none."""
-    begin, end = -(2**62), 2**62
+    begin, end = -LATEST, LATEST
     for own in scans:
-        seen = [s.times[~np.isnan(s.z)] for s in own]
-        times = [t for t in seen if len(t)]
-        if not times:
+        first, last = LATEST, -LATEST
+        for s in own:
+            seen = np.flatnonzero(~np.isnan(s.z))
+            if len(seen):
+                first, last = min(first, int(s.times[seen[0]])), max(last, int(s.times[seen[-1]]))
+        if first > last:
             return None
-        begin = max(begin, min(int(t[0]) for t in times))
-        end = min(end, max(int(t[-1]) for t in times))
+        begin, end = max(begin, first), min(end, last)
     return (begin, end) if begin < end else None
 
 

@@ -4,7 +4,7 @@ One level is common to both sides and all streams. Per level and stream only the
 2 sigmas are walked; matching is the scorecard's, so that the curve and the card agree at every level.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,9 +12,10 @@ from numba import njit
 
 from watchtide.core.judge.grouping import Group, group_flags
 from watchtide.core.scoring.intervals import Z95
+from watchtide.core.scoring.matched import NEVER
 from watchtide.core.scoring.observed import Observed
 from watchtide.core.scoring.outcomes import Outcome, Setting, default_span, incidents_counted, judge
-from watchtide.core.scoring.rows import Coverage, Finding, Label, Points
+from watchtide.core.scoring.rows import Coverage, Finding, Label, Points, Viewed
 from watchtide.core.scoring.samples import label_masks
 from watchtide.core.series import SECOND_NS, WEEK_S, Floats, Ints
 
@@ -65,7 +66,7 @@ class Curve:
 
 
 def curve(
-    streams: Sequence[Scored],
+    streams: Sequence[Scored] | Mapping[str, Scored],
     labels: Sequence[Label],
     *,
     group: Group,
@@ -76,27 +77,28 @@ def curve(
 ) -> Curve:
     """Every figure at every level, for one plan's streams.
 
-    shifts : findings that do not depend on the level; they are counted at each.
+    streams : a mapping may read each stream when it is asked for; shifts : findings that do not depend on the level; they are counted at each.
     Raises ValueError without streams.
     """
     if not streams:
         raise ValueError("a curve needs at least one stream")
-    points = {s.series: Points(s.times, s.z, np.zeros(len(s.z), np.bool_)) for s in streams}
+    scored = by_name(streams)
+    points = Viewed(scored, unflagged)
     span = setting.span or default_span((), labels, points) or (0, 0)
     coverage = Coverage(labels)
     has_reviews = any(label.verdict == "reviewed" for label in labels)
     in_span = [label.start <= span[1] and label.end >= span[0] for label in labels]
-    names = [s.series for s in streams]
+    names = list(scored)
     observed = Observed(points, coverage, span, has_reviews, names)
     counted, _, recall_of = incidents_counted(labels, in_span, coverage, names, observed, has_reviews)
 
     sums = _Sums.of(len(levels), len(labels))
     watched = np.array([side != "below", side != "above"])
     rules = np.array([group.need, group.of, group.merge_ns, group.shortest, setting.tolerance_ns], np.int64)
-    for s in streams:
-        covering = coverage[s.series]
-        incident, unsure = label_masks(points[s.series], covering)
-        seen = observed.masks[s.series]
+    for series, s in scored.items():
+        covering, own = coverage[series], unflagged(s)
+        incident, unsure = label_masks(own, covering)
+        seen = observed.mask(series, own)
         kind = np.where(seen, np.where(unsure, UNSURE, np.where(incident, INCIDENT, NORMAL)), 0).astype(
             np.int8
         )
@@ -114,13 +116,22 @@ def curve(
     return _figures(levels, sums, labels, counted, recall_of, weeks)
 
 
+def by_name(streams: Sequence[Scored] | Mapping[str, Scored]) -> Mapping[str, Scored]:
+    """The same streams by their names."""
+    return streams if isinstance(streams, Mapping) else {s.series: s for s in streams}
+
+
+def unflagged(s: Scored) -> Points:
+    """What may be flagged of a stream, before anything is."""
+    return Points(s.times, s.z, np.zeros(len(s.z), np.bool_))
+
+
 # What a judged sample is, where it is observed; 0 elsewhere.
 UNSURE, NORMAL, INCIDENT = 1, 2, 3
 # Columns of the sums by level: findings by what became of them, all of them, flagged incident, normal and all samples, and
 # false findings that touch observed time.
 TRUE, FALSE, UNJUDGED, OF_UNSURE, FOUND, ON_INCIDENT, ON_NORMAL, FLAGGED, FALSE_SEEN, SAMPLED = range(10)
 STATES = {"true": TRUE, "false": FALSE, "unjudged": UNJUDGED, "unsure": OF_UNSURE, "sampled": SAMPLED}
-NEVER = np.iinfo(np.int64).max
 
 
 @dataclass(frozen=True)

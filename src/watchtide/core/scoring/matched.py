@@ -11,6 +11,9 @@ from watchtide.core.scoring.outcomes import Outcome, Setting, default_span, inci
 from watchtide.core.scoring.rows import Coverage, Finding, Label, Points
 from watchtide.core.series import SECOND_NS
 
+# Later than any sample.
+NEVER = int(np.iinfo(np.int64).max)
+
 
 @dataclass(frozen=True)
 class Matched:
@@ -100,24 +103,28 @@ def _delays(
     for o in true:
         for row in o.incidents:
             by_row.setdefault(row, []).append(o.finding)
-    covered_by = coverage.covered(list(points)) if points is not None else {}
+    signs: dict[int, int] = {}
     for row in found:
-        label, matching = labels[row], by_row[row]
-        raised = [f.raised for f in matching if f.raised is not None]
+        raised = [f.raised for f in by_row[row] if f.raised is not None]
         if raised:
-            out[row] = max(0, min(raised) - label.start) / SECOND_NS
+            out[row] = max(0, min(raised) - labels[row].start) / SECOND_NS
         elif points is None:
-            out[row] = max(0, min(f.start for f in matching) - label.start) / SECOND_NS
+            out[row] = max(0, min(f.start for f in by_row[row]) - labels[row].start) / SECOND_NS
         else:
-            signs = [_first_sign(points[series], label) for series in covered_by.get(row, ())]
-            seen = [at for at in signs if at is not None]
-            if seen:
-                out[row] = (min(seen) - label.start) / SECOND_NS
-    return out
+            signs[row] = NEVER
+    if points is not None and signs:
+        for series in points:
+            rows = [row for row, _ in coverage[series].rows if row in signs]
+            p = points[series] if rows else None
+            for row in rows:
+                assert p is not None
+                signs[row] = min(signs[row], _first_sign(p, labels[row]))
+    out |= {row: (at - labels[row].start) / SECOND_NS for row, at in signs.items() if at < NEVER}
+    return {row: out[row] for row in found if row in out}
 
 
-def _first_sign(p: Points, label: Label) -> int | None:
-    """When the first sample within a label was flagged."""
+def _first_sign(p: Points, label: Label) -> int:
+    """When the first sample within a label was flagged; NEVER where none was."""
     a, b = np.searchsorted(p.times, label.start), np.searchsorted(p.times, label.end, side="right")
     hits = np.flatnonzero(p.flagged[a:b] & ~np.isnan(p.score[a:b]))
-    return int(p.times[a + hits[0]]) if len(hits) else None
+    return int(p.times[a + hits[0]]) if len(hits) else NEVER

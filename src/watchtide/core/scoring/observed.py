@@ -1,18 +1,34 @@
 """Which samples, or which time, were judged and looked through: what every rate and ratio of samples rests on."""
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
-from watchtide.core.scoring.rows import Coverage, Finding, Label, Points, inside_any, touches
+from watchtide.core.scoring.rows import Coverage, Finding, Points, inside_any, touches
 from watchtide.core.series import SECOND_NS, Bools, Ints
 
 # Spacing on average, in usual spacings, from which samples come in bursts.
 BURSTS = 20
 
 
+@dataclass(frozen=True)
+class _Stream:
+    """What of a stream's samples is kept. step : usual spacing, ns, 0 of fewer than two; judged, seen : samples with a score, and of
+    these those looked through; in_bursts : ns judged and ns looked through of samples that come in bursts, None of others."""
+
+    step: int
+    judged: int
+    seen: int
+    in_bursts: tuple[int, int] | None
+
+
 class Observed:
-    """Which samples, or which time, were judged and looked through."""
+    """Which samples, or which time, were judged and looked through.
+
+    points : may be a mapping that reads each stream when it is asked for; each is read once here, and one at a time. reached, holding :
+    label rows that hold a sample of a stream that they cover, and one that was judged and looked through; empty without points.
+    """
 
     def __init__(
         self,
@@ -25,7 +41,9 @@ class Observed:
         self.points = points
         self.span = span
         self.spans: dict[str, list[tuple[int, int]]] = {}
-        self.masks: dict[str, Bools] = {}
+        self.reached: set[int] = set()
+        self.holding: set[int] = set()
+        self._streams: dict[str, _Stream] = {}
         self._touched: dict[int, bool] = {}
         for series in streams:
             looked = [span]
@@ -37,8 +55,29 @@ class Observed:
                 ]
             self.spans[series] = _union(looked)
             if points is not None:
-                p = points[series]
-                self.masks[series] = p.observed & inside_any(p.times, self.spans[series])
+                self._look(series, points[series], coverage)
+
+    def _look(self, series: str, p: Points, coverage: Coverage) -> None:
+        mask = self.mask(series, p)
+        for i, label in coverage[series].rows:
+            a, b = np.searchsorted(p.times, label.start), np.searchsorted(p.times, label.end, side="right")
+            if a < b:
+                self.reached.add(i)
+                if mask[a:b].any():
+                    self.holding.add(i)
+        in_bursts = None
+        if is_in_bursts(p.times):
+            # Nothing comes between them, and a burst that came would have been judged.
+            first, last = int(p.times[0]), int(p.times[-1])
+            looked = sum(max(min(b, last) - max(a, first), 0) for a, b in self.spans[series])
+            in_bursts = (last - first, looked)
+        self._streams[series] = _Stream(
+            median_step(p.times), int(p.observed.sum()), int(mask.sum()), in_bursts
+        )
+
+    def mask(self, series: str, p: Points) -> Bools:
+        """(n,) which of a stream's samples were judged and looked through. p : its points."""
+        return p.observed & inside_any(p.times, self.spans[series])
 
     def seconds(self, step_ns: int | None) -> float:
         """Stream-seconds of observed time."""
@@ -51,46 +90,43 @@ class Observed:
         """
         if self.points is None:
             return sum(b - a for a, b in self.spans.get(series, [])) / SECOND_NS
-        if series not in self.masks:
+        s = self._streams.get(series)
+        if s is None:
             return 0.0
-        times = self.points[series].times
-        if is_in_bursts(times):
-            # Nothing comes between them, and a burst that came would have been judged.
-            ends = int(times[0]), int(times[-1])
-            return sum(max(min(b, ends[1]) - max(a, ends[0]), 0) for a, b in self.spans[series]) / SECOND_NS
-        step = median_step(times) or step_ns or 0
-        return int(self.masks[series].sum()) * step / SECOND_NS
+        if s.in_bursts is not None:
+            return s.in_bursts[1] / SECOND_NS
+        return s.seen * (s.step or step_ns or 0) / SECOND_NS
 
     def judged_seconds(self, step_ns: int | None) -> float:
         """Stream-seconds with a score, looked through or not."""
         if self.points is None:
             return self.seconds(step_ns)
-        return sum(_judged(p, step_ns) for p in self.points.values()) / SECOND_NS
+        judged = (
+            s.judged * (s.step or step_ns or 0) if s.in_bursts is None else s.in_bursts[0]
+            for s in self._streams.values()
+        )
+        return sum(judged) / SECOND_NS
+
+    def step_of(self, series: str) -> int:
+        """The usual spacing of a stream's samples, ns; 0 where it has fewer than two."""
+        return self._streams[series].step
 
     def touches(self, f: Finding) -> bool:
-        """Whether a finding overlaps observed time; told once for each, as several figures ask."""
+        """Whether a finding overlaps observed time; found once for each, as several figures need it."""
         known = self._touched.get(id(f))
         if known is None:
             known = self._touched[id(f)] = self._touches(f)
         return known
 
     def _touches(self, f: Finding) -> bool:
+        spans = self.spans.get(f.series, [])
         if self.points is None:
-            return touches(f.start, f.end, self.spans.get(f.series, []))
-        if f.series not in self.masks:
+            return touches(f.start, f.end, spans)
+        if f.series not in self._streams:
             return False
-        times = self.points[f.series].times
-        a, b = np.searchsorted(times, f.start), np.searchsorted(times, f.end, side="right")
-        return bool(self.masks[f.series][a:b].any())
-
-    def any_sample(self, label: Label, series: Iterable[str]) -> bool:
-        assert self.points is not None
-        for key in series:
-            times = self.points[key].times
-            a, b = np.searchsorted(times, label.start), np.searchsorted(times, label.end, side="right")
-            if self.masks[key][a:b].any():
-                return True
-        return False
+        p = self.points[f.series]
+        a, b = np.searchsorted(p.times, f.start), np.searchsorted(p.times, f.end, side="right")
+        return bool((~np.isnan(p.score[a:b]) & inside_any(p.times[a:b], spans)).any())
 
 
 def is_in_bursts(times: Ints) -> bool:
@@ -98,13 +134,6 @@ def is_in_bursts(times: Ints) -> bool:
     if len(times) < 2:
         return False
     return int(times[-1] - times[0]) > BURSTS * median_step(times) * (len(times) - 1)
-
-
-def _judged(p: Points, step_ns: int | None) -> int:
-    """Nanoseconds of a stream with a score."""
-    if is_in_bursts(p.times):
-        return int(p.times[-1] - p.times[0])
-    return int(p.observed.sum()) * (median_step(p.times) or step_ns or 0)
 
 
 def median_step(times: Ints) -> int:

@@ -84,7 +84,7 @@ def incidents_counted(
         if has_reviews and not any(touches(label.start, label.end, observed.spans[s]) for s in covered):
             outside += 1
             continue
-        if observed.points is not None and not observed.any_sample(label, covered):
+        if observed.points is not None and i not in observed.holding:
             unscored += 1
             continue
         rows.append(i)

@@ -1,11 +1,15 @@
 """Findings, labels and points as the scorer takes them."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Generic, TypeVar
 
 import numpy as np
 
 from watchtide.core.series import Bools, Floats, Ints, keys
+
+S = TypeVar("S")
+V = TypeVar("V")
 
 VERDICTS = ("incident", "foreseen", "false-alarm", "unsure", "reviewed")
 ORIGINS = ("independent", "finding", "sampled")
@@ -67,6 +71,22 @@ class Points:
     @property
     def observed(self) -> Bools:
         return ~np.isnan(self.score)
+
+
+class Viewed(Mapping[str, V], Generic[S, V]):
+    """What another mapping holds, seen in another form, each when it is asked for."""
+
+    def __init__(self, source: Mapping[str, S], view: Callable[[S], V]) -> None:
+        self._source, self._view = source, view
+
+    def __getitem__(self, series: str) -> V:
+        return self._view(self._source[series])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._source)
+
+    def __len__(self) -> int:
+        return len(self._source)
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,7 @@ def point_level(
         return None, None
     tp = fp = fn = tn = flagged = seen = 0
     for series, p in points.items():
-        mask = observed.masks[series]
+        mask = observed.mask(series, p)
         flagged += int(np.sum(p.flagged & mask))
         seen += int(np.sum(mask))
         incident, unsure = label_masks(p, coverage[series])
@@ -74,7 +74,7 @@ def range_rewards(points: Mapping[str, Points], coverage: Coverage, observed: Ob
     of_real: list[tuple[int, float]] = []
     for series, p in points.items():
         incident, unsure = label_masks(p, coverage[series])
-        keep = observed.masks[series] & ~unsure
+        keep = observed.mask(series, p) & ~unsure
         times = p.times[keep]
         found, real = _runs(p.flagged[keep]), _runs(incident[keep])
         of_found += [(int(times[r[0]]), _overlap_reward(r, real)) for r in found]

@@ -3,7 +3,7 @@
 import hashlib
 import json
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -16,7 +16,7 @@ from watchtide.core.scoring.card import Scorecard
 from watchtide.core.scoring.card import score as score_card
 from watchtide.core.scoring.curve import LEVELS, Curve
 from watchtide.core.scoring.outcomes import Setting
-from watchtide.core.scoring.rows import Coverage, Finding, Label
+from watchtide.core.scoring.rows import Coverage, Finding, Label, Viewed
 from watchtide.core.series import SECOND_NS, WEEK_S, keys
 from watchtide.engine.many.together import family_of
 from watchtide.engine.prepare import training
@@ -29,7 +29,7 @@ from watchtide.server.scans import services as scans
 from watchtide.server.scans import sheets
 from watchtide.server.scans.models import Card, Scan, ScanStream
 from watchtide.server.scans.models import Finding as StoredFinding
-from watchtide.server.scans.sheets import Sheet
+from watchtide.server.scans.sheets import Sheet, points_of, scored_of
 from watchtide.tables import clock
 
 Progress = Callable[[int, int], None]
@@ -188,11 +188,11 @@ def count(lease: jobs.Lease) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Counted:
-    """What a card was counted from, and the card. sheets, rows : by stream, in the same order."""
+    """What a card was counted from, and the card. sheets : by key, in the order of the rows; each is read when it is asked for."""
 
     scan: Scan
     rows: Sequence[ScanStream]
-    sheets: Sequence[Sheet]
+    sheets: Mapping[str, Sheet]
     findings: Sequence[Finding]
     labels: Sequence[Label]
     setting: Setting
@@ -206,10 +206,10 @@ def counted(scan: Scan, selection: Selection, progress: Progress | None = None) 
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
     setting = setting_of(scan, selection)
     quiet = sheets.Quieting()
-    held = [quiet.sheet(s) for s in sheets.of_scan(scan, rows, progress)]
+    held = Viewed(sheets.Sheets(scan, rows, progress), quiet.sheet)
     all_of = scans.findings_of(scan, {r.stream_id: r.stream.key for r in rows})
     findings = quiet.findings(all_of)
-    card = score_card(findings, labels, {s.key: s.points for s in held}, setting)
+    card = score_card(findings, labels, Viewed(held, points_of), setting)
     spans = {r.stream.key: quiet.spans(r.stream.key) for r in rows}
     quieted = len(all_of) - len(findings)
     return Counted(
@@ -225,7 +225,7 @@ def covering(labels: Sequence[Label], streams: Sequence[str]) -> list[Label]:
 
 def content_of(c: Counted) -> dict[str, Any]:
     """Figures, curve, every breakdown, and what was missed and false."""
-    lines = scans.curve_of(c.scan, [s.scored for s in c.sheets], c.findings, c.labels, c.setting)
+    lines = scans.curve_of(c.scan, Viewed(c.sheets, scored_of), c.findings, c.labels, c.setting)
     zones = [r.stream.zone for r in c.rows]
     zone = ZoneInfo(max(set(zones), key=zones.count))
     step = c.setting.step_ns
@@ -272,11 +272,11 @@ def _named(rows: dict[str, dict[str, Any]]) -> list[dict[str, Any]]:
 def _telling(c: Counted, promises: Sequence[breakdown.Promise], lines: Curve) -> Curve | None:
     """The curve of the streams that promise something at every level."""
     told = {p.series for p in promises if p.at_levels is not None}
-    own = [s for s in c.sheets if s.key in told]
-    if len(own) == len(c.sheets):
+    if len(told) == len(c.sheets):
         return lines
     mine = [f for f in c.findings if f.series in told]
-    return scans.curve_of(c.scan, [s.scored for s in own], mine, c.labels, c.setting) if own else None
+    own = Viewed({key: key for key in c.sheets if key in told}, lambda key: c.sheets[key].scored)
+    return scans.curve_of(c.scan, own, mine, c.labels, c.setting) if own else None
 
 
 def month_of(ns: int, zone: ZoneInfo) -> str:
@@ -337,7 +337,7 @@ def _locked(c: Counted) -> dict[str, Any] | None:
     span = locked_span(c.rows)
     if span is None:
         return None
-    points = {s.key: s.points for s in c.sheets}
+    points = Viewed(c.sheets, points_of)
     figures = score_card(c.findings, c.labels, points, replace(c.setting, span=span)).figures
     return {
         "span": {"from": span[0], "to": span[1]},
@@ -376,7 +376,7 @@ def best_level(scan: Scan, selection: Selection, constraint: choice.Constraint, 
     quiet = sheets.Quieting()
     try:
         told = choice.best_level(
-            [quiet.sheet(s).scored for s in sheets.of_scan(scan, rows)], covering(logbook.labels(), [r.stream.key for r in rows]), constraint, by=by,
+            Viewed(sheets.Sheets(scan, rows), lambda s: quiet.sheet(s).scored), covering(logbook.labels(), [r.stream.key for r in rows]), constraint, by=by,
             group=training.group_of(plan, scan.step_ns), side=plan.flag.side,
             setting=setting_of(scan, selection), locked=locked_span(rows),
         )  # fmt: skip
@@ -437,8 +437,8 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
     rows = rows_of(found[0], part)
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
     quiet = sheets.Quieting()
-    held = [[quiet.sheet(x) for x in sheets.of_scan(s, rows_of(s, part))] for s in found]
-    span = compare.judged_by_all([[x.scored for x in own] for own in held])
+    held = [Viewed(sheets.Sheets(s, rows_of(s, part)), quiet.sheet) for s in found]
+    span = compare.judged_by_all([Viewed(own, scored_of).values() for own in held])
     stated = setting_of(found[0], part).span
     if span is not None and stated is not None:
         span = max(span[0], stated[0]), min(span[1], stated[1])
@@ -449,7 +449,7 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
     for scan, own in zip(found, held, strict=True):
         every = quiet.findings(scans.findings_of(scan, key_of))
         findings = [f for f in every if f.start <= span[1] and f.end >= span[0]]
-        points = {s.key: s.points for s in own}
+        points = Viewed(own, points_of)
         card = score_card(findings, labels, points, replace(scans.setting_of(scan), span=span))
         cards.append(card)
         shown.append(

@@ -60,10 +60,10 @@ def publish(lease: jobs.Lease) -> dict[str, Any]:
             labels=gzip.compress(labels.to_json(c.labels).encode()),
             logbook_version=given["logbook"], code_version=scan.code_version, author=given["author"],
         )  # fmt: skip
-        for own, sheet in zip(c.rows, c.sheets, strict=True):
+        for own in c.rows:
             PublishedStream.objects.create(
                 published=row, stream_id=own.stream_id, key=own.stream.key, samples_digest=own.samples_digest,
-                points=pack(sheet.points),
+                points=pack(c.sheets[own.stream.key].points),
             )  # fmt: skip
     jobs.tell("published", row.pk)
     return {"published": row.pk}

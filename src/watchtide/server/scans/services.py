@@ -3,7 +3,7 @@
 import base64
 import hashlib
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, Protocol
@@ -501,7 +501,7 @@ def findings_of(scan: Scan, key_of: dict[int, str]) -> list[core_rows.Finding]:
 
 
 def curve_of(
-    scan: Scan, scored: Sequence[Scored], shifts: Sequence[core_rows.Finding], labels: Sequence[core_rows.Label],
+    scan: Scan, scored: Sequence[Scored] | Mapping[str, Scored], shifts: Sequence[core_rows.Finding], labels: Sequence[core_rows.Label],
     setting: Setting, step_ns: int | None = None,
 ) -> Curve:  # fmt: skip
     """The operating curve over these streams of a scan. step_ns : of a single stream, else the scan's finest."""

@@ -6,8 +6,10 @@ A cache: what is lost is made again from the kept stages.
 import contextlib
 import shutil
 import zipfile
-from collections.abc import Callable, Iterable, Iterator, Sequence
+import zlib
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import IO, Any
 
 import numpy as np
@@ -27,6 +29,10 @@ from watchtide.server.scans.models import Scan, ScanStream
 IN_FINDING, IS_ODD = 1, 2
 # A share of what stages may take on disk.
 SHARE = 0.25
+# Of scores in memory while they are counted.
+MOST_KEPT_BYTES = 128 << 20
+# What reading a file that is lost, cut off or altered raises.
+DAMAGES = (*ERRORS, IndexError, zipfile.BadZipFile, EOFError, zlib.error)
 
 
 @dataclass(frozen=True)
@@ -56,6 +62,14 @@ class Sheet:
     @property
     def scored(self) -> Scored:
         return Scored(self.key, self.times, self.z, self.odd)
+
+
+def points_of(sheet: Sheet) -> Points:
+    return sheet.points
+
+
+def scored_of(sheet: Sheet) -> Scored:
+    return sheet.scored
 
 
 class Quieting:
@@ -133,35 +147,72 @@ def keep(scan: Scan, sheets: Iterable[tuple[int, Sheet]]) -> None:
         file.keep(scan)
 
 
-def of_scan(
-    scan: Scan, rows: Sequence[ScanStream], progress: Callable[[int, int], None] | None = None
-) -> list[Sheet]:
-    """The scores of these streams of a scan, in their order; made anew, and kept, where the file is lost."""
-    known = _load(scan)
-    if known is None or any(r.stream_id not in known for r in rows):
-        known = {}
-        every = list(scan.streams.select_related("stream", "scan__plan_version"))
-        for i, row in enumerate(every):
-            known[row.stream_id] = of(services.rescan(row))
-            if progress is not None:
-                progress(i + 1, len(every))
-        keep(scan, known.items())
-    return [replace(known[r.stream_id], key=r.stream.key) for r in rows]
+class Sheets(Mapping[str, Sheet]):
+    """The scores of some streams of a scan, by their keys in the order given. Each is read when it is asked for, so that
+    counting takes no more memory for more streams; of few streams all stay in memory. What is lost is made anew, and kept.
+    """
+
+    def __init__(
+        self, scan: Scan, rows: Sequence[ScanStream], progress: Callable[[int, int], None] | None = None
+    ) -> None:
+        self._scan, self._progress = scan, progress
+        self._streams = {r.stream.key: r.stream_id for r in rows}
+        file = _opened(scan)
+        self._file = file if file is not None and self._is_whole(file) else self._renewed()
+        size = max((info.file_size for info in self._file.infolist()), default=1)
+        self._read = lru_cache(max(MOST_KEPT_BYTES // max(size, 1), 1))(self._read_now)
+
+    def __getitem__(self, key: str) -> Sheet:
+        return self._read(key)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._streams)
+
+    def __len__(self) -> int:
+        return len(self._streams)
+
+    def _is_whole(self, file: zipfile.ZipFile) -> bool:
+        return {f"{stream}.npy" for stream in self._streams.values()} <= set(file.namelist())
+
+    def _read_now(self, key: str) -> Sheet:
+        stream = self._streams[key]
+        try:
+            return _sheet(self._file, stream, key)
+        except DAMAGES:
+            self._file = self._renewed()
+            return _sheet(self._file, stream, key)
+
+    def _renewed(self) -> zipfile.ZipFile:
+        """The file, made anew from the kept stages."""
+        every = list(self._scan.streams.select_related("stream", "scan__plan_version"))
+
+        def made() -> Iterator[tuple[int, Sheet]]:
+            for i, row in enumerate(every):
+                yield row.stream_id, of(services.rescan(row))
+                if self._progress is not None:
+                    self._progress(i + 1, len(every))
+
+        keep(self._scan, made())
+        file = _opened(self._scan)
+        if file is None:
+            raise OSError(f"the scores of scan {self._scan.pk} cannot be kept; see the place for files")
+        return file
 
 
-def _load(scan: Scan) -> dict[int, Sheet] | None:
-    store, out = storage.sheets(), {}
+def _opened(scan: Scan) -> zipfile.ZipFile | None:
+    """The file with a scan's scores, None where there is none that can be read."""
+    store = storage.sheets()
     try:
-        with zipfile.ZipFile(store.path(name_of(scan))) as file:
-            for name in file.namelist():
-                with file.open(name) as member:
-                    rows = arrays.read_array(member)
-                marks = rows["marks"]
-                stream = int(name.removesuffix(".npy"))
-                out[stream] = Sheet(
-                    "", rows["time"].copy(), rows["z"].copy(), (marks & IS_ODD) > 0, (marks & IN_FINDING) > 0
-                )
-    except (*ERRORS, IndexError, zipfile.BadZipFile, EOFError):
+        file = zipfile.ZipFile(store.path(name_of(scan)))
+    except DAMAGES:
         return None
     store.use(name_of(scan))
-    return out
+    return file
+
+
+def _sheet(file: zipfile.ZipFile, stream: int, key: str) -> Sheet:
+    with file.open(f"{stream}.npy") as member:
+        rows = arrays.read_array(member)
+    marks = rows["marks"]
+    times, z = rows["time"].copy(), rows["z"].copy()
+    return Sheet(key, times, z, (marks & IS_ODD) > 0, (marks & IN_FINDING) > 0)
