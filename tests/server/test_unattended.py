@@ -1,12 +1,14 @@
 """What runs on its own outlives a database that is away, bad input and its own defects, and says so."""
 
+import threading
 import time
 from datetime import timedelta
 from types import SimpleNamespace
 
+import MySQLdb
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.db import InterfaceError, OperationalError
+from django.db import InterfaceError, OperationalError, ProgrammingError, connection
 from django.db.models.functions import Now
 from django_tasks_db.models import DBTaskResult
 from rest_framework.test import APIClient
@@ -455,6 +457,37 @@ def test_a_batch_that_comes_to_nothing_takes_no_stream_that_another_uses(small_w
     assert Stream.objects.filter(pk=stream.pk).exists()
     undoing.discard(second)
     assert not Stream.objects.filter(pk=stream.pk).exists()
+
+
+def test_a_connection_that_another_thread_has_for_a_moment_is_tried_again(small_world, django_db_blocker):
+    """As when the collector of garbage frees a result in a thread that is not the connection's."""
+    with django_db_blocker.unblock():
+        expected = Stream.objects.count()
+        is_taken = threading.Event()
+
+        def hold(raw):
+            is_taken.set()
+            raw.query("SELECT SLEEP(1)")
+            raw.store_result()
+
+        holder = threading.Thread(target=hold, args=(connection.connection,))
+        holder.start()
+        is_taken.wait()
+        time.sleep(0.2)
+        tries = []
+
+        def count():
+            tries.append(1)
+            return Stream.objects.count()
+
+        try:
+            with pytest.raises((ProgrammingError, MySQLdb.ProgrammingError)) as caught:
+                Stream.objects.count()
+            assert patience.is_passing(caught.value) and patience.is_locked(caught.value)
+            assert patience.outlasting(count, "a test") == expected and len(tries) > 1
+        finally:
+            holder.join()
+            connection.close()
 
 
 @pytest.mark.parametrize("hours", [-1, 1])

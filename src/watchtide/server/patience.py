@@ -4,6 +4,7 @@ A deadlock or a lock wait that times out rolls back one transaction: that one is
 background processes wait, and a caller gets the time after which to try again.
 """
 
+import contextlib
 import errno
 import functools
 import logging
@@ -11,7 +12,15 @@ import re
 from collections.abc import Callable
 from typing import ParamSpec, TypeVar
 
-from django.db import Error, InterfaceError, OperationalError, close_old_connections, connection
+import MySQLdb
+from django.db import (
+    Error,
+    InterfaceError,
+    OperationalError,
+    ProgrammingError,
+    close_old_connections,
+    connection,
+)
 from tenacity import (
     RetryCallState,
     Retrying,
@@ -51,7 +60,15 @@ def code_of(error: BaseException) -> int | None:
 
 
 def is_locked(error: BaseException) -> bool:
-    return isinstance(error, Error) and code_of(error) in LOCKED
+    return (isinstance(error, Error) and code_of(error) in LOCKED) or is_taken(error)
+
+
+def is_taken(error: BaseException) -> bool:
+    """Whether another thread had the connection for a moment: the collector of garbage, which frees a result of it in whatever thread
+    it runs. mysqlclient 2.3 refuses any call meanwhile."""
+    # The driver's error passes Django by where a cursor is closed.
+    is_one = isinstance(error, ProgrammingError | MySQLdb.ProgrammingError)
+    return is_one and "already in use from another thread" in str(error)
 
 
 def is_away(error: BaseException) -> bool:
@@ -118,4 +135,6 @@ def fresh() -> None:
 def forget() -> None:
     """Drop a connection that may be dead, so that the next query opens another."""
     if not connection.in_atomic_block:
-        connection.close()
+        # One that another thread has is dropped all the same.
+        with contextlib.suppress(ProgrammingError, MySQLdb.ProgrammingError):
+            connection.close()

@@ -19,7 +19,7 @@ from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import stages
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan
-from watchtide.server import alongside, storage
+from watchtide.server import alongside, patience, storage
 from watchtide.server.jobs import services as jobs
 from watchtide.server.scans import services, sheets
 from watchtide.server.scans.models import Finding, ScanStream
@@ -103,7 +103,7 @@ class Part:
 
 def judge(order: Order, scan: int) -> tuple[Part, sheets.Sheet]:
     """Scan one stream: its part, and its scores. scan : which one the rows will be of. Raises ValueError that names the stream."""
-    stream, task = order.task()
+    stream, task = patience.outlasting(order.task, "reading a stream")
     scanned, stage_key = kept.scan_task(task)
     left_out = kept.left_out(order.plan, stream.key, order.labels)
     origin = services.Origin(scan, stream.pk, task.digest, left_out, stage_key)
