@@ -14,10 +14,12 @@ if TYPE_CHECKING:
     from watchtide.door.models import Diagnosis, Forecast, Models, diagnose, forecast, load
     from watchtide.door.scanning import Scan, scan
     from watchtide.door.tables import Table
+    from watchtide.door.weighing import Comparison, Threshold, compare, sample, threshold
     from watchtide.plan import Plan
 
 __version__ = "0.2.0"
 __all__ = [
+    "Comparison",
     "Diagnosis",
     "Forecast",
     "InputError",
@@ -29,15 +31,19 @@ __all__ = [
     "Score",
     "Table",
     "TableError",
+    "Threshold",
     "__version__",
+    "compare",
     "decompose",
     "diagnose",
     "forecast",
     "load",
+    "sample",
     "scan",
     "score",
     "seasons",
     "shifts",
+    "threshold",
 ]
 
 # Where each name is: the numerics take a second to import, and the command needs them seldom.
@@ -46,6 +52,7 @@ _WHERE = {
     **dict.fromkeys(
         ("Diagnosis", "Forecast", "Models", "diagnose", "forecast", "load"), "watchtide.door.models"
     ),
+    **dict.fromkeys(("Comparison", "Threshold", "compare", "sample", "threshold"), "watchtide.door.weighing"),
     "InputError": "watchtide.door.errors",
     "PlanError": "watchtide.door.errors",
     "TableError": "watchtide.door.errors",

@@ -238,7 +238,8 @@ def score(
     for kind in kinds or ():
         if kind not in KINDS:
             raise InputError("kinds", f"{kind!r} is no kind of finding", f"take some of {', '.join(KINDS)}")
-    found, judged, step_ns, season_ns = _found(findings, points)
+    taken = found_of(findings, points)
+    found, judged, step_ns = taken.findings, taken.points, taken.step_ns
     known = labels_of(labels, tz)
     try:
         tolerance_ns = durations.parse_ns(tolerance, step_ns=step_ns)
@@ -249,7 +250,7 @@ def score(
         span = span_of(found, known, judged, start, stop, tz)
         if span[1] < span[0]:
             raise InputError("start", "lies after stop", "swap the two")
-    setting = Setting(tolerance_ns, step_ns, season_ns, span, tuple(kinds) if kinds else None)
+    setting = Setting(tolerance_ns, step_ns, taken.season_ns, span, tuple(kinds) if kinds else None)
     return Score(figures_of(found, known, judged, setting))
 
 
@@ -284,22 +285,33 @@ def span_of(
     )
 
 
-def _found(
-    findings: Any, points: Any
-) -> tuple[list[Finding], dict[str, Points] | None, int | None, int | None]:
-    """Findings, judged samples, and of a scan its step and its longest season in ns."""
+@dataclass(frozen=True)
+class Found:
+    """What a scan found. points : judged samples by series, None where there are none; step_ns, season_ns : its cadence and longest
+    season, None where they are not known."""
+
+    findings: list[Finding]
+    points: dict[str, Points] | None
+    step_ns: int | None
+    season_ns: int | None
+
+
+def found_of(findings: Any, points: Any) -> Found:
+    """What is meant by findings: a `Scan`, or a table or file of them, with one of points beside it. Raises InputError, TableError."""
     if isinstance(findings, Scan):
         summary = findings.summary
         step, season = summary.get("step_s"), summary.get("longest_season_s")
-        return (
-            [f for s in findings._scanned for f in s.findings],
+        found = [f for s in findings._scanned for f in s.findings]
+        return Found(
+            # As they lie in a file: what is drawn goes by their order.
+            sorted(found, key=lambda f: (f.start, f.series, f.kind)),
             {s.base.key: Points(s.base.series.times, s.base.score, s.in_finding) for s in findings._scanned},
             round(step * SECOND_NS) if step else None,
             round(season * SECOND_NS) if season else None,
         )
     found = results.read_findings(*text_of(findings, "findings"))
     judged = None if points is None else results.read_points(*text_of(points, "points"))
-    return found, judged, step_of(judged), None
+    return Found(found, judged, step_of(judged), None)
 
 
 def _plan(every: str | None, combine: str | None = None, **parts: dict[str, Any]) -> Plan:
