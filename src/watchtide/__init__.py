@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from watchtide.door.models import Diagnosis, Forecast, Models, diagnose, forecast, load
     from watchtide.door.scanning import Scan, scan
     from watchtide.door.tables import Table
+    from watchtide.door.watching import watch
     from watchtide.door.weighing import Comparison, Threshold, compare, sample, threshold
     from watchtide.plan import Plan
 
@@ -44,6 +45,7 @@ __all__ = [
     "seasons",
     "shifts",
     "threshold",
+    "watch",
 ]
 
 # Where each name is: the numerics take a second to import, and the command needs them seldom.
@@ -53,6 +55,7 @@ _WHERE = {
         ("Diagnosis", "Forecast", "Models", "diagnose", "forecast", "load"), "watchtide.door.models"
     ),
     **dict.fromkeys(("Comparison", "Threshold", "compare", "sample", "threshold"), "watchtide.door.weighing"),
+    "watch": "watchtide.door.watching",
     "InputError": "watchtide.door.errors",
     "PlanError": "watchtide.door.errors",
     "TableError": "watchtide.door.errors",

@@ -1,26 +1,16 @@
 """Events of `watch`: a finding began or ended, each with an id, as a line or to a hook."""
 
-import hashlib
-import json
 import sys
 from collections.abc import Sequence
 from typing import Any
 
-from watchtide.core.scoring.rows import Finding
-from watchtide.tables import cloudevents, results
+from watchtide.tables import cloudevents
 
 TIMEOUT_S = 10.0
 # Tried so often at once; what is not taken is tried again with what comes next.
 TRIES, PAUSE_S = 2, 0.5
 # The oldest are given up when a hook stays away for very long.
 MOST_UNSENT = 1_000
-
-
-def event(kind: str, finding: Finding) -> dict[str, Any]:
-    """A finding that began or ended, in the columns of a findings file. The id is the same however often it is printed."""
-    row = json.loads(results.findings_text([finding], "findings.jsonl"))
-    name = f"{kind} {finding.series} {finding.start} {finding.kind} {finding.direction}"
-    return {"event": kind, "id": hashlib.sha256(name.encode()).hexdigest()[:24], **row}
 
 
 def send(url: str, events: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:

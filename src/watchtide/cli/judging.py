@@ -7,6 +7,7 @@ from typing import Any
 
 import typer
 
+from watchtide.cli import gates
 from watchtide.cli.exits import fail
 from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS
@@ -28,6 +29,7 @@ def score(
     bounds: dict[str, float | None],
     json_out: str | None,
     html_out: str | None,
+    junit: str | None,
     zone: str,
 ) -> None:
     found = results.read_findings(findings)
@@ -60,7 +62,10 @@ def score(
         results.write_whole(html_out, report.page({"figures": figures}, "Scorecard", about))
     if json_out != "-":
         _tell(figures)
-    unmet = _unmet(figures["events"], bounds)
+    cases = _cases(figures["events"], bounds)
+    if junit:
+        gates.write_junit(junit, "watchtide score", cases)
+    unmet = [case.failure for case in cases if case.failure is not None]
     if unmet:
         for line in unmet:
             print(f"watchtide: {line}", file=sys.stderr)
@@ -113,7 +118,8 @@ def _interval(pair: list[float] | None) -> str:
     return "" if pair is None else f"({pair[0]:.3f} to {pair[1]:.3f})"
 
 
-def _unmet(e: dict[str, Any], bounds: dict[str, float | None]) -> list[str]:
+def _cases(e: dict[str, Any], bounds: dict[str, float | None]) -> list[gates.Case]:
+    """A case a bound; one without a bound was not looked at."""
     seen = {
         "precision": e["precision"],
         "precision_lower": e["precision_ci"][0] if e["precision_ci"] else None,
@@ -121,11 +127,13 @@ def _unmet(e: dict[str, Any], bounds: dict[str, float | None]) -> list[str]:
     }
     out = []
     for name, bound in bounds.items():
+        words, value = name.replace("_", " "), seen[name]
         if bound is None:
-            continue
-        words = name.replace("_", " ")
-        if seen[name] is None:
-            out.append(f"{words} cannot be computed, so the bound {bound} is not met")
-        elif seen[name] < bound:
-            out.append(f"{words} is {seen[name]:.4f}, below the bound {bound}")
+            out.append(gates.Case(words, skipped="no bound is stated"))
+        elif value is None:
+            out.append(gates.Case(words, f"{words} cannot be computed, so the bound {bound} is not met"))
+        elif value < bound:
+            out.append(gates.Case(words, f"{words} is {value:.4f}, below the bound {bound}"))
+        else:
+            out.append(gates.Case(words))
     return out

@@ -55,6 +55,14 @@ def scan(
     findings: Annotated[str | None, typer.Option(help="Write the findings here.")] = None,
     summary: Annotated[str | None, typer.Option(help="Write the summary here (JSON).")] = None,
     save: Annotated[str | None, typer.Option(help="Keep the fitted models here, for apply.")] = None,
+    state: Annotated[
+        str | None,
+        typer.Option(help="Judge only what is new since the state kept here, as a replay, and keep it."),
+    ] = None,
+    fail_on: Annotated[
+        list[str] | None, typer.Option(help="Exit 1 where this holds, as 'findings > 0'; repeatable.")
+    ] = None,
+    junit: Annotated[str | None, typer.Option(help="Write JUnit XML here, a case a stream.")] = None,
     jobs: Annotated[int, typer.Option(min=1, help="Processes to scan with.")] = 1,
     cluster: Annotated[
         str | None,
@@ -88,6 +96,9 @@ def scan(
         findings=findings,
         summary=summary,
         save=save,
+        state_path=state,
+        fail_on=fail_on or [],
+        junit=junit,
         jobs=jobs,
         cluster=cluster,
         table=table,
@@ -165,6 +176,7 @@ def score(
     min_recall: Annotated[float | None, typer.Option(help="Exit 1 below this recall.")] = None,
     json_out: Annotated[str | None, typer.Option("--json", help="Write all figures here.")] = None,
     html: Annotated[str | None, typer.Option("--html", help="Write a page to read and print here.")] = None,
+    junit: Annotated[str | None, typer.Option(help="Write JUnit XML here, a case a bound.")] = None,
     tz: Zone = "UTC",
 ) -> None:
     """Count findings against labels: precision, recall and what stands beside them."""
@@ -173,7 +185,7 @@ def score(
     judging.score(
         findings, labels, points, summary, tolerance=tolerance, start=from_, stop=to, kinds=kinds,
         bounds={"precision": min_precision, "precision_lower": min_precision_lower, "recall": min_recall},
-        json_out=json_out, html_out=html, zone=tz,
+        json_out=json_out, html_out=html, junit=junit, zone=tz,
     )  # fmt: skip
 
 

@@ -10,6 +10,7 @@ import pyarrow as pa
 from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
 from watchtide.door import models
+from watchtide.door.scanning import Scan
 from watchtide.engine.keep import saved, saved_units
 from watchtide.engine.many import run
 from watchtide.engine.scan import ahead, examine, outcome, stages
@@ -42,7 +43,8 @@ def apply(
     _, streams, _ = scanning.read_streams(source, table)
     scanned = models.applied(kept, streams, model)
     plan = next(iter(kept.values())).plan if kept else Plan()
-    scanning.write_scan(scanned, plan, "apply", points=points, findings=findings, summary=summary)
+    whole = Scan(plan, "apply", tuple(scanned))
+    scanning.write_scan(whole, points=points, findings=findings, summary=summary)
 
 
 def forecast(

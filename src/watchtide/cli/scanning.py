@@ -2,19 +2,19 @@
 
 import json
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 
-from watchtide.cli import taking, waves
+from watchtide.cli import gates, taking, waves
 from watchtide.cli.exits import fail
-from watchtide.core.scoring.rows import Label
-from watchtide.door import asking, reading
+from watchtide.core.scoring.rows import Finding, Label
+from watchtide.door import asking, reading, watching
 from watchtide.door.errors import InputError
 from watchtide.door.scanning import Scan
 from watchtide.engine.many import clusters, run, together
@@ -171,6 +171,9 @@ def scan(
     findings: str | None,
     summary: str | None,
     save: str | None,
+    state_path: str | None,
+    fail_on: Sequence[str],
+    junit: str | None,
     jobs: int,
     cluster: str | None = None,
     units: waves.Stated,
@@ -188,8 +191,9 @@ def scan(
                 f"--train-share {train_share:g}: must be above 0 and at most 1, a share of the time span such as 0.6"
             )
         train = {"share": train_share}
-    if save and mode == "replay":
+    if save and (mode == "replay" or state_path):
         fail("--save keeps the one fit of --mode fit; a replay has many")
+    after = After([gates.Gate.read(text) for text in fail_on], junit)
     plan = plan_with_options(
         plan_of(plan_path, table),
         {
@@ -198,9 +202,10 @@ def scan(
         },
     )
     if units:
-        if train_until or known or mode == "replay":
+        if train_until or known or mode == "replay" or state_path or fail_on or junit:
             fail(
-                "waveforms are split by their order: leave out --train-until, --known and --mode replay; --train-share is taken"
+                "waveforms are split by their order: leave out --train-until, --known, --mode replay, --state, --fail-on and --junit; "
+                "--train-share is taken"
             )
         out = waves.Out(points, findings, summary, save)
         waves.scan(source, plan, units, out, train_share=train_share, table=table)
@@ -210,8 +215,16 @@ def scan(
     with crew(jobs, cluster, plan) as (executor, jobs):
         _, streams, spans = read_streams(source, table)
         streams = with_days(streams, plan, table)
+        if state_path:
+            state = watching.kept(state_path, plan)
+            new = watching.scan_on(streams, state, [*left_out, *spans])
+            write_scan(new, points=points, findings=findings, summary=summary)
+            # Once all is written: a call that fails before is made again.
+            results.write_whole(state_path, watching.written(state))
+            after.end(new._findings, new.judged, [s.key for s in streams])
+            return
         common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}
-        if together.is_apart(plan) and not (points or summary or save):
+        if together.is_apart(plan) and not (points or summary or save or fail_on or junit):
             path = findings or "-"
             written = list(run.write_many(streams, plan, path, [*left_out, *spans], **common))
             results.write_whole(path, results.ordered_text((x for s in written for x in s.lines), path))
@@ -226,9 +239,24 @@ def scan(
             **common,
         )
         scanned = together.finish(list(done), plan)
+    whole = Scan(plan, mode, tuple(scanned))
     if save:
-        Scan(plan, mode, tuple(scanned)).save(save)
-    write_scan(scanned, plan, mode, points=points, findings=findings, summary=summary)
+        whole.save(save)
+    write_scan(whole, points=points, findings=findings, summary=summary)
+    after.end(whole._findings, whole.judged, whole.series)
+
+
+@dataclass(frozen=True)
+class After:
+    """What comes of a scan once its files are written: JUnit XML, and gates that fail the command."""
+
+    gates: Sequence[gates.Gate]
+    junit: str | None
+
+    def end(self, findings: Sequence[Finding], judged: int, series: Sequence[str]) -> None:
+        if self.junit:
+            gates.write_junit(self.junit, "watchtide scan", gates.cases_of(series, findings))
+        gates.close(self.gates, gates.figures_of(findings, judged))
 
 
 @contextmanager
@@ -253,25 +281,15 @@ def with_plan(table: dict[str, Any], plan: Plan) -> dict[str, Any]:
     }
 
 
-def write_scan(
-    scanned: list[stages.Scanned],
-    plan: Plan,
-    mode: str,
-    *,
-    points: str | None,
-    findings: str | None,
-    summary: str | None,
-) -> None:
-    """What a scan found, in the files asked for; findings to standard output where none is."""
-    whole = Scan(plan, mode, tuple(scanned))
+def write_scan(whole: Scan, *, points: str | None, findings: str | None, summary: str | None) -> None:
+    """What a scan found, in the files that are stated; findings to standard output where none is."""
     if points:
         whole.write_points(points)
     if summary:
         whole.write_summary(summary)
     if findings or not (points or summary):
         whole.write_findings(findings or "-")
-    judged = sum(run.judged_in(s) for s in scanned)
-    tell_count(sum(len(s.findings) for s in scanned), judged, len(scanned))
+    tell_count(len(whole._findings), whole.judged, len(whole.series))
 
 
 def tell_count(findings: int, judged: int, streams: int) -> None:

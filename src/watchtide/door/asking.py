@@ -301,10 +301,9 @@ def found_of(findings: Any, points: Any) -> Found:
     if isinstance(findings, Scan):
         summary = findings.summary
         step, season = summary.get("step_s"), summary.get("longest_season_s")
-        found = [f for s in findings._scanned for f in s.findings]
         return Found(
             # As they lie in a file: what is drawn goes by their order.
-            sorted(found, key=lambda f: (f.start, f.series, f.kind)),
+            findings._findings,
             {s.base.key: Points(s.base.series.times, s.base.score, s.in_finding) for s in findings._scanned},
             round(step * SECOND_NS) if step else None,
             round(season * SECOND_NS) if season else None,

@@ -6,7 +6,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal, TypedDict, Unpack
 
-from watchtide.core.scoring.rows import Label
+import numpy as np
+
+from watchtide.core.scoring.rows import Finding, Label
 from watchtide.door import reading
 from watchtide.door.errors import InputError
 from watchtide.door.tables import Table, findings_table, points_table, source_of, text_of
@@ -37,11 +39,15 @@ class Columns(TypedDict, total=False):
 
 @dataclass(frozen=True)
 class Scan:
-    """What a scan found. plan : as it was given, with what the arguments say in its place; mode : fit or replay."""
+    """What a scan found. plan : as it was given, with what the arguments say in its place; mode : fit or replay. Of a scan that went on from
+    a state: what is new alone."""
 
     plan: Plan
     mode: str
     _scanned: tuple[stages.Scanned, ...]
+    # Of one that went on: its findings, and by stream the moment from which on samples are new, ns.
+    _found: tuple[Finding, ...] | None = None
+    _since: Mapping[str, int] | None = None
 
     @property
     def series(self) -> tuple[str, ...]:
@@ -51,12 +57,36 @@ class Scan:
     @property
     def findings(self) -> Table:
         """One row a finding, by start: the columns of the findings file (docs/formats.md)."""
-        return findings_table([f for s in self._scanned for f in s.findings])
+        return findings_table(self._findings)
+
+    @property
+    def _findings(self) -> list[Finding]:
+        """By start, as they lie in a file."""
+        found = [f for s in self._scanned for f in s.findings] if self._found is None else self._found
+        return sorted(found, key=lambda f: (f.start, f.series, f.kind))
+
+    def _points(self) -> dict[str, dict[str, Any]]:
+        """Columns of points by stream."""
+        out = {}
+        for s in self._scanned:
+            columns = outcome.points_of(s)
+            if self._since is not None:
+                new = columns["time"] >= self._since[s.base.key]
+                columns = {name: column[new] for name, column in columns.items()}
+            out[s.base.key] = columns
+        return out
+
+    @property
+    def judged(self) -> int:
+        """How many samples were judged."""
+        if self._since is None:
+            return sum(run.judged_in(s) for s in self._scanned)
+        return sum(int((~np.isnan(columns["score"])).sum()) for columns in self._points().values())
 
     @property
     def points(self) -> Table:
         """One row a sample, with what was expected, how far it may stray, its score and its flag."""
-        return points_table({s.base.key: outcome.points_of(s) for s in self._scanned})
+        return points_table(self._points())
 
     @property
     def summary(self) -> dict[str, Any]:
@@ -65,13 +95,12 @@ class Scan:
 
     def write_findings(self, path: str | Path) -> None:
         """The findings file as the command writes it; JSON Lines where the path ends so."""
-        found = [f for s in self._scanned for f in s.findings]
         name = str(path)
-        results.write_whole(name, results.ordered_text(results.finding_lines(found, name), name))
+        results.write_whole(name, results.ordered_text(results.finding_lines(self._findings, name), name))
 
     def write_points(self, path: str | Path) -> None:
         """The points file as the command writes it; Parquet where the path ends so."""
-        rows = results.points_table({s.base.key: outcome.points_of(s) for s in self._scanned})
+        rows = results.points_table(self._points())
         results.write_whole(str(path), results.table_bytes(rows, str(path)))
 
     def write_summary(self, path: str | Path) -> None:
@@ -86,10 +115,8 @@ class Scan:
         results.write_whole(str(path), saved.write(models))
 
     def __str__(self) -> str:
-        judged = sum(run.judged_in(s) for s in self._scanned)
-        found = sum(len(s.findings) for s in self._scanned)
         streams = len(self._scanned)
-        return f"{found:,} findings in {judged:,} judged samples of {streams:,} stream{'s' if streams > 1 else ''}"
+        return f"{len(self._findings):,} findings in {self.judged:,} judged samples of {streams:,} stream{'' if streams == 1 else 's'}"
 
     def _repr_html_(self) -> str:
         return f"<p>{self}</p>{self.findings._repr_html_()}"
@@ -103,6 +130,7 @@ def scan(
     mode: Literal["fit", "replay"] = "fit",
     every: str | None = None,
     jobs: int = 1,
+    state: str | Path | None = None,
     progress: Progress | None = None,
     **columns: Unpack[Columns],
 ) -> Scan:
@@ -122,6 +150,9 @@ def scan(
         The cadence, as 15m; None finds it.
     jobs : int
         Processes that scan.
+    state : path, optional
+        Of a file: only what is new since the state kept there is judged, as a replay of all rows would, and the state is kept. The table may
+        hold all rows so far, or those since the last call.
     progress : callable, optional
         Called with (streams done, streams in all).
     **columns
@@ -161,6 +192,13 @@ def scan(
     chosen = from_data(data)
     streams, spans = streams_of(table, chosen, **columns)
     known = [*labels_of(labels, columns.get("tz", "UTC")), *spans]
+    if state is not None:
+        from watchtide.door import watching
+
+        now = watching.kept(state, chosen)
+        new = watching.scan_on(streams, now, known)
+        results.write_whole(str(state), watching.written(now))
+        return new
     with run.workers(jobs, chosen) as executor:
         done = run.scan_many(
             streams,

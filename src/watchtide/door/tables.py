@@ -129,7 +129,8 @@ def findings_table(findings: Sequence[Finding]) -> Table:
 def points_table(streams: Mapping[str, Mapping[str, Any]]) -> Table:
     """Points of all streams in the columns of the points file; times as stamps, and null where a figure is missing."""
     parts = []
-    for key, columns in streams.items():
+    nothing: dict[str, Any] = {name: np.empty(0) for name in POINT_COLUMNS} | {"flag": np.empty(0, str)}
+    for key, columns in (streams or {"": nothing}).items():
         arrays = {"series": pa.array([key] * len(columns["time"]), pa.string())}
         for name in POINT_COLUMNS[1:]:
             values = np.asarray(columns[name])
@@ -140,7 +141,7 @@ def points_table(streams: Mapping[str, Mapping[str, Any]]) -> Table:
             elif name == "in_finding":
                 arrays[name] = pa.array(values.astype(np.bool_))
             elif name == "window":
-                arrays[name] = pa.array(values, pa.int64())
+                arrays[name] = pa.array(values.astype(np.int64))
             else:
                 arrays[name] = pa.array(values, pa.float64(), from_pandas=True)
         parts.append(pa.table(arrays))
