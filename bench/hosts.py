@@ -133,7 +133,11 @@ def _led_to(path: Path, address: tuple[str, int]) -> Iterator[None]:
     """Connections to an address, led to a socket of this machine."""
     with socket.create_server(address, backlog=64) as server:
         threading.Thread(target=_lead, args=(server, path), daemon=True).start()
-        yield
+        try:
+            yield
+        finally:
+            # Wakes who waits for connections: closed alone, the port stays taken for as long as that lasts.
+            server.shutdown(socket.SHUT_RDWR)
 
 
 def _lead(server: socket.socket, path: Path) -> None:

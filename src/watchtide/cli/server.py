@@ -3,13 +3,16 @@
 import os
 import sys
 
+from watchtide.extras import needed
+
 
 def find() -> bool:
     """State the server's settings and the own instance's database to what is started from here; whether a database is known.
 
     Exit status 2 where a setting cannot stand.
     """
-    from watchtide.server import config, instance
+    with needed("server", "the server"):
+        from watchtide.server import config, instance
 
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "watchtide.server.settings")
     try:
@@ -23,6 +26,7 @@ def find() -> bool:
 def run(arguments: list[str]) -> None:
     """Run a management command of the server."""
     find()
-    from django.core.management import execute_from_command_line
+    with needed("server", "the server"):
+        from django.core.management import execute_from_command_line
 
     execute_from_command_line([sys.argv[0], *(arguments or ["help"])])

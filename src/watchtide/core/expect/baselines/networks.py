@@ -15,6 +15,7 @@ import numpy as np
 from numba import njit
 
 from watchtide.core.series import Floats
+from watchtide.extras import needed
 
 # A batch holds so many times the root of the number of rows, within these bounds.
 BATCH, LEAST_BATCH, MOST_BATCH = 2.0, 16, 1024
@@ -121,7 +122,8 @@ class Trained:
 
 def one_thread() -> Any:
     """A context in which matrix products run in one thread: their rounding is then the same on any number of cores."""
-    from threadpoolctl import threadpool_limits  # type: ignore[import-untyped]
+    with needed("learn", "a learned baseline"):
+        from threadpoolctl import threadpool_limits  # type: ignore[import-untyped]
 
     return threadpool_limits(limits=1)
 
@@ -152,7 +154,8 @@ def train(
     Raises ValueError where the error is not finite, naming the epoch.
     Adam, Kingma and Ba (2015); early stopping, Prechelt (1998).
     """
-    from sklearn.neural_network import MLPRegressor  # type: ignore[import-untyped]
+    with needed("learn", "a learned baseline"):
+        from sklearn.neural_network import MLPRegressor  # type: ignore[import-untyped]
 
     batch = int(np.clip(BATCH * np.sqrt(len(training)), LEAST_BATCH, MOST_BATCH))
     net = MLPRegressor(
