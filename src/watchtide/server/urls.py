@@ -56,6 +56,7 @@ urlpatterns = [
     path(f"{API}streams/<int:pk>/samples", scans.SamplesView.as_view()),
     path(f"{API}scans", scans.ScansView.as_view()),
     path(f"{API}scans/<int:pk>", scans.ScanView.as_view()),
+    path(f"{API}scans/<int:pk>/findings", scans.ScanFindingsView.as_view()),
     path(f"{API}scans/<int:pk>/adopt", scans.AdoptView.as_view()),
     path(f"{API}scans/<int:pk>/adoption", plans.AdoptionView.as_view()),
     path(f"{API}scans/<int:pk>/scorecard", cards.ScorecardView.as_view()),

@@ -1660,6 +1660,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scans/{id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The findings of a scan by start, of one stream where it is named, with their verdicts. */
+        get: operations["scan_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{id}/level": {
         parameters: {
             query?: never;
@@ -3251,6 +3268,10 @@ export interface components {
             before: components["schemas"]["Before"][];
             entries: components["schemas"]["Entry"][];
             causes: string[];
+        };
+        FindingPage: {
+            items: components["schemas"]["Finding"][];
+            next: string | null;
         };
         /** @description Cycles of one season over one another, newest last; clock : whose midnight begins a day, local or utc. */
         Fold: {
@@ -9530,6 +9551,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Adoption"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            409: components["responses"]["Problem409"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    scan_findings: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                cursor?: string;
+                /** @description items at most, 1 to 1,000 */
+                limit?: number;
+                stream?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingPage"];
                 };
             };
             400: components["responses"]["Problem400"];

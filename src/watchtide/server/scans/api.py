@@ -283,6 +283,20 @@ class ScanView(APIView):
         )
 
 
+class ScanFindingsView(APIView):
+    @extend_schema(
+        operation_id="scan_findings",
+        responses=paging.of(FindingSerializer),
+        parameters=[*paging.PARAMETERS, OpenApiParameter("stream", int)],
+    )
+    def get(self, request, pk: int) -> Response:
+        """The findings of a scan by start, of one stream where it is named, with their verdicts."""
+        found = Scan.objects.get(pk=pk).findings.all()
+        if (stream := query.whole(request, "stream")) is not None:
+            found = found.filter(stream_id=stream)
+        return paging.rows(request, found, reading.finding_rows, by="start_ns")
+
+
 class AdoptView(APIView):
     @extend_schema(operation_id="adopt_scan", request=AdoptSerializer, responses={204: None})
     def post(self, request, pk: int) -> Response:

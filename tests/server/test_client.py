@@ -1,0 +1,200 @@
+"""The client against a real server: its web process and its workers, over HTTP."""
+
+import subprocess
+import sys
+import threading
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import get_type_hints
+
+import httpx
+import pytest
+import yaml
+from bench.watch import child, migrate
+
+from tests import world
+from tests.server.conftest import own_database
+from tests.server.test_two_webs import web
+from watchtide import client as face
+from watchtide.client import Client, ServerError
+
+MAKE = """
+import django; django.setup()
+from django.contrib.auth.models import User
+from watchtide.server.people.access import give_role, make_token
+ann = User.objects.create_user("ann", password="correct horse battery")
+give_role(ann, "analyst")
+for scopes in (["push"], ["read", "write"], ["read"]):
+    print(make_token(ann, " ".join(scopes), scopes)[1])
+"""
+WORKERS = (("work", "bulk"), ("work", "interactive"))
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory):
+    own = {"WATCHTIDE_DATA": str(tmp_path_factory.mktemp("client")), "WATCHTIDE_HOSTS": "127.0.0.1"}
+    with own_database("client") as database:
+        environment = database | own
+        migrate(environment)
+        tokens = child(environment, MAKE)
+        command = [sys.executable, "-m", "watchtide.cli.main", "server", "run"]
+        workers = [subprocess.Popen([*command, *name], env=environment) for name in WORKERS]
+        try:
+            with web(environment) as (address, _):
+                yield address, tokens
+        finally:
+            for worker in workers:
+                worker.kill()
+                worker.wait()
+
+
+def rows():
+    values = world.hourly(spikes=(200, 500))
+    for at, value in zip(world.stamps(len(values)), values, strict=True):
+        yield {"time": at, "metric": "level", "place": "quay", "value": value}
+
+
+def test_from_samples_to_precision(server):
+    address, (pushing, working, _) = server
+    with Client(address, pushing) as sender:
+        sent = sender.push(rows())
+        assert sent["points"] == len(list(rows())) and not sent["refused"] and not sent["is_repeat"]
+        # The same again changes nothing.
+        assert sender.push(rows())["is_repeat"]
+    with Client(address, working) as analyst:
+        (stream,) = analyst.streams("level")
+        assert stream["key"] == "metric=level,place=quay"
+        scan = analyst.scan([stream["id"]], {"flag": {"level": {"sigmas": 8}}}, name="from a script")
+        assert scan["state"] == "done" and scan["findings"] >= 2
+        assert [s["id"] for s in analyst.scans()] == [scan["id"]]
+        found = list(analyst.findings(scan["id"]))
+        assert len(found) == scan["findings"] and found == sorted(found, key=lambda f: f["start"])
+        assert list(analyst.findings(scan["id"], stream=stream["id"])) == found
+        assert list(analyst.findings(scan["id"], stream=stream["id"] + 1)) == []
+        for one, verdict in zip(found, ["incident", "false-alarm"], strict=False):
+            assert analyst.judge(one["id"], verdict, note="by a script")["verdict"] == verdict
+        assert [f["verdict"] for f in analyst.findings(scan["id"])][:2] == ["incident", "false-alarm"]
+        assert {e["note"] for e in analyst.logbook()} == {"by a script"}
+        card = analyst.scorecard(scan["id"])
+        assert card["figures"]["events"]["tp_findings"] == 1
+        replayed = analyst.scan(
+            [stream["id"]], "baseline: {kind: slot, seasons: [24h]}", mode="replay", wait=False
+        )
+        assert analyst.wait_for(replayed["job"], 120)["state"] == "done"
+        assert list(analyst.lookouts()) == []
+
+
+def test_pages_are_followed(server, monkeypatch):
+    address, (_, working, _) = server
+    monkeypatch.setattr(face, "PAGE", 1)
+    with Client(address, working) as analyst:
+        scan = next(analyst.scans())
+        assert len({f["id"] for f in analyst.findings(scan["id"])}) == scan["findings"]
+
+
+def test_what_is_refused_names_place_and_remedy(server):
+    address, (pushing, working, reading) = server
+    with (
+        Client(address, working) as analyst,
+        Client(address, reading) as reader,
+        Client(address, pushing) as sender,
+    ):
+        (stream,) = analyst.streams()
+        for call, status, words in (
+            (lambda: analyst.scan([stream["id"]], "baseline: {kind: nothing}"), 422, "line 1"),
+            (lambda: analyst.scan([999_999]), 404, "streams"),
+            (lambda: next(analyst.findings(999_999)), 404, "no such"),
+            (lambda: reader.scan([stream["id"]]), 403, "scope write"),
+            (lambda: next(sender.streams()), 403, "scope read"),
+            (lambda: next(Client(address, "wt_none").streams()), 401, ""),
+            (lambda: sender.push([{"metric": "level", "value": 1}]), 400, "time"),
+        ):
+            with pytest.raises(ServerError) as caught:
+                call()
+            assert caught.value.status == status and words in str(caught.value), str(caught.value)
+    with pytest.raises(ValueError, match="no address"):
+        Client("watch.example", "wt_x")
+
+
+class Shaky(BaseHTTPRequestHandler):
+    """Answers as it is told, one answer after another."""
+
+    answers: list = []
+    seen: list = []
+
+    def log_message(self, *_):
+        pass
+
+    def do_POST(self):
+        self.rfile.read(int(self.headers.get("Content-Length", 0)))
+        self.do_GET()
+
+    def do_GET(self):
+        Shaky.seen.append((self.command, self.path))
+        status, body = Shaky.answers.pop(0)
+        if status is None:
+            self.close_connection = True
+            self.connection.close()
+            return
+        self.send_response(status)
+        if status == 429:
+            self.send_header("Retry-After", "0")
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+
+@pytest.fixture
+def shaky():
+    with ThreadingHTTPServer(("127.0.0.1", 0), Shaky) as listening:
+        threading.Thread(target=listening.serve_forever, daemon=True).start()
+        Shaky.seen = []
+        yield f"http://127.0.0.1:{listening.server_port}"
+        listening.shutdown()
+
+
+TAKEN = b'{"points": 1, "refused": 0, "refusals": "", "is_repeat": false}'
+ROW = {"time": "2026-06-01T00:00:00Z", "metric": "m", "value": 1}
+
+
+def test_a_push_is_sent_again_until_it_is_taken(shaky):
+    Shaky.answers = [(503, b"{}"), (None, b""), (429, b"{}"), (502, b"no json"), (200, TAKEN)]
+    with Client(shaky, "wt_x") as sender:
+        assert sender.push([ROW])["points"] == 1
+    assert len(Shaky.seen) == 5
+
+
+def test_a_scan_is_not_begun_twice(shaky):
+    Shaky.answers = [(503, b"{}"), (None, b"")]
+    with Client(shaky, "wt_x") as analyst, pytest.raises(ServerError, match="no answer"):
+        analyst.scan([1])
+    # What was refused is sent again; what may have been taken is not.
+    assert len(Shaky.seen) == 2
+
+
+def test_six_tries_are_all(shaky):
+    Shaky.answers = [(429, b'{"title": "too many", "remedy": "wait"}')] * 9
+    with Client(shaky, "wt_x") as sender, pytest.raises(ServerError, match="too many; wait"):
+        sender.push([ROW])
+    assert len(Shaky.seen) == face.TRIES
+
+
+def test_rows_have_the_keys_that_the_document_names():
+    schemas = yaml.safe_load((Path(__file__).parents[2] / "docs/openapi.yaml").read_text())["components"][
+        "schemas"
+    ]
+    names = {"Stream": "CatalogueStream"}
+    for name in ("Pushed", "Stream", "Scan", "Finding", "Entry", "Lookout", "Job"):
+        known = set(schemas[names.get(name, name)]["properties"])
+        assert set(get_type_hints(getattr(face, name))) <= known, name
+
+
+def test_a_server_that_is_not_there_is_named():
+    gone = Client("http://127.0.0.1:9", "wt_x", transport=httpx.HTTPTransport(retries=0))
+    face.TRIES, tries = 1, face.TRIES
+    try:
+        with gone, pytest.raises(ServerError, match="cannot be reached"):
+            gone.push([ROW])
+    finally:
+        face.TRIES = tries
