@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal, Unpack
+from typing import TYPE_CHECKING, Any, Literal, Unpack
 
 import numpy as np
 import pyarrow as pa
@@ -22,6 +22,9 @@ from watchtide.engine.scan import stages
 from watchtide.plan import Plan, durations
 from watchtide.plan.text import from_data
 from watchtide.tables import clock, report, results
+
+if TYPE_CHECKING:
+    from watchtide.door.pictures import Picture
 
 FORMS = ("additive", "multiplicative", "auto")
 SHIFTS = ("step", "spread", "slope")
@@ -191,6 +194,12 @@ class Score:
     def _event(self, name: str) -> float | None:
         found = self.figures["events"][name]
         return None if found is None else float(found)
+
+    def plot(self) -> "Picture":
+        """Precision and recall with their intervals. Raises MissingExtra without Matplotlib."""
+        from watchtide.door import pictures
+
+        return pictures.figures(self.figures["events"])
 
     def write_html(self, path: str | Path) -> None:
         """A scorecard for people, in one file."""

@@ -3,12 +3,14 @@
 import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from html import escape
 from pathlib import Path
-from typing import Any, Literal, TypedDict, Unpack
+from typing import TYPE_CHECKING, Any, Literal, TypedDict, Unpack
 
 import numpy as np
 
 from watchtide.core.scoring.rows import Finding, Label
+from watchtide.core.series import Ints
 from watchtide.door import reading
 from watchtide.door.errors import InputError
 from watchtide.door.tables import Table, findings_table, points_table, source_of, text_of
@@ -16,10 +18,14 @@ from watchtide.engine.keep import saved
 from watchtide.engine.many import run, together
 from watchtide.engine.prepare.preparing import Input
 from watchtide.engine.scan import outcome, stages
-from watchtide.plan import Plan, load
+from watchtide.extras import MissingExtra
+from watchtide.plan import Plan, durations, load
 from watchtide.plan.text import from_data
+from watchtide.tables import clock, results
 from watchtide.tables import labels as label_files
-from watchtide.tables import results
+
+if TYPE_CHECKING:
+    from watchtide.door.pictures import Picture
 
 Progress = Callable[[int, int], None]
 
@@ -114,12 +120,85 @@ class Scan:
         models = [m for s in self._scanned if (m := saved.saved_of(s, self.plan)) is not None]
         results.write_whole(str(path), saved.write(models))
 
+    def plot(
+        self, series: str | None = None, *, start: str | None = None, stop: str | None = None, unit: str = ""
+    ) -> "Picture":
+        """A stream with what was expected, how far it may stray unflagged, and what was found.
+
+        series : its key, as `series` has it; of a scan of one stream not needed. start, stop : the span shown. unit : of the values. Raises InputError, and
+        MissingExtra without Matplotlib.
+        """
+        from watchtide.door import pictures
+
+        one = self._scanned[pictures.chosen(self.series, series)]
+        return self._drawn(one, start, stop, unit, (pictures.WIDE, pictures.TALL))
+
+    def plot_components(
+        self, series: str | None = None, *, start: str | None = None, stop: str | None = None, unit: str = ""
+    ) -> "Picture":
+        """A stream taken apart as its baseline does: observed, trend, each season, remainder. As `plot`."""
+        from watchtide.door import pictures
+
+        one = self._scanned[pictures.chosen(self.series, series)]
+        base = one.base
+        shown = _span(base.series.times, start, stop, base.zone)
+        seasons = [
+            (f"season {durations.format_ns(round(p * base.series.step_ns))}", row[shown])
+            for (p, _), row in zip(outcome.seasons_of(base), base.seasons, strict=False)
+        ]
+        panels = [
+            ("observed", base.series.values[shown]), ("trend", base.trend[shown]), *seasons,
+            ("remainder", (base.series.values - base.expected)[shown]),
+        ]  # fmt: skip
+        title = base.key or "the only stream"
+        return pictures.parts(base.series.times[shown], panels, base.zone, title, unit)
+
+    def _drawn(
+        self, one: stages.Scanned, start: str | None, stop: str | None, unit: str, size: tuple[float, float]
+    ) -> "Picture":
+        from watchtide.door import pictures
+
+        base = one.base
+        shown = _span(base.series.times, start, stop, base.zone)
+        columns = {name: column[shown] for name, column in outcome.points_of(one).items()}
+        ends = columns["time"][[0, -1]]
+        found = [f for f in one.findings if f.start <= ends[1] and f.end >= ends[0]]
+        return pictures.stream(columns, found, base.zone, base.key or "the only stream", unit, size)
+
     def __str__(self) -> str:
         streams = len(self._scanned)
         return f"{len(self._findings):,} findings in {self.judged:,} judged samples of {streams:,} stream{'' if streams == 1 else 's'}"
 
     def _repr_html_(self) -> str:
-        return f"<p>{self}</p>{self.findings._repr_html_()}"
+        return f"<p>{self}</p>{self._small_picture()}{self.findings._repr_html_()}"
+
+    def _small_picture(self) -> str:
+        """The stream with the largest score as an image of a page; nothing where pictures cannot be drawn."""
+        from base64 import b64encode
+
+        from watchtide.door import pictures
+
+        found = [
+            (abs(f.score), i) for i, s in enumerate(self._scanned) for f in s.findings if f.score == f.score
+        ]
+        if not self._scanned:
+            return ""
+        try:
+            one = self._scanned[max(found)[1] if found else 0]
+            png = self._drawn(one, None, None, "", pictures.SMALL)._repr_png_()
+        except MissingExtra:
+            return ""
+        words = escape(one.base.key or "the only stream")
+        return f'<img alt="{words}" src="data:image/png;base64,{b64encode(png).decode()}">'
+
+
+def _span(times: Ints, start: str | None, stop: str | None, zone: str) -> slice:
+    """Which samples lie within a closed span. Raises InputError where none does."""
+    a = 0 if start is None else int(np.searchsorted(times, clock.parse_one(start, zone)))
+    b = len(times) if stop is None else int(np.searchsorted(times, clock.parse_one(stop, zone), side="right"))
+    if a >= b:
+        raise InputError("start", "the span holds no sample", "state a span of the stream")
+    return slice(a, b)
 
 
 def scan(
