@@ -31,7 +31,8 @@ Way = Callable[[dict[str, str], Database], dict[str, Any]]
 STREAMS, WEEKS = int(os.environ.get("SCALE_STREAMS", "300")), int(os.environ.get("SCALE_WEEKS", "12"))
 WORKERS = 2
 FAR_HOSTS, DELAY_MS = 2, 20.0
-READY_SECONDS = 120
+# Workers of a fresh checkout compile their kernels first.
+READY_SECONDS = 600
 # Of the streams judged, when the worker is killed.
 KILLED_AT = 0.3
 

@@ -17,9 +17,11 @@ if TYPE_CHECKING:
     from watchtide.door.watching import watch
     from watchtide.door.weighing import Comparison, Threshold, compare, sample, threshold
     from watchtide.plan import Plan
+    from watchtide.tables.remote import AddressError, allowed
 
 __version__ = "0.2.0"
 __all__ = [
+    "AddressError",
     "Comparison",
     "Diagnosis",
     "Forecast",
@@ -34,6 +36,7 @@ __all__ = [
     "TableError",
     "Threshold",
     "__version__",
+    "allowed",
     "compare",
     "decompose",
     "diagnose",
@@ -56,6 +59,7 @@ _WHERE = {
     ),
     **dict.fromkeys(("Comparison", "Threshold", "compare", "sample", "threshold"), "watchtide.door.weighing"),
     "watch": "watchtide.door.watching",
+    **dict.fromkeys(("AddressError", "allowed"), "watchtide.tables.remote"),
     "InputError": "watchtide.door.errors",
     "PlanError": "watchtide.door.errors",
     "TableError": "watchtide.door.errors",

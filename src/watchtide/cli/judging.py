@@ -13,7 +13,7 @@ from watchtide.core.scoring.outcomes import Setting
 from watchtide.core.series import SECOND_NS
 from watchtide.door import asking
 from watchtide.plan import durations
-from watchtide.tables import labels, report, results
+from watchtide.tables import labels, remote, report, results
 
 
 def score(
@@ -76,8 +76,7 @@ def _summary(path: str | None) -> dict[str, Any]:
     if path is None:
         return {}
     try:
-        with open(path, encoding="utf-8") as file:
-            data = json.load(file)
+        data = json.loads(remote.text_of(path))
     except (OSError, ValueError) as error:
         fail(f"--summary {path}: {error}; give the summary that scan wrote")
     if not isinstance(data, dict):

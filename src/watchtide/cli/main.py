@@ -27,6 +27,23 @@ app.add_typer(server_app, name="server")
 app.add_typer(cluster_app, name="cluster")
 
 
+@app.callback()
+def options(
+    context: typer.Context,
+    allow: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Addresses with this beginning may be read and written, as s3://lake/; repeatable."
+        ),
+    ] = None,
+) -> None:
+    """Scan metric streams for anomalies, and count how far the scan can be trusted."""
+    if allow:
+        from watchtide.tables import remote
+
+        context.with_resource(remote.allowed(*allow))
+
+
 class Mode(StrEnum):
     fit = "fit"
     replay = "replay"

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -22,7 +21,7 @@ from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan, PlanError, durations, load
 from watchtide.plan.model import check_level
 from watchtide.plan.text import from_data
-from watchtide.tables import clock, extract, labels, layout, results, stamps
+from watchtide.tables import clock, extract, labels, layout, remote, results, stamps
 
 
 def load_plan(path: str | None) -> Plan:
@@ -30,7 +29,7 @@ def load_plan(path: str | None) -> Plan:
     if path is None:
         return Plan()
     try:
-        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+        text = sys.stdin.read() if path == "-" else remote.text_of(path)
     except UnicodeDecodeError:
         fail(f"{path}: not UTF-8 text; a plan is a text file")
     try:
@@ -57,7 +56,7 @@ def with_days(streams: list[stages.Input], plan: Plan, table: dict[str, Any]) ->
 
 
 def _calendar(name: str) -> bytes:
-    return sys.stdin.buffer.read() if name == "-" else Path(name).read_bytes()
+    return sys.stdin.buffer.read() if name == "-" else remote.bytes_of(name)
 
 
 def plan_of(path: str | None, table: dict[str, Any]) -> Plan:

@@ -3,7 +3,6 @@
 import json
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -23,6 +22,7 @@ from watchtide.tables import (
     formulas,
     layout,
     read,
+    remote,
     results,
     rollup,
     safe,
@@ -38,7 +38,7 @@ from watchtide.tables.shape import Source
 
 
 def source_of(source: str) -> Source:
-    return sys.stdin.buffer.read() if source == "-" else source
+    return sys.stdin.buffer.read() if source == "-" else remote.fetched(source)
 
 
 def name_of(source: str) -> str:
@@ -67,7 +67,7 @@ def chooser(table: dict[str, Any], **more: Any) -> Any:
 
 def kept_layout(path: str) -> Layout:
     try:
-        return layout.from_data(json.loads(Path(path).read_text(encoding="utf-8")))
+        return layout.from_data(json.loads(remote.text_of(path)))
     except (OSError, UnicodeDecodeError) as error:
         fail(f"{path}: cannot be read ({error}); check the path")
     except json.JSONDecodeError as error:
@@ -240,7 +240,7 @@ def derive(
 
 def days(source: str, from_: str, to: str, zone: str, out: str) -> None:
     try:
-        data = sys.stdin.buffer.read() if source == "-" else Path(source).read_bytes()
+        data = sys.stdin.buffer.read() if source == "-" else remote.bytes_of(source)
     except OSError:
         fail(f"{source}: there is no such file; check the path")
     first, last = clock.parse_one(from_, zone), clock.parse_one(to, zone)

@@ -1,7 +1,6 @@
 """A table to the streams of a scan: columns found or stated, rows read, streams linked to what stands beside them."""
 
 from collections.abc import Callable, Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -11,7 +10,7 @@ from watchtide.core.series import keys
 from watchtide.engine.prepare import preparing
 from watchtide.engine.prepare.preparing import Beside, Input, KnownDay
 from watchtide.plan import Plan
-from watchtide.tables import calendars, clock, extract, layout, read
+from watchtide.tables import calendars, clock, extract, layout, read, remote
 from watchtide.tables.extract import StreamRows, without_doubles
 from watchtide.tables.layout import Layout
 from watchtide.tables.problems import BrokenRow, TableError
@@ -112,7 +111,7 @@ def known_days(
     plan: Plan,
     streams: Sequence[Input],
     zone: str,
-    load: Callable[[str], bytes] = lambda name: Path(name).read_bytes(),
+    load: Callable[[str], bytes] = remote.bytes_of,
 ) -> tuple[KnownDay, ...]:
     """Occurrences of the plan's calendars over the span of the streams and a year ahead, widened by lead and lag. load : the bytes of a
     calendar by its name."""

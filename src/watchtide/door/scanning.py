@@ -21,7 +21,7 @@ from watchtide.engine.scan import outcome, stages
 from watchtide.extras import MissingExtra
 from watchtide.plan import Plan, durations, load
 from watchtide.plan.text import from_data
-from watchtide.tables import clock, results
+from watchtide.tables import clock, remote, results
 from watchtide.tables import labels as label_files
 
 if TYPE_CHECKING:
@@ -325,7 +325,7 @@ def plan_of(plan: Plan | Mapping[str, Any] | str | Path | None) -> Plan:
     if isinstance(plan, Mapping):
         return from_data(dict(plan))
     try:
-        return load(Path(plan).read_text(encoding="utf-8"))
+        return load(remote.text_of(plan))
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(
             "plan", f"{plan} cannot be read ({error})", "give the path of a YAML file"

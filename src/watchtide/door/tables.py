@@ -12,6 +12,7 @@ import pyarrow.parquet as papq
 
 from watchtide.core.scoring.rows import Finding
 from watchtide.door.errors import InputError
+from watchtide.tables import remote
 from watchtide.tables.results import FINDING_COLUMNS, POINT_COLUMNS
 from watchtide.tables.shape import Source
 
@@ -71,6 +72,8 @@ def _shown(value: Any) -> str:
 
 def source_of(table: Any, place: str = "table") -> tuple[Source, str]:
     """What is read, and its name in messages: a path, or the bytes of a table in memory. Raises InputError."""
+    if isinstance(table, str) and remote.is_address(table):
+        return remote.read(table), remote.name_of(table)
     if isinstance(table, str | Path):
         if not Path(table).is_file():
             raise InputError(place, f"there is no file {table}", "check the path")

@@ -30,7 +30,7 @@ from watchtide.engine.live.watching import Followed
 from watchtide.engine.prepare.preparing import Input
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, durations
-from watchtide.tables import extract, layout, read, results
+from watchtide.tables import extract, layout, read, remote, results
 from watchtide.tables.layout import Layout
 from watchtide.tables.problems import TableError
 
@@ -360,7 +360,7 @@ def written(state: State) -> bytes:
 def kept(path: str | Path, plan: Plan) -> State:
     """The state in a file; a fresh one where there is none."""
     try:
-        data = Path(path).read_bytes()
+        data = remote.bytes_of(path)
     except FileNotFoundError:
         return State(plan)
     try:

@@ -9,7 +9,7 @@ from typing import Any
 
 from watchtide.core.scoring.rows import ORIGINS, VERDICTS, Label
 from watchtide.core.series import keys
-from watchtide.tables import clock, safe
+from watchtide.tables import clock, remote, safe
 from watchtide.tables.problems import TableError
 
 MOST_BYTES = 32 << 20
@@ -32,6 +32,8 @@ COLUMNS = (
 
 def read_labels(source: str | Path | bytes, name: str | None = None, *, zone: str = "UTC") -> list[Label]:
     """Labels of a CSV, JSON or iCalendar file. Raises TableError naming line, column and remedy."""
+    name = name or (remote.name_of(source) if remote.is_address(source) else None)
+    source = remote.fetched(source)
     if isinstance(source, bytes):
         data, name = source, name or "labels"
     else:

@@ -6,7 +6,7 @@ import numpy as np
 import pyarrow as pa
 
 from watchtide.core.series import Ints
-from watchtide.tables import chunks, shape
+from watchtide.tables import chunks, remote, shape
 from watchtide.tables.problems import BrokenRow, TableError
 from watchtide.tables.shape import Source
 
@@ -41,6 +41,8 @@ class Raw:
 
 def read(source: Source, name: str | None = None, *, encoding: str | None = None, **stated: object) -> Raw:
     """Read a whole file. Raises TableError for what cannot be read, with line, column and remedy."""
+    if remote.is_address(source):
+        source, name = remote.fetched(source), name or remote.name_of(source)
     name = shape.name_of(source, name)
     how = shape.sniff(source, name, encoding=encoding, **stated)
     parts = list(chunks.read_chunks(source, how, name))

@@ -18,7 +18,7 @@ import pyarrow.parquet as papq
 
 from watchtide.core.scoring.curve import Scored
 from watchtide.core.scoring.rows import Finding, Points
-from watchtide.tables import clock, read
+from watchtide.tables import clock, read, remote
 from watchtide.tables.problems import TableError
 from watchtide.tables.safe import key_as_written, safe_key
 
@@ -39,6 +39,9 @@ def write_whole(path: str, data: bytes | str) -> None:
     if path == "-":
         sys.stdout.buffer.write(payload)
         sys.stdout.buffer.flush()
+        return
+    if remote.is_address(path):
+        remote.write(path, payload)
         return
     target = Path(path)
     if not target.parent.is_dir():
