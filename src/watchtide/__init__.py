@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from watchtide.door.asking import Parts, Score, decompose, score, seasons, shifts
     from watchtide.door.errors import InputError, PlanError, TableError
+    from watchtide.door.found import Scan
     from watchtide.door.models import Diagnosis, Forecast, Models, diagnose, forecast, load
-    from watchtide.door.scanning import Scan, scan
+    from watchtide.door.scanning import scan
     from watchtide.door.tables import Table
     from watchtide.door.watching import watch
     from watchtide.door.weighing import Comparison, Threshold, compare, sample, threshold
@@ -64,7 +65,7 @@ _WHERE = {
     "PlanError": "watchtide.door.errors",
     "TableError": "watchtide.door.errors",
     "Plan": "watchtide.plan",
-    "Scan": "watchtide.door.scanning",
+    "Scan": "watchtide.door.found",
     "scan": "watchtide.door.scanning",
     "Table": "watchtide.door.tables",
 }

@@ -113,7 +113,7 @@ def test_units_with_a_time_are_findings_too(command, folder):
         (("wide.csv", "--wave", "ramp..s5"), "line 2, column ramp: is no number"),
         (("wide.csv", "--wave-id", "ramp"), "--wave-id, --wave-at and one --value go together"),
         (("wide.csv", *WIDE, "--wave-id", "ramp"), "give one of the two"),
-        (("wide.csv", *WIDE, "--mode", "replay"), "leave out --train-until, --known and --mode replay"),
+        (("wide.csv", *WIDE, "--mode", "replay"), "leave out --train-until, --known, --mode replay"),
         (("wide.csv", *WIDE, "--train-share", "1"), "leave nothing to train on"),
         (("wide.csv", *WIDE, "--findings", "f.csv", "--level", "sigmas=4"), "name the column of the units' times"),
         (("uneven.csv", "--wave-id", "u", "--wave-at", "at", "--value", "y"), "unit b (from line 4): has 1 samples, others have 2"),

@@ -10,7 +10,7 @@ import pyarrow as pa
 from watchtide.cli import scanning, waves
 from watchtide.cli.exits import fail
 from watchtide.door import models
-from watchtide.door.scanning import Scan
+from watchtide.door.found import Scan
 from watchtide.engine.keep import saved, saved_units
 from watchtide.engine.many import run
 from watchtide.engine.scan import ahead, examine, outcome, stages

@@ -15,7 +15,7 @@ from watchtide.cli.exits import fail
 from watchtide.core.scoring.rows import Finding, Label
 from watchtide.door import asking, reading, watching
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Scan
+from watchtide.door.found import Scan
 from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan, PlanError, durations, load

@@ -14,7 +14,8 @@ from watchtide.core.scoring.outcomes import Setting, default_span
 from watchtide.core.scoring.rows import Finding, Label, Points
 from watchtide.core.series import SECOND_NS, wall_clock
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Columns, Scan, labels_of, listed, streams_of
+from watchtide.door.found import Scan
+from watchtide.door.stated import Columns, labels_of, listed, streams_of
 from watchtide.door.tables import MOMENT, Table, findings_table, text_of
 from watchtide.engine.many import run
 from watchtide.engine.prepare.preparing import Input

@@ -8,7 +8,8 @@ from typing import Any, Unpack
 import pyarrow as pa
 
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Columns, Scan, plan_of, streams_of
+from watchtide.door.found import Scan
+from watchtide.door.stated import Columns, plan_of, streams_of
 from watchtide.door.tables import MOMENT, Table
 from watchtide.engine.keep import saved, saved_units
 from watchtide.engine.many import run

@@ -23,7 +23,8 @@ from watchtide.core.scoring.rows import Finding, Label
 from watchtide.core.series import Floats, Ints
 from watchtide.door import reading
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Columns, Scan, listed, plan_of
+from watchtide.door.found import Scan
+from watchtide.door.stated import Columns, listed, plan_of
 from watchtide.engine.keep.arrays import read_array, zipped
 from watchtide.engine.live import upkeep, watching
 from watchtide.engine.live.watching import Followed

@@ -18,7 +18,8 @@ from watchtide.core.scoring.rows import Finding, Label, Points
 from watchtide.core.series.cadence import step_of
 from watchtide.door.asking import found_of
 from watchtide.door.errors import InputError
-from watchtide.door.scanning import Scan, labels_of, plan_of
+from watchtide.door.found import Scan
+from watchtide.door.stated import labels_of, plan_of
 from watchtide.door.tables import MOMENT, Table, source_of
 from watchtide.engine.many.together import family_of
 from watchtide.engine.prepare import training
