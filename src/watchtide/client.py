@@ -233,6 +233,29 @@ class Client:
         body = {"verdict": verdict, "cause": cause, "note": note}
         return cast("Entry", self._ask("POST", f"/findings/{finding}/verdict", json=body))
 
+    def log(
+        self,
+        start: str,
+        end: str,
+        verdict: Verdict,
+        *,
+        scope: str = "",
+        kind: str = "",
+        cause: str = "",
+        note: str = "",
+    ) -> Entry:
+        """Write an entry into the logbook. scope : a stream's key or a part of it, empty for every stream. Scope write."""
+        body = {
+            "start": start,
+            "end": end,
+            "verdict": verdict,
+            "scope": scope,
+            "kind": kind,
+            "cause": cause,
+            "note": note,
+        }
+        return cast("Entry", self._ask("POST", "/logbook", json=body))
+
     def logbook(self, *, start: str | None = None, stop: str | None = None) -> Iterator[Entry]:
         """Entries of the logbook, within a span where it is stated. Scope read."""
         stated = {k: v for k, v in (("from", start), ("to", stop)) if v is not None}

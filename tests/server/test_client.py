@@ -1,8 +1,12 @@
 """The client against a real server: its web process and its workers, over HTTP."""
 
+import base64
+import hmac
+import json
 import subprocess
 import sys
 import threading
+import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import get_type_hints
@@ -17,6 +21,9 @@ from tests.server.conftest import own_database
 from tests.server.test_two_webs import web
 from watchtide import client as face
 from watchtide.client import Client, ServerError
+from watchtide.server import supervise
+from watchtide.server.lookouts import sending
+from watchtide.tables import cloudevents
 
 MAKE = """
 import django; django.setup()
@@ -27,6 +34,7 @@ give_role(ann, "analyst")
 for scopes in (["push"], ["read", "write"], ["read"]):
     print(make_token(ann, " ".join(scopes), scopes)[1])
 """
+EXAMPLES = Path(__file__).parents[2] / "examples"
 WORKERS = (("work", "bulk"), ("work", "interactive"))
 
 
@@ -84,11 +92,69 @@ def test_from_samples_to_precision(server):
         assert list(analyst.lookouts()) == []
 
 
+def test_samples_come_by_opentelemetry(server):
+    address, (pushing, working, _) = server
+    command = [sys.executable, str(EXAMPLES / "send_by_opentelemetry.py"), address, pushing, "4"]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stderr
+    with Client(address, working) as analyst:
+        (stream,) = analyst.streams("queue_length")
+        assert "gate=north" in stream["key"] and stream["unit"] == "people"
+
+
+def signed(secret, name, body):
+    """Headers of a message, as Standard Webhooks describes them."""
+    stamp = str(int(time.time()))
+    key = base64.b64decode(secret.removeprefix("whsec_"))
+    proof = base64.b64encode(hmac.digest(key, f"{name}.{stamp}.".encode() + body, "sha256")).decode()
+    return {"webhook-id": name, "webhook-timestamp": stamp, "webhook-signature": f"v1,{proof}"}
+
+
+def test_a_bot_gives_verdicts_on_what_is_signed(server):
+    address, (_, working, _) = server
+    secret = sending.new_secret()
+    port = supervise._free_port()
+    command = [sys.executable, str(EXAMPLES / "verdict_bot.py"), str(port), address, working, secret]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as bot:
+        try:
+            assert bot.stdout.readline() == "listening\n"
+
+            def send(kind, hour, key=secret):
+                finding = {
+                    "series": "metric=level,place=quay",
+                    "start": f"2026-08-11T{hour:02}:00:00Z",
+                    "end": f"2026-08-11T{hour:02}:30:00Z",
+                }
+                body = json.dumps(
+                    cloudevents.event(
+                        f"watchtide.finding.{kind}", "/test", f"e{hour}", finding["start"], "quay", finding
+                    )
+                ).encode()
+                headers = {"Content-Type": cloudevents.CONTENT_TYPE} | signed(key, f"e{hour}", body)
+                return httpx.post(
+                    f"http://127.0.0.1:{port}/", content=body, headers=headers, timeout=30
+                ).status_code
+
+            assert [send("began", 2), send("began", 12), send("ended", 2)] == [204, 204, 204]
+            assert send("began", 3, sending.new_secret()) == 401
+            told = [bot.stdout.readline().strip() for _ in range(3)]
+            assert told[0].startswith("foreseen, entry") and told[1:] == [
+                "left for people",
+                "nothing to judge",
+            ]
+        finally:
+            bot.kill()
+    with Client(address, working) as analyst:
+        assert [e["start"] for e in analyst.logbook() if e["note"] == "the gates were closed"] == [
+            "2026-08-11T02:00:00Z"
+        ]
+
+
 def test_pages_are_followed(server, monkeypatch):
     address, (_, working, _) = server
     monkeypatch.setattr(face, "PAGE", 1)
     with Client(address, working) as analyst:
-        scan = next(analyst.scans())
+        *_, scan = analyst.scans()
         assert len({f["id"] for f in analyst.findings(scan["id"])}) == scan["findings"]
 
 
@@ -99,7 +165,7 @@ def test_what_is_refused_names_place_and_remedy(server):
         Client(address, reading) as reader,
         Client(address, pushing) as sender,
     ):
-        (stream,) = analyst.streams()
+        (stream,) = analyst.streams("level")
         for call, status, words in (
             (lambda: analyst.scan([stream["id"]], "baseline: {kind: nothing}"), 422, "line 1"),
             (lambda: analyst.scan([999_999]), 404, "streams"),
