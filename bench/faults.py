@@ -40,19 +40,25 @@ PASSWORD = "a password for faults"
 @dataclass
 class Ledger:
     """What was answered. pushed : value by (stream, second); files : the same of each file, by its job; verdicts : by note of an
-    entry; answers : how many by status; tries : how many requests took so many; slowest_s : until the slowest was answered."""
+    entry; answers : how many by status; tries : how many requests took so many; hard : those that took more than two; slowest_s : until the slowest was answered."""
 
     pushed: dict[tuple[str, int], float] = field(default_factory=dict)
     files: dict[int, dict[tuple[str, int], float]] = field(default_factory=dict)
     verdicts: dict[str, str] = field(default_factory=dict)
     answers: dict[str, int] = field(default_factory=dict)
     tries: dict[int, int] = field(default_factory=dict)
+    hard: list[str] = field(default_factory=list)
     slowest_s: float = 0.0
+    begun: float = field(default_factory=time.monotonic)
     lock: threading.Lock = field(default_factory=threading.Lock)
 
-    def end(self, tries: int, seconds: float) -> None:
+    def end(self, tries: int, seconds: float, what: str) -> None:
         with self.lock:
             self.tries[tries] = self.tries.get(tries, 0) + 1
+            if tries > 2:
+                self.hard.append(
+                    f"{what}: {tries} tries, {seconds:.1f} s, {time.monotonic() - self.begun:.0f} s in"
+                )
             self.slowest_s = max(self.slowest_s, seconds)
 
     def count(self, answer: str) -> None:
@@ -202,7 +208,7 @@ class Client:
                 with self.opener.open(request, timeout=self.served.patience_s) as answer:
                     self.ledger.count(str(answer.status))
                     text = answer.read()
-                    self.ledger.end(tried + 1, time.monotonic() - begun)
+                    self.ledger.end(tried + 1, time.monotonic() - begun, f"{method} {path}")
                     return json.loads(text) if text[:1] in (b"{", b"[") else text
             except urllib.error.HTTPError as error:
                 self.ledger.count(str(error.code))
@@ -582,7 +588,7 @@ def _until_answering(served: Served) -> float:
     raise RuntimeError(f"it does not come back: {served.said()}")
 
 
-def compare(ledger: Ledger, found: dict[str, Any]) -> dict[str, int]:
+def compare(ledger: Ledger, found: dict[str, Any]) -> dict[str, Any]:
     """What the ledger and the database do not have in common."""
     there: dict[tuple[str, int], float] = {}
     doubled = 0
@@ -602,6 +608,7 @@ def compare(ledger: Ledger, found: dict[str, Any]) -> dict[str, int]:
         "samples doubled": doubled,
         "jobs lost": sum(jobs.get(job, [0, "", "missing"])[2] != "done" for job in ledger.files),
         "jobs not ended": sum(row[2] not in ("done",) for row in jobs.values()),
+        "of these": "; ".join(str(row) for row in jobs.values() if row[2] != "done") or "none",
         "verdicts lost": sum(
             verdict not in entries.get(note, ()) for note, verdict in ledger.verdicts.items()
         ),
