@@ -58,6 +58,23 @@ def test_a_state_is_kept_once_events_are_taken_and_gone_on_from(folder):
     assert not fresh.exists()
 
 
+def test_what_has_come_is_judged_where_nothing_more_waits(folder):
+    """A live source says so by None; the rows are then not kept back until the next one comes."""
+    whole = list(wt.watch(ROWS, folder / "plan.yaml"))
+    last = max(i for i, row in enumerate(ROWS) if row["time"] <= whole[0]["raised"]) + 1
+    given = iter([*ROWS[:last], None, *ROWS[last:]])
+    taken = []
+
+    def counted():
+        for row in given:
+            taken.append(row)
+            yield row
+
+    first = next(iter(wt.watch(counted(), folder / "plan.yaml")))
+    # When it is told, and so with how many of its samples, goes by what has come by then.
+    assert first["id"] == whole[0]["id"] and taken[-1] is None and len(taken) == last + 1
+
+
 def test_a_line_that_cannot_be_used_is_named_and_left_out(folder):
     notes = []
     broken = [*ROWS[:100], {"time": "soon", "place": "lock", "level": 1}, *ROWS[100:]]

@@ -40,6 +40,8 @@ FORMAT = "watchtide watch 1"
 GATHER_S, MOST_LINES = 0.3, 200_000
 PAUSE_S = 0.2
 Tell = Callable[[str], None]
+# A row as it comes: its columns, or a line of JSON.
+Row = Mapping[str, Any] | str | bytes
 
 
 @dataclass
@@ -66,7 +68,7 @@ class State:
 
 
 def watch(
-    source: str | Path | Iterable[Mapping[str, Any] | str | bytes],
+    source: str | Path | Iterable[Row | None],
     plan: Plan | Mapping[str, Any] | str | Path | None = None,
     *,
     state: str | Path | None = None,
@@ -77,7 +79,8 @@ def watch(
 ) -> Iterator[dict[str, Any]]:
     """What begins and ends in streams as they come: the events that `watchtide watch` prints, as dictionaries.
 
-    source : path of a JSON Lines file that grows, or rows as they come, each a dictionary or a line of JSON. state : a file that is kept after each
+    source : path of a JSON Lines file that grows, or rows as they come, each a dictionary or a line of JSON, and None where nothing
+    more waits: what has come is judged then, else with the next row. state : a file that is kept after each
     bin whose events were all taken, and gone on from. wait : how long after a bin's end samples of it may come; once : stop at the end
     of the file, else the file is followed for ever. tell : gets a note on each line that is left out. Columns as `scan` takes them.
     Raises InputError, TableError.
@@ -234,17 +237,18 @@ def _read_file(file: IO[bytes], source: str, offset: int, is_once: bool, waiting
             time.sleep(PAUSE_S)
 
 
-def _given(rows: Iterable[Mapping[str, Any] | str | bytes]) -> Iterator[tuple[list[Line], bool]]:
-    """Rows as they come, taken together for a while; and whether they are over."""
+def _given(rows: Iterable[Row | None]) -> Iterator[tuple[list[Line], bool]]:
+    """Rows as they come; those that come within a moment of one another together. None among them: nothing more waits now."""
     lines: list[Line] = []
-    until = time.monotonic() + GATHER_S
+    before = time.monotonic()
     for row in rows:
-        text = json.dumps(row) if isinstance(row, Mapping) else row
-        whole = text.encode() if isinstance(text, str) else bytes(text)
-        lines.append(Line(whole.rstrip(b"\n") + b"\n", 0))
-        if time.monotonic() >= until or len(lines) >= MOST_LINES:
+        if row is not None:
+            text = json.dumps(row) if isinstance(row, Mapping) else row
+            whole = text.encode() if isinstance(text, str) else bytes(text)
+            lines.append(Line(whole.rstrip(b"\n") + b"\n", 0))
+        if row is None or time.monotonic() - before >= GATHER_S or len(lines) >= MOST_LINES:
             yield lines, False
-            lines, until = [], time.monotonic() + GATHER_S
+            lines, before = [], time.monotonic()
     yield lines, True
 
 

@@ -9,10 +9,10 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from typing import IO, Any
 
 import numpy as np
+from cachetools import LRUCache
 from django.conf import settings
 
 from watchtide.core.judge.watches import ODD
@@ -159,11 +159,16 @@ class Sheets(Mapping[str, Sheet]):
         self._streams = {r.stream.key: r.stream_id for r in rows}
         file = _opened(scan)
         self._file = file if file is not None and self._is_whole(file) else self._renewed()
-        size = max((info.file_size for info in self._file.infolist()), default=1)
-        self._read = lru_cache(max(MOST_KEPT_BYTES // max(size, 1), 1))(self._read_now)
+        self._kept: LRUCache[str, Sheet] = LRUCache(MOST_KEPT_BYTES, getsizeof=_bytes_of)
 
     def __getitem__(self, key: str) -> Sheet:
-        return self._read(key)
+        sheet = self._kept.get(key)
+        if sheet is None:
+            sheet = self._read(key)
+            # One that is larger than all that may be kept is read each time.
+            with contextlib.suppress(ValueError):
+                self._kept[key] = sheet
+        return sheet
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._streams)
@@ -174,7 +179,7 @@ class Sheets(Mapping[str, Sheet]):
     def _is_whole(self, file: zipfile.ZipFile) -> bool:
         return {f"{stream}.npy" for stream in self._streams.values()} <= set(file.namelist())
 
-    def _read_now(self, key: str) -> Sheet:
+    def _read(self, key: str) -> Sheet:
         stream = self._streams[key]
         try:
             return _sheet(self._file, stream, key)
@@ -197,6 +202,10 @@ class Sheets(Mapping[str, Sheet]):
         if file is None:
             raise OSError(f"the scores of scan {self._scan.pk} cannot be kept; see the place for files")
         return file
+
+
+def _bytes_of(sheet: Sheet) -> int:
+    return int(sheet.times.nbytes + sheet.z.nbytes + sheet.odd.nbytes + sheet.in_finding.nbytes)
 
 
 def _opened(scan: Scan) -> zipfile.ZipFile | None:
