@@ -77,30 +77,9 @@ def test_parts(folder):
 
 
 def test_precision_of_a_scan_of_its_files_and_of_its_tables(folder):
-    commanded(
-        folder,
-        "scan",
-        "level.csv",
-        "--level",
-        "sigmas=6",
-        "--findings",
-        "f.csv",
-        "--points",
-        "p.csv",
-        "--summary",
-        "s.json",
-    )
-    call = [
-        "score",
-        "--findings",
-        "f.csv",
-        "--labels",
-        "labels.csv",
-        "--points",
-        "p.csv",
-        "--summary",
-        "s.json",
-    ]
+    files = ["--findings", "f.csv", "--points", "p.csv", "--summary", "s.json"]
+    commanded(folder, "scan", "level.csv", "--level", "sigmas=6", *files)
+    call = ["score", "--labels", "labels.csv", *files]
     commanded(folder, *call, "--tolerance", "1h", "--json", "o.json")
     theirs = json.loads((folder / "o.json").read_text())
     scan = wt.scan(folder / "level.csv", {"flag": {"level": {"sigmas": 6}}})

@@ -105,5 +105,5 @@ def test_the_band_does_not_flatten_the_data():
         "lower": np.full(50, -1e6),
         "upper": np.full(50, 1e6),
     }
-    (axes,) = pictures.stream(wide, (), "UTC", "wide", "").figure.axes
+    (axes,) = pictures.stream(wide, (), pictures.About("UTC", "wide")).figure.axes
     assert axes.get_ylim()[1] < 100

@@ -59,7 +59,7 @@ def test_a_state_is_kept_once_events_are_taken_and_gone_on_from(folder):
 
 
 def test_what_has_come_is_judged_where_nothing_more_waits(folder):
-    """A live source says so by None; the rows are then not kept back until the next one comes."""
+    """A live source gives None for that; the rows are then not kept back until the next one comes."""
     whole = list(wt.watch(ROWS, folder / "plan.yaml"))
     last = max(i for i, row in enumerate(ROWS) if row["time"] <= whole[0]["raised"]) + 1
     given = iter([*ROWS[:last], None, *ROWS[last:]])
@@ -71,7 +71,7 @@ def test_what_has_come_is_judged_where_nothing_more_waits(folder):
             yield row
 
     first = next(iter(wt.watch(counted(), folder / "plan.yaml")))
-    # When it is told, and so with how many of its samples, goes by what has come by then.
+    # How many samples it has when it is reported depends on what has come by then.
     assert first["id"] == whole[0]["id"] and taken[-1] is None and len(taken) == last + 1
 
 
@@ -116,6 +116,22 @@ def test_a_table_that_grows_is_judged_once(folder, is_whole):
     )
 
 
+def test_precision_of_what_is_new_counts_what_is_new(folder):
+    """Not the incidents of samples that an earlier call judged."""
+    labels = {
+        "series": ["", ""],
+        "start": [ROWS[850]["time"], ROWS[1_210]["time"]],
+        "end": [ROWS[851]["time"], ROWS[1_215]["time"]],
+    }
+    for a, b in ((0, 1_100), (1_100, len(ROWS))):
+        new = wt.scan(
+            {k: [r[k] for r in ROWS[a:b]] for k in ROWS[0]}, folder / "plan.yaml", state=folder / "s"
+        )
+    events = wt.score(new, labels).figures["events"]
+    assert events["tp_labels"] + events["fn_labels"] == 1
+    assert new.judged == len(ROWS) - 1_100
+
+
 def test_nothing_new_is_nothing_found(folder):
     for _ in range(2):
         new = wt.scan(folder / "all.csv", folder / "plan.yaml", state=folder / "s")
@@ -131,6 +147,7 @@ def test_what_cannot_be_gone_on_from_names_the_remedy(folder):
     for place, call in (
         ("state", lambda: wt.scan(folder / "all.csv", folder / "plan.yaml", state=folder / "no")),
         ("wait", lambda: list(wt.watch(ROWS, wait="long"))),
+        ("denominator", lambda: list(wt.watch(ROWS, denominator="level"))),
     ):
         with pytest.raises(wt.InputError) as caught:
             call()

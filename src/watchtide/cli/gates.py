@@ -4,8 +4,8 @@ import math
 import operator
 import re
 import sys
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields
 from xml.etree import ElementTree
 
 import typer
@@ -22,7 +22,6 @@ COMPARISONS: dict[str, Callable[[float, float], bool]] = {
     "==": operator.eq,
     "!=": operator.ne,
 }
-FIGURES = ("findings", "outliers", "shifts", "discords", "streams", "score", "judged")
 _FORM = re.compile(r"\s*(\w+)\s*(>=|<=|==|!=|>|<)\s*(\S+)\s*")
 # Findings that a failed case lists.
 MOST_LISTED = 20
@@ -31,8 +30,33 @@ _NOT_XML = re.compile(r"[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]
 
 
 @dataclass(frozen=True)
+class Figures:
+    """What gates go by. streams : those with a finding; score : the largest, 0 without one; judged : samples."""
+
+    findings: int
+    outliers: int
+    shifts: int
+    discords: int
+    streams: int
+    score: float
+    judged: int
+
+    @classmethod
+    def of(cls, findings: Sequence[Finding], judged: int) -> "Figures":
+        kinds = [f.kind for f in findings]
+        scores = [abs(f.score) for f in findings if not math.isnan(f.score)]
+        counts = [kinds.count(kind) for kind in ("outlier", "shift", "discord")]
+        return cls(
+            len(findings), *counts, len({f.series for f in findings}), max(scores, default=0.0), judged
+        )
+
+
+FIGURES = tuple(f.name for f in fields(Figures))
+
+
+@dataclass(frozen=True)
 class Gate:
-    """`figure comparison amount`, as written; the command fails where it holds."""
+    """`figure comparison amount`, as written; the command fails where it is met."""
 
     text: str
     figure: str
@@ -55,37 +79,25 @@ class Gate:
             fail(f"--fail-on '{text}': {found[3]} is no number")
         return cls(text, found[1], found[2], amount)
 
-    def holds(self, figures: Mapping[str, float]) -> bool:
-        return COMPARISONS[self.comparison](figures[self.figure], self.amount)
+    def is_met(self, figures: Figures) -> bool:
+        return COMPARISONS[self.comparison](getattr(figures, self.figure), self.amount)
 
 
-def figures_of(findings: Sequence[Finding], judged: int) -> dict[str, float]:
-    """What gates go by. streams : those with a finding; score : the largest, 0 without one; judged : samples."""
-    kinds = [f.kind for f in findings]
-    scores = [abs(f.score) for f in findings if not math.isnan(f.score)]
-    return {
-        "findings": len(findings),
-        "outliers": kinds.count("outlier"),
-        "shifts": kinds.count("shift"),
-        "discords": kinds.count("discord"),
-        "streams": len({f.series for f in findings}),
-        "score": max(scores, default=0.0),
-        "judged": judged,
-    }
-
-
-def close(gates: Sequence[Gate], figures: Mapping[str, float]) -> None:
-    """Exit with status 1 where a gate holds, and name each."""
-    shut = [gate for gate in gates if gate.holds(figures)]
+def close(gates: Sequence[Gate], figures: Figures) -> None:
+    """Exit with status 1 where a gate is met, and name each."""
+    shut = [gate for gate in gates if gate.is_met(figures)]
     for gate in shut:
-        print(f"watchtide: {gate.figure} is {figures[gate.figure]:g}: fails on {gate.text}", file=sys.stderr)
+        print(
+            f"watchtide: {gate.figure} is {getattr(figures, gate.figure):g}: fails on {gate.text}",
+            file=sys.stderr,
+        )
     if shut:
         raise typer.Exit(1)
 
 
 @dataclass(frozen=True)
 class Case:
-    """One case of a JUnit file. failure : why it failed, None where it did not; details : beside it; properties : figures."""
+    """One case of a JUnit file. failure : why it failed, None where it did not; details : beside it; skipped : why it was not run."""
 
     name: str
     failure: str | None = None

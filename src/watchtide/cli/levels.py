@@ -64,7 +64,7 @@ def _of_streams(given: Weighing, constraint: dict[str, float | None]) -> weighin
             fail(f"--locked {given.locked}: write FROM..TO")
         span = clock.parse_one(a, given.zone), clock.parse_one(b, given.zone)
     known = labels.read_labels(given.labels, zone=given.zone)
-    return weighing.best_level(streams, known, stated, given.by, plan, span, given.tolerance)
+    return weighing.best_level(streams, known, weighing.Terms(stated, given.by, plan, span, given.tolerance))
 
 
 def compare(
@@ -103,9 +103,9 @@ def sample(
     found = results.read_findings(findings)
     known = labels.read_labels(judged) if judged else []
     if spans and points_path is None:
-        fail("--spans needs --points: they tell what was looked at")
+        fail("--spans needs --points: they state what was looked at")
     scanned = results.read_points(points_path) if points_path else None
-    rows = weighing.drawn(found, scanned, known, n, spans, length, seed)
+    rows = weighing.drawn(found, scanned, known, weighing.Draw(n, spans, length, seed))
     results.write_whole(out, labels.to_text(rows, out))
     print(f"{len(rows)} to judge: replace the verdict `unsure`, and score with these labels", file=sys.stderr)
 

@@ -13,7 +13,7 @@ import pyarrow as pa
 from watchtide.cli import gates, taking, waves
 from watchtide.cli.exits import fail
 from watchtide.core.scoring.rows import Finding, Label
-from watchtide.door import asking, reading, watching
+from watchtide.door import asking, reading, states, watching
 from watchtide.door.errors import InputError
 from watchtide.door.found import Scan
 from watchtide.engine.many import clusters, run, together
@@ -215,12 +215,12 @@ def scan(
         _, streams, spans = read_streams(source, table)
         streams = with_days(streams, plan, table)
         if state_path:
-            state = watching.kept(state_path, plan)
+            state = states.kept(state_path, plan)
             new = watching.scan_on(streams, state, [*left_out, *spans])
             write_scan(new, points=points, findings=findings, summary=summary)
             # Once all is written: a call that fails before is made again.
-            results.write_whole(state_path, watching.written(state))
-            after.end(new._findings, new.judged, [s.key for s in streams])
+            results.write_whole(state_path, states.written(state))
+            after.end(new.found, new.judged, [s.key for s in streams])
             return
         common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}
         if together.is_apart(plan) and not (points or summary or save or fail_on or junit):
@@ -242,7 +242,7 @@ def scan(
     if save:
         whole.save(save)
     write_scan(whole, points=points, findings=findings, summary=summary)
-    after.end(whole._findings, whole.judged, whole.series)
+    after.end(whole.found, whole.judged, whole.series)
 
 
 @dataclass(frozen=True)
@@ -255,7 +255,7 @@ class After:
     def end(self, findings: Sequence[Finding], judged: int, series: Sequence[str]) -> None:
         if self.junit:
             gates.write_junit(self.junit, "watchtide scan", gates.cases_of(series, findings))
-        gates.close(self.gates, gates.figures_of(findings, judged))
+        gates.close(self.gates, gates.Figures.of(findings, judged))
 
 
 @contextmanager
@@ -288,7 +288,7 @@ def write_scan(whole: Scan, *, points: str | None, findings: str | None, summary
         whole.write_summary(summary)
     if findings or not (points or summary):
         whole.write_findings(findings or "-")
-    tell_count(len(whole._findings), whole.judged, len(whole.series))
+    tell_count(len(whole.found), whole.judged, len(whole.series))
 
 
 def tell_count(findings: int, judged: int, streams: int) -> None:

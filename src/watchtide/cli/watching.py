@@ -6,7 +6,8 @@ from typing import Any
 
 from watchtide.cli import hooks, scanning, taking
 from watchtide.cli.exits import fail
-from watchtide.door.watching import State, batches, kept, lines_of, written
+from watchtide.door import lines, states
+from watchtide.door.watching import Rules, batches
 from watchtide.plan import durations
 from watchtide.tables import results
 
@@ -27,17 +28,17 @@ def watch(
         wait_ns = int(durations.parse_ns(wait))
     except ValueError as error:
         fail(f"--wait {error}")
-    state = kept(state_path, plan) if state_path else State(plan)
-    name = taking.name_of(source)
-    lines = lines_of(source, state.offset, is_once=is_once)
-    for events in batches(lines, name, state, taking.chooser(table), wait_ns, _note):
+    state = states.kept(state_path, plan) if state_path else states.State(plan)
+    rules = Rules(taking.name_of(source), taking.chooser(table), wait_ns, _note)
+    came = lines.of_file(source, state.offset, _note, is_once=is_once)
+    for events in batches(came, state, rules):
         # Printed before the state is kept: killed in between, the next start prints them again under the same ids.
         for event in events:
             print(json.dumps(event, ensure_ascii=False), flush=True)
         if hook:
             state.unsent = hooks.send(hook, [*state.unsent, *events])
         if state_path:
-            results.write_whole(state_path, written(state))
+            results.write_whole(state_path, states.written(state))
 
 
 def _note(note: str) -> None:

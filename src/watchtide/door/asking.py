@@ -312,9 +312,8 @@ def found_of(findings: Any, points: Any) -> Found:
         summary = findings.summary
         step, season = summary.get("step_s"), summary.get("longest_season_s")
         return Found(
-            # As they lie in a file: what is drawn goes by their order.
-            findings._findings,
-            {s.base.key: Points(s.base.series.times, s.base.score, s.in_finding) for s in findings._scanned},
+            findings.found,
+            findings.scored,
             round(step * SECOND_NS) if step else None,
             round(season * SECOND_NS) if season else None,
         )

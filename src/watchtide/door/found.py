@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from watchtide.core.scoring.rows import Finding
+from watchtide.core.scoring.rows import Finding, Points
 from watchtide.core.series import Ints
 from watchtide.door.errors import InputError
 from watchtide.door.tables import Table, findings_table, points_table
@@ -25,16 +25,23 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
+class New:
+    """What is new in a scan that went on from a state. findings : those that began; since : by stream the moment from which on samples
+    are new, ns."""
+
+    findings: tuple[Finding, ...]
+    since: Mapping[str, int]
+
+
+@dataclass(frozen=True)
 class Scan:
-    """What a scan found. plan : as it was given, with what the arguments say in its place; mode : fit or replay. Of a scan that went on from
-    a state: what is new alone."""
+    """What a scan found; of one that went on from a state, what is new. plan : as it was given, with what the arguments state in its
+    place; mode : fit or replay."""
 
     plan: Plan
     mode: str
     _scanned: tuple[stages.Scanned, ...]
-    # Of one that went on: its findings, and by stream the moment from which on samples are new, ns.
-    _found: tuple[Finding, ...] | None = None
-    _since: Mapping[str, int] | None = None
+    _new: New | None = None
 
     @property
     def series(self) -> tuple[str, ...]:
@@ -44,31 +51,37 @@ class Scan:
     @property
     def findings(self) -> Table:
         """One row a finding, by start: the columns of the findings file (docs/formats.md)."""
-        return findings_table(self._findings)
+        return findings_table(self.found)
 
     @property
-    def _findings(self) -> list[Finding]:
-        """By start, as they lie in a file."""
-        found = [f for s in self._scanned for f in s.findings] if self._found is None else self._found
+    def found(self) -> list[Finding]:
+        """The findings as records, in the order of a findings file."""
+        found = [f for s in self._scanned for f in s.findings] if self._new is None else self._new.findings
         return sorted(found, key=lambda f: (f.start, f.series, f.kind))
-
-    def _points(self) -> dict[str, dict[str, Any]]:
-        """Columns of points by stream."""
-        out = {}
-        for s in self._scanned:
-            columns = outcome.points_of(s)
-            if self._since is not None:
-                new = columns["time"] >= self._since[s.base.key]
-                columns = {name: column[new] for name, column in columns.items()}
-            out[s.base.key] = columns
-        return out
 
     @property
     def judged(self) -> int:
         """How many samples were judged."""
-        if self._since is None:
-            return sum(run.judged_in(s) for s in self._scanned)
-        return sum(int((~np.isnan(columns["score"])).sum()) for columns in self._points().values())
+        return sum(int(np.sum(~np.isnan(s.z[self._part(s)]))) for s in self._scanned)
+
+    @property
+    def scored(self) -> dict[str, Points]:
+        """Scores and flags by stream, as precision is counted on them."""
+        out = {}
+        for s in self._scanned:
+            part = self._part(s)
+            out[s.base.key] = Points(s.base.series.times[part], s.base.score[part], s.in_finding[part])
+        return out
+
+    def _part(self, s: stages.Scanned) -> slice:
+        """Which samples of a stream are this scan's."""
+        if self._new is None:
+            return slice(None)
+        return slice(int(np.searchsorted(s.base.series.times, self._new.since[s.base.key])), None)
+
+    def _points(self) -> dict[str, dict[str, Any]]:
+        """Columns of points by stream."""
+        return {s.base.key: _cut(outcome.points_of(s), self._part(s)) for s in self._scanned}
 
     @property
     def points(self) -> Table:
@@ -83,7 +96,7 @@ class Scan:
     def write_findings(self, path: str | Path) -> None:
         """The findings file as the command writes it; JSON Lines where the path ends so."""
         name = str(path)
-        results.write_whole(name, results.ordered_text(results.finding_lines(self._findings, name), name))
+        results.write_whole(name, results.ordered_text(results.finding_lines(self.found, name), name))
 
     def write_points(self, path: str | Path) -> None:
         """The points file as the command writes it; Parquet where the path ends so."""
@@ -127,12 +140,10 @@ class Scan:
             (f"season {durations.format_ns(round(p * base.series.step_ns))}", row[shown])
             for (p, _), row in zip(outcome.seasons_of(base), base.seasons, strict=False)
         ]
-        panels = [
-            ("observed", base.series.values[shown]), ("trend", base.trend[shown]), *seasons,
-            ("remainder", (base.series.values - base.expected)[shown]),
-        ]  # fmt: skip
-        title = base.key or "the only stream"
-        return pictures.parts(base.series.times[shown], panels, base.zone, title, unit)
+        remainder = base.series.values - base.expected
+        panels = [("observed", base.series.values[shown]), ("trend", base.trend[shown]), *seasons]
+        about = pictures.About(base.zone, base.key or "the only stream", unit)
+        return pictures.parts(base.series.times[shown], [*panels, ("remainder", remainder[shown])], about)
 
     def _drawn(
         self, one: stages.Scanned, start: str | None, stop: str | None, unit: str, size: tuple[float, float]
@@ -141,14 +152,15 @@ class Scan:
 
         base = one.base
         shown = _span(base.series.times, start, stop, base.zone)
-        columns = {name: column[shown] for name, column in outcome.points_of(one).items()}
+        columns = _cut(outcome.points_of(one), shown)
         ends = columns["time"][[0, -1]]
         found = [f for f in one.findings if f.start <= ends[1] and f.end >= ends[0]]
-        return pictures.stream(columns, found, base.zone, base.key or "the only stream", unit, size)
+        about = pictures.About(base.zone, base.key or "the only stream", unit)
+        return pictures.stream(columns, found, about, size)
 
     def __str__(self) -> str:
         streams = len(self._scanned)
-        return f"{len(self._findings):,} findings in {self.judged:,} judged samples of {streams:,} stream{'' if streams == 1 else 's'}"
+        return f"{len(self.found):,} findings in {self.judged:,} judged samples of {streams:,} stream{'' if streams == 1 else 's'}"
 
     def _repr_html_(self) -> str:
         return f"<p>{self}</p>{self._small_picture()}{self.findings._repr_html_()}"
@@ -171,6 +183,10 @@ class Scan:
             return ""
         words = escape(one.base.key or "the only stream")
         return f'<img alt="{words}" src="data:image/png;base64,{b64encode(png).decode()}">'
+
+
+def _cut(columns: Mapping[str, Any], part: slice) -> dict[str, Any]:
+    return {name: column[part] for name, column in columns.items()}
 
 
 def _span(times: Ints, start: str | None, stop: str | None, zone: str) -> slice:

@@ -28,6 +28,7 @@ BELOW = ["", "%Y", "%b %Y", "%-d %b %Y", "%-d %b %Y", "%-d %b %Y %H:%M"]
 # Inches and dots an inch.
 WIDE, TALL, PANEL, DOTS = 9.0, 3.2, 1.5, 120
 SMALL = (6.0, 2.2)
+SHIFT: dict[str, Any] = {"color": SIGNAL, "linewidth": 1.2, "linestyle": (0, (1, 1.5))}
 
 
 @dataclass(frozen=True)
@@ -86,22 +87,37 @@ def label(axes: "Axes", text: str) -> None:
     axes.set_ylabel(text, color=INK, fontsize=8)
 
 
+@dataclass(frozen=True)
+class About:
+    """What a picture is of. zone : of its clock; unit : of the values, empty where it is not known."""
+
+    zone: str
+    title: str
+    unit: str = ""
+
+    def named(self, what: str) -> str:
+        """A quantity with its unit."""
+        return f"{what} ({self.unit})" if self.unit else what
+
+
 def stream(
-    columns: Mapping[str, Any], findings: Sequence[Finding], zone: str, title: str, unit: str,
+    columns: Mapping[str, Any],
+    findings: Sequence[Finding],
+    about: About,
     size: tuple[float, float] = (WIDE, TALL),
-) -> Picture:  # fmt: skip
+) -> Picture:
     """A stream with what was expected, how far it may stray, and what was found. columns : of its points."""
     figure, (axes,) = new(*size)
-    at = moments(columns["time"], zone)
+    at = moments(columns["time"], about.zone)
     value = np.asarray(columns["value"], dtype=np.float64)
     axes.fill_between(at, columns["lower"], columns["upper"], color=BAND, linewidth=0, label="unflagged")
     axes.plot(at, columns["expected"], color=LINE, linewidth=1, dashes=(4, 3), label="expected")
     axes.plot(at, value, color=INK, linewidth=1.1, label="observed")
-    _mark(axes, columns["time"], value, findings, zone)
-    _frame(axes, value, findings)
-    time_axis(axes, zone)
-    label(axes, f"value ({unit})" if unit else "value")
-    axes.set_title(title, color=INK, fontsize=9, loc="left")
+    _mark(axes, columns["time"], value, findings, about.zone)
+    _frame(axes, value)
+    time_axis(axes, about.zone)
+    label(axes, about.named("value"))
+    axes.set_title(about.title, color=INK, fontsize=9, loc="left")
     legend = axes.legend(
         fontsize=8, frameon=False, ncols=5, loc="lower right", bbox_to_anchor=(1, 1), borderpad=0
     )
@@ -116,20 +132,18 @@ def _mark(axes: "Axes", times: Ints, value: Floats, findings: Sequence[Finding],
     for f in findings:
         begin, end = moments(np.array([f.start, f.end]), zone)
         if f.kind == "shift":
-            axes.axvline(begin, color=SIGNAL, linewidth=1.2, linestyle=(0, (1, 1.5)))
+            axes.axvline(begin, **SHIFT)
         else:
             inside |= (times >= f.start) & (times <= f.end)
             axes.axvspan(begin, end, color=SIGNAL, alpha=0.12, linewidth=0)
     if inside.any():
-        axes.plot(
-            moments(times[inside], zone), value[inside], color=SIGNAL, linewidth=0, marker="o", markersize=3,
-            label="found",
-        )  # fmt: skip
+        at = moments(times[inside], zone)
+        axes.plot(at, value[inside], color=SIGNAL, linewidth=0, marker="o", markersize=3, label="found")
     if any(f.kind == "shift" for f in findings):
-        axes.plot([], [], color=SIGNAL, linewidth=1.2, linestyle=(0, (1, 1.5)), label="shift")
+        axes.plot([], [], label="shift", **SHIFT)
 
 
-def _frame(axes: "Axes", value: Floats, findings: Sequence[Finding]) -> None:
+def _frame(axes: "Axes", value: Floats) -> None:
     """A band that is far wider than the data must not flatten them."""
     seen = value[np.isfinite(value)]
     if len(seen):
@@ -138,17 +152,17 @@ def _frame(axes: "Axes", value: Floats, findings: Sequence[Finding]) -> None:
         axes.set_ylim(low - room, high + room)
 
 
-def parts(times: Ints, panels: Sequence[tuple[str, Floats]], zone: str, title: str, unit: str) -> Picture:
+def parts(times: Ints, panels: Sequence[tuple[str, Floats]], about: About) -> Picture:
     """A stream taken apart: one panel a part. panels : names and (n,) values."""
     figure, every = new(WIDE, PANEL * len(panels), len(panels))
-    at = moments(times, zone)
+    at = moments(times, about.zone)
     for axes, (name, values) in zip(every, panels, strict=True):
         axes.plot(at, values, color=INK, linewidth=1)
-        label(axes, f"{name}{f' ({unit})' if unit else ''}")
+        label(axes, about.named(name))
         if name == "remainder":
             axes.axhline(0, color=LINE, linewidth=0.8)
-    time_axis(every[-1], zone)
-    every[0].set_title(title, color=INK, fontsize=9, loc="left")
+    time_axis(every[-1], about.zone)
+    every[0].set_title(about.title, color=INK, fontsize=9, loc="left")
     return Picture(figure)
 
 

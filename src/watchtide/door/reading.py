@@ -71,7 +71,7 @@ def first_broken(name: str, broken: Sequence[BrokenRow], count: int) -> TableErr
         name,
         f"line {first.line}" + (f", column {first.column}" if first.column else ""),
         f"{first.problem} ({count} broken row{'s' if count > 1 else ''} in all)",
-        "mend it, or leave broken rows out with --skip-broken",
+        "correct it, or leave broken rows out with --skip-broken",
     )
 
 

@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, Literal, Unpack
 
-from watchtide.door import watching
+from watchtide.door import states, watching
 from watchtide.door.errors import InputError
 from watchtide.door.found import Scan
 from watchtide.door.stated import Columns, labels_of, plan_of, streams_of
@@ -87,9 +87,9 @@ def scan(
     streams, spans = streams_of(table, chosen, **columns)
     known = [*labels_of(labels, columns.get("tz", "UTC")), *spans]
     if state is not None:
-        now = watching.kept(state, chosen)
+        now = states.kept(state, chosen)
         new = watching.scan_on(streams, now, known)
-        results.write_whole(str(state), watching.written(now))
+        results.write_whole(str(state), states.written(now))
         return new
     with run.workers(jobs, chosen) as executor:
         done = run.scan_many(

@@ -35,21 +35,27 @@ def streams_of(
     """The streams of a table with the known days of a plan, and the known spans of its label column. Raises InputError, TableError."""
     if unknown := sorted(columns.keys() - Columns.__annotations__.keys()):
         raise InputError(unknown[0], "is no argument", f"take one of {', '.join(Columns.__annotations__)}")
-    tz = columns.get("tz", "UTC")
-    stated = {
-        "tz": tz,
+    stated = table_options(columns)
+    stated["denominator"] = stated["denominator"] or plan.prepare.denominator
+    stated["covariate"] = stated["covariate"] or list(plan.baseline.covariates)
+    source, name = source_of(table)
+    _, _, streams, spans = reading.streams_of(source, name, stated)
+    days = reading.known_days(plan, streams, stated["tz"])
+    return [replace(s, days=days) for s in streams] if days else streams, spans
+
+
+def table_options(columns: Columns) -> dict[str, Any]:
+    """The columns as options of a table (`reading.guess_of`)."""
+    return {
+        "tz": columns.get("tz", "UTC"),
         "time": columns.get("time"),
         "value": listed(columns.get("value")),
         "series": listed(columns.get("series")),
         "label": columns.get("label"),
-        "denominator": columns.get("denominator") or plan.prepare.denominator,
-        "covariate": listed(columns.get("covariates")) or list(plan.baseline.covariates),
+        "denominator": columns.get("denominator"),
+        "covariate": listed(columns.get("covariates")),
         "skip_broken": columns.get("skip_broken", False),
     }
-    source, name = source_of(table)
-    _, _, streams, spans = reading.streams_of(source, name, stated)
-    days = reading.known_days(plan, streams, tz)
-    return [replace(s, days=days) for s in streams] if days else streams, spans
 
 
 def plan_of(plan: Plan | Mapping[str, Any] | str | Path | None) -> Plan:

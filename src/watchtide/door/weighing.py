@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -96,7 +96,7 @@ def threshold(
         }
     )
     if labels is None:
-        raise InputError("labels", "there are none", "give the labels to weigh levels by")
+        raise InputError("labels", "there are none", "give the labels to compare levels by")
     chosen = points.plan if plan is None and isinstance(points, Scan) else plan_of(plan)
     # A scan's points as a file has them, so that either way gives the same level.
     streams = results.read_scored(*source_of(points.points if isinstance(points, Scan) else points, "points"))
@@ -106,7 +106,7 @@ def threshold(
     if locked is not None:
         a, b = (clock.parse_one(x, tz) for x in locked)
         span = (a, b)
-    return best_level(streams, labels_of(labels, tz), constraint, by, chosen, span, tolerance)
+    return best_level(streams, labels_of(labels, tz), Terms(constraint, by, chosen, span, tolerance))
 
 
 def constraint_of(stated: Mapping[str, float | None]) -> choice.Constraint:
@@ -118,18 +118,32 @@ def constraint_of(stated: Mapping[str, float | None]) -> choice.Constraint:
         raise InputError("constraint", str(error), f"state one of {ways}") from error
 
 
-def best_level(
-    streams: Sequence[Scored], known: Sequence[Label], constraint: choice.Constraint, by: str, plan: Plan,
-    locked: tuple[int, int] | None, tolerance: str,
-) -> Threshold:  # fmt: skip
+@dataclass(frozen=True)
+class Terms:
+    """What a level is chosen by. by : events or points; plan : whose grouping and side apply; locked : a closed span in ns that takes
+    no part; tolerance : a duration, as stated."""
+
+    constraint: choice.Constraint
+    by: str
+    plan: Plan
+    locked: tuple[int, int] | None
+    tolerance: str
+
+
+def best_level(streams: Sequence[Scored], known: Sequence[Label], terms: Terms) -> Threshold:
     """The best level of these streams. Raises InputError."""
     step = min((step_of(s.times) for s in streams if len(s.times) > 1), default=None)
     try:
-        setting = Setting(durations.parse_ns(tolerance, step_ns=step), step)
         best = choice.best_level(
-            streams, known, constraint, by=by, group=training.group_of(plan, step or 1),
-            side=plan.flag.side, setting=setting, locked=locked,
-        )  # fmt: skip
+            streams,
+            known,
+            terms.constraint,
+            by=terms.by,
+            group=training.group_of(terms.plan, step or 1),
+            side=terms.plan.flag.side,
+            setting=Setting(durations.parse_ns(terms.tolerance, step_ns=step), step),
+            locked=terms.locked,
+        )
     except ValueError as error:
         message, _, remedy = str(error).partition("; ")
         raise InputError("constraint", message, remedy or "state another") from error
@@ -225,18 +239,27 @@ def sample(
         raise InputError("n", f"{n} findings", "draw 1 or more")
     taken = found_of(findings, points)
     if spans and taken.points is None:
-        raise InputError("points", "there are none", "give them: they tell what was looked at")
-    rows = drawn(taken.findings, taken.points, labels_of(judged, "UTC"), n, spans, length, seed)
+        raise InputError("points", "there are none", "give them: they state what was looked at")
+    rows = drawn(taken.findings, taken.points, labels_of(judged, "UTC"), Draw(n, spans, length, seed))
     fields: dict[str, pa.DataType] = dict.fromkeys(COLUMNS, pa.string())
     fields |= {"start": MOMENT, "end": MOMENT, "probability": pa.float64()}
     columns = {name: pa.array([getattr(r, name) for r in rows], kind) for name, kind in fields.items()}
     return Table(pa.table(columns))
 
 
+@dataclass(frozen=True)
+class Draw:
+    """What is drawn: n findings, and spans of a length where nothing was flagged; the same seed draws the same."""
+
+    n: int
+    spans: int
+    length: str
+    seed: int
+
+
 def drawn(
-    found: Sequence[Finding], points: Mapping[str, Points] | None, known: Sequence[Label], n: int, spans: int,
-    length: str, seed: int,
-) -> list[Label]:  # fmt: skip
+    found: Sequence[Finding], points: Mapping[str, Points] | None, known: Sequence[Label], draw: Draw
+) -> list[Label]:
     """What is to be judged, as labels. known : of an earlier draw. Raises InputError."""
     strata = sampling.strata_of(found, [family_of(f.series) for f in found])
     before = {(x.series, x.start, x.end) for x in known}
@@ -244,24 +267,20 @@ def drawn(
     rows: list[Label] = []
     if left:
         spread = _spread_by_stratum(known) if known else None
-        got = sampling.draw([strata[i] for i in left], n, seed=seed, spread=spread)
+        got = sampling.draw([strata[i] for i in left], draw.n, seed=draw.seed, spread=spread)
         for index, stratum, chance in zip(got.index, got.stratum, got.probability, strict=True):
             f = found[left[int(index)]]
-            rows.append(
-                Label(
-                    f.start, f.end, f.series, "unsure", f.kind, origin="sampled", stratum=stratum,
-                    probability=float(chance),
-                )
-            )  # fmt: skip
-    if spans:
+            own = Label(f.start, f.end, f.series, "unsure", f.kind, origin="sampled", stratum=stratum)
+            rows.append(replace(own, probability=float(chance)))
+    if draw.spans:
         try:
-            length_ns = durations.parse_ns(length)
+            length_ns = durations.parse_ns(draw.length)
         except ValueError as error:
             raise InputError("length", str(error), "write for example 6h") from error
         times = [
             (key, int(p.times[0]), int(p.times[-1])) for key, p in (points or {}).items() if len(p.times)
         ]
-        rows += sampling.unflagged_spans(times, found, length_ns, spans, seed=seed)
+        rows += sampling.unflagged_spans(times, found, length_ns, draw.spans, seed=draw.seed)
     return rows
 
 

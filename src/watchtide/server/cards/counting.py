@@ -188,7 +188,7 @@ def count(lease: jobs.Lease) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Counted:
-    """What a card was counted from, and the card. sheets : by key, in the order of the rows; each is read when it is asked for."""
+    """What a card was counted from, and the card. sheets : by key, in the order of the rows; each is read on access."""
 
     scan: Scan
     rows: Sequence[ScanStream]
@@ -206,14 +206,14 @@ def counted(scan: Scan, selection: Selection, progress: Progress | None = None) 
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
     setting = setting_of(scan, selection)
     quiet = sheets.Quieting()
-    held = Viewed(sheets.Sheets(scan, rows, progress), quiet.sheet)
+    scores = Viewed(sheets.Sheets(scan, rows, progress), quiet.sheet)
     all_of = scans.findings_of(scan, {r.stream_id: r.stream.key for r in rows})
     findings = quiet.findings(all_of)
-    card = score_card(findings, labels, Viewed(held, points_of), setting)
+    card = score_card(findings, labels, Viewed(scores, points_of), setting)
     spans = {r.stream.key: quiet.spans(r.stream.key) for r in rows}
     quieted = len(all_of) - len(findings)
     return Counted(
-        scan, rows, held, findings, labels, setting, card, {k: v for k, v in spans.items() if v}, quieted
+        scan, rows, scores, findings, labels, setting, card, {k: v for k, v in spans.items() if v}, quieted
     )
 
 
@@ -271,11 +271,11 @@ def _named(rows: dict[str, dict[str, Any]]) -> list[dict[str, Any]]:
 
 def _telling(c: Counted, promises: Sequence[breakdown.Promise], lines: Curve) -> Curve | None:
     """The curve of the streams that promise something at every level."""
-    told = {p.series for p in promises if p.at_levels is not None}
-    if len(told) == len(c.sheets):
+    promised = {p.series for p in promises if p.at_levels is not None}
+    if len(promised) == len(c.sheets):
         return lines
-    mine = [f for f in c.findings if f.series in told]
-    own = Viewed({key: key for key in c.sheets if key in told}, lambda key: c.sheets[key].scored)
+    mine = [f for f in c.findings if f.series in promised]
+    own = Viewed({key: key for key in c.sheets if key in promised}, lambda key: c.sheets[key].scored)
     return scans.curve_of(c.scan, own, mine, c.labels, c.setting) if own else None
 
 
@@ -437,8 +437,8 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
     rows = rows_of(found[0], part)
     labels = covering(logbook.labels(), [r.stream.key for r in rows])
     quiet = sheets.Quieting()
-    held = [Viewed(sheets.Sheets(s, rows_of(s, part)), quiet.sheet) for s in found]
-    span = compare.judged_by_all([Viewed(own, scored_of).values() for own in held])
+    scores = [Viewed(sheets.Sheets(s, rows_of(s, part)), quiet.sheet) for s in found]
+    span = compare.judged_by_all([Viewed(own, scored_of).values() for own in scores])
     stated = setting_of(found[0], part).span
     if span is not None and stated is not None:
         span = max(span[0], stated[0]), min(span[1], stated[1])
@@ -446,7 +446,7 @@ def comparison(found: Sequence[Scan], selection: Selection) -> dict[str, Any]:
         raise Problem("these scans judged no common span", remedy="compare scans that reach as far", code=409)
     key_of = {r.stream_id: r.stream.key for r in rows}
     cards, shown = [], []
-    for scan, own in zip(found, held, strict=True):
+    for scan, own in zip(found, scores, strict=True):
         every = quiet.findings(scans.findings_of(scan, key_of))
         findings = [f for f in every if f.start <= span[1] and f.end >= span[0]]
         points = Viewed(own, points_of)

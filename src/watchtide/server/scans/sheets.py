@@ -148,7 +148,7 @@ def keep(scan: Scan, sheets: Iterable[tuple[int, Sheet]]) -> None:
 
 
 class Sheets(Mapping[str, Sheet]):
-    """The scores of some streams of a scan, by their keys in the order given. Each is read when it is asked for, so that
+    """The scores of some streams of a scan, by their keys in the order given. Each is read on access, so that
     counting takes no more memory for more streams; of few streams all stay in memory. What is lost is made anew, and kept.
     """
 
