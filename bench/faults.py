@@ -108,7 +108,7 @@ class Served:
         deadline = time.monotonic() + 120
         while not self.is_answering():
             if self.process.poll() is not None or time.monotonic() > deadline:
-                raise RuntimeError(f"it did not start: {self.said()}")
+                raise RuntimeError(f"it did not start: {self.last_lines()}")
             time.sleep(0.2)
         return self
 
@@ -119,7 +119,7 @@ class Served:
         if self.is_wired:
             self.database.stop()
 
-    def said(self) -> str:
+    def last_lines(self) -> str:
         """The end of what was logged."""
         return self.logged()[-3_000:]
 
@@ -585,7 +585,7 @@ def _until_answering(served: Served) -> float:
         if served.is_answering():
             return time.monotonic() - begun
         time.sleep(0.1)
-    raise RuntimeError(f"it does not come back: {served.said()}")
+    raise RuntimeError(f"it does not come back: {served.last_lines()}")
 
 
 def compare(ledger: Ledger, found: dict[str, Any]) -> dict[str, Any]:

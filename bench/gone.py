@@ -75,7 +75,7 @@ class Both:
         deadline = time.monotonic() + READY_SECONDS
         while not _answers(place):
             if self.running[place].poll() is not None or time.monotonic() > deadline:
-                raise RuntimeError(f"{place.address} did not start: {self.said()}")
+                raise RuntimeError(f"{place.address} did not start: {self.last_lines()}")
             time.sleep(0.2)
 
     def lose(self, place: Host) -> None:
@@ -93,7 +93,7 @@ class Both:
     def is_answering(self) -> bool:
         return all(_answers(place) for place in self.running)
 
-    def said(self) -> str:
+    def last_lines(self) -> str:
         return "\n".join(p.read_text(errors="replace")[-1_500:] for p in sorted(self.folder.glob("*.log")))
 
     def database_environment(self) -> dict[str, str]:
@@ -136,7 +136,7 @@ def measure() -> dict[str, Any]:
         finally:
             both.stop()
             if os.environ.get("GONE_SHOWS_LOG"):
-                print(both.said(), file=sys.stderr)
+                print(both.last_lines(), file=sys.stderr)
 
 
 def _run(both: Both) -> dict[str, Any]:

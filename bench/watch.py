@@ -171,7 +171,7 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
         if behind <= 0:
             break
         if time.monotonic() - begun > 3_600:
-            raise RuntimeError(f"{behind} streams were not judged within an hour: {served.said()}")
+            raise RuntimeError(f"{behind} streams were not judged within an hour: {served.last_lines()}")
         time.sleep(2)
     first_s = time.monotonic() - begun
     polled: list[Polled] = []

@@ -23,6 +23,7 @@ TIMEOUT_S, TRIES, MOST_WAIT_S = 30.0, 6, 60.0
 # Lines of a push: some hundred kilobytes each.
 LINES = 5_000
 PAGE = 500
+JSON_LINES = "application/x-ndjson"
 # Between two looks at a job, at first and at most.
 FIRST_LOOK_S, LONGEST_LOOK_S = 0.2, 5.0
 Verdict = Literal["incident", "foreseen", "false-alarm", "unsure"]
@@ -179,10 +180,8 @@ class Client:
         rest = iter(rows)
         while lines := list(itertools.islice(rest, LINES)):
             body = "\n".join(json.dumps(line, default=str) for line in lines).encode()
-            got = self._ask(
-                "POST", "/push", content=body, params={"zone": zone}, is_safe=True,
-                headers={"Content-Type": "application/x-ndjson"},
-            )  # fmt: skip
+            request = {"content": body, "params": {"zone": zone}, "headers": {"Content-Type": JSON_LINES}}
+            got = self._ask("POST", "/push", is_safe=True, **request)
             all_of["points"] += got["points"]
             all_of["refused"] += got["refused"]
             all_of["refusals"] = all_of["refusals"] or got["refusals"]
@@ -204,7 +203,7 @@ class Client:
     ) -> Scan:
         """Run a plan over streams, by their numbers. plan : as data or as YAML, None chooses; name : of the plan; wait : until it is done.
 
-        Raises ServerError for a scan that failed or was cancelled, with what its job tells. Scope write, and read to wait.
+        Raises ServerError for a scan that failed or was cancelled, with the message of its job. Scope write, and read to wait.
         """
         body: dict[str, Any] = {"streams": list(streams), "mode": mode} | ({"name": name} if name else {})
         if isinstance(plan, str):
@@ -370,12 +369,10 @@ def _stated_wait(answer: httpx.Response) -> float | None:
 
 def _problem(answer: httpx.Response) -> ServerError:
     try:
-        told = answer.json()
+        document = answer.json()
     except ValueError:
-        told = None
-    if not isinstance(told, dict):
+        document = None
+    if not isinstance(document, dict):
         return ServerError(answer.status_code, answer.reason_phrase or "refused")
-    return ServerError(
-        answer.status_code, str(told.get("title", answer.reason_phrase)), str(told.get("place") or ""),
-        str(told.get("remedy") or ""),
-    )  # fmt: skip
+    title, place, remedy = (str(document.get(name) or "") for name in ("title", "place", "remedy"))
+    return ServerError(answer.status_code, title or answer.reason_phrase, place, remedy)

@@ -137,8 +137,8 @@ def test_a_bot_gives_verdicts_on_what_is_signed(server):
 
             assert [send("began", 2), send("began", 12), send("ended", 2)] == [204, 204, 204]
             assert send("began", 3, sending.new_secret()) == 401
-            told = [bot.stdout.readline().strip() for _ in range(3)]
-            assert told[0].startswith("foreseen, entry") and told[1:] == [
+            answers = [bot.stdout.readline().strip() for _ in range(3)]
+            assert answers[0].startswith("foreseen, entry") and answers[1:] == [
                 "left for people",
                 "nothing to judge",
             ]
@@ -183,7 +183,7 @@ def test_what_is_refused_names_place_and_remedy(server):
 
 
 class Shaky(BaseHTTPRequestHandler):
-    """Answers as it is told, one answer after another."""
+    """Gives the answers that are set, one after another."""
 
     answers: list = []
     seen: list = []

@@ -382,7 +382,7 @@ def _in_url(host: str) -> str:
 
 
 def _wait_ready(host: str, port: int, web: Child) -> None:
-    # What listens on every address is asked on this host's.
+    # What listens on every address is reached on loopback.
     near = LOOPBACK if host in ("0.0.0.0", "::") else _in_url(host)
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline and web.is_up():

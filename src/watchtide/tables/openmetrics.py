@@ -26,7 +26,7 @@ def parse(text: str, *, now_ns: int, is_open: bool, extra: Iterable[tuple[str, s
             "page",
             _line_of(text, str(error)),
             f"is no OpenMetrics text ({str(error)[:160]})",
-            "ask its owner to mend it",
+            "report it to its owner",
         ) from error
     out = Points()
     before = tuple(extra)

@@ -102,7 +102,7 @@ Parts = tuple[str, str, tuple[str, ...], bool]
 
 
 def _parts(address: str) -> Parts:
-    """Raises AddressError for an address that says two things at once."""
+    """Raises AddressError for an ambiguous address."""
     split = urlsplit(address)
     path = unquote(split.path)
     if (
@@ -190,7 +190,7 @@ def _store(address: str) -> Iterator[tuple[Any, str]]:
     except ImportError as error:
         raise AddressError(address, f"needs a package that is missing ({error})", "install it") from error
     except Exception as error:
-        # Clients of object stores have kinds of their own.
+        # Clients of object stores raise their own exception types.
         raise AddressError(
             address, f"cannot be used: {error}", "check the address, and the key to it"
         ) from error

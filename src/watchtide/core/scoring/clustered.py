@@ -18,7 +18,7 @@ from watchtide.core.series import SECOND_NS, WEEK_S, Bools, Floats, Ints
 Target = tuple[dict[str, Any], str, Floats]
 # No draws, of which there is no interval: of a span that holds too few blocks.
 NONE_DRAWN = np.empty((0, 1), np.int64)
-# Streams with times of their own whose moments are kept apart before they are brought together.
+# Grids of times that are kept apart before their moments are merged.
 MOST_APART = 64
 
 

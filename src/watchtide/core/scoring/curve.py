@@ -77,7 +77,7 @@ def curve(
 ) -> Curve:
     """Every figure at every level, for one plan's streams.
 
-    streams : a mapping may read each stream when it is asked for; shifts : findings that do not depend on the level; they are counted at each.
+    streams : a mapping may read each stream on access; shifts : findings that do not depend on the level; they are counted at each.
     Raises ValueError without streams.
     """
     if not streams:

@@ -26,7 +26,7 @@ class _Stream:
 class Observed:
     """Which samples, or which time, were judged and looked through.
 
-    points : may be a mapping that reads each stream when it is asked for; each is read once here, and one at a time. reached, holding :
+    points : may be a mapping that reads each stream on access; each is read once here, and one at a time. reached, holding :
     label rows that hold a sample of a stream that they cover, and one that was judged and looked through; empty without points.
     """
 

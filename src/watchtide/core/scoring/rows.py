@@ -74,7 +74,7 @@ class Points:
 
 
 class Viewed(Mapping[str, V], Generic[S, V]):
-    """What another mapping holds, seen in another form, each when it is asked for."""
+    """Another mapping with each value converted on access."""
 
     def __init__(self, source: Mapping[str, S], view: Callable[[S], V]) -> None:
         self._source, self._view = source, view

@@ -77,7 +77,7 @@ def _take_metrics(feed: Feed) -> tuple[int, str]:
     try:
         text = answer.body.decode()
     except UnicodeDecodeError as error:
-        raise TableError("page", "", "not UTF-8 text", "ask its owner to mend it") from error
+        raise TableError("page", "", "not UTF-8 text", "report it to its owner") from error
     is_open = openmetrics.OPEN in answer.content_type or text.rstrip().endswith("# EOF")
     extra = [(str(k), str(v)) for k, v in feed.attributes.items()]
     points = openmetrics.parse(text, now_ns=now_ns, is_open=is_open, extra=extra)
