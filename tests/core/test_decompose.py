@@ -37,9 +37,9 @@ def twin_smooth(y, w, window, degree):
     return np.array([twin_fit(y, w, window, degree, x) for x in range(len(y))])
 
 
-def twin_decompose(y, period, season_window, trend_window, lowpass_window, degrees, inner, outer):
+def twin_decompose(y, period, season_window, trend_window, lowpass_window, degrees, inner, outer, prior=1.0):
     n = len(y)
-    seen = ~np.isnan(y)
+    seen = ~np.isnan(y) * prior
     trend, weights = np.zeros(n), np.ones(n)
     for sweep in range(outer + 1):
         w = seen * weights
@@ -56,7 +56,8 @@ def twin_decompose(y, period, season_window, trend_window, lowpass_window, degre
             season = cycles[period : period + n] - twin_smooth(low, np.ones(n), lowpass_window, degrees[2])
             trend = twin_smooth(y - season, w, trend_window, degrees[1])
         if sweep < outer:
-            size = np.abs(y - trend - season)
+            size = np.abs(y - trend - season) * np.sqrt(prior)
+            size[seen == 0] = np.nan
             h = 6 * np.nanmedian(size)
             weights = np.where(np.isnan(size), 1, np.clip(1 - (size / h) ** 2, 0, None) ** 2)
     return trend, season
@@ -142,6 +143,39 @@ def test_gaps_constants_and_emptiness():
     flat = decompose.loess(np.full(40, 7.0), 5, robust=True)
     assert np.allclose(flat.trend, 7) and np.allclose(flat.season, 0) and np.all(flat.weights == 1)
     assert np.isnan(decompose.loess(np.full(40, np.nan), 5).trend).all()
+
+
+def test_prior_weights_stand_for_samples_seen_so_often():
+    """A weight of 0 is a missing sample, all weights four times as large change nothing; the twin weighs likewise."""
+    rng = np.random.default_rng(3)
+    y = np.tile([3.0, -1, -4, 2], 30) + rng.normal(0, 0.3, 120)
+    weights = rng.uniform(0.2, 3, 120)
+    weights[[30, 31, 77]] = 0.0
+    blank = np.where(weights > 0, y, np.nan)
+    got = decompose.loess(y, 4, robust=True, weights=weights)
+    for other in (
+        decompose.loess(blank, 4, robust=True, weights=weights),
+        decompose.loess(y, 4, robust=True, weights=4 * weights),
+    ):
+        assert np.allclose(got.trend, other.trend, atol=1e-9) and np.allclose(
+            got.season, other.season, atol=1e-9
+        )
+    trend, season = twin_decompose(y, 4, 7, 9, 5, (1, 1, 1), 1, 3, weights)
+    got = decompose.loess(y, 4, robust=True, sweeps_robust=3, weights=weights)
+    assert np.max(np.abs(got.trend - trend)) < 1e-8 and np.max(np.abs(got.season - season)) < 1e-8
+
+
+def test_rare_events_of_small_denominators_are_not_wild():
+    """By day 2 % of 400, at night 2 % of 20: there most are 0 and one in three is 5 %. The season has to be the mean of both."""
+    rng = np.random.default_rng(8)
+    trials = np.tile(np.r_[np.full(12, 400.0), np.full(12, 20.0)], 60)
+    y = 100 * rng.binomial(trials.astype(int), 0.02) / trials
+    plain = decompose.loess(y, 24, season_window=31, robust=True)
+    got = decompose.loess(y, 24, season_window=31, robust=True, weights=trials / 400, event=100 / trials)
+    night = (np.arange(len(y)) % 24) >= 12
+    seen = y[night].mean()
+    assert abs((got.trend + got.season)[night].mean() - seen) < 0.1 * seen
+    assert (plain.trend + plain.season)[night].mean() < 0.6 * seen
 
 
 def test_two_seasons_in_the_order_given():

@@ -1,12 +1,14 @@
 """Every baseline by the same checks; steps that become normal, spreads, seasons, and odd inputs."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy.signal import lfilter
 
 from watchtide.core import robust
 from watchtide.core.expect import applying, baselines, choosing, expectation, seasons, spread
-from watchtide.core.expect.baselines import KINDS, fixed, isolation
+from watchtide.core.expect.baselines import KINDS, classical, fixed, isolation
 from watchtide.core.expect.fitting import choose_periods
 from watchtide.core.expect.frame import Frame, frame_of, period_of, slots
 from watchtide.core.expect.quantile import Counted
@@ -338,6 +340,42 @@ def test_same_slot_and_classical_need_a_season():
     for kind in ("slot", "classical"):
         with pytest.raises(ValueError, match="needs a season"):
             baselines.fit(kind, frame(daily(14)), ())
+
+
+def test_classical_carries_the_level_that_foretold_best():
+    # By hand: means 0, 4, 0, 4, 0, 4 foretell one another worst by the last (4 each time), best by the mean of all so far.
+    to_and_fro = np.array([0.0, 4, 0, 4, 0, 4])
+    assert classical.carried(to_and_fro) == pytest.approx(2.0)
+    assert classical.carried(to_and_fro[1:]) == 4.0  # five seasons show nothing yet: the last mean
+    assert classical.carried(np.arange(20.0)) == 19.0  # a level that goes on its way is followed
+    # A half of the error, from the second season on, after the mean of both: 8 -> 4 -> 6 ... of a level that walks with noise.
+    levels = np.array([8.0, 0, 8, 8, 0, 8, 8, 0])
+    ways = {}
+    for share in (1, 0.5, 0.25, 0.125, 0.06):
+        level, errors = 8.0, []
+        for i in range(1, len(levels)):
+            errors += [abs(levels[i] - level)] if i > 1 else []
+            level = level + max(share, 1 / (i + 1)) * (levels[i] - level)
+        ways[share] = (sum(errors), level)
+    assert classical.carried(levels) == min(ways.values(), key=lambda w: w[0])[1]
+
+
+def test_a_carried_classical_level_errs_less_than_one_season_does():
+    errors, by_the_last = [], []
+    for seed in range(20):
+        y = daily(40) + np.random.default_rng(seed).normal(0, 2, len(daily(40)))
+        fitted = baselines.fit("classical", frame(y).part(0, 30 * 24), PERIODS)
+        got = fitted.expect(frame(y))
+        assert np.allclose(got.expected, got.trend + got.seasons.sum(axis=0))
+        errors.append(got.trend[-1] - np.mean(y[: 30 * 24]))
+        by_the_last.append(fitted.arrays["trend"][-1] - np.mean(y[: 30 * 24]))
+        # Within training nothing of it is seen, and a model kept before it had a level says what it said.
+        older = replace(fitted, arrays={k: v for k, v in fitted.arrays.items() if k != "level"}).expect(
+            frame(y)
+        )
+        assert np.array_equal(older.trend[: 30 * 24], got.trend[: 30 * 24])
+        assert older.trend[-1] == fitted.arrays["trend"][-1]
+    assert np.std(errors) < 0.5 * np.std(by_the_last)
 
 
 def test_previous_seasons_are_compared_by_hand():

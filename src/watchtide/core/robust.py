@@ -211,3 +211,9 @@ def _noise(y):  # type: ignore[no-untyped-def]
         return 0.0, 0.0
     phi = min(max((_mad_sigma(y[2:] - y[:-2], 0.0) / scale) ** 2 - 1, 0.0), 0.95)
     return phi, scale**2 / (2 * (1 - phi))
+
+
+def chance_of(mean: Floats, event: Floats) -> Floats:
+    """(n,) how far chance alone moves counts of this mean, each event adding so much: small counts are skew, and one event is never
+    wild."""
+    return np.sqrt(np.maximum(np.maximum(mean, 0.0) * event, event**2))

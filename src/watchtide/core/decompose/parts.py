@@ -7,6 +7,7 @@ import numpy as np
 
 from watchtide.core.decompose.smoothing import loess as smooth
 from watchtide.core.decompose.smoothing import smooth_cycles
+from watchtide.core.robust import MAD_TO_SIGMA, chance_of
 from watchtide.core.series import Floats
 
 
@@ -30,6 +31,39 @@ class SeasonsDecomposition:
     weights: Floats
 
 
+def _whole(period: float, n: int) -> int:
+    if period != int(period) or not 2 <= period <= n / 2:
+        raise ValueError(
+            f"period must be a whole number of samples between 2 and n/2, got {period} of {n}; "
+            "take a coarser cadence or more history"
+        )
+    return int(period)
+
+
+@dataclass(frozen=True)
+class _Smoothers:
+    """Window and degree of the three local fits. Raises ValueError for one that no smoother has."""
+
+    season: tuple[int, int]
+    trend: tuple[int, int]
+    lowpass: tuple[int, int]
+
+    def __post_init__(self) -> None:
+        for name, (window, _) in vars(self).items():
+            if window < 3 or window % 2 == 0:
+                raise ValueError(f"{name}_window must be odd and at least 3, got {window}")
+        for name, (_, degree) in vars(self).items():
+            if degree not in (0, 1):
+                raise ValueError(f"{name}_degree must be 0 or 1, got {degree}")
+
+    def parts_of(self, x: Floats, weights: Floats, trend: Floats, period: int) -> tuple[Floats, Floats]:
+        """(n,) season and trend of values, the trend known so far taken from them first."""
+        cycles = _fill_unseen_slots(smooth_cycles(x - trend, weights, period, *self.season))
+        low = smooth(_low_pass(cycles, period), np.ones(len(x)), *self.lowpass)
+        season = cycles[period : period + len(x)] - low
+        return season, smooth(x - season, weights, *self.trend)
+
+
 def loess(
     y: Floats,
     period: int,
@@ -43,6 +77,8 @@ def loess(
     robust: bool = False,
     sweeps_inner: int | None = None,
     sweeps_robust: int | None = None,
+    weights: Floats | None = None,
+    event: Floats | None = None,
 ) -> Decomposition:
     """Seasonal-trend decomposition by loess, every local fit evaluated at every point.
 
@@ -53,31 +89,25 @@ def loess(
         >= 1.5 period / (1 - 1.5 / season_window) for the trend, the least odd >= period for the
         low pass.
     robust : 1 inner and 15 robust sweeps; plain: 2 inner, none robust. Bisquare weights with
-        h = 6 median |remainder|; h = 0 gives weight 1 where the remainder is 0, else 0.
+        h = 6 median |remainder √weight|; h = 0 gives weight 1 where the remainder is 0, else 0.
+    weights : (n,) prior weights, by which the variance of each is less; None for 1.
+    event : (n,) what one counted event adds to a value: no sample is wild for what chance alone makes of events.
     Raises ValueError for a period, window or degree out of range.
     Cleveland, Cleveland, McRae and Terpenning (1990); unlike the paper's program the slope is kept
     in long series, and a window with too few observed samples widens.
     """
-    y = np.asarray(y, dtype=np.float64)
-    n = len(y)
-    if period != int(period) or not 2 <= period <= n / 2:
-        raise ValueError(
-            f"period must be a whole number of samples between 2 and n/2, got {period} of {n}; "
-            "take a coarser cadence or more history"
-        )
-    period = int(period)
-    if trend_window is None:
-        trend_window = _least_odd(1.5 * period / (1 - 1.5 / season_window))
-    if lowpass_window is None:
-        lowpass_window = _least_odd(period)
-    _check_smoothers(
+    y, n = np.asarray(y, dtype=np.float64), len(y)
+    period = _whole(period, n)
+    smoothers = _Smoothers(
         season=(season_window, season_degree),
-        trend=(trend_window, trend_degree),
-        lowpass=(lowpass_window, lowpass_degree),
+        trend=(trend_window or _least_odd(1.5 * period / (1 - 1.5 / season_window)), trend_degree),
+        lowpass=(lowpass_window or _least_odd(period), lowpass_degree),
     )
-    inner = sweeps_inner if sweeps_inner is not None else (1 if robust else 2)
-    outer = sweeps_robust if sweeps_robust is not None else (15 if robust else 0)
-
+    usual = (1, 15) if robust else (2, 0)
+    inner, outer = (
+        u if stated is None else stated
+        for stated, u in zip((sweeps_inner, sweeps_robust), usual, strict=True)
+    )
     seen = ~np.isnan(y)
     if not seen.any():
         blank = np.full(n, np.nan)
@@ -85,30 +115,19 @@ def loess(
     # Centred, so that a large constant does not eat the digits of the convolutions.
     centre = float(np.median(y[seen]))
     x = np.where(seen, y - centre, 0.0)
-    weights = np.ones(n)
+    prior = seen.astype(np.float64) if weights is None else np.where(seen, weights, 0.0)
+    root, believed = np.sqrt(prior), np.ones(n)
+    chance: Floats | float = 0.0
     trend, season = np.zeros(n), np.zeros(n)
     for sweep in range(outer + 1):
-        w = seen * weights
         for _ in range(inner):
-            cycles = smooth_cycles(x - trend, w, period, season_window, season_degree)
-            cycles = _fill_unseen_slots(cycles)
-            low = smooth(_low_pass(cycles, period), np.ones(n), lowpass_window, lowpass_degree)
-            season = cycles[period : period + n] - low
-            trend = smooth(x - season, w, trend_window, trend_degree)
+            season, trend = smoothers.parts_of(x, prior * believed, trend, period)
         if sweep < outer:
-            weights = bisquare(np.where(seen, x - trend - season, np.nan))
+            if event is not None:
+                chance = root * chance_of(trend + season + centre, event)
+            believed = bisquare(np.where(prior > 0, (x - trend - season) * root, np.nan), chance)
     remainder = np.where(seen, x - trend - season, np.nan)
-    return Decomposition(trend + centre, season, remainder, np.where(seen, weights, 0.0))
-
-
-def _check_smoothers(**smoothers: tuple[int, int]) -> None:
-    """Raise ValueError for a window or a degree that no smoother has; by name the window and the degree of each."""
-    for name, (window, _) in smoothers.items():
-        if window < 3 or window % 2 == 0:
-            raise ValueError(f"{name}_window must be odd and at least 3, got {window}")
-    for name, (_, degree) in smoothers.items():
-        if degree not in (0, 1):
-            raise ValueError(f"{name}_degree must be 0 or 1, got {degree}")
+    return Decomposition(trend + centre, season, remainder, np.where(seen, believed, 0.0))
 
 
 def loess_seasons(
@@ -121,11 +140,14 @@ def loess_seasons(
     robust: bool = False,
     sweeps_inner: int | None = None,
     sweeps_robust: int | None = None,
+    weights: Floats | None = None,
+    event: Floats | None = None,
 ) -> SeasonsDecomposition:
     """Decomposition with several seasons, by fitting each to what the others leave, in turn.
 
     periods : whole samples, each 2 … n / 2; fitted shortest first, returned in the order given.
     season_windows : one odd window a period, 7 where left out; sweeps : rounds over all periods.
+    weights, event : (n,) as `loess` takes them.
     The trend is that of the longest season's fit. Bandara, Hyndman and Bergmeir (2021), section 3.
     """
     y = np.asarray(y, dtype=np.float64)
@@ -147,19 +169,21 @@ def loess_seasons(
                 robust=robust,
                 sweeps_inner=sweeps_inner,
                 sweeps_robust=sweeps_robust,
+                weights=weights,
+                event=event,
             )
             seasons[i] = fit.season
     remainder = y - fit.trend - seasons.sum(axis=0)
     return SeasonsDecomposition(fit.trend, seasons, remainder, fit.weights)
 
 
-def bisquare(remainder: Floats) -> Floats:
-    """Robustness weights of Cleveland et al. (1990), section 2.4; NaN gets weight 1."""
+def bisquare(remainder: Floats, chance: Floats | float = 0.0) -> Floats:
+    """Robustness weights of Cleveland et al. (1990), section 2.4; NaN gets weight 1. chance : (n,) standard deviations that no
+    median speaks for, as of rare counts."""
     size = np.abs(remainder)
-    h = 6 * float(np.nanmedian(size))
-    if h == 0:
-        return np.where(np.isnan(size) | (size == 0), 1.0, 0.0)
-    u = np.minimum(np.where(np.isnan(size), 0.0, size) / h, 1.0)
+    h = np.maximum(6 * float(np.nanmedian(size)), 6 / MAD_TO_SIGMA * np.asarray(chance))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        u = np.where(np.isnan(size) | (size == 0), 0.0, np.minimum(size / h, 1.0))
     return np.asarray((1 - u**2) ** 2)
 
 

@@ -216,7 +216,7 @@ def _held_out(inner: Frame, fitted: Fitted, choice: Choice, options: dict[str, A
     parts = fitted.expect(inner)
     if choice.kind in TRAILS or choice.kind == "fixed":
         return parts.expected
-    residual = np.where(inner.usable, inner.values - parts.expected, np.nan)
+    residual = np.where(inner.usable, inner.values - parts.expected, np.nan) * np.sqrt(inner.weights)
     scale = robust.mad_sigma(residual, centre=0.0)
     with np.errstate(invalid="ignore"):
         tame = inner.usable & ~(np.abs(residual) > 6 * scale) if scale > 0 else inner.usable

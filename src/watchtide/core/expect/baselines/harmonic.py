@@ -20,7 +20,7 @@ from watchtide.core.expect.baselines.waves import (
     harmonics,
 )
 from watchtide.core.expect.frame import DAY_NS, Frame, Period, cycle_blocks
-from watchtide.core.robust import mad_sigma
+from watchtide.core.robust import chance_of, mad_sigma
 from watchtide.core.series import Bools, Floats, Ints
 
 # How much a first harmonic is drawn to nothing, against what n / 2 samples say: tried by cross-validation.
@@ -292,7 +292,7 @@ class _Regression:
                     break
                 usual: Floats | float = scale
                 if self.event is not None:
-                    usual = np.maximum(scale, _chance(fitted + self.middle, self.event) * root)
+                    usual = np.maximum(scale, chance_of(fitted + self.middle, self.event) * root)
                 weight = _weights(residual / usual, sweep < SWEEPS // 3)
                 step = cho_solve(factor, self.x.moment(self.w * weight * (y - fitted)) - penalty * beta)
                 beta = beta + step
@@ -320,7 +320,7 @@ class _Regression:
             if is_robust:
                 usual = scale * np.sqrt(mean / np.maximum(self.w, 1e-9))
                 if self.event is not None:
-                    usual = np.maximum(usual, _chance(mean, self.event))
+                    usual = np.maximum(usual, chance_of(mean, self.event))
                 weight = _weights((y - mean) / usual, sweep < 4 and not warm)
             size = self.w * mean / max(float(np.mean(mean)), 1e-300)
             gram = self.x.gram(size)
@@ -331,11 +331,6 @@ class _Regression:
             if float(np.max(np.abs(step))) < (1e-3 if warm else 1e-5) and (warm or sweep >= 5):
                 break
         return beta, weight, float(np.trace(_solve(gram, gram, penalty)))
-
-
-def _chance(mean: Floats, event: Floats) -> Floats:
-    """How far chance alone moves a count of this mean: small counts are skew by nature, and one event is never wild."""
-    return np.sqrt(np.maximum(np.maximum(mean, 0.0) * event, event**2))
 
 
 def _weights(u: Floats, is_first: bool) -> Floats:

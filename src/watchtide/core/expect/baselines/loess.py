@@ -8,6 +8,7 @@ from watchtide.core import decompose
 from watchtide.core.decompose.smoothing import loess as smooth
 from watchtide.core.expect.baselines import Fitted, Parts
 from watchtide.core.expect.frame import DAY_NS, Frame, Period
+from watchtide.core.robust import chance_of
 from watchtide.core.series import Floats, Ints
 
 # Candidate season windows in cycles; the one with the least leave-one-out error is taken.
@@ -38,21 +39,29 @@ def fit(
     position, start = grid_positions(inside, is_local)
     y = spread_out(inside.trained, position)
     m = len(y)
+    # Ratios of few events scatter more: by one scale for all, those events would count as wild, and the ratio as less.
+    prior = None
+    if np.any(inside.weights != 1):
+        prior = np.nan_to_num(spread_out(np.where(inside.usable, inside.weights, np.nan), position))
+    event = None
+    if inside.event is not None:
+        event = np.nan_to_num(spread_out(np.where(inside.usable, inside.event, np.nan), position))
     longest = max(whole, default=1)
     # Coarser than days, two weeks hold no trend: two dozen samples do.
     fortnight = int(14 * DAY_NS // frame.step_ns) if frame.step_ns <= DAY_NS else 24
     slow = trend_window or int(max(7, min(max(fortnight, 2 * longest), m // 2)))
     slow += 1 - slow % 2
     if not whole:
-        weights = np.where(np.isnan(y), 0.0, 1.0)
-        trend = y
+        plain = np.where(np.isnan(y), 0.0, 1.0 if prior is None else prior)
+        weights, trend = plain, y
         for _ in range(sweeps_robust + 1):
             trend = smooth(y, weights, min(slow, 2 * m + 1), 1)
-            weights = np.where(np.isnan(y), 0.0, decompose.bisquare(y - trend))
+            chance = 0.0 if event is None else chance_of(trend, event) * np.sqrt(plain)
+            weights = plain * decompose.bisquare((y - trend) * np.sqrt(plain), chance)
         arrays = {"trend": trend, "seasons": np.zeros((0, m))}
         return Fitted("loess", periods, arrays, {"start": start, "is_local": is_local, "trend_window": slow})
     if season_window is None:
-        season_window = choose_windows(y, whole, slow)
+        season_window = choose_windows(y, whole, slow, prior)
     windows = [season_window] * len(whole) if isinstance(season_window, int) else list(season_window)
     parts = decompose.loess_seasons(
         y,
@@ -61,6 +70,8 @@ def fit(
         trend_window=max(slow, _rule(longest, windows[int(np.argmax(whole))])),
         robust=sweeps_robust > 0,
         sweeps_robust=sweeps_robust or None,
+        weights=prior,
+        event=event,
     )
     facts = {"start": start, "is_local": is_local, "trend_window": slow, "season_windows": windows}
     return Fitted("loess", periods, {"trend": parts.trend, "seasons": parts.seasons}, facts)
@@ -130,7 +141,9 @@ def _leverage(window: int) -> float:
     return float(kernel[half] / kernel.sum())
 
 
-def choose_windows(y: Floats, periods: Sequence[int], trend_window: int) -> list[int]:
+def choose_windows(
+    y: Floats, periods: Sequence[int], trend_window: int, weights: Floats | None = None
+) -> list[int]:
     """The season windows with the least median leave-one-out error of a joint plain fit.
 
     Joint, because two lengths that lie close (a tide's and a day's) only come apart with windows
@@ -145,9 +158,11 @@ def choose_windows(y: Floats, periods: Sequence[int], trend_window: int) -> list
             season_windows=own,
             trend_window=max(trend_window, _rule(max(periods), own[int(np.argmax(periods))])),
             sweeps_inner=1,
+            weights=weights,
         )
         left = 1 - sum(_leverage(w) for w in own)
-        error = float(np.nanmedian(np.abs(plain.remainder))) / max(left, 0.1)
+        size = np.abs(plain.remainder) * (1.0 if weights is None else np.sqrt(weights))
+        error = float(np.nanmedian(size)) / max(left, 0.1)
         if error < least:
             least, best = error, own
     return best
