@@ -3,8 +3,8 @@
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 bin=.venv/bin
-$bin/ruff check --quiet src tests bench
-$bin/ruff format --check --quiet src tests bench
+$bin/ruff check --quiet src tests bench examples docs/site
+$bin/ruff format --check --quiet src tests bench examples docs/site
 $bin/mypy
 $bin/lint-imports --no-logo 2>/dev/null | tail -n 4
 $bin/lint-imports >/dev/null

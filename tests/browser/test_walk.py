@@ -254,6 +254,36 @@ def test_search_finds_a_stream_by_keyboard(page):
     page.says("berth_level", "header")
 
 
+def test_the_guide_opens_at_the_page_of_the_screen_and_is_searched_by_keyboard(page, axe):
+    page.open("/scorecards/1")
+    here = page.driver.current_window_handle
+    page.find("a[aria-label*=guide]").click()
+    page.wait(lambda: len(page.driver.window_handles) == 2)
+    page.driver.switch_to.window(next(w for w in page.driver.window_handles if w != here))
+    try:
+        page.says("Defend a precision", "h1")
+        page.find("#mkdocs-search-query").click()
+        page.type("rehearse")
+        page.says("Keep a lookout", "#mkdocs-search-results")
+        page.type(Keys.ENTER)
+        page.wait(lambda: page.driver.switch_to.active_element.tag_name == "a")
+        page.type(Keys.ENTER)
+        page.says("Rehearse it first", "article")
+        assert page.driver.execute_script(
+            "return [...document.images].every((i) => i.complete && i.naturalWidth > 0)"
+        )
+        page.driver.execute_script(axe)
+        for scheme in ("light", "dark"):
+            page.driver.execute_script("document.documentElement.dataset.scheme = arguments[0]", scheme)
+            found = page.driver.execute_async_script(
+                "const done = arguments[0]; axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'] }).then(done)"
+            )["violations"]
+            assert not found, (scheme, [(v["id"], v["nodes"][0]["html"][:200]) for v in found])
+    finally:
+        page.driver.close()
+        page.driver.switch_to.window(here)
+
+
 # What axe does not look at: canvases without a name, no region that is read out, a title that names no screen.
 UNSEEN = """
 const isNamed = (e) => e.closest("[role=img][aria-label], [aria-hidden=true]");

@@ -1,21 +1,33 @@
 """What documents and examples show is run, and what they link to is there."""
 
+import json
 import re
 import shlex
 import subprocess
 import sys
 import threading
+from html import unescape
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pyarrow as pa
-import pyarrow.parquet as papq
+import pyarrow.parquet as pq
 import pytest
+import yaml
 
+import watchtide as wt
 from tests import world
+from watchtide.plan.model import Plan
 
 ROOT = Path(__file__).parents[2]
-DOCUMENTS = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+DOCUMENTS = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
+GUIDE = [
+    ROOT / "docs" / "index.md",
+    *sorted((ROOT / "docs").glob("tasks/*.md")),
+    *sorted((ROOT / "docs").glob("concepts/*.md")),
+]
+# Made while the guide is built, which tests their links.
+MADE = re.compile(r"reference/[a-z]+\.md|[a-z]+\.svg")
 PIPELINES = ROOT / "docs" / "pipelines.md"
 PLAN = (
     "baseline: {kind: slot, seasons: [24h]}\nreplay: {refit: 1d, window: 14d}\nflag: {level: {sigmas: 8}}\n"
@@ -35,7 +47,7 @@ def folder(tmp_path):
     )
     (tmp_path / "nightly.yaml").write_text(PLAN)
     table = {"time": world.stamps(len(values)), "gate": ["north"] * len(values), "taps": values}
-    papq.write_table(pa.table(table), tmp_path / "today.parquet")
+    pq.write_table(pa.table(table), tmp_path / "today.parquet")
     return tmp_path
 
 
@@ -48,8 +60,100 @@ def run(folder, *arguments, status=0):
 @pytest.mark.parametrize("path", DOCUMENTS, ids=lambda p: p.name)
 def test_links_lead_somewhere(path):
     for target in re.findall(r"\]\(([^)\s]+)\)", path.read_text()):
-        if not re.match(r"[a-z]+:|#", target):
+        if not re.match(r"[a-z]+:|#", target) and not MADE.search(target):
             assert (path.parent / target.split("#")[0]).exists(), f"{path.name} links to {target}"
+
+
+@pytest.fixture(scope="module")
+def site(tmp_path_factory):
+    """The guide as it is built: every link, picture and anchor within it leads somewhere, or there is none."""
+    place = tmp_path_factory.mktemp("site")
+    done = subprocess.run(
+        [sys.executable, "-m", "mkdocs", "build", "--quiet", "--site-dir", str(place)],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 0, done.stderr[-3_000:]
+    return place
+
+
+def test_the_guide_has_a_page_for_every_screen(site):
+    frame = (ROOT / "web/src/frame.tsx").read_text()
+    pages = re.findall(r'\["(/[a-z]*)", "([^"]*)"\]', frame)
+    routes = {f"/{r}" for r in re.findall(r'path="/([a-z]+)', (ROOT / "web/src/app.tsx").read_text())}
+    # A board shown to others, and the page of an invitation, have no frame around them.
+    assert routes - {p for p, _ in pages} <= {"/shared", "/join"}
+    for _, page in pages:
+        path, _, anchor = page.partition("#")
+        text = (site / path / "index.html").read_text()
+        assert not anchor or f'id="{anchor}"' in text
+
+
+def test_the_guide_asks_nothing_of_the_network_or_of_a_lax_policy(site):
+    for page in site.rglob("*.html"):
+        text = page.read_text()
+        assert not re.search(r'(?:src|href)="(?:https?:)?//', text), page
+        # The server's policy allows neither inline scripts nor inline styles.
+        assert not re.search(r'<script(?![^>]*src=)|<style|\sstyle="|\son[a-z]+="', text), page
+
+
+def test_the_reference_has_every_command_key_and_name(site):
+    def words(name):
+        return unescape(re.sub(r"<[^>]+>", " ", (site / "reference" / name / "index.html").read_text()))
+
+    python, plan, commands, rest = (words(n) for n in ("python", "plan", "commands", "rest"))
+    assert all(f"wt.{n}" in python for n in wt.__all__ if n != "__version__")
+    assert "Client.judge" in python and ">>> import watchtide as wt" in python
+    for name, part in Plan.model_fields.items():
+        assert name in plan
+        for key, field in getattr(part.annotation, "model_fields", {}).items():
+            assert f"{name}.{field.alias or key}" in plan and field.description, (
+                f"{name}.{key} has no description"
+            )
+    listed = subprocess.run(
+        [sys.executable, "-m", "watchtide.cli.main", "--help"], capture_output=True, text=True
+    ).stdout
+    for command in re.findall(r"^  ([a-z]+)  ", listed.split("Commands:")[1], re.M):
+        assert f"watchtide {command}" in commands
+    scan = subprocess.run(
+        [sys.executable, "-m", "watchtide.cli.main", "scan", "--help"], capture_output=True, text=True
+    ).stdout
+    options = set(re.findall(r"^  (--[a-z-]+)", scan, re.M)) - {"--help"}
+    assert len(options) > 20 and all(o in commands for o in options)
+    paths = yaml.safe_load((ROOT / "docs/openapi.yaml").read_text())["paths"]
+    assert all(f"{method.upper()} {path}" in rest for path, methods in paths.items() for method in methods)
+
+
+def test_formulas_are_set_and_the_search_finds_pages(site):
+    assert (
+        '<math xmlns="http://www.w3.org/1998/Math/MathML" display="block">'
+        in (site / "concepts/level/index.html").read_text()
+    )
+    index = json.loads((site / "search/search_index.json").read_text())["docs"]
+    assert any("scorecard" in d["text"] and d["location"].startswith("tasks/precision/") for d in index)
+    assert (site / "concepts/replay.svg").read_bytes().lstrip().startswith(b"<?xml")
+
+
+@pytest.mark.parametrize("path", GUIDE, ids=lambda p: p.stem)
+def test_what_the_guide_shows_is_run(path, folder):
+    rows = pq.read_table(folder / "today.parquet").to_pylist()
+    (folder / "taps.jsonl").write_text("".join(json.dumps(r) + "\n" for r in rows))
+    for line in [line for block in blocks(path, "sh") for line in block.splitlines() if line]:
+        words = shlex.split(line)
+        assert words[0] == "watchtide"
+        run(folder, "-m", "watchtide.cli.main", *words[1:])
+    for code in blocks(path, "python"):
+        run(folder, "-c", code)
+
+
+@pytest.mark.parametrize("path", GUIDE, ids=lambda p: p.stem)
+def test_words_of_the_screens_are_those_on_the_screens(path):
+    """What the guide sets bold is to be found on the page, letter by letter."""
+    source = "\n".join(p.read_text() for p in (ROOT / "web/src").rglob("*.tsx"))
+    known = re.sub(r"\s+", " ", source).lower()
+    for words in re.findall(r"\*\*([^*]+)\*\*", path.read_text()):
+        assert words.lower() in known, f"{path.name} names {words!r}, which no screen has"
 
 
 def test_every_command_of_the_pipelines_is_run(folder):
@@ -97,9 +201,9 @@ def test_a_look_at_a_table(folder):
 
 
 def test_a_nightly_gate_judges_what_is_new(folder):
-    whole = papq.read_table(folder / "today.parquet")
+    whole = pq.read_table(folder / "today.parquet")
     gate = str(ROOT / "examples/nightly_gate.py")
     for night, (a, b, status) in enumerate(((0, 800, 0), (800, 895, 0), (895, 1_000, 1), (1_000, 1_008, 0))):
-        papq.write_table(whole.slice(a, b - a), folder / "extract.parquet")
+        pq.write_table(whole.slice(a, b - a), folder / "extract.parquet")
         out = run(folder, gate, ".", "extract.parquet", status=status)
         assert ("outlier above" in out) == bool(status), night

@@ -56,6 +56,29 @@ const SCREENS = [
   { to: "/settings", words: "Settings", Icon: SettingsIcon },
 ];
 
+/** The page of the guide about a screen, by how its address begins; the longest that fits holds. */
+const GUIDE: [string, string][] = [
+  ["/", ""],
+  ["/incidents", "tasks/judge/"],
+  ["/workbench", "tasks/baseline/"],
+  ["/review", "tasks/judge/"],
+  ["/logbook", "tasks/judge/#the-logbook"],
+  ["/scorecards", "tasks/precision/"],
+  ["/published", "tasks/precision/"],
+  ["/lookouts", "tasks/lookout/"],
+  ["/boards", "tasks/board/"],
+  ["/look", "tasks/board/"],
+  ["/plans", "reference/plan/"],
+  ["/intake", "tasks/bring-in/"],
+  ["/settings", "tasks/run/"],
+];
+
+function guideFor(pathname: string) {
+  const fits = GUIDE.filter(([begin]) => begin === pathname || pathname.startsWith(`${begin}/`));
+  const [, page] = fits.at(-1) ?? ["", ""];
+  return `/guide/${page}`;
+}
+
 const Bar = createContext<HTMLElement | null>(null);
 
 /** What a screen puts into the thin top bar: where one is, and over which span. */
@@ -81,6 +104,7 @@ export function Frame({ person, role, connection, children }: FrameProps) {
   const [hasKeys, setHasKeys] = useState(false);
   const work = useFocusOnNavigation();
   const { colorScheme, setColorScheme } = useMantineColorScheme();
+  const { pathname } = useLocation();
   const lastStream = sessionStorage.getItem("last-stream");
   useKeys({ "?": () => setHasKeys(true) });
   const isDark =
@@ -128,6 +152,16 @@ export function Frame({ person, role, connection, children }: FrameProps) {
           <Live connection={connection} />
           <Jobs />
           <Person name={person} role={role} />
+          <UnstyledButton
+            component="a"
+            className={frameCss.tool}
+            href={guideFor(pathname)}
+            target="_blank"
+            aria-label="This screen in the guide, in a new tab"
+            title="This screen in the guide"
+          >
+            ?
+          </UnstyledButton>
         </Group>
         <main className={frameCss.work} id="work" tabIndex={-1} ref={work}>
           <PersonName value={person}>{children}</PersonName>

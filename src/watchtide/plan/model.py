@@ -95,14 +95,17 @@ Every = Annotated[str | int | float, AfterValidator(_every)]
 
 
 class Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+    # What stands below a key is its description in the JSON Schema and in the guide.
+    model_config = ConfigDict(extra="forbid", populate_by_name=True, use_attribute_docstrings=True)
 
 
 class Unit(Part):
     """What of a stream is judged as one: a burst that ends where nothing comes for longer than `gap`, or a stretch of `length`."""
 
     gap: Duration | None = None
+    """A burst of samples is one unit; it ends where nothing comes for longer than this."""
     length: Duration | None = None
+    """A stretch of this length is one unit."""
 
     @model_validator(mode="after")
     def one_of_them(self) -> "Unit":
@@ -113,23 +116,35 @@ class Unit(Part):
 
 class Prepare(Part):
     every: Every = "auto"
+    """Cadence of the grid that samples are brought to."""
     combine: Literal["auto", "mean", "sum", "count", "min", "max", "last", "p50", "p95", "p99"] = "auto"
+    """How several samples of one bin become one."""
     as_: Literal["auto", "value", "count", "ratio"] = Field("auto", alias="as")
+    """What the values are: of counts and ratios the spread follows the size."""
     denominator: str | None = None
+    """Column of what a ratio is a share of."""
     least: float = Field(0, ge=0)
+    """Denominators below this leave no value."""
     transform: str = "none"
+    """Of values before the fit: `none`, `log`, `box-cox`, `z-score`, `min-max`, `difference 24h`, `percent 24h`, `rolling mean 1h`, `rolling median 1h`."""
     filter: str | None = None
+    """A condition on `value` and `denominator`; what fails it is missing."""
     unit: Literal["none"] | Unit = "none"
+    """Judge whole units, such as waveforms, and not samples."""
 
 
 class Split(Part):
     validation: float | str | None = None
+    """Samples on which learned baselines stop: a share of training, or `FROM..TO`."""
     locked: float | str | None = None
+    """Samples that only a last look judges: a share of all, or `FROM..TO`."""
 
 
 class Train(Part):
     until: str | None = None
+    """The training part ends here."""
     share: float | None = Field(None, gt=0, le=1)
+    """The training part is this share of the history, from its begin."""
 
     @model_validator(mode="after")
     def one_of_them(self) -> "Train":
@@ -142,22 +157,36 @@ class Calendar(Part):
     """Known days of an iCalendar file, reaching so far before and after each day."""
 
     file: str
+    """An iCalendar file; on the server the name of a kept calendar."""
     lead: Duration = "0d"
+    """How long before each day it has an effect."""
     lag: Duration = "0d"
+    """How long after each day it has an effect."""
 
 
 class Baseline(Part):
     kind: str = "auto"
+    """How the expected value is found; see *choose a baseline*."""
     seasons: Literal["auto"] | list[Duration] = "auto"
+    """Lengths of the seasons."""
     form: Literal["auto", "additive", "multiplicative"] = "auto"
+    """Whether seasons add to the level or grow with it."""
     clock: Literal["auto", "local", "utc"] = "auto"
+    """Whether days follow the wall clock."""
     train: Literal["all"] | Train = "all"
+    """What the baseline learns from."""
     leave_out: list[Literal["incident", "foreseen", "false-alarm", "unsure"]] = ["incident"]
+    """Labelled spans that it does not learn from."""
     calendars: list[Calendar] = []
+    """Known days that have an effect of their own."""
     covariates: list[str] = []
+    """Columns, or metrics of tied streams, that explain the value."""
     split: Split = Split()
+    """Parts of the history for learned baselines and a last look."""
     settle: Duration = "3d"
+    """How long a new level lasts before it becomes the normal one."""
     options: dict[str, Any] = {}
+    """Options of the kind."""
 
     @model_validator(mode="after")
     def known_kind(self) -> "Baseline":
@@ -172,17 +201,26 @@ class Fleet(Part):
     """A stated share of false ones among the stream-blocks that keep their findings; strict: under any dependence."""
 
     rate: float = Field(0.1, gt=0, lt=1)
+    """Share of false ones among what is kept."""
     block: Duration = "24h"
+    """Length of the blocks that are kept or not."""
     strict: bool = False
+    """Keep the share under any dependence of the streams."""
 
 
 class Flag(Part):
     level: Annotated[dict[str, float], AfterValidator(_level)] = {"per-week": 0.1}
+    """Where flagging begins: one of `sigmas`, `odds` (one in so many samples), `per-week` (false findings a week), `interval`, `share`."""
     spread: Literal["robust", "sd"] = "robust"
+    """How residuals are scaled."""
     windows: Literal["auto", "none"] = "auto"
+    """Whether several samples that stray together are evidence."""
     side: Literal["both", "above", "below"] = "both"
+    """The side that is flagged."""
     bad: Literal["both", "above", "below"] = "both"
+    """The side that is trouble."""
     fleet: Fleet | None = None
+    """Keep a stated share of false ones over all streams."""
 
 
 def check_level(level: dict[str, float]) -> tuple[str, float]:
@@ -205,9 +243,13 @@ def check_level(level: dict[str, float]) -> tuple[str, float]:
 
 class Group(Part):
     need: int = Field(1, ge=1)
+    """Flagged samples that a finding needs …"""
     of: int = Field(1, ge=1)
+    """… among so many in a row."""
     merge: Duration = "0s"
+    """Findings with a gap up to this between them are one."""
     shortest: int = Field(1, ge=1)
+    """Samples that a finding has at least."""
 
     @model_validator(mode="after")
     def need_within(self) -> "Group":
@@ -218,23 +260,30 @@ class Group(Part):
 
 class Shifts(Part):
     of: Literal["step", "spread", "slope", "none"] = "step"
+    """What a change point is a change of."""
     penalty: Literal["auto"] | Annotated[float, Field(ge=0)] = "auto"
+    """Cost of each change point; larger finds fewer."""
 
 
 class Discords(Part):
     window: Literal["none"] | Duration = "none"
+    """Length of the windows compared with one another."""
     most: int = Field(3, ge=1, le=100)
+    """Discords shown a stream."""
 
 
 class Replay(Part):
     refit: AutoDuration = "auto"
+    """How often a replay fits anew."""
     window: AutoDuration = "auto"
+    """How much history each fit of a replay sees."""
 
 
 class Plan(Part):
     """One plan; see docs/formats.md for what each key does."""
 
     watchtide: Literal[1] = 1
+    """Version of the format."""
     prepare: Prepare = Prepare()
     baseline: Baseline = Baseline()
     flag: Flag = Flag()

@@ -6,10 +6,12 @@ from pathlib import Path
 
 from django.conf import settings
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, HttpResponsePermanentRedirect, JsonResponse
+from django.http.response import HttpResponseBase
 from django.shortcuts import render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_safe
+from django.views.static import serve
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST
 
 from watchtide.server import addresses, disk, ourselves
@@ -44,6 +46,23 @@ def no_such_screen(request: HttpRequest) -> HttpResponse:
     response = render(request, "shell.html", {"nonce": request.csp_nonce, **_assets()}, status=404)
     response["Cache-Control"] = "no-store"
     return response
+
+
+@require_safe
+def guide(request: HttpRequest, path: str = "") -> HttpResponseBase:
+    """A page of the guide or what belongs to one. Nothing in it is anybody's data: it needs no sign-in."""
+    if ".." in path.split("/") or "\0" in path:
+        return no_such_screen(request)
+    if (settings.GUIDE / path).is_dir():
+        if path and not path.endswith("/"):
+            return HttpResponsePermanentRedirect(f"/guide/{path}/")
+        path = f"{path}index.html"
+    try:
+        answer = serve(request, path, document_root=settings.GUIDE)
+    except Http404:
+        return no_such_screen(request)
+    answer["Cache-Control"] = "no-cache"
+    return answer
 
 
 @require_safe

@@ -1,6 +1,7 @@
 """All addresses of the application."""
 
 from django.urls import path, re_path
+from django.views.generic import RedirectView
 from drf_spectacular.views import SpectacularAPIView
 
 from watchtide.server import api_storage as storage
@@ -180,6 +181,9 @@ urlpatterns = [
     path("metrics", pages.metrics),
     path("confirm/<str:text>", mail_pages.confirm),
     path("verdict/<str:text>", mail_pages.verdict),
+    path("guide", RedirectView.as_view(url="/guide/", permanent=True)),
+    path("guide/", pages.guide),
+    path("guide/<path:path>", pages.guide),
     re_path(SCREENS, pages.shell),
     # Every other address gets the page too, which says that there is none; the API's and the static files' say so themselves.
     re_path(r"^(?!api/|static/|v1/).*$", pages.no_such_screen),
