@@ -1,9 +1,15 @@
 """From Python: the same findings, points and summary as the command writes, whatever kind of table is handed in."""
 
+import contextlib
 import doctest
 import json
+import os
+import pty
+import signal
 import subprocess
 import sys
+import time
+from pathlib import Path
 
 import numpy as np
 import pandas
@@ -190,3 +196,65 @@ def test_a_plan_is_typed_and_goes_to_yaml_and_back():
 
     assert load(dump(plan)) == plan
     assert json.loads(json.dumps(plan.as_data())) == plan.as_data()
+
+
+BARS = """
+import watchtide as wt
+wt.scan("level.csv", {plan!r}, progress=True)
+"""
+
+
+def test_a_bar_is_drawn_where_it_is_wanted(folder):
+    """In a real terminal: it goes from the first stream to the last, and the cursor is there again afterwards."""
+    for code, is_drawn in ((BARS, True), (BARS.replace(", progress=True", ""), False)):
+        ours, theirs = pty.openpty()
+        done = subprocess.Popen(
+            [sys.executable, "-c", code.format(plan=PLAN)],
+            cwd=folder,
+            stderr=theirs,
+            env={**os.environ, "TERM": "xterm", "COLUMNS": "100"},
+        )
+        os.close(theirs)
+        drawn = b""
+        with contextlib.suppress(OSError):
+            while piece := os.read(ours, 65_536):
+                drawn += piece
+        assert done.wait() == 0
+        os.close(ours)
+        assert (b"scanned" in drawn and b"2/2" in drawn) == is_drawn, drawn
+        assert drawn.count(b"\x1b[?25l") == drawn.count(b"\x1b[?25h") == int(is_drawn)
+
+
+LONG = """
+import sys
+import numpy as np
+import pandas as pd
+import watchtide as wt
+n = 24 * 120
+at = pd.date_range("2026-01-01", periods=n, freq="h", tz="UTC")
+rng = np.random.default_rng(1)
+rows = [pd.DataFrame({"time": at, "place": f"p{k}", "level": rng.normal(10, 1, n)}) for k in range(60)]
+def tell(done, total):
+    print("at", done, file=sys.stderr, flush=True)
+wt.scan(pd.concat(rows), {"baseline": {"kind": "harmonic", "seasons": ["24h"]}}, jobs=2, progress=tell)
+"""
+
+
+def test_an_interrupted_scan_leaves_nothing_behind(folder):
+    own = subprocess.Popen(
+        [sys.executable, "-c", LONG], cwd=folder, stderr=subprocess.PIPE, text=True, start_new_session=True
+    )
+    before = sorted(p.name for p in folder.iterdir())
+    for line in own.stderr:
+        if line.startswith("at") and int(line.split()[1]) >= 3:
+            break
+    children = subprocess.run(["pgrep", "-P", str(own.pid)], capture_output=True, text=True).stdout.split()
+    assert len(children) >= 2
+    # As a notebook interrupts: the process itself alone.
+    own.send_signal(signal.SIGINT)
+    assert own.wait(timeout=30) != 0 and "KeyboardInterrupt" in own.stderr.read()
+    deadline = time.monotonic() + 20
+    while alive := [c for c in children if Path(f"/proc/{c}").exists()]:
+        assert time.monotonic() < deadline, alive
+        time.sleep(0.1)
+    assert sorted(p.name for p in folder.iterdir()) == before

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 import watchtide as wt
-from tests.door.conftest import commanded
+from tests.cli.conftest import command  # noqa: F401
 from tests.server.conftest import run_jobs
 from tests.server.test_intake_store import take
 from watchtide.server.streams.models import Stream
@@ -225,14 +225,15 @@ def by_key(rows, columns, metrics):
 
 
 @pytest.mark.parametrize("name", TABLES)
-def test_the_same_table_by_three_doors(name, api, tmp_path):
+def test_the_same_table_by_three_doors(name, api, command, tmp_path):  # noqa: F811
     text, ending, zone, plan, mode = TABLES[name]
     (tmp_path / f"load.{ending}").write_text(text)
     (tmp_path / "plan.json").write_text(json.dumps(plan))
-    commanded(
+    status, _, problem = command(
         tmp_path, "scan", f"load.{ending}", "--tz", zone, "--plan", "plan.json", "--mode", mode,
         "--findings", "findings.csv", "--points", "points.csv",
     )  # fmt: skip
+    assert status == 0, problem
     found = wt.scan(tmp_path / f"load.{ending}", plan, tz=zone, mode=mode)
     found.write_findings(tmp_path / "again.csv")
     found.write_points(tmp_path / "points2.csv")

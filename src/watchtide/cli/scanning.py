@@ -2,7 +2,7 @@
 
 import json
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -16,6 +16,7 @@ from watchtide.core.scoring.rows import Finding, Label
 from watchtide.door import asking, reading, states, watching
 from watchtide.door.errors import InputError
 from watchtide.door.found import Scan
+from watchtide.door.progress import shown
 from watchtide.engine.many import clusters, run, together
 from watchtide.engine.scan import outcome, stages
 from watchtide.plan import Plan, PlanError, durations, load
@@ -121,17 +122,6 @@ def _ambiguity(guessed: layout.Layout) -> str:
     )
 
 
-def progress_line(what: str) -> Callable[[int, int], None] | None:
-    """Progress on standard error, and only on a terminal."""
-    if not sys.stderr.isatty():
-        return None
-
-    def tell(done: int, total: int) -> None:
-        print(f"\r{what} {done} of {total}", end="\n" if done == total else "", file=sys.stderr, flush=True)
-
-    return tell
-
-
 def plan_with_options(plan: Plan, changes: dict[str, dict[str, Any]]) -> Plan:
     """A plan with some keys replaced, checked again."""
     data = plan.as_data()
@@ -211,7 +201,7 @@ def scan(
         return
     table = with_plan(table, plan)
     left_out = labels.read_labels(known, zone=table["tz"]) if known else []
-    with crew(jobs, cluster, plan) as (executor, jobs):
+    with crew(jobs, cluster, plan) as (executor, jobs), shown(sys.stderr.isatty(), "scanned") as progress:
         _, streams, spans = read_streams(source, table)
         streams = with_days(streams, plan, table)
         if state_path:
@@ -222,7 +212,7 @@ def scan(
             results.write_whole(state_path, states.written(state))
             after.end(new.found, new.judged, [s.key for s in streams])
             return
-        common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress_line("scanned")}
+        common = {"mode": mode, "jobs": jobs, "executor": executor, "progress": progress}
         if together.is_apart(plan) and not (points or summary or save or fail_on or junit):
             path = findings or "-"
             written = list(run.write_many(streams, plan, path, [*left_out, *spans], **common))
@@ -357,12 +347,11 @@ def find_shifts(
     if online and details:
         fail("--details tells of a search over the whole series; leave out --online")
     told = {}
-    for scanned in run.scan_many(
-        streams, plan, mode="replay" if online else "fit", progress=progress_line("searched")
-    ):
-        found += [f for f in scanned.findings if f.kind == "shift"]
-        if details:
-            told[scanned.base.key] = outcome.shift_details(scanned, plan)
+    with shown(sys.stderr.isatty(), "searched") as progress:
+        for scanned in run.scan_many(streams, plan, mode="replay" if online else "fit", progress=progress):
+            found += [f for f in scanned.findings if f.kind == "shift"]
+            if details:
+                told[scanned.base.key] = outcome.shift_details(scanned, plan)
     if details:
         results.write_whole(details, json.dumps({"streams": told}, indent=1, allow_nan=False) + "\n")
     found.sort(key=lambda f: (f.start, f.series))

@@ -1,19 +1,18 @@
 """`scan`: what the command of this name does, from Python."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Literal, Unpack
 
 from watchtide.door import states, watching
 from watchtide.door.errors import InputError
 from watchtide.door.found import Scan
+from watchtide.door.progress import Progress, shown
 from watchtide.door.stated import Columns, labels_of, plan_of, streams_of
 from watchtide.engine.many import run, together
 from watchtide.plan import Plan
 from watchtide.plan.text import from_data
 from watchtide.tables import results
-
-Progress = Callable[[int, int], None]
 
 
 def scan(
@@ -25,7 +24,7 @@ def scan(
     every: str | None = None,
     jobs: int = 1,
     state: str | Path | None = None,
-    progress: Progress | None = None,
+    progress: Progress | bool | None = None,
     **columns: Unpack[Columns],
 ) -> Scan:
     """Fit a baseline to every stream of a table, flag what strays, and find shifts: what `watchtide scan` does.
@@ -47,8 +46,8 @@ def scan(
     state : path, optional
         Of a file: only what is new since the state kept there is judged, as a replay of all rows would, and the state is kept. The table may
         hold all rows so far, or those since the last call.
-    progress : callable, optional
-        Called with (streams done, streams in all).
+    progress : callable or bool, optional
+        Called with (streams done, streams in all); True draws a bar, in a notebook or on standard error.
     **columns
         How the table is read: time, value, series, label, denominator and covariates name columns, and what is not stated is guessed, as
         `watchtide look` shows; tz is the zone of stamps without an offset, and of days and weeks (UTC); skip_broken leaves
@@ -91,7 +90,7 @@ def scan(
         new = watching.scan_on(streams, now, known)
         results.write_whole(str(state), states.written(now))
         return new
-    with run.workers(jobs, chosen) as executor:
+    with run.workers(jobs, chosen) as executor, shown(progress, "scanned") as tell:
         done = run.scan_many(
             streams,
             chosen,
@@ -100,7 +99,7 @@ def scan(
             is_kept=mode == "fit",
             jobs=jobs,
             executor=executor,
-            progress=progress,
+            progress=tell,
         )
         scanned = together.finish(list(done), chosen)
     return Scan(chosen, mode, tuple(scanned))
