@@ -37,6 +37,18 @@ def test_a_threshold_among_ties_leaves_what_is_larger_in():
         assert 0.5 < tail.rate_at(x) / (np.sum(peaks >= x) / 43.0) < 2.5
 
 
+def test_two_events_at_once_do_not_hide_the_pile_of_one():
+    """A share whose nights expect next to nothing: most days' maxima are one event, 2.58 sigmas, some are two, 4.06 sigmas."""
+    rng = np.random.default_rng(1)
+    one = 2.5758 + 0.004 * (rng.random(30) < 0.3)
+    between = np.sort(2.63 + rng.exponential(0.3, 10))
+    peaks = rng.permutation(np.r_[rng.normal(2.2, 0.1, 12), one, between, 4.063 + 0.006 * rng.random(8)])
+    tail = tails.fit_tail(peaks, np.arange(60), 60 / 7, settings=replace(tails.MAXIMA, blocks=7.0, is_local=True))
+    # Among the ties the scale was next to nothing, and what eight days had was taken for once in ages.
+    assert tail.rate_at(4.0) > 0.3 * 8 / (60 / 7)
+    assert tail.level_for(0.25) > 4.0
+
+
 def level(kind, amount, z, side="both", group=Group()):
     return flagging.resolve_level(kind, amount, held(z), side, group)
 

@@ -246,15 +246,14 @@ def fit_tail(
 
 
 def _start(values: Floats, m: int) -> float:
-    """The threshold that m of these sorted values exceed; where some of these pile up on one value, the last of the pile, if enough
-    exceed that."""
+    """The threshold that m of these sorted values exceed; where some of these pile up on one value, the last of the pile. Of
+    several piles the highest that enough of them exceed."""
     beyond = values[-m:]
     alike = np.searchsorted(beyond, beyond + TIE, side="right") - np.arange(m)
     piles = np.flatnonzero(alike >= max(PILE * m, LEAST_PILE))
-    if len(piles) == 0:
-        return float(values[-m - 1])
-    stop = int(piles[-1] + alike[piles[-1]])
-    return float(beyond[stop - 1]) if m - stop >= LEAST_EXCESSES // 2 else float(values[-m - 1])
+    stops = piles + alike[piles]
+    stops = stops[m - stops >= LEAST_EXCESSES // 2]
+    return float(beyond[stops.max() - 1]) if len(stops) else float(values[-m - 1])
 
 
 def _of_ties(excesses: Excesses, start: float, exposure: float, grain: float) -> tuple[Floats, Floats]:
