@@ -8,7 +8,7 @@ from scipy.signal import lfilter
 
 from watchtide.core import robust
 from watchtide.core.expect import applying, baselines, choosing, expectation, seasons, spread
-from watchtide.core.expect.baselines import KINDS, classical, fixed, isolation
+from watchtide.core.expect.baselines import KINDS, fixed, following, isolation
 from watchtide.core.expect.fitting import choose_periods
 from watchtide.core.expect.frame import Frame, frame_of, period_of, slots
 from watchtide.core.expect.quantile import Counted
@@ -342,13 +342,18 @@ def test_same_slot_and_classical_need_a_season():
             baselines.fit(kind, frame(daily(14)), ())
 
 
-def test_classical_carries_the_level_that_foretold_best():
+def followed(levels, last=None):
+    return following.followed(
+        np.asarray(levels, float)[:, None], np.array([levels[-1] if last is None else last], float)
+    )[0]
+
+
+def test_the_cycle_expected_next_is_the_one_that_foretold_best():
     # By hand: means 0, 4, 0, 4, 0, 4 foretell one another worst by the last (4 each time), best by the mean of all so far.
     to_and_fro = np.array([0.0, 4, 0, 4, 0, 4])
-    assert classical.carried(to_and_fro) == pytest.approx(2.0)
-    assert classical.carried(to_and_fro[1:]) == 4.0  # five seasons show nothing yet: the last mean
-    assert classical.carried(np.arange(20.0)) == 19.0  # a level that goes on its way is followed
-    # A half of the error, from the second season on, after the mean of both: 8 -> 4 -> 6 ... of a level that walks with noise.
+    assert followed(to_and_fro) == pytest.approx(2.0)
+    assert followed(to_and_fro[1:]) == 4.0  # five cycles show nothing yet: the last
+    assert followed(np.arange(20.0)) == 19.0  # a level that goes on its way is followed
     levels = np.array([8.0, 0, 8, 8, 0, 8, 8, 0])
     ways = {}
     for share in (1, 0.5, 0.25, 0.125, 0.06):
@@ -357,7 +362,26 @@ def test_classical_carries_the_level_that_foretold_best():
             errors += [abs(levels[i] - level)] if i > 1 else []
             level = level + max(share, 1 / (i + 1)) * (levels[i] - level)
         ways[share] = (sum(errors), level)
-    assert classical.carried(levels) == min(ways.values(), key=lambda w: w[0])[1]
+    assert followed(levels) == pytest.approx(min(ways.values(), key=lambda w: w[0])[1])
+    # A gap is no news, and a place seen too seldom keeps what it is given.
+    assert followed([0.0, 4, np.nan, 0, 4, np.nan, 0, 4]) == pytest.approx(2.0)
+    assert followed([np.nan] * 5 + [1.0, 1, 1], last=7.0) == 7.0
+
+
+@pytest.mark.parametrize("kind", ["loess", "classical"])
+def test_a_season_is_carried_by_all_that_was_seen_of_it(kind):
+    """The last smoothed cycle errs by the chance of the last few: in 60 days of one shape the error ahead is that of their mean."""
+    wrong = []
+    for seed in range(8):
+        y = daily(60, noise=1.5, seed=seed)
+        got = baselines.fit(kind, frame(y).part(0, 50 * 24), PERIODS).expect(frame(y)).seasons[0]
+        true = daily(60, noise=0.0) - 10
+        wrong.append(np.sqrt(np.mean((got - true)[50 * 24 :] ** 2)))
+    assert np.median(wrong) < 1.6 * 1.5 / np.sqrt(50)
+    # A shape that changes for good is followed.
+    y = np.r_[daily(40), daily(40)[::-1]]
+    got = baselines.fit("loess", frame(y).part(0, 78 * 24), PERIODS).expect(frame(y))
+    assert np.abs(got.expected - y)[78 * 24 :].mean() < 1.5
 
 
 def test_a_carried_classical_level_errs_less_than_one_season_does():

@@ -43,7 +43,9 @@ def test_two_events_at_once_do_not_hide_the_pile_of_one():
     one = 2.5758 + 0.004 * (rng.random(30) < 0.3)
     between = np.sort(2.63 + rng.exponential(0.3, 10))
     peaks = rng.permutation(np.r_[rng.normal(2.2, 0.1, 12), one, between, 4.063 + 0.006 * rng.random(8)])
-    tail = tails.fit_tail(peaks, np.arange(60), 60 / 7, settings=replace(tails.MAXIMA, blocks=7.0, is_local=True))
+    tail = tails.fit_tail(
+        peaks, np.arange(60), 60 / 7, settings=replace(tails.MAXIMA, blocks=7.0, is_local=True)
+    )
     # Among the ties the scale was next to nothing, and what eight days had was taken for once in ages.
     assert tail.rate_at(4.0) > 0.3 * 8 / (60 / 7)
     assert tail.level_for(0.25) > 4.0

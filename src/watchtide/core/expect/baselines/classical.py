@@ -6,12 +6,8 @@ import numpy as np
 
 from watchtide.core import decompose
 from watchtide.core.expect.baselines import Fitted, Parts, loess
+from watchtide.core.expect.baselines.following import followed
 from watchtide.core.expect.frame import Frame, Period
-from watchtide.core.series import Floats
-
-# By which share of its error a carried level follows each season's mean; the one that would have foretold the next best is taken.
-FOLLOWS = (1.0, 0.5, 0.25, 0.125, 0.06)
-LEAST_SEASONS = 6
 
 
 def fit(frame: Frame, periods: tuple[Period, ...]) -> Fitted:
@@ -32,34 +28,14 @@ def fit(frame: Frame, periods: tuple[Period, ...]) -> Fitted:
     trend = np.interp(np.arange(len(parts.trend)), seen, parts.trend[seen])
     seasons = np.zeros((len(periods), len(trend)))
     seasons[periods.index(period)] = parts.season
+    # Means of whole seasons, none of which has a sample of another.
+    means = trend[seen[-1] :: -whole][::-1]
     return Fitted(
         "classical",
         periods,
-        {"trend": trend, "seasons": seasons, "level": np.array([carried(trend[seen[-1] :: -whole][::-1])])},
+        {"trend": trend, "seasons": seasons, "level": followed(means[:, None], means[-1:])},
         {"start": start, "is_local": period.is_local},
     )
-
-
-def carried(levels: Floats) -> float:
-    """The level expected next: means of seasons, oldest first, smoothed exponentially.
-
-    The last mean alone is that of one season and errs as much as it does, for as long as it is carried. The share followed is the
-    one of `FOLLOWS` whose mean absolute error one season ahead was least; the last mean under six of them. Brown (1959), and
-    Muth (1960) for its being the best forecast of a level that walks, at any distance.
-    """
-    if len(levels) < LEAST_SEASONS:
-        return float(levels[-1])
-    least, best = np.inf, float(levels[-1])
-    for share in FOLLOWS:
-        level, error = float(levels[0]), 0.0
-        for i, seen in enumerate(levels[1:].tolist(), start=1):
-            if i > 1:
-                error += abs(seen - level)
-            # At first the mean of all so far: the oldest counts no more than the others.
-            level += max(share, 1 / (i + 1)) * (seen - level)
-        if error < least:
-            least, best = error, level
-    return best
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:

@@ -7,6 +7,7 @@ import numpy as np
 from watchtide.core import decompose
 from watchtide.core.decompose.smoothing import loess as smooth
 from watchtide.core.expect.baselines import Fitted, Parts
+from watchtide.core.expect.baselines.following import followed
 from watchtide.core.expect.frame import DAY_NS, Frame, Period
 from watchtide.core.robust import chance_of
 from watchtide.core.series import Floats, Ints
@@ -74,7 +75,13 @@ def fit(
         event=event,
     )
     facts = {"start": start, "is_local": is_local, "trend_window": slow, "season_windows": windows}
-    return Fitted("loess", periods, {"trend": parts.trend, "seasons": parts.seasons}, facts)
+    arrays = {"trend": parts.trend, "seasons": parts.seasons}
+    # What the robust fit believes of each sample; a season's own share of it, and what is left.
+    left = np.where(np.isnan(parts.remainder), np.nan, parts.remainder * parts.weights)
+    for i, p in enumerate(whole):
+        own = parts.seasons[i] + left
+        arrays[f"next_{i}"] = followed(own[m - m // p * p :].reshape(-1, p), parts.seasons[i][m - p :])
+    return Fitted("loess", periods, arrays, facts)
 
 
 def _whole(period: Period, step_ns: int) -> int:
@@ -109,7 +116,7 @@ def spread_out(values: Floats, position: Ints) -> Floats:
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
-    """Parts at the grid places of a frame; beyond training the level is held and the nearest cycle repeated."""
+    """Parts at the grid places of a frame; beyond training the level is held and a cycle repeated, before it the first one."""
     n, k = len(frame), len(fitted.periods)
     trend = fitted.arrays["trend"]
     m = len(trend)
@@ -121,11 +128,11 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
     rows = np.zeros((k, n))
     for i, period in enumerate(fitted.periods):
         p = round(period.samples(frame.step_ns))
-        beyond = m - p + (position - m) % p
-        before = position % p
-        rows[i] = fitted.arrays["seasons"][i][
-            np.where(position >= m, beyond, np.where(position < 0, before, position))
-        ]
+        season = fitted.arrays["seasons"][i]
+        inside = season[np.clip(np.where(position < 0, position % p, position), 0, m - 1)]
+        # Models kept before repeat the last one.
+        ahead = fitted.arrays.get(f"next_{i}", season[m - p :])
+        rows[i] = np.where(position >= m, ahead[(position - m) % p], inside)
     return Parts(level + rows.sum(axis=0), level, rows)
 
 
