@@ -155,26 +155,24 @@ def rest() -> str:
                 continue
             parts.append(f"### {method.upper()} {path}\n")
             parts.append(_plain(operation.get("description", "")) + "\n")
-            rows = [
-                [f"`{p['name']}`", p["in"], _type(p["schema"]), p.get("description", "")]
-                for p in operation.get("parameters", [])
-            ]
-            for media in operation.get("requestBody", {}).get("content", {}).values():
-                body = schemas.get(_name(media["schema"]), {})
-                needed = body.get("required", [])
-                for name, field in body.get("properties", {}).items():
-                    rows.append(
-                        [
-                            f"`{name}`",
-                            "body, required" if name in needed else "body",
-                            _type(field),
-                            field.get("description", ""),
-                        ]
-                    )
-                break
+            rows = [*_parameters(operation), *_fields(operation, schemas)]
             if rows:
                 parts.append(table(["Name", "In", "Takes", "What it is"], rows))
     return "\n".join(parts)
+
+
+def _parameters(operation: dict[str, Any]) -> Iterator[list[str]]:
+    for p in operation.get("parameters", []):
+        yield [f"`{p['name']}`", p["in"], _type(p["schema"]), p.get("description", "")]
+
+
+def _fields(operation: dict[str, Any], schemas: dict[str, Any]) -> Iterator[list[str]]:
+    """What the body of a request holds; the same in each of the forms in which it may come."""
+    forms = list(operation.get("requestBody", {}).get("content", {}).values())
+    body = schemas.get(_name(forms[0]["schema"]), {}) if forms else {}
+    for name, field in body.get("properties", {}).items():
+        place = "body, required" if name in body.get("required", []) else "body"
+        yield [f"`{name}`", place, _type(field), field.get("description", "")]
 
 
 def _name(schema: dict[str, Any]) -> str:
@@ -204,7 +202,9 @@ def python() -> str:
 
 
 def _function(place: str, name: str, it: Any, depth: str = "##") -> str:
-    signature = str(inspect.signature(it)).replace("watchtide.door.", "")
+    # Types by their names alone, and columns as they are called.
+    signature = re.sub(r"\b(?:[a-z_]+\.)+(?=[A-Z])", "", str(inspect.signature(it)))
+    signature = re.sub(r"\*\*columns: [^)]*", "**columns", signature)
     return f"{depth} {place}.{name}\n\n```text\n{name}{signature}\n```\n\n{_docs(it)}\n"
 
 
@@ -224,21 +224,33 @@ def _own(it: Any) -> set[str]:
     """Names that our own classes give, not those of the libraries they stand on."""
     ours = [c for c in it.__mro__ if c.__module__.startswith("watchtide")]
     fields = {f.name for f in dataclasses.fields(it)} if dataclasses.is_dataclass(it) else set()
-    return {n for c in ours for n in vars(c)} - fields
+    # What checks a model as it is made is nobody's to call.
+    checks = getattr(it, "__pydantic_decorators__", None)
+    return {n for c in ours for n in vars(c)} - fields - set(checks.model_validators if checks else ())
 
 
 def _docs(it: Any) -> str:
-    """The docstring: prose as prose, examples as code."""
-    text = _plain(inspect.getdoc(it) or "")
-    out, is_code = [], False
-    for line in text.splitlines():
+    """The docstring: prose as prose, sections by their names, what a function takes as a list, examples as code."""
+    lines = _plain(inspect.getdoc(it) or "").splitlines()
+    out: list[str] = []
+    is_code = False
+    for i, line in enumerate(lines):
+        following = lines[i + 1] if i + 1 < len(lines) else ""
         starts = line.startswith(">>> ")
         if starts and not is_code:
             out.append("\n```python")
         if is_code and not line.strip():
             out.append("```\n")
         is_code = starts or (is_code and bool(line.strip()))
-        out.append(line)
+        if is_code:
+            out.append(line)
+        elif re.fullmatch("-{3,}", following):
+            out.append(f"\n**{line}**\n")
+        elif following.startswith("    ") and line and not line.startswith((" ", ">")):
+            name, _, kind = line.partition(" : ")
+            out.append(f"- `{name}` ({kind}):" if kind else f"- `{name}`:")
+        elif not re.fullmatch("-{3,}", line):
+            out.append(line)
     return "\n".join([*out, "```"] if is_code else out)
 
 

@@ -21,6 +21,7 @@ import pytest
 import watchtide as wt
 from tests import world
 from tests.door.conftest import commanded
+from watchtide.plan import model
 
 PLAN = {"flag": {"level": {"sigmas": 6}}}
 
@@ -258,3 +259,17 @@ def test_an_interrupted_scan_leaves_nothing_behind(folder):
         assert time.monotonic() < deadline, alive
         time.sleep(0.1)
     assert sorted(p.name for p in folder.iterdir()) == before
+
+
+def test_a_plan_comes_from_yaml_and_goes_to_it(folder):
+    assert doctest.testmod(model).attempted >= 5 and doctest.testmod(model).failed == 0
+    plan = wt.Plan.from_yaml((folder / "plan.yaml").read_text())
+    assert plan.flag.level == {"sigmas": 6} and wt.Plan.from_yaml(plan.to_yaml()) == plan
+    assert wt.Plan.from_data(plan.as_data()) == plan
+    by_file, by_plan = (
+        wt.scan(folder / "level.csv", folder / "plan.yaml"),
+        wt.scan(folder / "level.csv", plan),
+    )
+    assert by_file.findings.to_pylist() == by_plan.findings.to_pylist()
+    with pytest.raises(wt.PlanError, match="line 2, flag.level: level sigmas must be above 0"):
+        wt.Plan.from_yaml("flag:\n  level: {sigmas: -1}\n")

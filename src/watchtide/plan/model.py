@@ -2,9 +2,10 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+import yaml
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from watchtide.plan import durations
+from watchtide.plan import durations, parsing
 
 # Options of each kind: what a value must be. A duration is turned into nanoseconds when a stream's cadence is known.
 OPTIONS: dict[str, dict[str, str]] = {
@@ -301,6 +302,41 @@ class Plan(Part):
                 f"prepare.unit: a {self.baseline.kind} baseline judges no units; take reconstruction or isolation"
             )
         return self
+
+    @classmethod
+    def from_yaml(cls, text: str) -> "Plan":
+        """The plan of this YAML or JSON text; keys that are left out have their defaults.
+
+        Raises PlanError naming line, key and remedy.
+
+        Examples
+        --------
+        >>> import watchtide as wt
+        >>> plan = wt.Plan.from_yaml("baseline: {kind: slot, seasons: [24h]}")
+        >>> plan.baseline.kind
+        'slot'
+        >>> wt.Plan.from_yaml("flag: {levle: {sigmas: 5}}")
+        Traceback (most recent call last):
+        ...
+        watchtide.plan.parsing.PlanError: line 1, flag.levle: is not a known key; did you mean level?
+        >>> wt.Plan.from_yaml(plan.to_yaml()) == plan
+        True
+        """
+        return cls.from_data(*parsing.data_of(text))
+
+    @classmethod
+    def from_data(cls, data: dict[str, Any], lines: parsing.Lines | None = None) -> "Plan":
+        """The plan of plain data with the keys of the file format. Raises PlanError, with lines where they are known."""
+        try:
+            return cls.model_validate(data)
+        except ValidationError as error:
+            raise parsing.refusal(error, cls, lines or {}) from error
+
+    def to_yaml(self) -> str:
+        """The plan as YAML, all keys written out."""
+        return str(
+            yaml.safe_dump(self.as_data(), sort_keys=False, default_flow_style=None, allow_unicode=True)
+        )
 
     def as_data(self) -> dict[str, Any]:
         """Plain data with the keys of the file format."""
