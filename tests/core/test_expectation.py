@@ -7,7 +7,7 @@ import pytest
 from scipy.signal import lfilter
 
 from watchtide.core import robust
-from watchtide.core.expect import applying, baselines, choosing, expectation, seasons, spread
+from watchtide.core.expect import applying, baselines, choosing, expectation, fitting, seasons, spread
 from watchtide.core.expect.baselines import KINDS, fixed, following, isolation
 from watchtide.core.expect.fitting import choose_periods
 from watchtide.core.expect.frame import Frame, frame_of, period_of, slots
@@ -407,6 +407,18 @@ def test_previous_seasons_are_compared_by_hand():
     fitted = baselines.fit("slot", frame(y), PERIODS, {"previous": 2, "centre": "mean"})
     got = fitted.expect(frame(y)).expected
     assert got[3 * 24 + 5] == 5 + 15 and got[4 * 24 + 5] == 5 + 40  # means of 10, 20 and of 20, 60
+
+
+@pytest.mark.parametrize("kind", ["harmonic", "loess"])
+def test_what_is_held_out_of_ratios_keeps_their_rare_events(kind):
+    """At night 2 % of 20: one event is 5 %. By one scale for day and night it would be left out of the folds as wild."""
+    rng = np.random.default_rng(2)
+    trials = np.tile(np.r_[np.full(12, 2_000.0), np.full(12, 20.0)], 80)
+    y = 100 * rng.binomial(trials.astype(int), 0.02) / trials
+    part = frame(y, weights=np.minimum(trials / 1_000, 20.0))
+    _, training = fitting.fit(part, Choice(kind, PERIODS))
+    night = np.arange(len(y)) % 24 >= 12
+    assert np.mean(training.held[night]) == pytest.approx(np.mean(y[night]), rel=0.15)
 
 
 def test_form_and_week_are_chosen_by_what_was_held_out():

@@ -1,7 +1,5 @@
 """Baseline by the classical decomposition: a centred moving average for the trend, slot means for the season."""
 
-from dataclasses import replace
-
 import numpy as np
 
 from watchtide.core import decompose
@@ -11,7 +9,7 @@ from watchtide.core.expect.frame import Frame, Period
 
 
 def fit(frame: Frame, periods: tuple[Period, ...]) -> Fitted:
-    """Trend and the longest season of the training part. The trend's ends hold its nearest level; `expect` carries another on."""
+    """Trend and the longest season of the training part. The trend's ends hold its nearest level; what is carried on is `level`."""
     period = max(periods, key=lambda p: p.ns)
     whole = loess._whole(period, frame.step_ns)
     use = np.flatnonzero(frame.usable)
@@ -40,10 +38,4 @@ def fit(frame: Frame, periods: tuple[Period, ...]) -> Fitted:
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
     """Parts at the grid places of a frame; beyond training level and season are carried on."""
-    parts = loess.expect(fitted, frame)
-    # Models kept before have no level of their own to carry.
-    if "level" not in fitted.arrays:
-        return parts
-    position, _ = loess.grid_positions(frame, fitted.facts["is_local"], fitted.facts["start"])
-    trend = np.where(position < len(fitted.arrays["trend"]), parts.trend, fitted.arrays["level"][0])
-    return replace(parts, trend=trend, expected=parts.expected + (trend - parts.trend))
+    return loess.expect(fitted, frame)

@@ -13,12 +13,10 @@ def followed(cycles: Floats, last: Floats) -> Floats:
     """(p,) the cycle expected next.
 
     cycles : (k, p) what was seen in each, oldest first, NaN where missing; last : (p,) what to expect where too little was seen.
-    The last cycle alone errs by its own chance, for as long as it is carried. The share followed is the one of `SHARES` with the least
+    The last cycle alone errs by its own chance, for as long as it is carried. In a place seen in six cycles the share followed is the one of `SHARES` with the least
     sum of absolute errors one cycle ahead. At first the mean of all so far is taken, so that the oldest counts no more than the others.
     Brown (1959); Muth (1960) for its being the best forecast of what walks, at any distance.
     """
-    if len(cycles) < LEAST_CYCLES:
-        return last
     seen = ~np.isnan(cycles)
     filled = np.where(seen, cycles, 0.0)
     # How many were seen in each place up to each cycle: 1 over it is the least share of the next.

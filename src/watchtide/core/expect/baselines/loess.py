@@ -41,24 +41,19 @@ def fit(
     y = spread_out(inside.trained, position)
     m = len(y)
     # Ratios of few events scatter more: by one scale for all, those events would count as wild, and the ratio as less.
-    prior = None
-    if np.any(inside.weights != 1):
-        prior = np.nan_to_num(spread_out(np.where(inside.usable, inside.weights, np.nan), position))
-    event = None
-    if inside.event is not None:
-        event = np.nan_to_num(spread_out(np.where(inside.usable, inside.event, np.nan), position))
+    prior = _spread_where_used(inside, inside.weights, position)
+    event = None if inside.event is None else _spread_where_used(inside, inside.event, position)
     longest = max(whole, default=1)
     # Coarser than days, two weeks hold no trend: two dozen samples do.
     fortnight = int(14 * DAY_NS // frame.step_ns) if frame.step_ns <= DAY_NS else 24
     slow = trend_window or int(max(7, min(max(fortnight, 2 * longest), m // 2)))
     slow += 1 - slow % 2
     if not whole:
-        plain = np.where(np.isnan(y), 0.0, 1.0 if prior is None else prior)
-        weights, trend = plain, y
+        weights, trend, root = prior, y, np.sqrt(prior)
         for _ in range(sweeps_robust + 1):
             trend = smooth(y, weights, min(slow, 2 * m + 1), 1)
-            chance = 0.0 if event is None else chance_of(trend, event) * np.sqrt(plain)
-            weights = plain * decompose.bisquare((y - trend) * np.sqrt(plain), chance)
+            chance = 0.0 if event is None else chance_of(trend, event) * root
+            weights = prior * decompose.bisquare((y - trend) * root, chance)
         arrays = {"trend": trend, "seasons": np.zeros((0, m))}
         return Fitted("loess", periods, arrays, {"start": start, "is_local": is_local, "trend_window": slow})
     if season_window is None:
@@ -75,13 +70,23 @@ def fit(
         event=event,
     )
     facts = {"start": start, "is_local": is_local, "trend_window": slow, "season_windows": windows}
-    arrays = {"trend": parts.trend, "seasons": parts.seasons}
-    # What the robust fit believes of each sample; a season's own share of it, and what is left.
-    left = np.where(np.isnan(parts.remainder), np.nan, parts.remainder * parts.weights)
-    for i, p in enumerate(whole):
-        own = parts.seasons[i] + left
-        arrays[f"next_{i}"] = followed(own[m - m // p * p :].reshape(-1, p), parts.seasons[i][m - p :])
+    arrays = {"trend": parts.trend, "seasons": parts.seasons, **_next_cycles(parts, whole)}
     return Fitted("loess", periods, arrays, facts)
+
+
+def _next_cycles(parts: decompose.SeasonsDecomposition, periods: Sequence[int]) -> dict[str, Floats]:
+    """The cycle of each season that comes after training: of what was seen of it, as far as the robust fit believes that."""
+    left = parts.remainder * parts.weights
+    m = len(left)
+    return {
+        f"next_{i}": followed((season + left)[m - m // p * p :].reshape(-1, p), season[m - p :])
+        for i, (season, p) in enumerate(zip(parts.seasons, periods, strict=True))
+    }
+
+
+def _spread_where_used(frame: Frame, values: Floats, position: Ints) -> Floats:
+    """Figures of the samples that train on their grid, 0 elsewhere."""
+    return np.nan_to_num(spread_out(np.where(frame.usable, values, np.nan), position))
 
 
 def _whole(period: Period, step_ns: int) -> int:
@@ -116,7 +121,7 @@ def spread_out(values: Floats, position: Ints) -> Floats:
 
 
 def expect(fitted: Fitted, frame: Frame) -> Parts:
-    """Parts at the grid places of a frame; beyond training the level is held and a cycle repeated, before it the first one."""
+    """Parts at the grid places of a frame; beyond training a level is held and a cycle repeated, before it the first."""
     n, k = len(frame), len(fitted.periods)
     trend = fitted.arrays["trend"]
     m = len(trend)
@@ -124,13 +129,15 @@ def expect(fitted: Fitted, frame: Frame) -> Parts:
         blank = np.full(n, np.nan)
         return Parts(blank, blank, np.zeros((k, n)))
     position, _ = grid_positions(frame, fitted.facts["is_local"], fitted.facts["start"])
-    level = trend[np.clip(position, 0, m - 1)]
+    # Models kept before carry on what came last.
+    level = np.where(
+        position >= m, fitted.arrays.get("level", trend[-1:])[0], trend[np.clip(position, 0, m - 1)]
+    )
     rows = np.zeros((k, n))
     for i, period in enumerate(fitted.periods):
         p = round(period.samples(frame.step_ns))
         season = fitted.arrays["seasons"][i]
         inside = season[np.clip(np.where(position < 0, position % p, position), 0, m - 1)]
-        # Models kept before repeat the last one.
         ahead = fitted.arrays.get(f"next_{i}", season[m - p :])
         rows[i] = np.where(position >= m, ahead[(position - m) % p], inside)
     return Parts(level + rows.sum(axis=0), level, rows)
@@ -148,13 +155,11 @@ def _leverage(window: int) -> float:
     return float(kernel[half] / kernel.sum())
 
 
-def choose_windows(
-    y: Floats, periods: Sequence[int], trend_window: int, weights: Floats | None = None
-) -> list[int]:
+def choose_windows(y: Floats, periods: Sequence[int], trend_window: int, weights: Floats) -> list[int]:
     """The season windows with the least median leave-one-out error of a joint plain fit.
 
     Joint, because two lengths that lie close (a tide's and a day's) only come apart with windows
-    long enough to see them drift past one another.
+    long enough to see them drift past one another. weights : (n,) prior ones.
     """
     least, best = np.inf, [SEASON_WINDOWS[0]] * len(periods)
     for window in SEASON_WINDOWS:
@@ -168,8 +173,7 @@ def choose_windows(
             weights=weights,
         )
         left = 1 - sum(_leverage(w) for w in own)
-        size = np.abs(plain.remainder) * (1.0 if weights is None else np.sqrt(weights))
-        error = float(np.nanmedian(size)) / max(left, 0.1)
+        error = float(np.nanmedian(np.abs(plain.remainder) * np.sqrt(weights))) / max(left, 0.1)
         if error < least:
             least, best = error, own
     return best
