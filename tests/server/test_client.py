@@ -3,6 +3,7 @@
 import base64
 import hmac
 import json
+import re
 import subprocess
 import sys
 import threading
@@ -35,6 +36,7 @@ for scopes in (["push"], ["read", "write"], ["read"]):
     print(make_token(ann, " ".join(scopes), scopes)[1])
 """
 EXAMPLES = Path(__file__).parents[2] / "examples"
+DOCS = Path(__file__).parents[2] / "docs"
 WORKERS = (("work", "bulk"), ("work", "interactive"))
 
 
@@ -90,6 +92,35 @@ def test_from_samples_to_precision(server):
         )
         assert analyst.wait_for(replayed["job"], 120)["state"] == "done"
         assert list(analyst.lookouts()) == []
+
+
+def shown(page):
+    """What the Python of a page defines that is for a server."""
+    names = {}
+    for code in re.findall(r"^```python\n(.*?)^```", (DOCS / page).read_text(), re.M | re.S):
+        if "Client" in code:
+            exec(code, names)
+    return names
+
+
+def test_what_the_guide_and_the_pipelines_show_works_on_a_server(server):
+    address, (pushing, working, _) = server
+    text = (DOCS / "tasks/bring-in.md").read_text()
+    row = json.loads(re.search(r"A row is `(\{.*?\})`", text)[1])
+    values = world.hourly(spikes=(200, 500))
+    own = [row | {"time": at, "value": v} for at, v in zip(world.stamps(len(values)), values, strict=True)]
+    sent = shown("tasks/bring-in.md")["push"](address, pushing, own)
+    assert sent["points"] == len(own) and not sent["refused"]
+    with Client(address, working) as analyst:
+        (stream,) = analyst.streams("taps")
+        assert stream["key"] == "metric=taps,gate=north"
+        scan = analyst.scan([stream["id"]], {"flag": {"level": {"sigmas": 8}}})
+        entries = shown("tasks/judge.md")["judge_all"](address, working, scan["id"], "incident")
+        assert len(entries) == scan["findings"] >= 2 and {e["cause"] for e in entries} == {"rehearsal"}
+        precision = shown("pipelines.md")["nightly"](address, working)
+        newest = max(s["id"] for s in analyst.scans())
+        assert newest > scan["id"]
+        assert precision == analyst.scorecard(newest)["figures"]["events"]["precision"]
 
 
 def test_samples_come_by_opentelemetry(server):
