@@ -82,27 +82,12 @@ def level() -> bytes:
     return _svg(figure)
 
 
-def replay() -> bytes:
-    """The same step, by a fit that knows what came after it and by a replay that does not."""
-    figure, panels = ours.new(8, 4.4, 2)
-    for axes, mode, words in zip(
-        panels, ("fit", "replay"), ("one fit over all", "replay: only what came before"), strict=True
-    ):
-        found = scan(mode)
-        points = found.points.arrow.to_pydict()
-        cut = slice((STEP_AT - 6) * 24, None)
-        at = [datetime.fromisoformat(str(t)) for t in points["time"][cut]]
-        axes.plot(at, points["value"][cut], color=ours.INK, linewidth=0.9, label="observed")
-        axes.plot(
-            at, points["expected"][cut], color=ours.SIGNAL, linewidth=1, dashes=(4, 3), label="expected"
-        )
-        axes.set_title(words, color=ours.INK, fontsize=9, loc="left")
-        ours.time_axis(axes, "UTC")
-        if mode == "fit":
-            axes.legend(loc="upper left", ncols=2, fontsize=8, frameon=False, labelcolor=ours.INK)
-        ours.label(axes, "taps an hour")
-    return _svg(figure)
+def judged(mode: str) -> bytes:
+    """The last fortnight, with the step: as a scan of this mode sees it."""
+    found = scan(mode)
+    begin = BEGIN + timedelta(days=STEP_AT - 6)
+    return _svg(found.plot(found.series[0], start=begin.isoformat(), unit="taps an hour").figure)
 
 
 def pictures() -> dict[str, bytes]:
-    return {"precision": precision(), "level": level(), "replay": replay()}
+    return {"precision": precision(), "level": level(), "fit": judged("fit"), "replay": judged("replay")}

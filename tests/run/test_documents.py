@@ -80,11 +80,11 @@ def site(tmp_path_factory):
 
 def test_the_guide_has_a_page_for_every_screen(site):
     frame = (ROOT / "web/src/frame.tsx").read_text()
-    pages = re.findall(r'\["(/[a-z]*)", "([^"]*)"\]', frame)
-    routes = {f"/{r}" for r in re.findall(r'path="/([a-z]+)', (ROOT / "web/src/app.tsx").read_text())}
+    pages = dict(re.findall(r'^  ([a-z]+): "([^"]+/[^"]*)",$', frame, re.M))
+    routes = set(re.findall(r'path="/([a-z]+)', (ROOT / "web/src/app.tsx").read_text()))
     # A board shown to others, and the page of an invitation, have no frame around them.
-    assert routes - {p for p, _ in pages} <= {"/shared", "/join"}
-    for _, page in pages:
+    assert pages and routes - set(pages) <= {"shared", "join"}
+    for page in pages.values():
         path, _, anchor = page.partition("#")
         text = (site / path / "index.html").read_text()
         assert not anchor or f'id="{anchor}"' in text

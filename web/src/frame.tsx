@@ -56,28 +56,21 @@ const SCREENS = [
   { to: "/settings", words: "Settings", Icon: SettingsIcon },
 ];
 
-/** The page of the guide about a screen, by how its address begins; the longest that fits holds. */
-const GUIDE: [string, string][] = [
-  ["/", ""],
-  ["/incidents", "tasks/judge/"],
-  ["/workbench", "tasks/baseline/"],
-  ["/review", "tasks/judge/"],
-  ["/logbook", "tasks/judge/#the-logbook"],
-  ["/scorecards", "tasks/precision/"],
-  ["/published", "tasks/precision/"],
-  ["/lookouts", "tasks/lookout/"],
-  ["/boards", "tasks/board/"],
-  ["/look", "tasks/board/"],
-  ["/plans", "reference/plan/"],
-  ["/intake", "tasks/bring-in/"],
-  ["/settings", "tasks/run/"],
-];
-
-function guideFor(pathname: string) {
-  const fits = GUIDE.filter(([begin]) => begin === pathname || pathname.startsWith(`${begin}/`));
-  const [, page] = fits.at(-1) ?? ["", ""];
-  return `/guide/${page}`;
-}
+/** The page of the guide about a screen, by the first word of its address. */
+const GUIDE: Record<string, string> = {
+  incidents: "tasks/judge/",
+  workbench: "tasks/baseline/",
+  review: "tasks/judge/",
+  logbook: "tasks/judge/#the-logbook",
+  scorecards: "tasks/precision/",
+  published: "tasks/precision/",
+  lookouts: "tasks/lookout/",
+  boards: "tasks/board/",
+  look: "tasks/board/",
+  plans: "reference/plan/",
+  intake: "tasks/bring-in/",
+  settings: "tasks/run/",
+};
 
 const Bar = createContext<HTMLElement | null>(null);
 
@@ -155,7 +148,7 @@ export function Frame({ person, role, connection, children }: FrameProps) {
           <UnstyledButton
             component="a"
             className={frameCss.tool}
-            href={guideFor(pathname)}
+            href={`/guide/${GUIDE[pathname.split("/")[1] ?? ""] ?? ""}`}
             target="_blank"
             aria-label="This screen in the guide, in a new tab"
             title="This screen in the guide"

@@ -134,7 +134,7 @@ TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en-gb"
 
 # The guide as `./run docs` builds it. Not among the static files: those are looked up once, and this is built again beside a running server.
-GUIDE = _ROOT / "web" / "site" / "guide"
+GUIDE = _ROOT / "web" / "guide"
 
 STATIC_URL = "/static/"
 STATICFILES_DIRS = [_ROOT / "web" / "dist"] if (_ROOT / "web" / "dist").is_dir() else []
