@@ -280,8 +280,82 @@ def test_windows_that_end_from_a_sample_on_are_those_of_the_whole(since):
     z = wandering(7, 200)
     z[[0, 1, 90]] = np.nan
     lengths = np.array([6, 12, 24], np.int64)
-    for whole, end in zip(sliding.statistics(z, lengths), sliding.statistics(z, lengths, since), strict=True):
+    for of in (sliding.means, sliding.roughness):
+        whole, end = of(z, lengths), of(z, lengths, since)
         np.testing.assert_allclose(end, whole[:, since:], rtol=1e-9, atol=1e-12)
+
+
+class TestNovelty:
+    def test_it_is_the_smaller_of_both_errors_of_an_autoregression(self):
+        """By hand, r = 0.6, √(1 - r²) = 0.8: forwards (3 - 0.6) / 0.8 = 3, (1 - 1.8) / 0.8 = -1; backwards (1 - 1.8) / 0.8 = -1,
+        (3 - 0.6) / 0.8 = 3."""
+        np.testing.assert_allclose(innovations.novelty(np.array([1.0, 3.0, 1.0]), 0.6), [-1.0, 3.0, -1.0])
+
+    def test_of_an_autoregression_both_errors_have_the_variance_of_the_scores(self):
+        x = wandering(3, 50_000, phi=0.9)
+        new = innovations.novelty(x, 0.9)
+        assert np.mean(new**2) < 1
+        # The other one is the larger: their mean square is 1, as that of the scores is.
+        before = np.r_[x[0], (x[1:] - 0.9 * x[:-1]) / np.sqrt(0.19)]
+        assert np.mean(before**2) == pytest.approx(1, abs=0.03)
+        assert np.all(np.abs(new) <= np.abs(before) + 1e-12)
+
+    def test_beside_a_missing_score_the_next_one_is_new_itself(self):
+        got = innovations.novelty(np.array([1.0, np.nan, 2.0]), 0.6)
+        np.testing.assert_array_equal(got, [1.0, np.nan, 2.0])
+
+    def test_no_edge_of_a_level_is_new(self):
+        z = np.r_[np.zeros(10), np.full(10, 8.0), np.zeros(10)]
+        assert np.abs(innovations.novelty(z, 0.9)).max() < 2
+
+    @pytest.mark.parametrize("n", [0, 1])
+    def test_of_no_neighbours_there_is_no_correlation(self, n):
+        z = np.ones(n)
+        assert innovations.correlation_of_neighbours(z) == 0.0
+        np.testing.assert_array_equal(innovations.novelty(z, 0.0), z)
+
+
+def burst_watched(is_causal):
+    """A stream whose level wanders from day to day, its windows, and its first 1,000 scores with noise of 1.7 sigmas in 48 of them."""
+    z, groups = wandering(11, 6_000), np.zeros(6_000, np.int64)
+    watch = windows.calibrate(
+        z, np.ones(6_000, np.bool_), Beside(z, groups), 900 * 10**9, is_causal=is_causal
+    )
+    hurt = z[:1_000].copy()
+    hurt[600:648] += np.random.default_rng(2).normal(0, 1.7, 48)
+    return watch, hurt
+
+
+def test_a_burst_of_noise_within_the_wander_is_flagged_whole():
+    """By the scores themselves its roughness is that of some days without it, and a quarter of its samples was not flagged."""
+    watch, hurt = burst_watched(is_causal=False)
+    got = combining.combine(watch, hurt, Beside(hurt, np.zeros(1_000, np.int64)), is_causal=False)
+    assert np.mean(got.score[600:648] >= 3.9) >= 0.9
+    assert np.mean(got.score[:590] >= 3.9) < 0.01
+
+
+def test_in_replay_roughness_is_that_of_the_scores():
+    """Of the newest sample nobody knows whether it is new or the edge of a level."""
+    watch, _ = burst_watched(is_causal=True)
+    assert watch.correlation == 0
+
+
+def test_a_watch_keeps_its_correlation():
+    watch, _ = burst_watched(is_causal=False)
+    assert watch.correlation == pytest.approx(0.97, abs=0.02)
+    assert watches.Watch.from_data(watch.as_data()).correlation == watch.correlation
+
+
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+def test_a_level_is_no_noise(sign):
+    """The squares of a level are large too; it is a level all the same, and its side is known."""
+    z = np.random.default_rng(8).normal(size=6_000)
+    beside = Beside(z, np.zeros(6_000, np.int64))
+    watch = windows.calibrate(z, np.ones(6_000, np.bool_), beside, 900 * 10**9, is_causal=False)
+    hurt = z[:1_000].copy()
+    hurt[600:648] += 4 * sign
+    got = combining.combine(watch, hurt, Beside(hurt, np.zeros(1_000, np.int64)), is_causal=False)
+    assert np.all(got.side[602:646] == sign)
 
 
 class TestRareEvents:

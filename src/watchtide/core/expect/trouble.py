@@ -8,8 +8,9 @@ from watchtide.core.expect.sliding import (
     clipped_scores,
     least_scales,
     lengths_for,
+    means,
     middles,
-    statistics,
+    roughness,
     trimmed,
 )
 from watchtide.core.series import Bools, Floats
@@ -35,7 +36,7 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
     lengths = lengths_for(int(np.sum(~np.isnan(z))), step_ns)
     for _ in range(2 if len(lengths) else 0):
         calm = np.where(out, np.nan, z)
-        mean, rough = statistics(calm, lengths)
+        mean, rough = means(calm, lengths), roughness(calm, lengths)
         of_mean, of_rough = least_scales(calm, lengths)
         at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
         found = _loud(mean, rough, *at, lengths, *clipped_scores(calm))

@@ -7,8 +7,9 @@ from numba import njit
 
 from watchtide.core.expect.sliding import (
     clipped_scores,
+    means,
+    roughness,
     standardised,
-    statistics,
     trimmed,
 )
 from watchtide.core.judge import innovations, shapes
@@ -49,7 +50,9 @@ def combine(
         return alone(z[since:])
     fresh = z[since:]
     clipped, seen = clipped_scores(z)
-    sigmas = _sigmas_of_windows(watch, z, drift, past_end, since)
+    new = innovations.novelty(z, watch.correlation)
+    sigmas = _sigmas_of_windows(watch, z, new, drift, past_end, since)
+    sizes, _ = clipped_scores(new)
     run, began = runs_of(watch.equal, beside, z)
     stuck = np.zeros(len(fresh))
     if "stuck" in watch.scale:
@@ -61,12 +64,12 @@ def combine(
     _take_lone(watch, beside, leaps, fresh, out)
     to = out.score, out.side, out.window, out.first
     if is_causal:
-        _combine_causal(sigmas, stuck, began, watch.lengths, clipped, seen, *to, since)
+        _combine_causal(sigmas, stuck, began, watch.lengths, clipped, sizes, seen, *to, since)
     else:
         # Past the end of a fit a level strays, which a ramp explains.
         known = z if past_end is None else np.where(past_end, np.nan, z)
         spans = _spans(watch, z, beside, stuck, began, past_end)
-        _combine_whole(sigmas, *spans, watch.lengths, known, clipped, seen, *to)
+        _combine_whole(sigmas, *spans, watch.lengths, known, clipped, sizes, seen, *to)
     return out
 
 
@@ -93,20 +96,22 @@ def _spans(
 
 
 def _sigmas_of_windows(
-    watch: Watch, z: Floats, drift: Floats | None, past_end: Bools | None, since: int
+    watch: Watch,
+    z: Floats,
+    new: Floats,
+    drift: Floats | None,
+    past_end: Bools | None,
+    since: int,
 ) -> Floats:
-    """(4, lengths, n - since) sigmas of the windows that end at each sample: means above and below, roughness; the last is empty."""
-    mean, rough = statistics(z, watch.lengths, since)
+    """(4, lengths, n - since) sigmas of the windows that end at each sample: means above and below, roughness of what is new; the last
+    is empty."""
+    mean = standardised(means(z, watch.lengths, since), watch.mean, drift)
     strays = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
+    rough = standardised(roughness(new, watch.lengths, since), watch.rough, strays)
     sigmas = np.zeros((4, len(watch.lengths), mean.shape[1]))
-    families = (
-        ("above", mean, watch.mean, 1, drift),
-        ("below", mean, watch.mean, -1, drift),
-        ("rough", rough, watch.rough, 1, strays),
-    )
-    for place, (name, rows, at, sign, stray) in enumerate(families):
+    for place, (name, rows) in enumerate((("above", mean), ("below", -mean), ("rough", rough))):
         if name in watch.scale:
-            sigmas[place] = _sigmas(sign * standardised(rows, at, stray), *watch.scale[name])
+            sigmas[place] = _sigmas(rows, *watch.scale[name])
     return sigmas
 
 
@@ -176,8 +181,23 @@ def _mark(a, b, sigmas, code, seen, score, side, window, first):  # type: ignore
 
 
 @njit(cache=True, nogil=True)
-def _combine_whole(sigmas, spans, begins, ends, lengths, known, clipped, seen, score, side, window, first):  # type: ignore[no-untyped-def]
-    n = len(clipped)
+def _is_level(a, b, clipped, seen):  # type: ignore[no-untyped-def]
+    """Whether the level of a span explains more than half of its squares: then it is a level, and no noise."""
+    total = square = 0.0
+    count = 0
+    for i in range(a, b + 1):
+        if seen[i]:
+            total += clipped[i]
+            square += clipped[i] * clipped[i]
+            count += 1
+    return total * total > 0.5 * count * square
+
+
+@njit(cache=True, nogil=True)
+def _heads(sigmas, spans, lengths):  # type: ignore[no-untyped-def]
+    """(m,) windows that are the strongest of their family and length within half a length on either side, and all spans, each as one
+    number, row * n + t, and their sigmas. A row is a family and a length, or after these a kind of span."""
+    n = sigmas.shape[2]
     heads = np.empty(n * len(lengths) * 3 // 2 + n * len(spans) + 1, np.int64)
     values = np.empty(len(heads))
     m = 0
@@ -207,30 +227,41 @@ def _combine_whole(sigmas, spans, begins, ends, lengths, known, clipped, seen, s
                 heads[m] = (3 * len(lengths) + kind) * n + t
                 values[m] = spans[kind, t]
                 m += 1
+    return heads[:m], values[:m]
+
+
+@njit(cache=True, nogil=True)
+def _combine_whole(  # type: ignore[no-untyped-def]
+    sigmas, spans, begins, ends, lengths, known, clipped, sizes, seen, score, side, window, first
+):
+    """clipped : (n,) scores; sizes : (n,) of what is new in each, 0 where missing."""
+    n, k = len(clipped), len(lengths)
+    heads, values = _heads(sigmas, spans, lengths)
+    order = np.argsort(-values, kind="mergesort")
     taken = np.zeros(n, np.bool_)
-    for k in np.argsort(-values[:m], kind="mergesort"):
-        row, t = heads[k] // n, heads[k] % n
-        family = row // len(lengths)
-        if row >= 3 * len(lengths):
-            family = 3
-            a, b = begins[row - 3 * len(lengths), t], ends[row - 3 * len(lengths), t]
-        else:
-            a, b = trimmed(family, t - lengths[row % len(lengths)] + 1, t, clipped, seen)
-        free = True
-        for i in range(a, b + 1):
-            if taken[i]:
-                free = False
-                break
-        if free:
+    # A level is rough too, by its squares: what is rough because it is a level counts where no window of a level holds it.
+    for is_second in (False, True):
+        for h in order:
+            row, t = heads[h] // n, heads[h] % n
+            family = min(row // k, 3)
+            if is_second and family != 2:
+                continue
+            if family == 3:
+                a, b = begins[row - 3 * k, t], ends[row - 3 * k, t]
+            else:
+                by = sizes if family == 2 else clipped
+                a, b = trimmed(family, t - lengths[row % k] + 1, t, by, seen)
+            if (family == 2 and _is_level(a, b, clipped, seen)) != is_second or taken[a : b + 1].any():
+                continue
             taken[a : b + 1] = True
             if family < 2:
                 a = onset(a, b, 1.0 - 2.0 * family, known)
             code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
-            _mark(a, b, values[k], code, seen, score, side, window, first)
+            _mark(a, b, values[h], code, seen, score, side, window, first)
 
 
 @njit(cache=True, nogil=True)
-def _combine_causal(sigmas, stuck, began, lengths, clipped, seen, score, side, window, first, since):  # type: ignore[no-untyped-def]
+def _combine_causal(sigmas, stuck, began, lengths, clipped, sizes, seen, score, side, window, first, since):  # type: ignore[no-untyped-def]
     """sigmas, stuck and what comes out : of the samples from `since` on; the rest of all."""
     for i in range(len(score)):
         t = since + i
@@ -246,7 +277,7 @@ def _combine_causal(sigmas, stuck, began, lengths, clipped, seen, score, side, w
                 w = sigmas[family, li, i]
                 if w < LEAST_SCORE or w <= score[i]:
                     continue
-                a, b = trimmed(family, t - lengths[li] + 1, t, clipped, seen)
+                a, b = trimmed(family, t - lengths[li] + 1, t, sizes if family == 2 else clipped, seen)
                 if b == t or (family < 2 and goes_on(a, b, t, 1.0 - 2.0 * family, clipped)):
                     score[i] = w
                     side[i] = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))

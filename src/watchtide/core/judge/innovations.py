@@ -48,7 +48,7 @@ def fit(z: Floats) -> Follower | None:
     if len(seen) < LEAST_SAMPLES:
         return None
     whole = float(robust.mad_sigma(seen))
-    if whole <= 0 or _neighbours(z) < LEAST_CORRELATION:
+    if whole <= 0 or correlation_of_neighbours(z) < LEAST_CORRELATION:
         return None
     best: Follower | None = None
     for decay in DECAYS:
@@ -66,14 +66,31 @@ def fit(z: Floats) -> Follower | None:
     return best
 
 
-def _neighbours(z: Floats) -> float:
-    """Correlation of neighbouring scores, clipped at three sigmas."""
+def correlation_of_neighbours(z: Floats) -> float:
+    """Correlation of neighbouring scores, clipped at three sigmas; 0 where there are none."""
     both = ~np.isnan(z[1:]) & ~np.isnan(z[:-1])
     y = np.clip(z, -BEGIN_CLIP, BEGIN_CLIP)
-    y = y - float(np.nanmean(y))
+    y = y - float(np.nanmean(y)) if both.any() else y
     a, b = y[1:][both], y[:-1][both]
     size = float(np.sqrt((a @ a) * (b @ b)))
     return float(a @ b) / size if size > 0 else 0.0
+
+
+def novelty(z: Floats, correlation: float) -> Floats:
+    """(n,) what is new in each score beside both of its neighbours: no edge of a level is.
+
+    Prediction errors (z(t) - r z(t ∓ 1)) / √(1 - r²) of a first-order autoregression, forwards and backwards, whichever is nearer to 0.
+    z : (n,) scores, NaN where missing; beside a missing one the score itself. correlation : r of neighbours; none is taken where it
+    is negative. Bursts of noise are rough in these, however far the level wanders. Box and Jenkins (1970), chapters 3 and 5.
+    """
+    r = max(correlation, 0.0)
+    before, after = _error(z, r), _error(z[::-1], r)[::-1]
+    return np.asarray(np.where(np.abs(before) <= np.abs(after), before, after))
+
+
+def _error(z: Floats, r: float) -> Floats:
+    last = np.concatenate(([np.nan], z[:-1]))[: len(z)]
+    return np.where(np.isnan(last), z, (z - r * last) / np.sqrt(1 - r * r))
 
 
 @dataclass(frozen=True)

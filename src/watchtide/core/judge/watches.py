@@ -30,7 +30,8 @@ class Watch:
     equal : (groups,) chance that a value equals the one before; scale : per family, (2, m) statistic and the
     sigmas it stands for, rising; a family without enough data is left out. block : samples whose maxima were taken. together : how many
     times more rarely than a single sample each family is reached, those of one sample always as in replay. follower : the filter
-    whose innovations are leaps, None where neighbouring scores are hardly correlated.
+    whose innovations are leaps, None where neighbouring scores are hardly correlated. correlation : of neighbouring scores, by which
+    roughness is taken of what is new in each.
     """
 
     lengths: Ints
@@ -41,6 +42,7 @@ class Watch:
     block: int
     together: float = TOGETHER
     follower: Follower | None = None
+    correlation: float = 0.0
 
     def added(self, *, is_causal: bool) -> float:
         """Samples that windows add to each that is reached by itself, at one level and on one side.
@@ -58,6 +60,7 @@ class Watch:
             "lengths": self.lengths.tolist(), "mean": self.mean.tolist(), "rough": self.rough.tolist(),
             "equal": self.equal.tolist(), "scale": {k: v.tolist() for k, v in self.scale.items()}, "block": self.block,
             "together": self.together, "follower": None if self.follower is None else asdict(self.follower),
+            "correlation": self.correlation,
         }  # fmt: skip
 
     @classmethod
@@ -71,6 +74,7 @@ class Watch:
             np.asarray(data["rough"], np.float64).reshape(-1, 2), np.asarray(data["equal"], np.float64),
             {k: np.asarray(v, np.float64) for k, v in data["scale"].items()}, int(data["block"]),
             together, Follower(**{k: float(v) for k, v in follower.items()}) if follower else None,
+            float(data.get("correlation", 0.0)),
         )  # fmt: skip
 
 

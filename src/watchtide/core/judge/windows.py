@@ -1,6 +1,6 @@
 """Windows as evidence: ramps, bursts of noise, stuck values and odd shapes, which no single sample betrays; and leaps.
 
-For every end t and several lengths: the clipped mean of the standardised residuals, and their roughness (log of
+For every end t and several lengths: the clipped mean of the standardised residuals, and the roughness of what is new in each (log of
 the clipped mean square), each against its own robust middle and scale, so that autocorrelation is paid
 for. Runs of equal values, by how surprising each further equal value is at its time of day. And leaps away from the sample
 before, where neighbours go together (`innovations`). Each statistic is put on the scale of the stream's own tail: a window scores as many sigmas as a single sample
@@ -19,9 +19,10 @@ from watchtide.core.expect.runs import equal_chances
 from watchtide.core.expect.sliding import (
     least_scales,
     lengths_for,
+    means,
     middles,
+    roughness,
     standardised,
-    statistics,
 )
 from watchtide.core.judge import innovations, shapes
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
@@ -70,7 +71,9 @@ def calibrate(
     own = {s: _peaks_tail(v, block, weeks, grain, known) for s, v in (("above", z), ("below", -z))}
     if own["above"] is None or own["below"] is None:
         return None
-    mean, rough = statistics(z, lengths)
+    # Of the newest sample nobody knows whether it is new or the edge of a level.
+    correlation = 0.0 if is_causal or not has_leaps else innovations.correlation_of_neighbours(z)
+    mean, rough = means(z, lengths), roughness(innovations.novelty(z, correlation), lengths)
     of_mean, of_rough = least_scales(z, lengths)
     at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
     equal = equal_chances(beside.values, clean, beside.groups, beside.count)
@@ -97,7 +100,7 @@ def calibrate(
             grid, rate = rates
             rarer = TOGETHER if name in LONE else together
             scale[name] = np.array([grid, _sigmas_for(own, name, np.maximum(rate, 1e-12) * rarer)])
-    return Watch(lengths, *at, equal, scale, block, together, follower)
+    return Watch(lengths, *at, equal, scale, block, together, follower, correlation)
 
 
 def _is_rare(values: Floats) -> bool:
