@@ -103,11 +103,7 @@ def loess(
         trend=(trend_window or _least_odd(1.5 * period / (1 - 1.5 / season_window)), trend_degree),
         lowpass=(lowpass_window or _least_odd(period), lowpass_degree),
     )
-    usual = (1, 15) if robust else (2, 0)
-    inner, outer = (
-        u if stated is None else stated
-        for stated, u in zip((sweeps_inner, sweeps_robust), usual, strict=True)
-    )
+    inner, outer = _sweeps(sweeps_inner, sweeps_robust, robust)
     seen = ~np.isnan(y)
     if not seen.any():
         blank = np.full(n, np.nan)
@@ -128,6 +124,12 @@ def loess(
             believed = bisquare(np.where(prior > 0, (x - trend - season) * root, np.nan), chance)
     remainder = np.where(seen, x - trend - season, np.nan)
     return Decomposition(trend + centre, season, remainder, np.where(seen, believed, 0.0))
+
+
+def _sweeps(inner: int | None, outer: int | None, robust: bool) -> tuple[int, int]:
+    """Inner and robust sweeps: as stated, else as is usual."""
+    usual = (1, 15) if robust else (2, 0)
+    return usual[0] if inner is None else inner, usual[1] if outer is None else outer
 
 
 def loess_seasons(

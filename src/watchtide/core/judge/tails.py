@@ -203,13 +203,9 @@ def fit_tail(
     enters the likelihood. Pickands (1975); Davison and Smith (1990); Coles (2001), chapters 3 and 4; Lawless (2003),
     chapter 2, for censoring; Politis and Romano (1994) for the resampling of blocks.
     """
-    seen = ~np.isnan(values)
-    values, blocks = values[seen], blocks[seen]
-    weights = np.ones(len(values)) if weights is None else weights[seen]
+    values, blocks, weights = _ranked(values, blocks, weights)
     if len(values) < 2 * LEAST_EXCESSES or exposure <= 0:
         return None
-    order = np.argsort(values, kind="stable")
-    values, blocks, weights = values[order], blocks[order], weights[order]
     m = int(np.clip(settings.share * len(values), LEAST_EXCESSES, MOST_EXCESSES))
     start = _start(values, m)
     beyond = values > start
@@ -243,6 +239,14 @@ def fit_tail(
         blocks=settings.blocks,
         a_cluster=settings.a_cluster,
     )
+
+
+def _ranked(values: Floats, blocks: Ints, weights: Floats | None) -> tuple[Floats, Ints, Floats]:
+    """What is not missing, by rising values; weights of 1 where none are given."""
+    order = np.argsort(values, kind="stable")
+    order = order[~np.isnan(values[order])]
+    weights = np.ones(len(values)) if weights is None else weights
+    return values[order], blocks[order], weights[order]
 
 
 def _start(values: Floats, m: int) -> float:

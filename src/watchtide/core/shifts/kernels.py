@@ -103,31 +103,10 @@ def search_any(sums, code, penalty, shortest, floor):  # type: ignore[no-untyped
     return previous
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _step_costs(base, level, starts, first, stop, t, total, square, values):  # type: ignore[no-untyped-def]
-    """Least and largest cost of ending at t the segments of candidates first … stop - 1. One short loop over arrays side
-    by side, which the compiler turns into vector instructions."""
-    low, high = np.inf, -np.inf
-    for k in range(first, stop):
-        d = total - level[k]
-        value = base[k] + square - d * d / (t - starts[k])
-        values[k] = value
-        low = min(low, value)
-        high = max(high, value)
-    return low, high
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _brought_up(least, u, t, totals, squares):  # type: ignore[no-untyped-def]
-    """Bound of the values at t of candidates that had at least this one at u: the samples between cost as much again."""
-    if u == t:
-        return least
-    d = totals[t] - totals[u]
-    return least + (squares[t] - squares[u]) - d * d / (t - u)
-
-
 # Candidates that share one bound in a step search, and blocks that share one of theirs.
 BLOCK, SHELF = 32, 8
+# What is kept of each candidate: cost up to it less its squares, sum up to it, its place, and when it was doomed.
+BASE, LEVEL, START, DOOMED = 0, 1, 2, 3
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -143,44 +122,25 @@ def search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
     n = len(totals) - 1
     best = np.full(n + 1, np.inf)
     best[0] = -penalty
-    previous = np.zeros(n + 1, np.int64)
-    base = np.empty(n + 1)
-    level = np.empty(n + 1)
-    starts = np.empty(n + 1)
-    doomed = np.empty(n + 1)
-    values = np.empty(n + 1)
-    # Each block's least value, and when it was taken.
-    least = np.full(n // BLOCK + 1, -np.inf)
-    taken = np.zeros(n // BLOCK + 1, np.int64)
-    # No value of a shelf's lay under this, and when.
-    bound = np.full(n // (BLOCK * SHELF) + 1, -np.inf)
-    bounded = np.zeros(n // (BLOCK * SHELF) + 1, np.int64)
-    held = at = 0
+    previous, values = np.zeros(n + 1, np.int64), np.empty(n + 1)
+    known = np.empty((4, n + 1))
+    base, level, starts, doomed = known[BASE], known[LEVEL], known[START], known[DOOMED]
+    # The least value of each block, or the least bound of each shelf, and when it was taken.
+    least, taken = np.full(n // BLOCK + 1, -np.inf), np.zeros(n // BLOCK + 1, np.int64)
+    bound, bounded = np.full(n // (BLOCK * SHELF) + 1, -np.inf), np.zeros(n // (BLOCK * SHELF) + 1, np.int64)
+    # Of the candidates: how many, the best one, and when the earliest doomed one was doomed.
+    held, at, first_doomed = 0, 0, n + 1
     slack = 1e-9 * (1.0 + abs(penalty))
-    # When the earliest candidate still held was doomed.
-    first_doomed = n + 1
     for t in range(shortest, n + 1):
-        total, square = totals[t], squares[t]
-        fresh = t - shortest
+        total, square, fresh = totals[t], squares[t], t - shortest
         if fresh == 0 or best[fresh] < np.inf:
-            base[held] = best[fresh] - squares[fresh]
-            level[held] = totals[fresh]
-            starts[held] = fresh
-            doomed[held] = n + 1
-            d = total - level[held]
-            value = base[held] + square - d * d / (t - fresh)
-            block, shelf = held // BLOCK, held // (BLOCK * SHELF)
-            # The bounds are brought up to now, so that they hold for the newcomer too.
-            if held % BLOCK == 0:
-                least[block], taken[block] = np.inf, t
-            if held % (BLOCK * SHELF) == 0:
-                bound[shelf], bounded[shelf] = np.inf, t
-            least[block] = min(_brought_up(least[block], taken[block], t, totals, squares), value)
-            bound[shelf] = min(_brought_up(bound[shelf], bounded[shelf], t, totals, squares), value)
-            taken[block] = bounded[shelf] = t
+            base[held], level[held] = best[fresh] - squares[fresh], totals[fresh]
+            starts[held], doomed[held] = fresh, n + 1
+            value = _value(known, held, t, total, square)
+            _join(least, taken, held, BLOCK, value, t, totals, squares)
+            _join(bound, bounded, held, BLOCK * SHELF, value, t, totals, squares)
             held += 1
-        d = total - level[at]
-        near = base[at] + square - d * d / (t - starts[at]) + slack
+        near = _value(known, at, t, total, square) + slack
         low = np.inf
         blocks = (held + BLOCK - 1) // BLOCK
         for shelf in range((blocks + SHELF - 1) // SHELF):
@@ -197,35 +157,85 @@ def search_steps(sums, penalty, shortest):  # type: ignore[no-untyped-def]
                 least[block], taken[block] = own, t
                 lowest = min(lowest, own)
                 if own < low:
-                    low = own
-                    at = first
+                    low, at = own, first
                     while values[at] > low:
                         at += 1
                 if most > near + penalty:
-                    for k in range(first, stop):
-                        if values[k] > near + penalty and doomed[k] > n:
-                            doomed[k] = t
-                            first_doomed = min(first_doomed, t)
+                    first_doomed = min(first_doomed, _doom(doomed, values, first, stop, near + penalty, t))
             bound[shelf], bounded[shelf] = lowest, t
         best[t] = low + penalty
         previous[t] = int(starts[at])
         # Closing ranks makes every block be looked at anew: not at each step.
         if t % BLOCK == 0 and t >= first_doomed + shortest:
-            first_doomed = n + 1
-            kept = moved = 0
-            for k in range(held):
-                if doomed[k] > n or t < doomed[k] + shortest:
-                    base[kept], level[kept], starts[kept], doomed[kept] = (
-                        base[k],
-                        level[k],
-                        starts[k],
-                        doomed[k],
-                    )
-                    if k == at:
-                        moved = kept
-                    first_doomed = min(first_doomed, int(doomed[kept]))
-                    kept += 1
-            held, at = kept, moved
-            least[:] = -np.inf
-            bound[:] = -np.inf
+            held, at, first_doomed = _close_ranks(known, held, at, t, shortest)
+            least[:], bound[:] = -np.inf, -np.inf
     return previous
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _value(known, k, t, total, square):  # type: ignore[no-untyped-def]
+    """Cost of ending at t the segment of candidate k."""
+    d = total - known[LEVEL, k]
+    return known[BASE, k] + square - d * d / (t - known[START, k])
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _join(least, taken, held, size, value, t, totals, squares):  # type: ignore[no-untyped-def]
+    """Let the bound of the group of this size that candidate `held` joins hold for its value too: it is brought up to now."""
+    i = held // size
+    if held % size == 0:
+        least[i], taken[i] = np.inf, t
+    least[i] = min(_brought_up(least[i], taken[i], t, totals, squares), value)
+    taken[i] = t
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _brought_up(least, u, t, totals, squares):  # type: ignore[no-untyped-def]
+    """Bound of the values at t of candidates that had at least this one at u: the samples between cost as much again."""
+    if u == t:
+        return least
+    d = totals[t] - totals[u]
+    return least + (squares[t] - squares[u]) - d * d / (t - u)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _step_costs(base, level, starts, first, stop, t, total, square, values):  # type: ignore[no-untyped-def]
+    """Least and largest cost of ending at t the segments of candidates first … stop - 1. One short loop over arrays side
+    by side, which the compiler turns into vector instructions."""
+    low, high = np.inf, -np.inf
+    for k in range(first, stop):
+        d = total - level[k]
+        value = base[k] + square - d * d / (t - starts[k])
+        values[k] = value
+        low = min(low, value)
+        high = max(high, value)
+    return low, high
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _doom(doomed, values, first, stop, most, t):  # type: ignore[no-untyped-def]
+    """Doom at t those of candidates first … stop - 1 that cost more than `most`; t, or more than any time where there are none."""
+    when = len(doomed)
+    for k in range(first, stop):
+        if values[k] > most and doomed[k] >= len(doomed):
+            doomed[k] = when = t
+    return when
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _close_ranks(known, held, at, t, shortest):  # type: ignore[no-untyped-def]
+    """Let go of candidates that were doomed `shortest` samples ago; how many are left, where the best one is now, and when the earliest doomed
+    one of them was doomed."""
+    never = known.shape[1]
+    first_doomed = never
+    kept = moved = 0
+    for k in range(held):
+        when = known[DOOMED, k]
+        if when >= never or t < when + shortest:
+            for i in range(4):
+                known[i, kept] = known[i, k]
+            if k == at:
+                moved = kept
+            first_doomed = min(first_doomed, int(when))
+            kept += 1
+    return kept, moved, first_doomed
