@@ -30,12 +30,19 @@ def on_files(files: Files, config: MkDocsConfig) -> Files:
 
 def on_page_markdown(markdown: str, **_: Any) -> str:
     """Formulas as MathML, which browsers set by themselves."""
-    return re.sub(
-        r"^```math\n(.*?)^```",
-        lambda found: convert(found[1].strip(), display="block"),
-        markdown,
-        flags=re.M | re.S,
-    )
+    return re.sub(r"^```math\n(.*?)^```", lambda found: _set(found[1].strip()), markdown, flags=re.M | re.S)
+
+
+def _set(formulas: str) -> str:
+    """Formulas parted by a wide space side by side, or below one another where the window is narrow."""
+    parts = [convert(part, display="block") for part in formulas.split(r", \qquad ")]
+    # A command that the converter does not know would stand there in letters.
+    unknown = re.findall(r"\\[A-Za-z]+", "".join(parts))
+    if unknown:
+        raise ValueError(
+            f"formulas use {', '.join(unknown)}, which cannot be set; use another command in {formulas!r}"
+        )
+    return f'<div class="formulas">{"".join(parts)}</div>'
 
 
 def on_post_build(config: MkDocsConfig) -> None:

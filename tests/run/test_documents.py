@@ -130,6 +130,8 @@ def test_formulas_are_set_and_the_search_finds_pages(site):
         '<math xmlns="http://www.w3.org/1998/Math/MathML" display="block">'
         in (site / "concepts/level/index.html").read_text()
     )
+    formulas = re.findall(r"<math.*?</math>", (site / "methods/index.html").read_text(), re.S)
+    assert len(formulas) > 40 and not any("\\" in formula for formula in formulas)
     index = json.loads((site / "search/search_index.json").read_text())["docs"]
     assert any("scorecard" in d["text"] and d["location"].startswith("tasks/precision/") for d in index)
     assert (site / "concepts/replay.svg").read_bytes().lstrip().startswith(b"<?xml")
