@@ -210,6 +210,8 @@ def test_no_answer_has_a_time_as_a_number(api, small_world, stream_of):
     ):  # fmt: skip
         answer = api.get(path)
         assert answer.status_code == 200, (path, answer.content[:300])
-        # Bytes of the disk are larger too, and are none of these answers.
-        late = [(place, n) for place, n in _numbers(answer.json()) if n > 1e9]
+        # Bytes of the disk are larger too, and are none of these answers; odds are as large where hardly anything is ever flagged.
+        late = [
+            (place, n) for place, n in _numbers(answer.json()) if n > 1e9 and not place.endswith(".odds[]")
+        ]
         assert not late, path

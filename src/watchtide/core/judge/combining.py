@@ -239,7 +239,7 @@ def _combine_whole(  # type: ignore[no-untyped-def]
     heads, values = _heads(sigmas, spans, lengths)
     order = np.argsort(-values, kind="mergesort")
     taken = np.zeros(n, np.bool_)
-    # A level is rough too, by its squares: what is rough because it is a level counts where no window of a level holds it.
+    # A level is rough too, by its squares: such a window comes second, claims no samples, and lends them its score where that is higher.
     for is_second in (False, True):
         for h in order:
             row, t = heads[h] // n, heads[h] % n
@@ -251,9 +251,12 @@ def _combine_whole(  # type: ignore[no-untyped-def]
             else:
                 by = sizes if family == 2 else clipped
                 a, b = trimmed(family, t - lengths[row % k] + 1, t, by, seen)
-            if (family == 2 and _is_level(a, b, clipped, seen)) != is_second or taken[a : b + 1].any():
+            if (family == 2 and _is_level(a, b, clipped, seen)) != is_second:
                 continue
-            taken[a : b + 1] = True
+            if not is_second:
+                if taken[a : b + 1].any():
+                    continue
+                taken[a : b + 1] = True
             if family < 2:
                 a = onset(a, b, 1.0 - 2.0 * family, known)
             code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
