@@ -146,7 +146,7 @@ def test_a_window_begins_at_the_first_score_at_the_earliest():
     lead, gap = np.arange(24.0), np.arange(24.0)
     lead[:4], gap[8] = np.nan, np.nan
     for z, first in ((lead, 9), (gap, 5)):
-        mean = sliding.means(np.clip(z, 0, 1), np.array([6]))
+        mean, _ = sliding.statistics(np.clip(z, 0, 1), np.array([6]))
         assert np.flatnonzero(~np.isnan(mean[0])).tolist() == list(range(first, 24))
 
 

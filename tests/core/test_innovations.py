@@ -1,5 +1,7 @@
 """Leaps: innovations of autocorrelated scores; and levels for noise with few independent samples."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy import stats
@@ -280,8 +282,7 @@ def test_windows_that_end_from_a_sample_on_are_those_of_the_whole(since):
     z = wandering(7, 200)
     z[[0, 1, 90]] = np.nan
     lengths = np.array([6, 12, 24], np.int64)
-    for of in (sliding.means, sliding.roughness):
-        whole, end = of(z, lengths), of(z, lengths, since)
+    for whole, end in zip(sliding.statistics(z, lengths), sliding.statistics(z, lengths, since), strict=True):
         np.testing.assert_allclose(end, whole[:, since:], rtol=1e-9, atol=1e-12)
 
 
@@ -290,15 +291,6 @@ class TestNovelty:
         """By hand, r = 0.6, √(1 - r²) = 0.8: forwards (3 - 0.6) / 0.8 = 3, (1 - 1.8) / 0.8 = -1; backwards (1 - 1.8) / 0.8 = -1,
         (3 - 0.6) / 0.8 = 3."""
         np.testing.assert_allclose(innovations.novelty(np.array([1.0, 3.0, 1.0]), 0.6), [-1.0, 3.0, -1.0])
-
-    def test_of_an_autoregression_both_errors_have_the_variance_of_the_scores(self):
-        x = wandering(3, 50_000, phi=0.9)
-        new = innovations.novelty(x, 0.9)
-        assert np.mean(new**2) < 1
-        # The other one is the larger: their mean square is 1, as that of the scores is.
-        before = np.r_[x[0], (x[1:] - 0.9 * x[:-1]) / np.sqrt(0.19)]
-        assert np.mean(before**2) == pytest.approx(1, abs=0.03)
-        assert np.all(np.abs(new) <= np.abs(before) + 1e-12)
 
     def test_beside_a_missing_score_the_next_one_is_new_itself(self):
         got = innovations.novelty(np.array([1.0, np.nan, 2.0]), 0.6)
@@ -309,10 +301,10 @@ class TestNovelty:
         assert np.abs(innovations.novelty(z, 0.9)).max() < 2
 
     @pytest.mark.parametrize("n", [0, 1])
-    def test_of_no_neighbours_there_is_no_correlation(self, n):
+    def test_without_neighbours_there_is_no_correlation_and_all_is_new(self, n):
         z = np.ones(n)
         assert innovations.correlation_of_neighbours(z) == 0.0
-        np.testing.assert_array_equal(innovations.novelty(z, 0.0), z)
+        np.testing.assert_array_equal(innovations.novelty(z, 0.6), z)
 
 
 def burst_watched(is_causal):
@@ -346,16 +338,23 @@ def test_a_watch_keeps_its_correlation():
     assert watches.Watch.from_data(watch.as_data()).correlation == watch.correlation
 
 
-@pytest.mark.parametrize("sign", [1.0, -1.0])
-def test_a_level_is_no_noise(sign):
-    """The squares of a level are large too; it is a level all the same, and its side is known."""
-    z = np.random.default_rng(8).normal(size=6_000)
-    beside = Beside(z, np.zeros(6_000, np.int64))
-    watch = windows.calibrate(z, np.ones(6_000, np.bool_), beside, 900 * 10**9, is_causal=False)
-    hurt = z[:1_000].copy()
-    hurt[600:648] += 4 * sign
-    got = combining.combine(watch, hurt, Beside(hurt, np.zeros(1_000, np.int64)), is_causal=False)
-    assert np.all(got.side[602:646] == sign)
+@pytest.mark.parametrize("shape", [np.ones(36), np.linspace(0, 1.5, 192)], ids=["level", "ramp"])
+@pytest.mark.parametrize("height", [2.5, 4.0])
+def test_a_level_scores_as_much_as_its_height_or_its_squares_make_it(shape, height):
+    """A level is rough too. Where its squares scored more than its height they took the upper part of a ramp, and its begin was lost;
+    then they were dropped, and a step scored half as much."""
+    z, groups = np.random.default_rng(3).normal(size=6_000), np.zeros(6_000, np.int64)
+    watch = windows.calibrate(z, np.ones(6_000, np.bool_), Beside(z, groups), 900 * 10**9, is_causal=False)
+    hurt, part = z[:1_000].copy(), slice(600, 600 + len(shape))
+    hurt[part] += height * shape
+
+    def scores(*families):
+        own = replace(watch, scale={name: watch.scale[name] for name in families})
+        return combining.combine(own, hurt, Beside(hurt, groups[:1_000]), is_causal=False).score[part]
+
+    both = scores(*watch.scale)
+    assert np.all(both >= scores("above", "below"))
+    assert np.all(both >= scores("rough"))
 
 
 class TestRareEvents:

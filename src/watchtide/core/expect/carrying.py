@@ -183,8 +183,8 @@ def _drift(z: Floats, held: Floats, lengths: Ints) -> Floats:
     z : (places, reach) errors in grown sigmas; held : (n,). Held-out values have history on both sides; what is carried is
     out of step by little, or misses the slow swings that a fit follows within its history: windows hear either.
     """
-    usual = sliding.means(held, lengths)
-    carried = np.array([sliding.means(row, lengths) for row in z])
+    usual, _ = sliding.statistics(held, lengths)
+    carried = np.array([sliding.statistics(row, lengths)[0] for row in z])
     out = np.zeros(len(lengths))
     for i in range(len(lengths)):
         middle = float(robust.median(usual[i]))

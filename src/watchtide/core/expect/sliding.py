@@ -27,19 +27,15 @@ def lengths_for(n: int, step_ns: int) -> Ints:
     return np.asarray(out, dtype=np.int64)
 
 
-def means(z: Floats, lengths: Ints, since: int = 0) -> Floats:
-    """(k, n - since) clipped mean of the window ending at each sample from `since` on; NaN where too few are seen."""
-    clipped, seen = clipped_scores(z)
-    return np.asarray(_means(clipped, seen, lengths, since))
-
-
-def roughness(z: Floats, lengths: Ints, since: int = 0) -> Floats:
-    """(k, n - since) log of the clipped mean square of the window ending at each sample from `since` on; NaN where too few are seen."""
-    seen = ~np.isnan(z)
-    squares = np.where(seen, np.minimum(np.abs(z), CLIP) ** 2, 0.0)
-    square = _means(squares, seen, lengths, since)
+def statistics(
+    z: Floats, lengths: Ints, since: int = 0, *, new: Floats | None = None
+) -> tuple[Floats, Floats]:
+    """(k, n - since) clipped mean and log of the clipped mean square of the window ending at each sample from `since` on; NaN where
+    too few are seen. new : (n,) what squares are taken of in place of z, missing where it is."""
+    z = np.ascontiguousarray(z)
+    mean, square = _statistics(z, z if new is None else new, lengths, since)
     # All logarithms at once are half the price of as many single ones.
-    return np.asarray(np.log(np.maximum(square, LEAST_SQUARE, out=square), out=square))
+    return mean, np.log(np.maximum(square, LEAST_SQUARE, out=square), out=square)
 
 
 @njit(cache=True, nogil=True)
@@ -53,10 +49,11 @@ def clipped_scores(z):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _means(x, is_seen, lengths, since):  # type: ignore[no-untyped-def]
-    """x : (n,) 0 where missing; is_seen : (n,)."""
-    n, k = len(x), len(lengths)
-    out = np.full((k, n - since), np.nan)
+def _statistics(z, new, lengths, since):  # type: ignore[no-untyped-def]
+    n, k = len(z), len(lengths)
+    mean, squares = np.full((k, n - since), np.nan), np.full((k, n - since), np.nan)
+    clipped, is_seen = clipped_scores(z)
+    sizes, _ = clipped_scores(new)
     seen = is_seen.astype(np.int64)
     # What was there before anything was judged is no gap: a window begins at the first score at the earliest.
     begin = 0
@@ -69,17 +66,20 @@ def _means(x, is_seen, lengths, since):  # type: ignore[no-untyped-def]
         start = max(begin + length - 1, since)
         for t in range(start, n):
             if (t - length + 1) % 4096 == 0 or t == start:
-                total = 0.0
+                total = square = 0.0
                 count = 0
                 for i in range(t - length + 1, t + 1):
-                    total += x[i]
+                    total += clipped[i]
+                    square += sizes[i] * sizes[i]
                     count += seen[i]
             else:
-                total += x[t] - x[t - length]
+                total = total + clipped[t] - clipped[t - length]
+                square = square + sizes[t] * sizes[t] - sizes[t - length] * sizes[t - length]
                 count += seen[t] - seen[t - length]
             if count >= LEAST_OBSERVED * length:
-                out[li, t - since] = total / count
-    return out
+                mean[li, t - since] = total / count
+                squares[li, t - since] = square / count
+    return mean, squares
 
 
 @njit(cache=True, nogil=True)

@@ -8,9 +8,8 @@ from watchtide.core.expect.sliding import (
     clipped_scores,
     least_scales,
     lengths_for,
-    means,
     middles,
-    roughness,
+    statistics,
     trimmed,
 )
 from watchtide.core.series import Bools, Floats
@@ -36,7 +35,7 @@ def trouble(z: Floats, step_ns: int, surprise: Floats | None = None) -> Bools:
     lengths = lengths_for(int(np.sum(~np.isnan(z))), step_ns)
     for _ in range(2 if len(lengths) else 0):
         calm = np.where(out, np.nan, z)
-        mean, rough = means(calm, lengths), roughness(calm, lengths)
+        mean, rough = statistics(calm, lengths)
         of_mean, of_rough = least_scales(calm, lengths)
         at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
         found = _loud(mean, rough, *at, lengths, *clipped_scores(calm))

@@ -7,9 +7,8 @@ from numba import njit
 
 from watchtide.core.expect.sliding import (
     clipped_scores,
-    means,
-    roughness,
     standardised,
+    statistics,
     trimmed,
 )
 from watchtide.core.judge import innovations, shapes
@@ -52,7 +51,7 @@ def combine(
     clipped, seen = clipped_scores(z)
     new = innovations.novelty(z, watch.correlation)
     sigmas = _sigmas_of_windows(watch, z, new, drift, past_end, since)
-    sizes, _ = clipped_scores(new)
+    sizes = clipped if new is z else clipped_scores(new)[0]
     run, began = runs_of(watch.equal, beside, z)
     stuck = np.zeros(len(fresh))
     if "stuck" in watch.scale:
@@ -96,22 +95,21 @@ def _spans(
 
 
 def _sigmas_of_windows(
-    watch: Watch,
-    z: Floats,
-    new: Floats,
-    drift: Floats | None,
-    past_end: Bools | None,
-    since: int,
+    watch: Watch, z: Floats, new: Floats, drift: Floats | None, past_end: Bools | None, since: int
 ) -> Floats:
     """(4, lengths, n - since) sigmas of the windows that end at each sample: means above and below, roughness of what is new; the last
     is empty."""
-    mean = standardised(means(z, watch.lengths, since), watch.mean, drift)
+    mean, rough = statistics(z, watch.lengths, since, new=new)
     strays = None if past_end is None else CARRIED_ROUGH * past_end.astype(np.float64)
-    rough = standardised(roughness(new, watch.lengths, since), watch.rough, strays)
     sigmas = np.zeros((4, len(watch.lengths), mean.shape[1]))
-    for place, (name, rows) in enumerate((("above", mean), ("below", -mean), ("rough", rough))):
+    families = (
+        ("above", mean, watch.mean, 1, drift),
+        ("below", mean, watch.mean, -1, drift),
+        ("rough", rough, watch.rough, 1, strays),
+    )
+    for place, (name, rows, at, sign, stray) in enumerate(families):
         if name in watch.scale:
-            sigmas[place] = _sigmas(rows, *watch.scale[name])
+            sigmas[place] = _sigmas(sign * standardised(rows, at, stray), *watch.scale[name])
     return sigmas
 
 
@@ -237,30 +235,23 @@ def _combine_whole(  # type: ignore[no-untyped-def]
     """clipped : (n,) scores; sizes : (n,) of what is new in each, 0 where missing."""
     n, k = len(clipped), len(lengths)
     heads, values = _heads(sigmas, spans, lengths)
-    order = np.argsort(-values, kind="mergesort")
     taken = np.zeros(n, np.bool_)
-    # A level is rough too, by its squares: such a window comes second, claims no samples, and lends them its score where that is higher.
-    for is_second in (False, True):
-        for h in order:
-            row, t = heads[h] // n, heads[h] % n
-            family = min(row // k, 3)
-            if is_second and family != 2:
+    for h in np.argsort(-values, kind="mergesort"):
+        row, t = heads[h] // n, heads[h] % n
+        family = min(row // k, 3)
+        if family == 3:
+            a, b = begins[row - 3 * k, t], ends[row - 3 * k, t]
+        else:
+            a, b = trimmed(family, t - lengths[row % k] + 1, t, sizes if family == 2 else clipped, seen)
+        # A level is rough too, by its squares: such a window lends its samples its score where that is higher, and claims none of them.
+        if family != 2 or not _is_level(a, b, clipped, seen):
+            if taken[a : b + 1].any():
                 continue
-            if family == 3:
-                a, b = begins[row - 3 * k, t], ends[row - 3 * k, t]
-            else:
-                by = sizes if family == 2 else clipped
-                a, b = trimmed(family, t - lengths[row % k] + 1, t, by, seen)
-            if (family == 2 and _is_level(a, b, clipped, seen)) != is_second:
-                continue
-            if not is_second:
-                if taken[a : b + 1].any():
-                    continue
-                taken[a : b + 1] = True
-            if family < 2:
-                a = onset(a, b, 1.0 - 2.0 * family, known)
-            code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
-            _mark(a, b, values[h], code, seen, score, side, window, first)
+            taken[a : b + 1] = True
+        if family < 2:
+            a = onset(a, b, 1.0 - 2.0 * family, known)
+        code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))
+        _mark(a, b, values[h], code, seen, score, side, window, first)
 
 
 @njit(cache=True, nogil=True)

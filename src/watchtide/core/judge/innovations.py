@@ -80,11 +80,12 @@ def novelty(z: Floats, correlation: float) -> Floats:
     """(n,) what is new in each score beside both of its neighbours: no edge of a level is.
 
     Prediction errors (z(t) - r z(t ∓ 1)) / √(1 - r²) of a first-order autoregression, forwards and backwards, whichever is nearer to 0.
-    z : (n,) scores, NaN where missing; beside a missing one the score itself. correlation : r of neighbours; none is taken where it
-    is negative. Bursts of noise are rough in these, however far the level wanders. Box and Jenkins (1970), chapters 3 and 5.
+    z : (n,) scores, NaN where missing; beside a missing one the score itself. correlation : r of neighbours; where it
+    is not positive, all of a score is new. Bursts of noise are rough in these, however far the level wanders. Box and Jenkins (1970), chapters 3 and 5.
     """
-    r = max(correlation, 0.0)
-    before, after = _error(z, r), _error(z[::-1], r)[::-1]
+    if correlation <= 0:
+        return z
+    before, after = _error(z, correlation), _error(z[::-1], correlation)[::-1]
     return np.asarray(np.where(np.abs(before) <= np.abs(after), before, after))
 
 

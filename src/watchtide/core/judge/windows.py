@@ -19,10 +19,9 @@ from watchtide.core.expect.runs import equal_chances
 from watchtide.core.expect.sliding import (
     least_scales,
     lengths_for,
-    means,
     middles,
-    roughness,
     standardised,
+    statistics,
 )
 from watchtide.core.judge import innovations, shapes
 from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
@@ -73,7 +72,7 @@ def calibrate(
         return None
     # Of the newest sample nobody knows whether it is new or the edge of a level.
     correlation = 0.0 if is_causal or not has_leaps else innovations.correlation_of_neighbours(z)
-    mean, rough = means(z, lengths), roughness(innovations.novelty(z, correlation), lengths)
+    mean, rough = statistics(z, lengths, new=innovations.novelty(z, correlation))
     of_mean, of_rough = least_scales(z, lengths)
     at = middles(mean, of_mean, lengths), middles(rough, of_rough, lengths)
     equal = equal_chances(beside.values, clean, beside.groups, beside.count)
