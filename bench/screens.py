@@ -1,7 +1,7 @@
 """How long the screens take that show everything at once, over many streams and findings: seconds of one answer and its size.
 
 SCREENS_STREAMS and SCREENS_FINDINGS state how many: 10,000 and 100,000 if nothing does. Answers are made in one process without a
-network, the first as after a start, the others as when nothing has changed meanwhile.
+network, the first as after a start, the others as when nothing has changed meanwhile, and one after an entry of the logbook.
 """
 
 import json
@@ -74,12 +74,20 @@ for name, url in json.loads(sys.argv[1]).items():
         answer = client.get(url)
         took.append(time.perf_counter() - begin)
         assert answer.status_code in (200, 304), (url, answer.status_code, answer.content[:500])
-    out[name] = {"first": took[0], "again": sorted(took[1:])[1], "bytes": len(answer.content)}
+    size = len(answer.content)
+    entry = {"scope": "metric=load1,host=h00001", "start": "2026-05-01T00:00:00Z", "end": "2026-05-01T01:00:00Z", "verdict": "incident"}
+    assert client.post("/api/v1/logbook", entry, format="json").status_code == 201
+    begin = time.perf_counter()
+    client.get(url)
+    out[name] = {"first": took[0], "again": sorted(took[1:])[1], "bytes": size, "changed": time.perf_counter() - begin}
 print(json.dumps(out))
 """
 URLS = {
     "tide table": "/api/v1/tide",
     "tide table without ribbons": "/api/v1/tide?ribbons=false",
+    "head of the tide table": "/api/v1/tide?rows=false",
+    "window of its rows": "/api/v1/tide/rows?skip=4000&count=192",
+    "window of its rows by words": "/api/v1/tide/rows?filter=h0012&sort=name",
     "review": "/api/v1/review",
     "incidents": "/api/v1/incidents",
     "logbook": "/api/v1/logbook",
@@ -109,6 +117,7 @@ def measure() -> dict[str, Any]:
         for name, row in found.items():
             out[f"{name}: first answer, s"] = row["first"]
             out[f"{name}: again, s"] = row["again"]
+            out[f"{name}: after an entry of the logbook, s"] = row["changed"]
             out[f"{name}: kB"] = row["bytes"] / 1_000
         return out
 

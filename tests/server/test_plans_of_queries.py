@@ -7,8 +7,11 @@ from tests.server.conftest import own_database
 
 # Per screen the tables whose rows it shows, or sums up, one and all: of what stands, and the logbook's.
 SHOWN = {
-    "/api/v1/tide": {"stream", "standing", "scan_stream", "finding", "logbook_entry"},
-    "/api/v1/tide?ribbons=false": {"stream", "standing", "scan_stream", "finding", "logbook_entry"},
+    **{
+        url: {"stream", "standing", "scan_stream", "finding", "logbook_entry"}
+        for url in screens.URLS.values()
+        if url.startswith("/api/v1/tide")
+    },
     "/api/v1/review": {"stream", "standing", "finding"},
     "/api/v1/incidents": {"stream", "standing", "finding"},
     "/api/v1/catalogue": {"stream"},

@@ -14,7 +14,7 @@ import { Spotlight, spotlight } from "@mantine/spotlight";
 import frameCss from "./frame.module.css";
 import "@mantine/spotlight/styles.css";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
+import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from "react";
 import { createPortal } from "react-dom";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, type Job, list } from "./api/client";
@@ -38,7 +38,7 @@ import {
 import { ENDED } from "./parts/jobs";
 import { PersonName } from "./parts/person";
 import { routesQuery } from "./parts/routes";
-import { hasWords, useStreams } from "./parts/streams";
+import { useStreams } from "./parts/streams";
 import { clock, plural } from "./parts/words";
 import { BROWSER, fleetZone, hasOwnClock, setOwnClock } from "./parts/zones";
 
@@ -338,11 +338,8 @@ function Search() {
   const navigate = useNavigate();
   // Only once somebody searches.
   const [isOpen, setOpen] = useState(false);
-  const tide = useStreams(isOpen);
-  const found = useMemo(
-    () => (tide.data?.rows ?? []).filter((r) => hasWords(r, text)).slice(0, MOST_FOUND),
-    [tide.data, text],
-  );
+  const tide = useStreams(text, { count: MOST_FOUND, isAsked: isOpen });
+  const found = tide.data?.rows ?? [];
   return (
     <Spotlight.Root
       query={text}

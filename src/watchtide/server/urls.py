@@ -44,6 +44,7 @@ urlpatterns = [
     path(f"{API}jobs", jobs.JobsView.as_view()),
     path(f"{API}jobs/<int:pk>", jobs.JobView.as_view()),
     path(f"{API}tide", scans.TideView.as_view()),
+    path(f"{API}tide/rows", scans.TideRowsView.as_view()),
     path(f"{API}tide/ribbons", scans.RibbonsView.as_view()),
     path(f"{API}tide/looked", scans.LookedView.as_view()),
     path(f"{API}tide/columns", scans.ColumnsView.as_view()),

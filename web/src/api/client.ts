@@ -61,9 +61,9 @@ export async function problemOf(response: Response): Promise<Problem> {
 }
 
 /** What is polled, and its latest answer by address: unchanged, it is not sent again. */
-const POLLED = ["/api/v1/tide", "/api/v1/jobs"];
+const POLLED = ["/api/v1/tide", "/api/v1/tide/rows", "/api/v1/jobs"];
 const latest = new Map<string, { etag: string; response: Response }>();
-const MOST_REMEMBERED = 8;
+const MOST_REMEMBERED = 16;
 
 function isPolled(request: Request): boolean {
   return request.method === "GET" && POLLED.includes(new URL(request.url).pathname);

@@ -2165,7 +2165,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One row a stream by its standing scan, and the strongest open findings of the span; one answer. */
+        /** @description One row a stream by its standing scan, and the strongest open findings of the span. */
         get: operations["tide_table"];
         put?: never;
         post?: never;
@@ -2221,6 +2221,23 @@ export interface paths {
          *     sigma in equal parts of the time from ribbon_from to ribbon_to; -128 where nothing is judged. Streams without one are left out.
          */
         get: operations["tide_ribbons"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tide/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A window of the tide table's rows, without ribbons, in the order of its families. */
+        get: operations["tide_rows"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5000,6 +5017,46 @@ export interface components {
             standing_scan: number | null;
             family: number[];
         };
+        Strong: {
+            id: number;
+            stream: number;
+            metric: string;
+            title: string;
+            unit: string;
+            zone: string;
+            scan: number;
+            /** Format: date-time */
+            start: number;
+            /** Format: date-time */
+            end: number;
+            kind: string;
+            direction: string;
+            /** Format: double */
+            score: number | null;
+            /** Format: date-time */
+            peak: number | null;
+            /** Format: double */
+            peak_value: number | null;
+            /** Format: double */
+            expected: number | null;
+            points: number;
+            /** Format: double */
+            size: number | null;
+            /** Format: double */
+            confidence: number | null;
+            /**
+             * Format: date-time
+             * @description when it was known; replays only
+             */
+            raised: number | null;
+            taken_by: string;
+            /** @description in planned work */
+            quiet: boolean;
+            verdict: string | null;
+            entry: number | null;
+            /** @description of its stream: above, below or both */
+            bad_side: string;
+        };
         TakeBackRequest: {
             entries: number[];
         };
@@ -5074,7 +5131,12 @@ export interface components {
             job: number;
         };
         Tide: {
+            /** @description in the order of the metrics; none with rows=false */
             rows: components["schemas"]["TideRow"][];
+            /** @description in the order and by the words of the query */
+            families: components["schemas"]["TideFamily"][];
+            /** @description rows there are, whatever the words */
+            streams: number;
             /** Format: date-time */
             span_from: number | null;
             /** Format: date-time */
@@ -5090,7 +5152,16 @@ export interface components {
             columns: string[];
             /** Format: date-time */
             last_looked: number | null;
-            strongest: components["schemas"]["Finding"][];
+            strongest: components["schemas"]["Strong"][];
+        };
+        TideFamily: {
+            metric: string;
+            unit: string;
+            /** @description how many rows it has by the words of the filter */
+            streams: number;
+            adrift: number;
+            /** @description decimal places that tell the last values of these rows apart */
+            digits: number | null;
         };
         TideRow: {
             id: number;
@@ -5125,6 +5196,11 @@ export interface components {
             ribbon_to: number | null;
             /** @description shifts */
             marks: components["schemas"]["Mark"][];
+        };
+        TideWindow: {
+            rows: components["schemas"]["TideRow"][];
+            /** @description rows with these words */
+            total: number;
         };
         /**
          * @description * `day first` - day first
@@ -10666,10 +10742,24 @@ export interface operations {
                 begin?: number;
                 end?: number;
                 family?: number;
+                /** @description only streams with all of these words in their name, state, attributes or owner */
+                filter?: string;
+                /** @description share of false ones to allow across all streams, day by day */
                 fleet?: number;
                 most?: number;
                 /** @description whether rows have their ribbons; without them the answer is half as long */
                 ribbons?: boolean;
+                /** @description whether the answer has the rows; without them /api/v1/tide/rows has a window of them */
+                rows?: boolean;
+                /**
+                 * @description families by their first row, rows within them by this
+                 *
+                 *     * `strongest` - strongest
+                 *     * `newest` - newest
+                 *     * `open` - open
+                 *     * `name` - name
+                 */
+                sort?: "strongest" | "newest" | "open" | "name";
                 stream?: number;
             };
             header?: never;
@@ -10770,6 +10860,51 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    tide_rows: {
+        parameters: {
+            query?: {
+                /** @description family by family, as the head lists them; else all in one order */
+                by_family?: boolean;
+                count?: number;
+                /** @description only streams with all of these words in their name, state, attributes or owner */
+                filter?: string;
+                /** @description share of false ones to allow across all streams, day by day */
+                fleet?: number;
+                /** @description how many rows of this order come before the window */
+                skip?: number;
+                /**
+                 * @description families by their first row, rows within them by this
+                 *
+                 *     * `strongest` - strongest
+                 *     * `newest` - newest
+                 *     * `open` - open
+                 *     * `name` - name
+                 */
+                sort?: "strongest" | "newest" | "open" | "name";
+                /** @description of these streams only: numbers joined by commas */
+                streams?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TideWindow"];
                 };
             };
             400: components["responses"]["Problem400"];

@@ -37,7 +37,8 @@ it("is arranged by keys, and a new pane goes below", async () => {
   const calls = serve({
     "GET /api/v1/boards/{id}": () => ({ ...board, panes: [pane({ title: "call" })] }),
     "GET /api/v1/boards": () => [{ ...board, panes: [] }],
-    "GET /api/v1/tide": () => ({ rows: [{ id: 7, metric: "taps", title: "Northquay" }] }),
+    "GET /api/v1/tide": () => ({ families: [{ metric: "taps" }] }),
+    "GET /api/v1/tide/rows": () => ({ rows: [{ id: 7, metric: "taps", title: "Northquay" }], total: 1 }),
     "GET /api/v1/boards/{id}/panes/{place}": () => ({ kind: "text", at: Date.now(), text: "Maud, 555" }),
     "PATCH /api/v1/boards/{id}": ({ body }) => ({ ...board, version: 2, ...(body as object) }),
   });
@@ -56,6 +57,8 @@ it("is arranged by keys, and a new pane goes below", async () => {
   await waitFor(() => expect(sent().at(-1)?.[0]?.x).toBe(1));
   await userEvent.keyboard("{Shift>}{ArrowDown}{/Shift}");
   await waitFor(() => expect(sent().at(-1)?.[0]?.h).toBe(5));
+  await userEvent.click(screen.getByRole("combobox", { name: "Stream" }));
+  await userEvent.click(await screen.findByRole("option", { name: "taps · Northquay" }));
   await userEvent.click(screen.getByRole("button", { name: "Put it on the board" }));
   await waitFor(() =>
     expect(sent().at(-1)?.[1]).toMatchObject({ kind: "stream", stream: 7, y: 5, hours: 48 }),

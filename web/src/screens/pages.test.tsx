@@ -49,6 +49,8 @@ describe("the tide table", () => {
     serve({
       "GET /api/v1/tide": () => ({
         rows: [],
+        families: [],
+        streams: 0,
         strongest: [],
         open: 0,
         new: 0,

@@ -1,7 +1,7 @@
 import { fireEvent, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
-import type { Entry, TideRow } from "../api/client";
+import type { Entry } from "../api/client";
 import { isBad, Mark, VerdictMark } from "../parts/marks";
 import { aFinding, aPreview, show } from "../test/helper";
 import { Columns } from "./intake/Columns";
@@ -10,57 +10,21 @@ import { Before } from "./review/Before";
 import { findingWords } from "./review/words";
 import { wider } from "./scorecard/figures";
 import { linkTo } from "./tide-table/Strongest";
-import { arrange } from "./tide-table/TideTable";
+import { linesOf } from "./tide-table/TideTable";
 import { LogbookLane } from "./workbench/LogbookLane";
 
-function row(metric: string, title: string, strongest: number, open = 1): TideRow {
-  return {
-    id: strongest,
-    metric,
-    title,
-    unit: "",
-    zone: "UTC",
-    bad_side: "both",
-    step_s: 900,
-    cadence: "",
-    scan: 1,
-    last_value: 1,
-    last: 0,
-    state: "steady",
-    open,
-    strongest,
-    ribbon: "",
-    ribbon_from: 0,
-    ribbon_to: 1,
-    marks: [],
-    newest: null,
-    owner: "",
-    attributes: "",
-    judged_until: null,
-  };
-}
-
-const words = (lines: ReturnType<typeof arrange>) =>
-  lines.map((l) => (l.kind === "family" ? l.metric : l.row.title));
-
-describe("the tide table's order", () => {
-  const rows = [
-    row("a", "one", 3, 9),
-    row("b", "two", 8, 2),
-    row("a", "three", 5, 1),
-    row("b", "four", 1, 1),
-  ];
-  it("puts the strongest first, within families and among them", () => {
-    expect(words(arrange(rows, "strongest", ""))).toEqual(["b", "two", "four", "a", "three", "one"]);
-  });
-  it("can count the open ones, or go by name", () => {
-    expect(words(arrange(rows, "open", ""))).toEqual(["a", "one", "three", "b", "two", "four"]);
-    expect(words(arrange(rows, "name", ""))).toEqual(["a", "one", "three", "b", "four", "two"]);
-  });
-  it("filters by every word, in name, family and state", () => {
-    expect(words(arrange(rows, "name", "b fo"))).toEqual(["b", "four"]);
-    expect(words(arrange(rows, "name", "steady"))).toHaveLength(6);
-    expect(arrange(rows, "name", "nothing")).toEqual([]);
+describe("the tide table's lines", () => {
+  it("are the head of each family and its streams, by their place in the order of all", () => {
+    const family = (metric: string, streams: number) => ({
+      metric,
+      streams,
+      unit: "",
+      adrift: 0,
+      digits: null,
+    });
+    const lines = linesOf([family("b", 2), family("a", 1)]);
+    expect(lines.map((l) => (l.kind === "family" ? l.family.metric : l.at))).toEqual(["b", 0, 1, "a", 2]);
+    expect(linesOf([])).toEqual([]);
   });
   it("links a finding to its place with days around it", () => {
     const f = aFinding();

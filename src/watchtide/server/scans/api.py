@@ -1,6 +1,7 @@
 """Scans over REST: the tide table, the workbench's data, review, and scorecards."""
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -23,7 +24,7 @@ from watchtide.server.logbook.models import JUDGEMENT_CHOICES
 from watchtide.server.people import trail
 from watchtide.server.people.models import ALL_COLUMNS, COLUMNS, Person
 from watchtide.server.problems import Problem
-from watchtide.server.scans import charts, reading, services, tide
+from watchtide.server.scans import arranged, charts, reading, services, tide
 from watchtide.server.scans.models import Finding, Scan, Standing
 from watchtide.server.streams import store
 from watchtide.server.streams.models import Stream
@@ -112,8 +113,24 @@ class TideRowSerializer(serializers.Serializer):
     marks = MarkSerializer(many=True, help_text="shifts")
 
 
+class TideFamilySerializer(serializers.Serializer):
+    metric = serializers.CharField()
+    unit = serializers.CharField(allow_blank=True)
+    streams = serializers.IntegerField(help_text="how many rows it has by the words of the filter")
+    adrift = serializers.IntegerField()
+    digits = serializers.IntegerField(
+        allow_null=True, help_text="decimal places that tell the last values of these rows apart"
+    )
+
+
+class StrongSerializer(FindingSerializer):
+    bad_side = serializers.CharField(help_text="of its stream: above, below or both")
+
+
 class TideSerializer(serializers.Serializer):
-    rows = TideRowSerializer(many=True)
+    rows = TideRowSerializer(many=True, help_text="in the order of the metrics; none with rows=false")
+    families = TideFamilySerializer(many=True, help_text="in the order and by the words of the query")
+    streams = serializers.IntegerField(help_text="rows there are, whatever the words")
     span_from = query.MomentField(allow_null=True)
     span_to = query.MomentField(allow_null=True)
     zone = serializers.CharField()
@@ -124,16 +141,56 @@ class TideSerializer(serializers.Serializer):
     fleet_promise = serializers.CharField(allow_blank=True)
     columns = serializers.ListField(child=serializers.CharField())
     last_looked = serializers.DateTimeField(allow_null=True)
-    strongest = FindingSerializer(many=True)
+    strongest = StrongSerializer(many=True)
 
 
-class CapsSerializer(serializers.Serializer):
+class WaySerializer(serializers.Serializer):
+    """In which order, and by which words, rows of the tide table are wanted."""
+
+    sort = serializers.ChoiceField(
+        choices=[(s, s) for s in arranged.SORTS],
+        default="strongest",
+        help_text="families by their first row, rows within them by this",
+    )
+    filter = serializers.CharField(
+        default="",
+        allow_blank=True,
+        max_length=200,
+        help_text="only streams with all of these words in their name, state, attributes or owner",
+    )
+    fleet = query.FiniteField(
+        min_value=0.001,
+        max_value=0.9,
+        required=False,
+        help_text="share of false ones to allow across all streams, day by day",
+    )
+
+
+class RowsWaySerializer(WaySerializer):
+    skip = serializers.IntegerField(
+        min_value=0, default=0, help_text="how many rows of this order come before the window"
+    )
+    count = serializers.IntegerField(min_value=1, max_value=tide.MOST_RIBBONS, default=100)
+    by_family = serializers.BooleanField(
+        default=True, help_text="family by family, as the head lists them; else all in one order"
+    )
+
+
+class TideWindowSerializer(serializers.Serializer):
+    rows = TideRowSerializer(many=True)
+    total = serializers.IntegerField(help_text="rows with these words")
+
+
+class CapsSerializer(WaySerializer):
     most = serializers.IntegerField(min_value=1, max_value=50, default=8)
     family = serializers.IntegerField(min_value=1, max_value=50, default=3)
     stream = serializers.IntegerField(min_value=1, max_value=50, default=1)
     begin = query.MomentField(required=False)
     end = query.MomentField(required=False)
-    fleet = query.FiniteField(min_value=0.001, max_value=0.9, required=False)
+    rows = serializers.BooleanField(
+        default=True,
+        help_text="whether the answer has the rows; without them /api/v1/tide/rows has a window of them",
+    )
     ribbons = serializers.BooleanField(
         default=True, help_text="whether rows have their ribbons; without them the answer is half as long"
     )
@@ -155,20 +212,51 @@ class RibbonsView(APIView):
 class TideView(APIView):
     @extend_schema(operation_id="tide_table", responses=TideSerializer, parameters=[CapsSerializer])
     def get(self, request) -> Response:
-        """One row a stream by its standing scan, and the strongest open findings of the span; one answer."""
+        """One row a stream by its standing scan, and the strongest open findings of the span."""
         caps = CapsSerializer(data=request.GET)
         caps.is_valid(raise_exception=True)
         person = Person.objects.filter(user=request.user).first()
         wanted = caps.validated_data
-        table = tide.shared(wanted.pop("fleet", None), has_ribbons=wanted.pop("ribbons"))
+        sort, text, has_rows = wanted.pop("sort"), wanted.pop("filter"), wanted.pop("rows")
+        table = tide.shared(wanted.pop("fleet", None), has_ribbons=wanted.pop("ribbons") and has_rows)
         last_looked = person.last_looked if person else None
         own = {
-            "strongest": tide.strongest(table.findings, tide.Strongest(**wanted)),
+            "families": table.arranged(sort, text).families,
+            "strongest": [
+                f | {"bad_side": table.bad_side(f["stream"])}
+                for f in tide.strongest(table.findings, tide.Strongest(**wanted))
+            ],
             "new": table.new_since(last_looked),
             "last_looked": last_looked,
             "columns": person.columns if person else list(COLUMNS),
         }
-        return Response({"rows": table.rows, **table.facts, **own})
+        rows = table.all_rows if has_rows else []
+        return Response({"rows": rows, "streams": len(table.rows), **table.facts, **own})
+
+
+class TideRowsView(APIView):
+    @extend_schema(
+        operation_id="tide_rows",
+        responses=TideWindowSerializer,
+        parameters=[
+            RowsWaySerializer,
+            OpenApiParameter("streams", str, description="of these streams only: numbers joined by commas"),
+        ],
+    )
+    def get(self, request) -> Response:
+        """A window of the tide table's rows, without ribbons, in the order of its families."""
+        wanted = RowsWaySerializer(data=request.GET)
+        wanted.is_valid(raise_exception=True)
+        way = wanted.validated_data
+        table = tide.shared(way.get("fleet"), has_ribbons=False)
+        rows: Sequence[dict[str, Any]]
+        if request.GET.get("streams"):
+            numbers = query.wholes(request, "streams", most=tide.MOST_RIBBONS)
+            rows = [table.by_number[n] for n in numbers if n in table.by_number]
+        else:
+            order = table.arranged(way["sort"], way["filter"], by_family=way["by_family"])
+            rows = [table.rows[i] for i in order.places]
+        return Response({"rows": rows[way["skip"] :][: way["count"]], "total": len(rows)})
 
 
 class ColumnsSerializer(serializers.Serializer):

@@ -1,13 +1,14 @@
-"""All findings of the standing scans with their verdicts, by column: quick with a hundred thousand of them.
+"""All findings of the standing scans with their verdicts: quick with a hundred thousand of them, and quicker where little has changed.
 
-What a scan found does not change; it is read once a process. Verdicts are worked out anew when the logbook changes.
+What was found of a stream, and its rows, are kept by the process for as long as what they rest on is the same.
 """
 
 import threading
-from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from itertools import groupby
+from operator import itemgetter
+from typing import Any, NamedTuple
 
 import numpy as np
 from django.db.models import Count, Max, Sum
@@ -17,50 +18,84 @@ from watchtide.core.series import keys
 from watchtide.server.logbook import services as logbook
 from watchtide.server.moments import at
 from watchtide.server.scans.models import Finding, Standing
-from watchtide.server.streams.models import Stream
+from watchtide.server.streams.models import Stream, title_of
 
 FIELDS = (
     "pk", "stream_id", "scan_id", "start_ns", "end_ns", "kind", "direction", "score", "peak_ns", "peak_value", "expected",
     "points", "size", "confidence", "raised_ns",
 )  # fmt: skip
-MOST_KEPT = 8
+# Streams of a scan that are read anew by their numbers; of more than these the whole scan is read.
+MOST_BY_NUMBER = 1_000
 # Requests are answered in several threads.
 _lock = threading.Lock()
 _latest: list[Any] = []
-_columns: OrderedDict[int, tuple[Any, "Columns"]] = OrderedDict()
+_found: dict[tuple[int, int], "Found"] = {}
+
+Place = tuple[int, int]
+
+
+class Named(NamedTuple):
+    """What rows say of their stream."""
+
+    key: str
+    metric: str
+    title: str
+    unit: str
+    zone: str
 
 
 @dataclass(frozen=True)
-class Columns:
-    """Findings of one scan: their fields as lists, and as arrays (k,) what is reckoned with."""
+class Found:
+    """What a scan found of one stream: its findings as FIELDS by start, and as arrays (k,) what is reckoned with."""
 
-    lists: tuple[list[Any], ...]
-    stream: Any
+    mark: tuple[float, ...]
+    fields: list[tuple[Any, ...]]
+    pk: Any
     start: Any
     end: Any
     peak: Any
+    score: Any
 
 
-def of_scan(scan: int, mark: Any) -> Columns:
-    """What a scan found, by stream and start; mark : changes when its findings do."""
+@dataclass(frozen=True)
+class Rows:
+    """Findings of one stream as the screens show them, and what else than the findings they rest on."""
+
+    found: Found
+    rests_on: tuple[Any, ...]
+    rows: list[dict[str, Any]]
+
+
+def forget() -> None:
+    """Keep nothing, as a process does that has just begun."""
     with _lock:
-        known = _columns.get(scan)
-        if known is not None and known[0] == mark:
-            _columns.move_to_end(scan)
-            return known[1]
-    rows = list(
-        Finding.objects.filter(scan_id=scan).order_by("stream_id", "start_ns", "pk").values_list(*FIELDS)
-    )
-    lists = tuple(list(x) for x in zip(*rows, strict=True)) if rows else tuple([] for _ in FIELDS)
-    named = dict(zip(FIELDS, lists, strict=True))
+        _latest.clear()
+        _found.clear()
+
+
+def _of_rows(mark: tuple[float, ...], fields: list[tuple[Any, ...]]) -> Found:
+    named = dict(zip(FIELDS, zip(*fields, strict=True), strict=True))
     peak = [s if p is None else p for s, p in zip(named["start_ns"], named["peak_ns"], strict=True)]
-    arrays = (np.array(x, np.int64) for x in (named["stream_id"], named["start_ns"], named["end_ns"], peak))
-    columns = Columns(lists, *arrays)
-    with _lock:
-        _columns[scan] = mark, columns
-        while len(_columns) > MOST_KEPT:
-            _columns.popitem(last=False)
-    return columns
+    whole = (np.array(x, np.int64) for x in (named["pk"], named["start_ns"], named["end_ns"], peak))
+    return Found(mark, fields, *whole, np.array([x or 0.0 for x in named["score"]], np.float64))
+
+
+def _findings(mark: dict[Place, tuple[float, ...]]) -> dict[Place, Found]:
+    """What was found in each of these places, a scan and a stream; read where it is not known or another."""
+    known = {place: found for place in mark if (found := _found.get(place)) and found.mark == mark[place]}
+    fresh: dict[int, list[int]] = {}
+    for scan, stream in mark.keys() - known.keys():
+        fresh.setdefault(scan, []).append(stream)
+    for scan, streams in fresh.items():
+        own = Finding.objects.filter(scan_id=scan)
+        if len(streams) <= MOST_BY_NUMBER:
+            own = own.filter(stream_id__in=streams)
+        wanted = set(streams)
+        ordered = own.order_by("stream_id", "start_ns", "pk").values_list(*FIELDS)
+        for stream, rows in groupby(ordered, key=itemgetter(1)):
+            if stream in wanted:
+                known[scan, stream] = _of_rows(mark[scan, stream], list(rows))
+    return known
 
 
 class Entries:
@@ -74,23 +109,22 @@ class Entries:
         for scope, *row in found.order_by("pk").values_list("scope", "pk", "start_ns", "end_ns", "verdict"):
             by_scope.setdefault(keys.pairs_of(scope), []).append(tuple(row))
         self._by_scope = by_scope
-        self._known: dict[str, tuple[Any, ...]] = {}
+        self._known: dict[str, list[tuple[int, int, int, str]]] = {}
 
-    def covering(self, key: str) -> tuple[Any, Any, Any, Any]:
-        """(numbers, starts, ends, precedences) of the entries that cover a stream, in the order they were made."""
+    def covering(self, key: str) -> list[tuple[int, int, int, str]]:
+        """(number, start, end, verdict) of the entries that cover a stream, in the order they were made."""
         if key not in self._known:
-            rows = sorted(r for own in keys.covering(self._by_scope, key) for r in own)
-            pk, start, end = (np.array([r[i] for r in rows], np.int64) for i in range(3))
-            rank = np.array([verdicts.PRECEDENCE[r[3]] for r in rows], np.int64)
-            self._known[key] = pk, start, end, rank
+            self._known[key] = sorted(r for own in keys.covering(self._by_scope, key) for r in own)
         return self._known[key]
 
     def taken(self, key: str, start: Any, end: Any, peak: Any) -> tuple[Any, Any]:
         """(numbers of the entries whose verdict findings of a stream take, 0 for none; places in VERDICTS, -1 for none)."""
-        pk, a, b, rank = self.covering(key)
+        own = self.covering(key)
+        if not own:
+            return np.zeros(len(start), np.int64), np.full(len(start), -1, np.int64)
+        pk, a, b = (np.array([r[i] for r in own], np.int64) for i in range(3))
+        rank = np.array([verdicts.PRECEDENCE[r[3]] for r in own], np.int64)
         at = verdicts.taken(start, end, peak, a, b, rank)
-        if not len(pk):
-            return np.zeros(len(at), np.int64), at
         return np.where(at >= 0, pk[at], 0), np.where(at >= 0, rank[at], -1)
 
 
@@ -105,59 +139,95 @@ def pairs(stream: int | None = None) -> list[tuple[int, int]]:
     return list(held.values_list("scan_id", "stream_id"))
 
 
-def marks(scans: Sequence[int]) -> dict[int, tuple[int, ...]]:
-    """What tells that a scan's findings are the same as before."""
-    sums = {"n": Count("pk"), "last": Max("pk"), "starts": Sum("start_ns"), "ends": Sum("end_ns")}
-    found = Finding.objects.filter(scan_id__in=scans).values_list("scan_id").annotate(**sums)
-    return {scan: tuple(map(int, mark)) for scan, *mark in found}
+def marks(places: Sequence[Place], stream: int | None = None) -> dict[Place, tuple[float, ...]]:
+    """Of each place where something was found, what tells that it is the same as before."""
+    wanted = set(places)
+    sums = {
+        "n": Count("pk"), "last": Max("pk"), "starts": Sum("start_ns"), "ends": Sum("end_ns"), "scores": Sum("score"),
+    }  # fmt: skip
+    found = Finding.objects.filter(scan_id__in={scan for scan, _ in places})
+    if stream is not None:
+        found = found.filter(stream_id=stream)
+    told = found.order_by().values_list("scan_id", "stream_id").annotate(**sums)
+    return {
+        (scan, own): (*map(int, whole), scores or 0.0)
+        for scan, own, *whole, scores in told
+        if (scan, own) in wanted
+    }
 
 
 def rows(stream: int | None = None) -> list[dict[str, Any]]:
     """All findings of the standing scans as the screens show them, strongest first. Not to be changed: they are kept.
 
-    They are put together anew when scans, logbook, streams or who took what have changed.
+    Those of a stream are put together anew when its findings, entries over it, its name, or who took what have changed.
     """
     standing = pairs(stream)
-    by_scan: dict[int, set[int]] = {}
-    for scan, own in standing:
-        by_scan.setdefault(scan, set()).add(own)
-    named_by = ("key", "metric", "title_given", "title_own", "unit", "zone")
-    streams = Stream.objects.only(*named_by).in_bulk({s for _, s in standing})
-    mark = marks(list(by_scan))
-    held = dict(
-        Finding.objects.filter(scan_id__in=by_scan).exclude(taken_by="").values_list("pk", "taken_by")
-    )
-    named = [(s.pk, s.key, s.metric, s.title, s.unit, s.zone) for s in streams.values()]
-    state = (logbook.version(), sorted(standing), mark, held, named)
+    mark = marks(standing, stream)
+    named = _named(mark)
+    held: dict[int, dict[int, str]] = {}
+    taken = Finding.objects.filter(scan_id__in={scan for scan, _ in mark}).exclude(taken_by="")
+    for own, pk, name in taken.values_list("stream_id", "pk", "taken_by"):
+        held.setdefault(own, {})[pk] = name
+    state = (logbook.version(), mark, held, named)
     with _lock:
-        if stream is None and _latest and _latest[0] == state:
-            return _latest[1]
-    entries = Entries()
-    spans = logbook.quiet_spans()
-    out: list[dict[str, Any]] = []
-    for scan, wanted in by_scan.items():
-        columns = of_scan(scan, mark.get(scan))
-        edges = np.flatnonzero(np.diff(columns.stream)) + 1
-        for a, b in zip([0, *edges.tolist()], [*edges.tolist(), len(columns.stream)], strict=True):
-            if a == b or int(columns.stream[a]) not in wanted:
-                continue
-            own = streams[int(columns.stream[a])]
-            part = slice(a, b)
-            start, end, peak = columns.start[part], columns.end[part], columns.peak[part]
-            pk, verdict = entries.taken(own.key, start, end, peak)
-            quiet = np.zeros(b - a, np.bool_)
-            for low, high in logbook.quiet_for(own.key, spans):
-                quiet |= (start <= high) & (end >= low)
-            shared = {"metric": own.metric, "title": own.title, "unit": own.unit, "zone": own.zone}
-            told = zip(
-                *(x[part] for x in columns.lists), pk.tolist(), verdict.tolist(), quiet.tolist(), strict=True
-            )
-            out += [row(values, shared, held.get(values[0], "")) for values in told]
-    out.sort(key=lambda r: (-(r["score"] or 0), r["start"], r["id"]))
+        latest, kept = _latest or (None, {})
+        if stream is None and latest is not None and latest[0] == state:
+            return latest[1]
+    entries, spans = Entries(), logbook.quiet_spans()
+    found = _findings(mark)
+    made: dict[Place, Rows] = {}
+    for place, own_found in found.items():
+        own = named[place[1]]
+        rests_on = (
+            own, entries.covering(own.key), tuple(logbook.quiet_for(own.key, spans)), held.get(place[1], {}),
+        )  # fmt: skip
+        known = kept.get(place)
+        if known is None or known.found is not own_found or known.rests_on != rests_on:
+            known = Rows(own_found, rests_on, _rows_of(own, own_found, entries, *rests_on[2:]))
+        made[place] = known
+    out = _in_order(made.values())
     if stream is None:
         with _lock:
-            _latest[:] = state, out
+            _latest[:] = (state, out), made
+            _found.clear()
+            _found.update(found)
     return out
+
+
+def _rows_of(
+    own: Named, found: Found, entries: Entries, quiet: Iterable[tuple[int, int]], held: dict[int, str]
+) -> list[dict[str, Any]]:
+    """The findings of one stream as rows, with the verdicts of the entries over it."""
+    pk, verdict = entries.taken(own.key, found.start, found.end, found.peak)
+    is_quiet = np.zeros(len(found.start), np.bool_)
+    for low, high in quiet:
+        is_quiet |= (found.start <= high) & (found.end >= low)
+    shared = {"metric": own.metric, "title": own.title, "unit": own.unit, "zone": own.zone}
+    more = zip(found.fields, pk.tolist(), verdict.tolist(), is_quiet.tolist(), strict=True)
+    return [row((*fields, *rest), shared, held.get(fields[0], "")) for fields, *rest in more]
+
+
+def _in_order(made: Iterable[Rows]) -> list[dict[str, Any]]:
+    """The rows of several streams, strongest first; of equal ones the earlier one."""
+    each = list(made)
+    if not each:
+        return []
+    flat = [row for own in each for row in own.rows]
+    pk, start, score = (
+        np.concatenate([getattr(own.found, n) for own in each]) for n in ("pk", "start", "score")
+    )
+    return [flat[i] for i in np.lexsort((pk, start, -score)).tolist()]
+
+
+def _named(places: Iterable[Place]) -> dict[int, Named]:
+    fields = ("pk", "key", "metric", "title_given", "title_own", "unit", "zone")
+    wanted = {stream for _, stream in places}
+    found = Stream.objects.all() if len(wanted) > MOST_BY_NUMBER else Stream.objects.filter(pk__in=wanted)
+    return {
+        pk: Named(key, metric, title_of(given, own, metric), unit, zone)
+        for pk, key, metric, given, own, unit, zone in found.values_list(*fields)
+        if pk in wanted
+    }
 
 
 def row(values: tuple[Any, ...], shared: dict[str, Any], taken_by: str) -> dict[str, Any]:

@@ -13,6 +13,11 @@ EXACT = "utf8mb4_bin"
 CADENCE_STATED = 2**62
 
 
+def title_of(given: str, own: str, metric: str) -> str:
+    """What a stream is called: as somebody named it, else by what sets it apart in its metric, else as its metric."""
+    return given or own or metric
+
+
 class Stream(models.Model):
     """One metric over time. `key` is the series key with metric first; compared byte by byte.
 
@@ -62,7 +67,7 @@ class Stream(models.Model):
 
     @property
     def title(self) -> str:
-        return self.title_given or self.title_own or self.metric
+        return title_of(self.title_given, self.title_own, self.metric)
 
     @property
     def name(self) -> str:

@@ -1,10 +1,14 @@
 import { Button } from "@mantine/core";
 import { type FormEvent, useState } from "react";
+import type { TideRow } from "../../api/client";
 import { Field, SelectField } from "../../parts/Field";
 import { FormRow } from "../../parts/FormRow";
-import { useStreams } from "../../parts/streams";
+import { StreamsSelect } from "../../parts/StreamSelect";
+import { useMetrics } from "../../parts/streams";
 import { below, KINDS, type Kind, type Pane } from "./words";
 
+/** Streams that one pane lays over one another at most. */
+const MOST_LINES = 6;
 const OF_STREAM: Kind[] = ["stream", "several", "forecast", "look"];
 const BY_HOURS: Kind[] = ["stream", "several", "forecast"];
 const TALL: Partial<Record<Kind, number>> = { several: 10, ribbons: 8, scorecard: 3, text: 3, strongest: 6 };
@@ -12,13 +16,14 @@ const TALL: Partial<Record<Kind, number>> = { several: 10, ribbons: 8, scorecard
 /** What goes onto the board next: chosen by kind, with what it needs; it is put below the others. */
 export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => void }) {
   const [kind, setKind] = useState<Kind>("stream");
-  const streams = useStreams();
-  const rows = streams.data?.rows ?? [];
-  const metrics = [...new Set(rows.map((row) => row.metric))];
+  const [streams, setStreams] = useState<TideRow[]>([]);
+  const metrics = useMetrics();
+  const most = kind === "several" ? MOST_LINES : 1;
   const put = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
-    const chosen = form.getAll("stream").map(Number);
+    const chosen = streams.slice(0, most).map((row) => row.id);
+    if (OF_STREAM.includes(kind) && !chosen.length) return;
     add({
       kind,
       title: String(form.get("title") ?? ""),
@@ -46,16 +51,12 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
         </SelectField>
       </label>
       {OF_STREAM.includes(kind) && (
-        <label>
-          {kind === "several" ? "Streams, up to 6" : "Stream"}
-          <SelectField name="stream" required multiple={kind === "several"}>
-            {rows.map((row) => (
-              <option key={row.id} value={row.id}>
-                {row.metric} · {row.title}
-              </option>
-            ))}
-          </SelectField>
-        </label>
+        <StreamsSelect
+          label={kind === "several" ? `Streams, up to ${MOST_LINES}` : "Stream"}
+          most={most}
+          chosen={streams.slice(0, most)}
+          onChange={setStreams}
+        />
       )}
       {kind === "look" && (
         <label>
@@ -76,7 +77,7 @@ export function AddPane({ panes, add }: { panes: Pane[]; add: (pane: Pane) => vo
         <label>
           Metric
           <SelectField name="metric" required>
-            {metrics.map((metric) => (
+            {metrics.data?.map((metric) => (
               <option key={metric}>{metric}</option>
             ))}
           </SelectField>

@@ -5,7 +5,7 @@ import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
 import { useAddress, withNames } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
-import { useStreams } from "../../parts/streams";
+import { useMetrics } from "../../parts/streams";
 import { WordSelect } from "../../parts/WordSelect";
 import { figure } from "../../parts/words";
 import { AddToBoard } from "../boards/AddToBoard";
@@ -116,19 +116,17 @@ function Figures({ look }: { look: Data }) {
 
 /** A look at what: a family as a whole, or one stream. */
 function Choose({ set }: { set: (names: Record<string, string | number | null>) => void }) {
-  const streams = useStreams();
-  const rows = streams.data?.rows ?? [];
-  const metrics = [...new Set(rows.map((row) => row.metric))].sort();
+  const metrics = useMetrics();
   return (
     <div className="padded">
       <TopBar>
         <h1>The day</h1>
         <span className="soft">the last finished day or week beside the same ones before it</span>
       </TopBar>
-      {streams.isPending && <Waiting what="Reading the streams" />}
+      {metrics.isPending && <Waiting what="Reading the streams" />}
       <h2>All of a family</h2>
       <Group component="p" gap="6px 18px">
-        {metrics.map((metric) => (
+        {metrics.data?.map((metric) => (
           <Button key={metric} onClick={() => set({ metric })}>
             {metric}
           </Button>

@@ -1,19 +1,19 @@
 import { Box, Group, Stack, VisuallyHidden } from "@mantine/core";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useCallback, useMemo, useRef, useState } from "react";
+import { useCallback, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { TideRow } from "../../api/client";
 import { scoreAt } from "../../charts/ribbons";
 import { useKeys } from "../../keys/useKeys";
 import partsCss from "../../parts/parts.module.css";
-import { dayTime, digitsFor, figure, plural } from "../../parts/words";
+import { dayTime, figure, plural } from "../../parts/words";
 import { AddToBoard } from "../boards/AddToBoard";
-import type { Line, Span } from "./caps";
+import type { Family as FamilyFacts, Line, Span, Way } from "./caps";
 import { Head } from "./Head";
 import { type Reading, Row } from "./Row";
 import tideTableCss from "./tide-table.module.css";
-import { useRibbons } from "./useRibbons";
 import { useWidths } from "./useWidths";
+import { useWindow } from "./useWindow";
 
 const [FAMILY, STREAM] = [34, 24];
 const AROUND = 3 * 86_400_000;
@@ -21,6 +21,7 @@ const AROUND = 3 * 86_400_000;
 interface Props {
   columns: string[];
   lines: Line[];
+  way: Way;
   span: Span;
   whole: Span;
   setSpan: (span: Span | null) => void;
@@ -28,7 +29,7 @@ interface Props {
 }
 
 /** Family heads and stream rows on one shared axis, only those in sight in the page. */
-export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
+export function Rows({ lines, way, span, whole, setSpan, zone, columns }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const navigate = useNavigate();
   const [chosen, setChosen] = useState(-1);
@@ -41,16 +42,11 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
     overscan: 12,
   });
   const seen = list.getVirtualItems();
-  const ribbons = useRibbons(lines, seen[0]?.index ?? 0, seen.at(-1)?.index ?? -1);
-  const digits = useMemo(
-    () =>
-      new Map(
-        lines.flatMap((l) =>
-          l.kind === "family" ? [[l.metric, digitsFor(l.rows.map((r) => r.last_value))] as const] : [],
-        ),
-      ),
-    [lines],
-  );
+  const places = seen.flatMap(({ index }) => {
+    const line = lines[index];
+    return line?.kind === "stream" ? [line.at] : [];
+  });
+  const known = useWindow(way, places[0] ?? 0, places.at(-1) ?? -1);
   const move = (by: number) => {
     let next = chosen + by;
     while (lines[next] && lines[next]?.kind !== "stream") next += by;
@@ -64,7 +60,8 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
     const start = Math.min(Math.max(centre - long / 2, whole[0]), whole[1] - long);
     setSpan(long >= whole[1] - whole[0] ? null : [start, start + long]);
   };
-  const current = lines[chosen];
+  const line = lines[chosen];
+  const current = line?.kind === "stream" ? known.get(line.at)?.row : undefined;
   useKeys({
     ArrowDown: () => move(1),
     ArrowUp: () => move(-1),
@@ -73,7 +70,7 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
     "+": () => zoom(0, 0.6),
     "-": () => zoom(0, 1.7),
     "0": () => setSpan(null),
-    Enter: () => current?.kind === "stream" && navigate(`/workbench/${current.row.id}`),
+    Enter: () => current && navigate(`/workbench/${current.id}`),
   });
   const openAt = useCallback(
     (row: TideRow, ms: number) =>
@@ -97,19 +94,28 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
           {seen.map((item) => {
             const line = lines[item.index];
             if (!line) return null;
-            return line.kind === "family" ? (
-              <Family key={`f${line.metric}`} line={line} top={item.start} height={item.size} />
-            ) : (
+            if (line.kind === "family")
+              return (
+                <Family
+                  key={`f${line.family.metric}`}
+                  family={line.family}
+                  top={item.start}
+                  height={item.size}
+                />
+              );
+            const own = known.get(line.at);
+            if (!own) return <Coming key={`n${line.at}`} top={item.start} height={item.size} />;
+            return (
               <Row
-                key={line.row.id}
-                row={line.row}
-                bins={ribbons.get(line.row.id)}
+                key={own.row.id}
+                row={own.row}
+                bins={own.bins}
                 span={span}
                 top={item.start}
                 height={item.size}
                 grid={widths.grid}
                 columns={columns}
-                digits={digits.get(line.row.metric)}
+                digits={line.family.digits ?? undefined}
                 isChosen={item.index === chosen}
                 openAt={openAt}
                 read={setReading}
@@ -125,22 +131,27 @@ export function Rows({ lines, span, whole, setSpan, zone, columns }: Props) {
       {table}
       {reading && <Readout reading={reading} />}
       <VisuallyHidden component="p" role="status">
-        {current?.kind === "stream" ? rowWords(current.row) : ""}
+        {current ? rowWords(current) : ""}
       </VisuallyHidden>
     </>
   );
 }
 
-function Family({
-  line,
-  top,
-  height,
-}: {
-  line: Extract<Line, { kind: "family" }>;
-  top: number;
-  height: number;
-}) {
-  const adrift = line.rows.filter((r) => r.state === "adrift").length;
+/** A row that is still being read. */
+function Coming({ top, height }: { top: number; height: number }) {
+  return (
+    <div
+      role="row"
+      className="soft small"
+      style={{ position: "absolute", top, height, left: 0, right: 0 }}
+      aria-busy="true"
+    >
+      <span role="cell">reading …</span>
+    </div>
+  );
+}
+
+function Family({ family, top, height }: { family: FamilyFacts; top: number; height: number }) {
   return (
     <Group
       gap={16}
@@ -151,14 +162,15 @@ function Family({
       role="row"
       style={{ position: "absolute", top, height, left: 0, right: 0 }}
     >
-      <h2 role="rowheader">{line.metric}</h2>
+      <h2 role="rowheader">{family.metric}</h2>
       <span className="soft small" role="cell">
-        {line.rows[0]?.unit && `${line.rows[0].unit} · `}
-        {plural(line.rows.length, "stream")}
-        {adrift > 0 && ` · ${adrift} adrift`} · <Link to={`/look?metric=${line.metric}`}>the day</Link>
+        {family.unit && `${family.unit} · `}
+        {plural(family.streams, "stream")}
+        {family.adrift > 0 && ` · ${figure(family.adrift)} adrift`} ·{" "}
+        <Link to={`/look?metric=${family.metric}`}>the day</Link>
       </span>
       <span className="small" role="cell">
-        <AddToBoard pane={{ kind: "ribbons", metric: line.metric }} />
+        <AddToBoard pane={{ kind: "ribbons", metric: family.metric }} />
       </span>
     </Group>
   );

@@ -1,6 +1,6 @@
 import { Box, Group } from "@mantine/core";
 import { Link } from "react-router";
-import type { Finding } from "../../api/client";
+import type { Finding, Schema } from "../../api/client";
 import { isBad, Mark } from "../../parts/marks";
 import { SideBySide } from "../../parts/SideBySide";
 import { Taking } from "../../parts/Taking";
@@ -16,17 +16,15 @@ export function Strongest({
   open,
   fresh,
   looked,
-  badSides,
   caps,
   setCap,
 }: {
   caps: Record<Cap, number>;
   setCap: (name: Cap, value: number) => void;
-  findings: Finding[];
+  findings: Schema["Strong"][];
   open: number;
   fresh: number;
   looked: number | null;
-  badSides: Map<number, string>;
 }) {
   return (
     <section aria-label="Strongest open findings" className={tideTableCss.strongest}>
@@ -57,11 +55,7 @@ export function Strongest({
           <Group component="li" key={f.id} gap={8} align="baseline" wrap="nowrap" miw={0} className="under">
             <Link to={linkTo(f)} className="filler">
               <Group component="span" gap={10} py={3} align="baseline" wrap="nowrap">
-                <Mark
-                  kind={f.kind}
-                  direction={f.direction}
-                  isBad={isBad(f, badSides.get(f.stream) ?? "both")}
-                />
+                <Mark kind={f.kind} direction={f.direction} isBad={isBad(f, f.bad_side)} />
                 <Box component="span" w={58} flex="none" className="figure right">
                   {figure(f.score, 1)} σ
                 </Box>

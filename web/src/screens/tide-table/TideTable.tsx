@@ -1,8 +1,9 @@
 import { Box, Button, Group, Stack } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link } from "react-router";
-import { api, get, type TideRow } from "../../api/client";
+import { api, get } from "../../api/client";
 import { TopBar } from "../../frame";
 import { useAddress, withNames } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/ask";
@@ -10,32 +11,31 @@ import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
 import { Hint } from "../../parts/Hint";
 import { Mark } from "../../parts/marks";
-import { hasWords } from "../../parts/streams";
 import { plural, spanWords, utc, zoneWords } from "../../parts/words";
 import { Columns, FleetSwitch } from "./Choices";
-import { CAPS, type Cap, type Line, type Span } from "./caps";
+import { CAPS, type Cap, type Family, type Line, SORTS, type Span, type Way } from "./caps";
 import { OpenIncidents } from "./OpenIncidents";
 import { Rows } from "./Rows";
 import { linkTo, Strongest } from "./Strongest";
+
+/** While somebody types, the server is not asked at every letter. */
+const TYPING_MS = 150;
 
 export default function TideTable() {
   const [params, setAddress] = useAddress();
   const caps = capsOf(params);
   const chosen = spanOf(params);
   const fleet = Number(params.get("fleet")) || null;
-  const query = {
-    ...caps,
-    ...(chosen ? { begin: chosen[0], end: chosen[1] } : {}),
-    ...(fleet ? { fleet } : {}),
-    ribbons: false,
-  };
+  const text = params.get("filter") ?? "";
+  const [filter] = useDebouncedValue(text, TYPING_MS);
+  const sort = SORTS.find((s) => s === params.get("sort")) ?? "strongest";
+  const way: Way = { sort, filter, ...(fleet ? { fleet } : {}) };
+  const query = { ...caps, ...way, ...(chosen ? { begin: chosen[0], end: chosen[1] } : {}), rows: false };
   const tide = useQuery({
     queryKey: ["tide", query],
     queryFn: () => get(api.GET("/api/v1/tide", { params: { query } })),
     placeholderData: keepPreviousData,
   });
-  const sort = params.get("sort") ?? "strongest";
-  const text = params.get("filter") ?? "";
   const set = (name: string, value: string) =>
     setAddress((old) => withNames(old, { [name]: value }), { replace: true });
   // Seen: what comes after this is new the next time.
@@ -44,11 +44,12 @@ export default function TideTable() {
     if (!isThere) return;
     return () => void api.POST("/api/v1/tide/looked").catch(() => undefined);
   }, [isThere]);
-  const lines = useMemo(() => arrange(tide.data?.rows ?? [], sort, text), [tide.data, sort, text]);
+  const families = tide.data?.families;
+  const lines = useMemo(() => linesOf(families ?? []), [families]);
   if (tide.isPending) return <Waiting what="Reading the tide table" />;
   if (tide.isError) return <Trouble error={tide.error} retry={() => tide.refetch()} />;
-  const { rows, span_from, span_to, zone } = tide.data;
-  if (!rows.length) return <NoStreams />;
+  const { span_from, span_to, zone } = tide.data;
+  if (!tide.data.streams) return <NoStreams />;
   const whole: Span = [span_from ?? 0, span_to ?? 1];
   const span = chosen ?? whole;
   const setSpan = (next: Span | null) =>
@@ -59,7 +60,6 @@ export default function TideTable() {
       },
     );
   const [first] = tide.data.strongest;
-  const badSides = new Map(rows.map((r) => [r.id, r.bad_side]));
   return (
     <Stack gap={0} h="100%" p="10px 20px 0">
       <TopBar>
@@ -89,7 +89,6 @@ export default function TideTable() {
         open={tide.data.open}
         fresh={tide.data.new}
         looked={tide.data.last_looked ?? null}
-        badSides={badSides}
         caps={caps}
         setCap={(name, value) => set(name, value === CAPS[name] ? "" : String(value))}
       />
@@ -116,12 +115,13 @@ export default function TideTable() {
           onChange={(value) => set("fleet", value === null ? "" : String(value))}
         />
         <Box component="span" ml="auto" className="soft small">
-          {plural(lines.filter((l) => l.kind === "stream").length, "stream")}
+          {plural(lines.length - tide.data.families.length, "stream")}
         </Box>
         <Columns chosen={tide.data.columns} />
       </Group>
       <Rows
         lines={lines}
+        way={way}
         span={span}
         whole={whole}
         setSpan={setSpan}
@@ -143,21 +143,13 @@ function spanOf(params: URLSearchParams): Span | null {
   return a && b && b > a ? [a, b] : null;
 }
 
-export function arrange(rows: TideRow[], sort: string, text: string): Line[] {
-  const families = new Map<string, TideRow[]>();
-  for (const row of rows)
-    if (hasWords(row, text)) families.set(row.metric, [...(families.get(row.metric) ?? []), row]);
-  const weight = (r: TideRow) =>
-    sort === "open" ? r.open : sort === "newest" ? (r.newest ?? 0) : r.strongest;
-  const inOrder = (a: TideRow, b: TideRow) =>
-    sort === "name" ? a.title.localeCompare(b.title) : weight(b) - weight(a);
-  const most = (list: TideRow[]) => Math.max(...list.map(weight));
-  return [...families.entries()]
-    .sort(([a, x], [b, y]) => (sort === "name" ? a.localeCompare(b) : most(y) - most(x)))
-    .flatMap(([metric, list]) => [
-      { kind: "family" as const, metric, rows: list },
-      ...list.sort(inOrder).map((row) => ({ kind: "stream" as const, row })),
-    ]);
+/** The lines of families in their order: the head of each, and its streams by their place in the order of all. */
+export function linesOf(families: Family[]): Line[] {
+  let at = 0;
+  return families.flatMap((family): Line[] => [
+    { kind: "family", family },
+    ...Array.from({ length: family.streams }, (): Line => ({ kind: "stream", at: at++, family })),
+  ]);
 }
 
 function Legend() {

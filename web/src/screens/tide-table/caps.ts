@@ -1,7 +1,15 @@
-import type { TideRow } from "../../api/client";
+import type { Schema } from "../../api/client";
 
-/** A line of the table: the head of a family, or a stream. */
-export type Line = { kind: "family"; metric: string; rows: TideRow[] } | { kind: "stream"; row: TideRow };
+export type Family = Schema["TideFamily"];
+/** A line of the table: the head of a family, or the stream at a place in the order of all. */
+export type Line = { kind: "family"; family: Family } | { kind: "stream"; at: number; family: Family };
+export const SORTS = ["strongest", "newest", "open", "name"] as const;
+/** In which order, and by which words and rule, streams are shown. */
+export interface Way {
+  sort: (typeof SORTS)[number];
+  filter: string;
+  fleet?: number;
+}
 export type Span = [number, number];
 export type Cap = "most" | "family" | "stream";
 export const CAPS: Record<Cap, number> = { most: 8, family: 3, stream: 1 };

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, Navigate } from "react-router";
 import { TopBar } from "../../frame";
 import { Trouble, Waiting } from "../../parts/ask";
-import { hasWords, useStreams } from "../../parts/streams";
+import { useStreams } from "../../parts/streams";
 import { figure, plural } from "../../parts/words";
 
 const MOST_SHOWN = 40;
@@ -11,12 +11,10 @@ const MOST_SHOWN = 40;
 /** The workbench without a stream: the last one, or a choice by words, those with the strongest open findings first. */
 export default function Choose() {
   const [text, setText] = useState("");
-  const tide = useStreams();
+  const tide = useStreams(text, { count: MOST_SHOWN, sort: "strongest" });
   const last = sessionStorage.getItem("last-stream");
   if (last) return <Navigate to={`/workbench/${last}`} replace />;
-  const found = (tide.data?.rows ?? [])
-    .filter((row) => hasWords(row, text))
-    .sort((a, b) => b.strongest - a.strongest);
+  const { rows: found = [], total = 0 } = tide.data ?? {};
   return (
     <div className="padded">
       <TopBar>
@@ -44,7 +42,7 @@ export default function Choose() {
             </Table.Tr>
           </Table.Thead>
           <Table.Tbody>
-            {found.slice(0, MOST_SHOWN).map((row) => (
+            {found.map((row) => (
               <Table.Tr key={row.id}>
                 <Table.Td>
                   <Link to={`/workbench/${row.id}`}>{row.title}</Link>
@@ -60,9 +58,9 @@ export default function Choose() {
         </Table>
       )}
       {tide.data && found.length === 0 && <p className="soft">No stream has all these words.</p>}
-      {found.length > MOST_SHOWN && (
+      {total > found.length && (
         <p className="soft small">
-          and {plural(found.length - MOST_SHOWN, "more", "more")}: type a word of the name
+          and {plural(total - found.length, "more", "more")}: type a word of the name
         </p>
       )}
     </div>

@@ -6,7 +6,8 @@ import { drawBand, drawFindings, drawGaps, endsOf, OVERLAY_DASHES } from "../../
 import { UNDER_PLOT } from "../../charts/paneOptions";
 import { type Line, type Range, TimePane } from "../../charts/TimePane";
 import { SelectField } from "../../parts/Field";
-import { useStreams } from "../../parts/streams";
+import { StreamSelect } from "../../parts/StreamSelect";
+import { useStreamsOf } from "../../parts/streams";
 import { day } from "../../parts/words";
 import { PaneLabel } from "./PaneLabel";
 import type { OthersChoice, StreamFacts } from "./types";
@@ -22,9 +23,9 @@ interface OtherStream {
   view?: ChartWindow;
 }
 
-/** The other streams that are to be seen beside this one, each by its own standing scan, and all there are. */
-export function useOthers(ids: number[], range: Range, isAsked: boolean) {
-  const tide = useStreams(isAsked || ids.length > 0);
+/** The other streams that are to be seen beside this one, each by its own standing scan. */
+export function useOthers(ids: number[], range: Range): OtherStream[] {
+  const tide = useStreamsOf(ids);
   const rows = tide.data?.rows ?? [];
   const shown = ids.flatMap((id) => rows.filter((r) => r.id === id));
   const [from, to] = range;
@@ -48,8 +49,7 @@ export function useOthers(ids: number[], range: Range, isAsked: boolean) {
             ),
     })),
   });
-  const streams: OtherStream[] = shown.map((row, i) => ({ row, view: windows[i]?.data }));
-  return { rows, streams };
+  return shown.map((row, i) => ({ row, view: windows[i]?.data }));
 }
 
 /** Other streams beside this one on the same axis: below it, or their names where they are laid over it. */
@@ -57,9 +57,7 @@ export function Others({
   stream,
   bounds,
   choice,
-  rows,
   streams,
-  ask,
   pane,
   onChange,
 }: {
@@ -67,16 +65,11 @@ export function Others({
   /** One range for all of them, where they are on one scale. */
   bounds?: Range;
   choice: OthersChoice;
-  rows: TideRow[];
   streams: OtherStream[];
-  /** Have the list of streams fetched: somebody reaches for it. */
-  ask: () => void;
   pane: PaneProps;
   onChange: (choice: OthersChoice) => void;
 }) {
   const { ids, isCommon, isOver } = choice;
-  const family = rows.filter((r) => r.metric === stream.metric && r.id !== stream.id && !ids.includes(r.id));
-  const rest = rows.filter((r) => r.metric !== stream.metric && !ids.includes(r.id));
   return (
     <div>
       {streams.map(({ row: r, view }, i) => (
@@ -111,23 +104,15 @@ export function Others({
       ))}
       <Box component="p" {...UNDER_PLOT} my={4} className="soft small">
         {ids.length < 4 && (
-          <label>
-            Beside it{" "}
-            <SelectField
-              className="word"
-              value=""
-              onPointerEnter={ask}
-              onFocus={ask}
-              onChange={(e) => onChange({ ...choice, ids: [...ids, Number(e.target.value)] })}
-            >
-              <option value="">another stream …</option>
-              {[...family, ...rest].map((r) => (
-                <option key={r.id} value={r.id}>
-                  {r.metric} · {r.title}
-                </option>
-              ))}
-            </SelectField>
-          </label>
+          <Box component="span" display="inline-block" w={230} style={{ verticalAlign: "middle" }}>
+            <StreamSelect
+              label="Beside it, another stream"
+              placeholder="Beside it: another stream …"
+              words={stream.metric}
+              without={[stream.id, ...ids]}
+              onTake={(row) => onChange({ ...choice, ids: [...ids, row.id] })}
+            />
+          </Box>
         )}
         {ids.length > 0 && (
           <>

@@ -2,9 +2,11 @@ import { Box, Button, Checkbox, Fieldset, Popover } from "@mantine/core";
 import { useState } from "react";
 import { Waiting } from "../../parts/ask";
 import { Field } from "../../parts/Field";
-import { hasWords, useStreams } from "../../parts/streams";
+import { useStreams } from "../../parts/streams";
 import { figure } from "../../parts/words";
 import type { StreamFacts } from "./types";
+
+const MOST_SHOWN = 200;
 
 /** Streams picked by hand, of any family, to try a plan on: what is tried on them can then be made to stand for them. */
 export function Selection({
@@ -19,8 +21,8 @@ export function Selection({
   const [isOpen, setOpen] = useState(false);
   const [picked, setPicked] = useState<number[]>([stream.id]);
   const [text, setText] = useState(stream.metric);
-  const tide = useStreams(isOpen);
-  const found = (tide.data?.rows ?? []).filter((r) => hasWords(r, text));
+  const tide = useStreams(text, { count: MOST_SHOWN, isAsked: isOpen });
+  const { rows: found = [], total = 0 } = tide.data ?? {};
   const turn = (id: number, isIn: boolean) =>
     setPicked((old) => (isIn ? [...old, id] : old.filter((p) => p !== id)));
   return (
@@ -39,8 +41,8 @@ export function Selection({
           />
           {tide.isPending && <Waiting what="Reading the streams" />}
           <Fieldset variant="unstyled">
-            <legend className="soft small">{figure(found.length)} found</legend>
-            {found.slice(0, 200).map((r) => (
+            <legend className="soft small">{figure(total)} found</legend>
+            {found.map((r) => (
               <label key={r.id}>
                 <Checkbox
                   size="xs"

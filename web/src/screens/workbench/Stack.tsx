@@ -50,10 +50,9 @@ export function Stack(props: StackProps) {
     [],
   );
   const { pin, press, unpin } = usePin(props.pick, cursor ? (view.time[cursor.index] ?? null) : null);
-  const [isAsked, setAsked] = useState(false);
   const { isOver, isCommon } = address.others;
-  const others = useOthers(address.others.ids, range, isAsked);
-  const views = others.streams.flatMap((o) => (o.view ? [o.view] : []));
+  const others = useOthers(address.others.ids, range);
+  const views = others.flatMap((o) => (o.view ? [o.view] : []));
   const laid = isOver ? views : [];
   const common = isCommon && views.length ? boundsOf([view, ...views]) : undefined;
   const bounds = isOver ? common : undefined;
@@ -108,8 +107,7 @@ export function Stack(props: StackProps) {
           stream={stream}
           bounds={common}
           choice={address.others}
-          {...others}
-          ask={() => setAsked(true)}
+          streams={others}
           pane={shared}
           onChange={(others) => change({ others })}
         />

@@ -1,6 +1,5 @@
-import { screen } from "@testing-library/react";
+import { screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { useState } from "react";
 import { describe, expect, it, vi } from "vitest";
 import type { ChartWindow, Schema } from "../../api/client";
 import { pinching } from "../../charts/gestures";
@@ -337,7 +336,7 @@ describe("other streams below", () => {
     expect(boundsOf([{ value: [0, null, 10] }, { value: [50, 100] }])).toEqual([-6, 106]);
     expect(boundsOf([{ value: [null] }])).toBeUndefined();
   });
-  it("are fetched when somebody reaches for the list, and added by their number", async () => {
+  it("are found by words once somebody reaches for the list, and added by their number", async () => {
     const row = (id: number, metric: string) => ({
       id,
       metric,
@@ -346,17 +345,17 @@ describe("other streams below", () => {
       bad_side: "both",
       scan: 1,
     });
-    const calls = serve({ "GET /api/v1/tide": () => ({ rows: [row(7, "gate_taps"), row(8, "quay_wind")] }) });
+    const calls = serve({
+      "GET /api/v1/tide/rows": () => ({ rows: [row(7, "gate_taps"), row(8, "quay_wind")], total: 2 }),
+    });
     const change = vi.fn();
     const choice = { ids: [], isCommon: false, isOver: false };
     function Both() {
-      const [isAsked, setAsked] = useState(false);
       return (
         <Others
           stream={stream as never}
           choice={choice}
-          {...useOthers([], [0, 1e6], isAsked)}
-          ask={() => setAsked(true)}
+          streams={useOthers([], [0, 1e6])}
           pane={{ range: [0, 1e6], zone: "Europe/Dublin", tickWords: () => "" }}
           onChange={change}
         />
@@ -364,11 +363,14 @@ describe("other streams below", () => {
     }
     show(<Both />);
     expect(calls).toHaveLength(0);
-    const list = screen.getByRole("combobox");
-    list.focus();
+    const list = screen.getByRole("combobox", { name: "Beside it, another stream" });
+    await userEvent.click(list);
     await screen.findByRole("option", { name: "quay_wind · t8" });
     expect(screen.queryByRole("option", { name: /t7/ })).toBeNull();
-    await userEvent.selectOptions(list, "8");
+    await userEvent.type(list, "wind");
+    await waitFor(() => expect(calls.at(-1)?.query).toMatchObject({ filter: "wind" }));
+    await userEvent.click(await screen.findByRole("option", { name: "quay_wind · t8" }));
+    expect((list as HTMLInputElement).value).toBe("");
     expect(change).toHaveBeenCalledWith({ ...choice, ids: [8] });
   });
 });

@@ -1,0 +1,92 @@
+import { type ComboboxParsedItem, MultiSelect, Select } from "@mantine/core";
+import { useState } from "react";
+import type { TideRow } from "../api/client";
+import { useStreams } from "./streams";
+
+const MOST_SHOWN = 60;
+
+interface Props {
+  label: string;
+  placeholder?: string;
+  /** Words that the list begins with. */
+  words?: string;
+  /** Streams that are not offered. */
+  without?: number[];
+}
+
+const named = (row: TideRow) => `${row.metric} · ${row.title}`;
+
+/** What the lists below offer: the server finds streams by the words that are typed, of however many there are. */
+function useOffered(text: string, isOpen: boolean, without: number[] = []) {
+  const found = useStreams(text.replace("·", " "), { count: MOST_SHOWN, isAsked: isOpen });
+  const rows = (found.data?.rows ?? []).filter((row) => !without.includes(row.id));
+  return {
+    rows,
+    more: {
+      searchable: true,
+      data: rows.map((row) => ({ value: String(row.id), label: named(row) })),
+      // The server has chosen already.
+      filter: ({ options }: { options: ComboboxParsedItem[] }) => options,
+      nothingFoundMessage: found.isPending ? "Reading the streams." : "No stream has all these words.",
+      maxDropdownHeight: 320,
+      comboboxProps: { width: 340, position: "bottom-start" as const },
+    },
+  };
+}
+
+/** One stream, found by words and taken at once; the field is empty again after it. */
+export function StreamSelect({
+  label,
+  placeholder,
+  words = "",
+  without,
+  onTake,
+}: Props & { onTake: (row: TideRow) => void }) {
+  const [text, setText] = useState("");
+  const [isOpen, setOpen] = useState(false);
+  const { rows, more } = useOffered(text || words, isOpen, without);
+  return (
+    <Select
+      {...more}
+      aria-label={label}
+      placeholder={placeholder}
+      size="xs"
+      value={null}
+      searchValue={text}
+      onSearchChange={setText}
+      onDropdownOpen={() => setOpen(true)}
+      onChange={(id) => {
+        const row = rows.find((r) => String(r.id) === id);
+        if (row) onTake(row);
+        setText("");
+      }}
+    />
+  );
+}
+
+/** Several streams, found by words; those chosen keep their names while other words are looked for. */
+export function StreamsSelect({
+  label,
+  most,
+  chosen,
+  onChange,
+}: Props & { most: number; chosen: TideRow[]; onChange: (rows: TideRow[]) => void }) {
+  const [text, setText] = useState("");
+  const { rows, more } = useOffered(text, true);
+  const known = [...chosen, ...rows.filter((row) => !chosen.some((c) => c.id === row.id))];
+  return (
+    <MultiSelect
+      {...more}
+      data={known.map((row) => ({ value: String(row.id), label: named(row) }))}
+      label={label}
+      size="xs"
+      miw={320}
+      maxValues={most}
+      hidePickedOptions
+      value={chosen.map((row) => String(row.id))}
+      searchValue={text}
+      onSearchChange={setText}
+      onChange={(ids) => onChange(known.filter((row) => ids.includes(String(row.id))))}
+    />
+  );
+}
