@@ -1,14 +1,20 @@
 """The package as it is built: what it holds, and that the command and Python need none of the extras."""
 
+import contextlib
+import os
 import re
+import signal
 import subprocess
 import sys
 import tarfile
+import time
 import zipfile
 from importlib import metadata
 from pathlib import Path
 
+import httpx
 import pytest
+from bench.faults import folder
 from packaging.requirements import Requirement
 
 from tests import world
@@ -27,9 +33,13 @@ def built(tmp_path_factory):
     """A wheel and an archive of the source, from a copy of what belongs into them."""
     copy, out = tmp_path_factory.mktemp("copy"), tmp_path_factory.mktemp("dist")
     files = [
-        p for p in (ROOT / "src" / "watchtide").rglob("*") if p.is_file() and "__pycache__" not in p.parts
+        p
+        for part in ("src/watchtide", "web/dist", "web/guide")
+        for p in (ROOT / part).rglob("*")
+        if p.is_file() and "__pycache__" not in p.parts
     ]
-    for path in (*files, *(ROOT / name for name in ("pyproject.toml", "README.md", "LICENSE"))):
+    named = ("pyproject.toml", "setup.py", "MANIFEST.in", "README.md", "LICENSE")
+    for path in (*files, *(ROOT / name for name in named)):
         target = copy / path.relative_to(ROOT)
         target.parent.mkdir(parents=True, exist_ok=True)
         target.write_bytes(path.read_bytes())
@@ -90,12 +100,16 @@ def run(bare, *arguments, **more):
 def test_wheel_and_archive_hold_the_types_the_pages_and_the_licence(built):
     (wheel,) = built.glob("*.whl")
     names = zipfile.ZipFile(wheel).namelist()
-    for part in ("watchtide/py.typed", "watchtide/server/templates/", "watchtide/cli/main.py", "LICENSE"):
+    built_parts = [f"watchtide/server/built/{n}" for n in ("dist/.vite/manifest.json", "guide/index.html")]
+    parts = ("watchtide/py.typed", "watchtide/server/templates/", "watchtide/cli/main.py", "LICENSE")
+    for part in (*parts, *built_parts):
         assert any(part in name for name in names), part
     assert not any(name.startswith(("tests/", "bench/", "web/")) for name in names)
     (archive,) = built.glob("*.tar.gz")
     with tarfile.open(archive) as file:
-        assert any(name.endswith("src/watchtide/py.typed") for name in file.getnames())
+        names = file.getnames()
+    for part in ("src/watchtide/py.typed", "web/dist/.vite/manifest.json", "web/guide/index.html"):
+        assert any(name.endswith(part) for name in names), part
 
 
 def test_the_command_and_python_need_no_extra(bare, tmp_path):
@@ -127,3 +141,46 @@ def test_an_extra_that_is_missing_is_named(bare, tmp_path, arguments, extra):
 def test_importing_reads_none_of_the_numerics(bare):
     code = "import sys, watchtide; print(sorted(set(sys.modules) & {'numpy', 'numba', 'pyarrow', 'scipy'}))"
     assert run(bare, "-c", code).stdout.strip() == "[]"
+
+
+@pytest.fixture
+def home():
+    """Where MariaDB, which is not root, may write too."""
+    with folder() as place:
+        yield place
+
+
+def test_the_server_of_a_wheel_answers_with_page_and_guide(built, tmp_path, home):
+    from watchtide.server.supervise import _free_port
+
+    place, port = tmp_path / "wheel", _free_port()
+    (wheel,) = built.glob("*.whl")
+    with zipfile.ZipFile(wheel) as file:
+        file.extractall(place)
+    environment = {
+        **{k: v for k, v in os.environ.items() if not k.startswith(("WATCHTIDE_", "DJANGO_"))},
+        "PYTHONPATH": str(place),
+        "WATCHTIDE_HOME": str(home),
+        "WATCHTIDE_SECRET_KEY": "k" * 40,
+        "WATCHTIDE_ADMIN_NAME": "ann",
+        "WATCHTIDE_ADMIN_PASSWORD": "correct horse battery",
+    }
+    command = [sys.executable, "-m", "watchtide.cli.main", "server", "start", "--port", str(port)]
+    here = f"http://127.0.0.1:{port}"
+    with (tmp_path / "log").open("wb") as log:
+        server = subprocess.Popen(command, env=environment, cwd=tmp_path, stdout=log, stderr=log)
+        try:
+            until = time.monotonic() + 180
+            while b"is ready" not in (tmp_path / "log").read_bytes():
+                assert server.poll() is None and time.monotonic() < until, (tmp_path / "log").read_text()
+                with contextlib.suppress(subprocess.TimeoutExpired):
+                    server.wait(0.2)
+            page = httpx.get(here).text
+            (script,) = re.findall(r'src="(/static/assets/[^"]+\.js)"', page)[:1]
+            assert httpx.get(f"{here}{script}").status_code == 200
+            assert "<h1" in httpx.get(f"{here}/guide/").text
+            where = [sys.executable, "-c", "import watchtide.server as s; print(s.__file__)"]
+            assert str(place) in subprocess.run(where, env=environment, capture_output=True, text=True).stdout
+        finally:
+            server.send_signal(signal.SIGTERM)
+            server.wait(60)

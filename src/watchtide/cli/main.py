@@ -524,6 +524,20 @@ def server_run(context: typer.Context) -> None:
     server.run(context.args)
 
 
+@server_app.command("start")
+def server_start(
+    port: Annotated[int, typer.Option(min=1, max=65535)] = 8400,
+    host: Annotated[str, typer.Option(help="Address to listen on; put TLS in front of it.")] = "127.0.0.1",
+    demo: Annotated[
+        bool, typer.Option("--demo", help="With the demo's data and its sign-in, to look around.")
+    ] = False,
+) -> None:
+    """Start everything: MariaDB where no other is stated, workers, keepers and the web server. Ctrl-C stops all of it."""
+    from watchtide.cli import server
+
+    server.start(port, host, is_demo=demo)
+
+
 FORWARDED = {"allow_extra_args": True, "ignore_unknown_options": True, "help_option_names": []}
 
 

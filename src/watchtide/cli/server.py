@@ -23,6 +23,16 @@ def find() -> bool:
     return bool(os.environ.get("WATCHTIDE_DB_SOCKET") or os.environ.get("WATCHTIDE_DB_HOST"))
 
 
+def start(port: int, host: str, *, is_demo: bool) -> None:
+    """Become the process that starts the server's others and watches over them."""
+    with needed("server", "the server"):
+        from watchtide.server import supervise
+
+    where = ["demo"] if is_demo else ["serve", "--host", host]
+    command = [sys.executable, "-m", supervise.__name__, *where, "--port", str(port)]
+    os.execv(command[0], command)
+
+
 def run(arguments: list[str]) -> None:
     """Run a management command of the server."""
     find()

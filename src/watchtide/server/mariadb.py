@@ -255,7 +255,10 @@ def _make_runtime(folder: Path) -> Path:
 def program(name: str) -> str:
     found = shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/usr/local/sbin")
     if found is None:
-        raise DatabaseFailed(f"{name} is not installed; ./run setup installs Debian's mariadb-server-core")
+        raise DatabaseFailed(
+            f"{name} is not installed; install Debian's mariadb-server-core, as ./run setup does, or state another "
+            "MariaDB by WATCHTIDE_DB_HOST or WATCHTIDE_DB_SOCKET"
+        )
     return found
 
 

@@ -133,11 +133,18 @@ USE_TZ = True
 TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en-gb"
 
+
+def _built(name: str) -> Path:
+    """Where a part of the page lies as it was built: in an installed package with it, in a checkout beside its source."""
+    packed = Path(__file__).parent / "built" / name
+    return packed if packed.is_dir() else _ROOT / "web" / name
+
+
 # The guide as `./run docs` builds it. Not among the static files: those are looked up once, and this is built again beside a running server.
-GUIDE = _ROOT / "web" / "guide"
+GUIDE = _built("guide")
 
 STATIC_URL = "/static/"
-STATICFILES_DIRS = [_ROOT / "web" / "dist"] if (_ROOT / "web" / "dist").is_dir() else []
+STATICFILES_DIRS = [_built("dist")] if _built("dist").is_dir() else []
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 # The bundler names files by their content: they never change, and a year is as good as ever.

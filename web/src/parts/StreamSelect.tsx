@@ -83,6 +83,7 @@ export function StreamsSelect({
       miw={320}
       maxValues={most}
       hidePickedOptions
+      styles={{ pill: { background: "var(--band)" } }}
       value={chosen.map((row) => String(row.id))}
       searchValue={text}
       onSearchChange={setText}

@@ -89,6 +89,11 @@ export function Rows({ lines, way, span, whole, setSpan, zone, columns }: Props)
       aria-rowcount={lines.length + 1}
     >
       <Head {...{ span, setSpan, zone, columns, widths }} />
+      {lines.length === 0 && (
+        <p className="soft" role="status">
+          No stream has all these words.
+        </p>
+      )}
       <Box ref={box} flex={1} className={tideTableCss.tideScroll} role="rowgroup">
         <div style={{ height: list.getTotalSize(), position: "relative" }} role="presentation">
           {seen.map((item) => {

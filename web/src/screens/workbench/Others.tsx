@@ -1,4 +1,4 @@
-import { Box, UnstyledButton } from "@mantine/core";
+import { Box, Group, UnstyledButton } from "@mantine/core";
 import { useQueries } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type ChartWindow, get, type TideRow } from "../../api/client";
@@ -104,15 +104,16 @@ export function Others({
       ))}
       <Box component="p" {...UNDER_PLOT} my={4} className="soft small">
         {ids.length < 4 && (
-          <Box component="span" display="inline-block" w={230} style={{ verticalAlign: "middle" }}>
+          <Group component="span" display="inline-flex" gap={8} wrap="nowrap" w={270}>
+            Beside it
             <StreamSelect
               label="Beside it, another stream"
-              placeholder="Beside it: another stream …"
+              placeholder="another stream …"
               words={stream.metric}
               without={[stream.id, ...ids]}
               onTake={(row) => onChange({ ...choice, ids: [...ids, row.id] })}
             />
-          </Box>
+          </Group>
         )}
         {ids.length > 0 && (
           <>
