@@ -247,6 +247,13 @@ def gone() -> dict[str, Any]:
     return real.measure()
 
 
+def live() -> dict[str, Any]:
+    """Two hosts over one database, live, with many who read; see bench/live.py."""
+    from bench import live as real
+
+    return real.measure()
+
+
 ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "numerics": numerics,
     "scan": scan,
@@ -261,6 +268,7 @@ ALL: dict[str, Callable[[], dict[str, Any]]] = {
     "bundle": bundle,
     "page": page,
     "watch": watch,
+    "live": live,
     "scale": scale,
     "gone": gone,
     "screens": screens,

@@ -105,7 +105,7 @@ print(json.dumps(out))
 def of(environment: dict[str, str], streams: int, findings: int, urls: Iterable[str]) -> list[dict[str, Any]]:
     """Each query once, with its plan, what it was made for, and how long it took; in an empty database of these settings."""
     migrate(environment)
-    child(environment, screens.MAKE, str(streams), str(findings))
+    screens.fill(environment, streams, findings)
     child(environment, MORE, str(streams))
     found: list[dict[str, Any]] = json.loads(
         child(environment | {"WATCHTIDE_HOSTS": "testserver"}, LOOK, json.dumps(list(urls)))[-1]

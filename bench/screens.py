@@ -17,28 +17,36 @@ FINDINGS = int(os.environ.get("SCREENS_FINDINGS", "100000"))
 
 MAKE = """
 import django; django.setup()
-import sys, numpy as np
+import sys
 from django.contrib.auth.models import User
-from django.db.models import F
-from watchtide.server import moments
-from watchtide.server.incidents.models import Incident, Part
-from watchtide.server.logbook.models import Entry
 from watchtide.server.people.access import give_role
-from watchtide.server.scans import services
-from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
 from watchtide.server.streams import catalogue
 from watchtide.server.streams.models import Stream
-n, many = int(sys.argv[1]), int(sys.argv[2])
-rng = np.random.default_rng(1)
+n = int(sys.argv[1])
 give_role(User.objects.create_user("ann", password="correct horse"), "analyst")
-end, step = 1_780_272_000 * 10**9, 60 * 10**9
+step = 60 * 10**9
 def key(i):
     return f"metric=load{i % 20},host=h{i:05d}"
 Stream.objects.bulk_create([
     Stream(metric=f"load{i % 20}", attributes=[["host", f"h{i:05d}"]], key=key(i), key_sha=catalogue.sha(key(i)), step_ns=step)
     for i in range(n)], batch_size=1_000)
-ids = list(Stream.objects.order_by("pk").values_list("pk", flat=True))
-version = services.plan_version("bench", services.PlanText(), "ann")
+"""
+
+# What stands of all streams there are: a scan with ribbons, findings and entries, however the streams came. Arguments: streams, findings.
+STAND = """
+import django; django.setup()
+import sys, numpy as np
+from watchtide.server import moments
+from watchtide.server.logbook.models import Entry
+from watchtide.server.scans import services
+from watchtide.server.scans.models import Finding, Scan, ScanStream, Standing
+from watchtide.server.streams.models import Stream
+n, many = int(sys.argv[1]), int(sys.argv[2])
+rng = np.random.default_rng(1)
+end, step = 1_780_272_000 * 10**9, 60 * 10**9
+keys = dict(Stream.objects.order_by("pk").values_list("pk", "key"))
+ids = list(keys)
+version = services.plan_version("stands", services.PlanText(), "ann")
 scan = Scan.objects.create(plan_version=version, is_standing=True, code_version="bench", finished_at=moments.now())
 for a in range(0, n, 1_000):
     ScanStream.objects.bulk_create([
@@ -54,9 +62,8 @@ for a in range(0, many, 5_000):
                 peak_ns=int(t), peak_value=9.0, expected=1.0, points=6)
         for j, t in enumerate(at[a : a + 5_000].tolist(), a)])
 Entry.objects.bulk_create([
-    Entry(scope=key(int(i)), start_ns=int(t), end_ns=int(t) + 600 * 10**9, verdict="incident", author="ann")
+    Entry(scope=keys[ids[int(i)]], start_ns=int(t), end_ns=int(t) + 600 * 10**9, verdict="incident", author="ann")
     for i, t in zip(rng.integers(0, n, 5_000), rng.choice(at, 5_000))], batch_size=1_000)
-pks = list(Finding.objects.order_by("pk").values_list("pk", "stream_id", "start_ns", "end_ns")[:2_000])
 """
 
 LOOK = """
@@ -98,6 +105,12 @@ URLS = {
 }
 
 
+def fill(environment: dict[str, str], streams: int, findings: int) -> None:
+    """Make streams in an empty database, with what stands of them."""
+    for code in (MAKE, STAND):
+        child(environment, code, str(streams), str(findings))
+
+
 def measure() -> dict[str, Any]:
     """Figures of one run."""
     with temporary_folder() as folder, running(folder / "screens", is_throwaway=True) as database:
@@ -111,7 +124,7 @@ def measure() -> dict[str, Any]:
             }
         )
         migrate(environment)
-        child(environment, MAKE, str(STREAMS), str(FINDINGS))
+        fill(environment, STREAMS, FINDINGS)
         found = json.loads(child(environment, LOOK, json.dumps(URLS))[-1])
         out: dict[str, Any] = {"streams": STREAMS, "findings": FINDINGS}
         for name, row in found.items():

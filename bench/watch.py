@@ -14,6 +14,7 @@ import threading
 import time
 import urllib.request
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from email import message_from_bytes, policy
 from pathlib import Path
 from typing import Any
@@ -61,7 +62,7 @@ catalogue.retitle(["load"])
 Batch.objects.update(accepted_at=moments.now())
 folding.fold()
 user = User.objects.get(username="keeper")
-open(token_file, "w").write(access.make_token(user, "bench", ["push"])[1])
+open(token_file, "w").write(access.make_token(user, "bench", ["push", "read", "write"])[1])
 route = Route.objects.create(kind="mail", name="duty", to="duty@bench.example", confirmed_at=moments.now())
 text = "baseline: {kind: harmonic, seasons: [24h]}\\nflag: {level: {sigmas: 12}}\\n"
 plan = load(text + (f"replay: {{refit: 1d, window: {window}}}\\n" if window else ""))
@@ -92,7 +93,7 @@ def connected(environment: dict[str, str]) -> Iterator[Any]:
         yield cursor
 
 
-def _look(served: Served) -> Iterator[Polled]:
+def look(served: Served) -> Iterator[Polled]:
     with connected(served.database.environment()) as cursor:
         while True:
             cursor.execute(JUDGED)
@@ -150,7 +151,22 @@ def child(environment: dict[str, str], code: str, *arguments: str) -> list[str]:
     return done.stdout.splitlines()
 
 
-def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
+@dataclass
+class Ready:
+    """A server whose streams have been judged so far. pushed : when each minute was; spiked : when each stream that had a spike."""
+
+    token: str
+    pushed: dict[int, float]
+    spiked: dict[str, float]
+    rng: np.random.Generator
+    made_s: float
+    first_s: float
+    # How long pushes took until they were answered, and so kept.
+    took: list[float] = field(default_factory=list)
+
+
+def prepared(served: Served, folder: Path) -> Ready:
+    """Write the history of the streams, and wait until all that has come by then is judged."""
     minute = int(time.time() // 60)
     begun = time.monotonic()
     token_file = folder / "token"
@@ -162,24 +178,29 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
     pushed: dict[int, float] = {}
     spiked: dict[str, float] = {}
     rng = np.random.default_rng(2)
-    _push(served, token, range(minute, int(time.time() // 60)), rng, pushed, spiked, is_spiked=False)
-    for _, rows in _look(served):
+    push(served, token, range(minute, int(time.time() // 60)), rng, pushed, spiked, is_spiked=False)
+    for _, rows in look(served):
         behind = STREAMS - sum(c for m, c in rows if m is not None and m >= minute)
         now = int(time.time() // 60)
         done = max(pushed, default=minute - 1)
-        _push(served, token, range(done + 1, now), rng, pushed, spiked, is_spiked=False)
+        push(served, token, range(done + 1, now), rng, pushed, spiked, is_spiked=False)
         if behind <= 0:
             break
         if time.monotonic() - begun > 3_600:
             raise RuntimeError(f"{behind} streams were not judged within an hour: {served.last_lines()}")
         time.sleep(2)
-    first_s = time.monotonic() - begun
+    return Ready(token, pushed, spiked, rng, made_s, time.monotonic() - begun)
+
+
+def followed(served: Served, ready: Ready) -> tuple[list[Polled], range]:
+    """Push minute by minute as they end; what was judged when, and which minutes."""
+    pushed = ready.pushed
     polled: list[Polled] = []
     first = max(max(pushed, default=0) + 1, int(time.time() // 60))
     until = (first + MINUTES + 1) * 60 + 45.0
 
     def follow() -> None:
-        for seen in _look(served):
+        for seen in look(served):
             polled.append(seen)
             if seen[0] > until:
                 return
@@ -189,31 +210,50 @@ def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
     watcher.start()
     for m in range(first, first + MINUTES):
         time.sleep(max((m + 1) * 60 + 0.2 - time.time(), 0))
-        _push(served, token, range(m, m + 1), rng, pushed, spiked, is_spiked=True)
+        ready.took += push(
+            served, ready.token, range(m, m + 1), ready.rng, pushed, ready.spiked, is_spiked=True
+        )
     watcher.join()
-    memory = served.memory()
-    delays = _delays(polled, range(first, first + MINUTES))
-    mails = _mails(box, spiked)
+    return polled, range(first, first + MINUTES)
+
+
+def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
+    ready = prepared(served, folder)
+    polled, minutes = followed(served, ready)
+    return {**figures(ready, polled, minutes, box), **memory_of(served)}
+
+
+def figures(ready: Ready, polled: list[Polled], minutes: range, box: Postbox) -> dict[str, Any]:
+    """How long bins and mails took."""
+    delays = delays_of(polled, minutes)
+    mails = _mails(box, ready.spiked)
     return {
         "streams": STREAMS,
-        "history written, s": made_s,
-        "first judging of the history, s": first_s,
+        "history written, s": ready.made_s,
+        "first judging of the history, s": ready.first_s,
         "bins judged, of those that came": f"{len(delays)} of {STREAMS * MINUTES}",
         "from a bin's end until it was judged, median s": float(np.median(delays)) if delays else None,
         "99th percentile s": float(np.quantile(delays, 0.99)) if delays else None,
         "from a push until its mail was handed over, median s": float(np.median(mails)) if mails else None,
         "longest s": max(mails, default=None),
-        "mails of spikes": f"{len(mails)} of {len(spiked)}",
+        "mails of spikes": f"{len(mails)} of {len(ready.spiked)}",
+    }
+
+
+def memory_of(served: Served) -> dict[str, Any]:
+    memory = served.memory()
+    return {
         "memory of all processes with MariaDB, MB": sum(memory.values()) / 2**20,
         **{f"of that {name}, MB": size / 2**20 for name, size in sorted(memory.items())},
     }
 
 
-def _push(
+def push(
     served: Served, token: str, minutes: range, rng: np.random.Generator, pushed: dict[int, float],
     spiked: dict[str, float], *, is_spiked: bool,
-) -> None:  # fmt: skip
-    """One sample a stream and minute; with spikes on a few streams that had none."""
+) -> list[float]:  # fmt: skip
+    """One sample a stream and minute; with spikes on a few streams that had none. Returns how long each push took."""
+    took = []
     for m in minutes:
         hour = m / 60 % 24
         odd = set(rng.choice(STREAMS, 3, replace=False).tolist()) if is_spiked else set()
@@ -242,11 +282,14 @@ def _push(
                 data="\n".join(lines).encode(),
                 headers={"Authorization": f"Bearer {token}", "Content-Type": "application/x-ndjson"},
             )
+            begin = time.monotonic()
             with urllib.request.urlopen(request, timeout=60) as answer:
                 answer.read()
+            took.append(time.monotonic() - begin)
+    return took
 
 
-def _delays(polled: list[Polled], minutes: range) -> list[float]:
+def delays_of(polled: list[Polled], minutes: range) -> list[float]:
     """Of each stream and minute how long after its end it was seen judged; what never was is left out."""
     out: list[float] = []
     for m in minutes:
