@@ -160,6 +160,39 @@ def test_two_lookouts_on_one_stream_both_go_on(api, sender, begun, wholes):
     )
 
 
+def test_workers_in_turn_take_one_anothers_calm_bins_as_judged(sender, begun, wholes, monkeypatch):
+    pk, times, values = begun
+    workers = [tasks.glances, calm.Glances(), calm.Glances()]
+    # In turn, and each for a while: whoever comes back has several bins to catch up with.
+    turns = [0, 1, 2, 0, 1, 2, 2, 2, 0, 0, 0, 1, 2, 1, 0, 2]
+    for i, worker in enumerate(turns, BEGIN):
+        monkeypatch.setattr(tasks, "glances", workers[worker])
+        push(sender, times[i : i + 1], values[i : i + 1])
+        judge()
+        row = row_of(pk)
+        assert row.judged_through_ns == times[i] + STEP and row.state == "steady"
+    assert len(wholes) == 2, "once by each that had not seen it"
+    whole = replayed(times[: BEGIN + len(turns)], values[: BEGIN + len(turns)])
+    assert row.judged == int((~np.isnan(whole.z)).sum())
+
+
+def test_what_another_worker_found_is_for_the_whole(sender, begun, wholes, monkeypatch):
+    pk, times, values = begun
+    values[BEGIN + 4] += 60
+    workers = [tasks.glances, calm.Glances()]
+    for i, worker in enumerate([0, 1, 0, 1, 1, 1, 1, 1, 1, 1, 0], BEGIN):
+        monkeypatch.setattr(tasks, "glances", workers[worker])
+        push(sender, times[i : i + 1], values[i : i + 1])
+        if worker == 0:
+            wholes.clear()
+        judge()
+    whole = replayed(times[: BEGIN + 11], values[: BEGIN + 11])
+    assert len(wholes) == 1, "the first one does not take bins as calm in which something was found"
+    row = row_of(pk)
+    assert [f["start"] for f in row.findings] == [f.start for f in whole.findings]
+    assert row.judged == int((~np.isnan(whole.z)).sum())
+
+
 def test_another_plan_begins_anew_as_a_whole(api, sender, begun, wholes):
     pk, times, values = begun
     api.patch(f"/api/v1/lookouts/{pk}", {"plan": "flag: {level: {sigmas: 9}}\n"}, format="json")
@@ -186,7 +219,7 @@ def test_a_large_block_and_a_long_absence_forget_what_was_remembered(sender, beg
     push(sender, times[BEGIN + 2 : BEGIN + 8], values[BEGIN + 2 : BEGIN + 8])
     judge()
     assert len(wholes) == 1
-    tasks.glances._arrivals.looked_at -= timedelta(minutes=5)
+    tasks.glances._arrivals.looked_at -= arrivals.LONGEST_ABSENCE + timedelta(minutes=1)
     push(sender, times[BEGIN + 8 : BEGIN + 9], values[BEGIN + 8 : BEGIN + 9])
     judge()
     assert len(wholes) == 2

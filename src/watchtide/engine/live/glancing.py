@@ -53,7 +53,7 @@ class Glance:
     ) -> "tuple[Glance, int] | None":
         """More samples, sorted, as far as their bins are complete by now: the next glance, and how many samples it has judged,
         all of them calm. None where a replay of the whole has to say: a sample came late, one is flagged, or a fit is due."""
-        now = self._with(times, values)
+        now = self.with_samples(times, values)
         step = self.tail.step_ns
         if not len(now.times):
             return now, 0
@@ -77,7 +77,8 @@ class Glance:
         placed = self.track.places(self.times)
         return None if placed is None else (placed[0] - self.until_ns) // self.tail.step_ns
 
-    def _with(self, times: Ints, values: Floats) -> "Glance":
+    def with_samples(self, times: Ints, values: Floats) -> "Glance":
+        """The same with more samples, sorted, of bins that are not judged yet."""
         if not len(times):
             return self
         if not len(self.times):

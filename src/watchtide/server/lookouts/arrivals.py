@@ -13,6 +13,8 @@ from watchtide.server.streams.models import Batch, Block
 
 # A batch is seen this long after it was accepted at the latest: its transaction ends with that.
 LONGEST_COMMIT = timedelta(minutes=2)
+# A worker that another one relieved for longer has too much to catch up with.
+LONGEST_ABSENCE = timedelta(minutes=30)
 # Larger blocks are of histories; what they change is for the whole.
 MOST_SAMPLES = 100_000
 
@@ -41,7 +43,7 @@ class Arrivals:
         gone = Batch.objects.aggregate(undone=Max("undone_at"), aside=Max("quarantined_at"))
         is_broken = (
             before is None
-            or now - before > LONGEST_COMMIT
+            or now - before > LONGEST_ABSENCE
             or self.gone != (gone["undone"], gone["aside"])
             or any(samples > MOST_SAMPLES for _, samples in fresh)
         )

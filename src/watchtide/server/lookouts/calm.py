@@ -1,7 +1,8 @@
 """Streams of a lookout that are calm, judged at a glance: many in one transaction, without their histories.
 
 A worker remembers where each stream stood when it was last judged as a whole (`engine.glancing`). What is found, ends, is late,
-chosen anew or silent is for the whole, and so is every stream once after a worker has begun.
+chosen anew or silent is for the whole, and so is every stream once after a worker has begun. What other workers have judged
+meanwhile it judges too, and writes nothing of it: calm bins leave the same behind, whoever judges them.
 """
 
 from collections.abc import Sequence
@@ -113,7 +114,8 @@ class Glances:
             row["stream__first_ns"],
             lookout.plan_version_id,
         )
-        if facts != kept.facts or row["judged_through_ns"] != kept.glance.until_ns:
+        through_ns = row["judged_through_ns"]
+        if facts != kept.facts or through_ns is None or through_ns < kept.glance.until_ns:
             return False
         if version != kept.labels[0]:
             spans = left_out_spans(rules.plan, row["stream__key"], rules.labels)
@@ -130,10 +132,11 @@ def _judge(kept: _Remembered, row: Row, lookout: Lookout, now: datetime, now_ns:
     times, values = store.merge(kept.arrived)
     kept.arrived = []
     wait_ns = judging.wait_for(lookout, row["stream__lateness_ns"])
-    seen = kept.glance.look(times, values, now_ns, wait_ns, lookout.skip_last)
-    if seen is None:
+    before = _caught_up(kept.glance.with_samples(times, values), row["judged_through_ns"], wait_ns)
+    seen = None if before is None else before.look(times[:0], values[:0], now_ns, wait_ns, lookout.skip_last)
+    if before is None or seen is None:
         return None
-    before, (kept.glance, judged) = kept.glance, seen
+    kept.glance, judged = seen
     step_ns, until_ns = kept.glance.tail.step_ns, kept.glance.until_ns
     # A limit may be another one since, without a new bin.
     if lookout.limit and foreseeing.is_due(lookout.limit, row["foreseen_through_ns"], until_ns):
@@ -155,6 +158,14 @@ def _judge(kept: _Remembered, row: Row, lookout: Lookout, now: datetime, now_ns:
             "why": judging.calm_words(row["state"], until_ns, row["stream__zone"]),
         }
     return changes
+
+
+def _caught_up(glance: Glance, through_ns: int, wait_ns: int) -> Glance | None:
+    """The glance after the bins that another worker has judged meanwhile; None where they are not calm by it."""
+    if glance.until_ns == through_ns:
+        return glance
+    seen = glance.look(glance.times[:0], glance.values[:0], through_ns + wait_ns, wait_ns)
+    return seen[0] if seen is not None and seen[0].until_ns == through_ns else None
 
 
 def write(rows: Sequence[Row]) -> None:
