@@ -7,8 +7,10 @@ import pytest
 
 from tests.server.conftest import run_jobs
 from tests.server.test_lookouts import START, STEP, judge, lines_of, made, push, replayed
+from watchtide.core.series import keys
 from watchtide.server import moments
 from watchtide.server.logbook import services as logbook
+from watchtide.server.logbook.models import Entry
 from watchtide.server.lookouts import arrivals, calm, judging, services, tasks
 from watchtide.server.lookouts.models import Lookout, Watched
 from watchtide.server.streams import undoing
@@ -191,6 +193,24 @@ def test_what_another_worker_found_is_for_the_whole(sender, begun, wholes, monke
     row = row_of(pk)
     assert [f["start"] for f in row.findings] == [f.start for f in whole.findings]
     assert row.judged == int((~np.isnan(whole.z)).sum())
+
+
+def test_a_long_logbook_of_other_streams_costs_nothing_a_stream(sender, begun, wholes, monkeypatch):
+    _, times, values = begun
+    entry = {"start_ns": int(times[24 * 15]), "end_ns": int(times[24 * 15 + 4]), "verdict": "incident"}
+    Entry.objects.bulk_create(Entry(scope=f"metric=other,n={i}", author="ann", **entry) for i in range(500))
+    logbook.add(entry | {"scope": "metric=flow,place=weir"}, "ann")
+    compared = []
+    real = keys.covers
+    monkeypatch.setattr(keys, "covers", lambda scope, key: compared.append(scope) or real(scope, key))
+    for i in range(BEGIN, BEGIN + 3):
+        push(sender, times[i : i + 1], values[i : i + 1])
+        judge()
+    assert wholes == [] and len(compared) < 50
+    tasks.glances.clear()
+    push(sender, times[BEGIN + 3 : BEGIN + 4], values[BEGIN + 3 : BEGIN + 4])
+    judge()
+    assert len(wholes) == 1 and len(compared) < 50
 
 
 def test_another_plan_begins_anew_as_a_whole(api, sender, begun, wholes):

@@ -11,6 +11,7 @@ from watchtide.core.scoring.rows import Label
 from watchtide.engine.many import together
 from watchtide.engine.prepare import choices
 from watchtide.engine.prepare.preparing import Input
+from watchtide.engine.prepare.training import ByStream
 from watchtide.engine.scan import stages
 from watchtide.plan import Plan, durations
 
@@ -48,7 +49,8 @@ def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = 
 
 def _trained(family: Sequence[Input], plan: Plan, labels: Sequence[Label]) -> Shared:
     most = max(MOST_WINDOWS // len(family), learned.LEAST_WINDOWS)
-    ready = [stages.ready(stream, plan, labels) for stream in family]
+    known = ByStream(labels)
+    ready = [stages.ready(stream, plan, known.of(stream.key)) for stream in family]
     steps = sorted({r.frame.step_ns for r in ready})
     if len(steps) > 1:
         words = ", ".join(durations.format_ns(step) for step in steps)

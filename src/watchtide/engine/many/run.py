@@ -18,6 +18,7 @@ from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.scoring.rows import Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine.many import families
+from watchtide.engine.prepare.training import ByStream
 from watchtide.engine.scan import outcome, stages
 from watchtide.parent import die_with_parent
 from watchtide.plan import Plan
@@ -165,7 +166,7 @@ def each(
 
 @dataclass(frozen=True)
 class Task:
-    """What one worker needs to scan one stream; the fields as in stages.scan."""
+    """What one worker needs to scan one stream; the fields as in stages.scan, the labels those that cover it."""
 
     stream: stages.Input
     plan: Plan
@@ -220,7 +221,8 @@ def scan_many(
     """
     if mode == "fit":
         streams = families.with_shared(streams, plan, labels)
-    tasks = [Task(s, plan, tuple(labels), mode, is_kept, is_told) for s in streams]
+    known = ByStream(labels)
+    tasks = [Task(s, plan, known.of(s.key), mode, is_kept, is_told) for s in streams]
     return each(scan_one, tasks, jobs=jobs, executor=executor, progress=progress, is_cancelled=is_cancelled)
 
 
@@ -239,7 +241,8 @@ def write_many(
     for one another."""
     if mode == "fit":
         streams = families.with_shared(streams, plan, labels)
-    tasks = [Task(s, plan, tuple(labels), mode, is_kept=False, is_told=False) for s in streams]
+    known = ByStream(labels)
+    tasks = [Task(s, plan, known.of(s.key), mode, is_kept=False, is_told=False) for s in streams]
     return each(partial(write_one, path=path), tasks, jobs=jobs, executor=executor, progress=progress)
 
 

@@ -77,7 +77,7 @@ class Glances:
             return
         stream = watched.stream
         facts = (stream.key, stream.zone, stream.first_ns, watched.lookout.plan_version_id)
-        labels = logbook.version(), left_out_spans(rules.plan, stream.key, rules.labels)
+        labels = logbook.version(), left_out_spans(rules.plan, stream.key, rules.labels.of(stream.key))
         kept = _Remembered(judged.glance, facts, labels)
         if judged.glance.size <= self._kept.maxsize:
             self._kept[watched.pk] = kept
@@ -118,7 +118,8 @@ class Glances:
         if facts != kept.facts or through_ns is None or through_ns < kept.glance.until_ns:
             return False
         if version != kept.labels[0]:
-            spans = left_out_spans(rules.plan, row["stream__key"], rules.labels)
+            key = row["stream__key"]
+            spans = left_out_spans(rules.plan, key, rules.labels.of(key))
             if spans != kept.labels[1]:
                 return False
             kept.labels = version, spans

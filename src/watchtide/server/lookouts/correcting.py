@@ -124,7 +124,7 @@ def _anew(watched: Watched, through_ns: int, rules: Rules) -> tuple[list[Finding
         if not len(times):
             raise ValueError("nothing is left of it")
         given = scans.stream_input(watched.stream, rules.plan, times, values)[0]
-        scanned, state, _ = upkeep.tick(given, rules.plan, rules.labels, None, is_told=False)
+        scanned, state, _ = upkeep.tick(given, rules.plan, rules.labels.of(given.key), None, is_told=False)
     except (ValueError, Problem):
         # It begins anew with what comes; what is known by now wakes nobody.
         nothing = {

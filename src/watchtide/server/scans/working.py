@@ -12,10 +12,10 @@ from django.conf import settings
 
 from watchtide.core.expect.baselines.learned import Shared
 from watchtide.core.scoring.rows import Label
-from watchtide.core.series import keys
 from watchtide.engine.keep import cache, kept
 from watchtide.engine.keep.files import Store
 from watchtide.engine.many import clusters, run, together
+from watchtide.engine.prepare.training import ByStream
 from watchtide.engine.scan import stages
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan
@@ -52,11 +52,8 @@ class Order:
 
 def orders_of(streams: Sequence[Stream], plan: Plan, labels: Sequence[Label], mode: str) -> list[Order]:
     """An order for each stream."""
-    store, most = storage.stages(), settings.STAGE_CACHE_BYTES
-    return [
-        Order(s.pk, plan, tuple(x for x in labels if keys.covers(x.series, s.key)), mode, store, most)
-        for s in streams
-    ]
+    store, most, known = storage.stages(), settings.STAGE_CACHE_BYTES, ByStream(labels)
+    return [Order(s.pk, plan, known.of(s.key), mode, store, most) for s in streams]
 
 
 def each(lease: jobs.Lease, work: Callable[[Order], R], orders: Sequence[Order]) -> Iterator[R]:
