@@ -9,6 +9,7 @@ from tests.server.conftest import run_jobs
 from tests.server.test_lookouts import START, STEP, judge, lines_of, made, push, replayed
 from watchtide.core.series import keys
 from watchtide.server import moments
+from watchtide.server.jobs import services as jobs
 from watchtide.server.logbook import services as logbook
 from watchtide.server.logbook.models import Entry
 from watchtide.server.lookouts import arrivals, calm, judging, services, tasks
@@ -176,6 +177,12 @@ def test_workers_in_turn_take_one_anothers_calm_bins_as_judged(sender, begun, wh
     assert len(wholes) == 2, "once by each that had not seen it"
     whole = replayed(times[: BEGIN + len(turns)], values[: BEGIN + len(turns)])
     assert row.judged == int((~np.isnan(whole.z)).sum())
+
+
+def test_a_lookouts_next_job_prefers_the_worker_that_looked_last(begun):
+    lookout = Lookout.objects.get(pk=begun[0])
+    assert lookout.worker == jobs.worker()
+    assert services.request(lookout).prefers == services.request(lookout, [1]).prefers == jobs.worker()
 
 
 def test_what_another_worker_found_is_for_the_whole(sender, begun, wholes, monkeypatch):

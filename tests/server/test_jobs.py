@@ -10,8 +10,10 @@ from datetime import timedelta
 import pytest
 from django.db import connection
 from django.utils import timezone
+from django_tasks_db.models import DBTaskResult
 
-from watchtide.server.jobs import services
+from watchtide.server import moments
+from watchtide.server.jobs import running, services, tasks
 from watchtide.server.jobs.models import Event, Job
 
 
@@ -70,6 +72,24 @@ def test_the_watch_gives_up_after_three_lost_workers_and_wakes_for_fewer(job):
     services.watch_once()
     job.refresh_from_db()
     assert job.state == "failed" and "lost 3 times" in job.message
+
+
+def test_a_job_waits_a_moment_for_the_worker_that_it_prefers(db, monkeypatch):
+    monkeypatch.setattr(tasks, "LEAVE_S", 0)
+    own = services.enqueue("fold", "x", {}, prefers=services.worker())
+    tasks.work.func(own.pk)
+    own.refresh_from_db()
+    assert own.state == "done"
+    other = services.enqueue("fold", "x", {}, prefers="elsewhere-1")
+    woken = DBTaskResult.objects.ready().count()
+    tasks.work.func(other.pk)
+    other.refresh_from_db()
+    assert other.state == "queued" and DBTaskResult.objects.ready().count() == woken + 1
+    # The other one may be gone: what has waited is done by anybody.
+    Job.objects.filter(pk=other.pk).update(created_at=moments.now() - running.PREFERRED)
+    tasks.work.func(other.pk)
+    other.refresh_from_db()
+    assert other.state == "done"
 
 
 def test_every_change_of_a_job_is_hinted(job):

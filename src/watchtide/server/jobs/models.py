@@ -29,6 +29,8 @@ class Job(models.Model):
     fence = models.BigIntegerField(default=0)
     # While it is open, no second job of the same work: what it is about, NULL once it is over.
     once = models.CharField(max_length=100, null=True, unique=True)
+    # Which worker should do it, since it remembers what the job is about; empty for any.
+    prefers = models.CharField(max_length=60, default="", blank=True)
     lease_until = models.DateTimeField(null=True)
     woken_at = models.DateTimeField(null=True)
     created_by = models.ForeignKey("auth.User", null=True, on_delete=models.SET_NULL)

@@ -1,5 +1,7 @@
 """Doing a job: lease, fencing, progress, hand-back, end."""
 
+import os
+import socket
 import threading
 import time
 import traceback
@@ -154,6 +156,21 @@ class Lease:
     def __exit__(self, *_: object) -> None:
         self._stop.set()
         self._thread.join()
+
+
+# How long a job waits for the worker that it prefers.
+PREFERRED = timedelta(seconds=5)
+
+
+def worker() -> str:
+    """How this process is called where a job prefers one."""
+    return f"{socket.gethostname()[:40]}-{os.getpid()}"
+
+
+def lane_of_anothers(job_id: int) -> str | None:
+    """The lane of a job that is still to be left to the worker it prefers; None where it may be done."""
+    waits = Job.objects.filter(pk=job_id, state="queued", created_at__gte=Now() - PREFERRED)
+    return waits.exclude(prefers__in=("", worker())).values_list("lane", flat=True).first()
 
 
 @patience.retried

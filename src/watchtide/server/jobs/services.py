@@ -25,12 +25,13 @@ from watchtide.server.jobs.running import (
     lane_of,
     run,
     tell,
+    worker,
 )
 from watchtide.server.jobs.tasks import work
 
 __all__ = [
     "Cancelled", "HandedBack", "Lease", "LeaseLost", "cancel", "claim", "ending", "enqueue", "hand_back", "handles", "held", "prune", "run",
-    "tell", "wake", "watch_once",
+    "tell", "wake", "watch_once", "worker",
 ]  # fmt: skip
 
 # A queued job whose wake-up got lost is woken again after this, and one that was never woken, after a moment.
@@ -46,10 +47,12 @@ def enqueue(
     user: Any = None,
     lane: str | None = None,
     about: Any = None,
+    prefers: str = "",
 ) -> Job:
     """Put a job down and wake a worker once the transaction is through.
 
-    about : what it is about, as JSON; while a job of this kind about the same is open, that one is returned instead.
+    about : what it is about, as JSON; while a job of this kind about the same is open, that one is returned instead. prefers :
+        the worker that should do it, as `worker()` names it; others wait a few seconds for that one.
     """
     once = None
     if about is not None:
@@ -61,6 +64,7 @@ def enqueue(
         "arguments": arguments,
         "created_by": user if user is not None and user.is_authenticated else None,
         "once": once,
+        "prefers": prefers,
     }
     try:
         with transaction.atomic():

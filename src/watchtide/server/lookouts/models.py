@@ -64,7 +64,8 @@ class Route(models.Model):
 
 class Lookout(models.Model):
     """scope : {"metric", "attributes"} or {"streams"}; every, wait : a duration or "auto"; skip_last : samples left out at the
-    end; limit : {"above" or "below", "within"}, which is foreseen, or empty; looked_at : when it was last looked for what is due."""
+    end; limit : {"above" or "below", "within"}, which is foreseen, or empty; looked_at : when it was last looked for what is due;
+    worker : which one did, and so remembers where the streams stand."""
 
     name = models.CharField(max_length=120)
     plan_version = models.ForeignKey(PlanVersion, on_delete=models.PROTECT, related_name="lookouts")
@@ -77,6 +78,7 @@ class Lookout(models.Model):
     routes = models.ManyToManyField(Route, related_name="lookouts", blank=True)
     is_on = models.BooleanField(default=True)
     looked_at = models.DateTimeField(null=True)
+    worker = models.CharField(max_length=60, default="", blank=True)
     created_by = models.CharField(max_length=150, default="", blank=True)
     created_at = models.DateTimeField(db_default=Now())
 

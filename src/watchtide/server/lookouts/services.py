@@ -146,7 +146,8 @@ def request(lookout: Lookout, rest: Sequence[int] = ()) -> Job:
     """A job for what is due on a lookout; rest : only these rows, which an earlier job has left."""
     arguments: dict[str, Any] = {"lookout": lookout.pk} | ({"rest": list(rest)} if rest else {})
     about = [lookout.pk, rest[0]] if rest else lookout.pk
-    return jobs.enqueue("watch", f"Lookout {lookout.name}", arguments, about=about)
+    # Whoever looked last remembers where its streams stand; any other would judge each of them as a whole first.
+    return jobs.enqueue("watch", f"Lookout {lookout.name}", arguments, about=about, prefers=lookout.worker)
 
 
 def due_now(lookout: Lookout) -> list[int]:

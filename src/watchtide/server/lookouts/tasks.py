@@ -65,10 +65,11 @@ def watch(lease: jobs.Lease) -> dict[str, Any]:
     if not left:
         crew.dismiss()
     with lease.write():
+        lookout.worker = jobs.worker()
         if left:
             services.request(lookout, left)
         if rest is None:
-            Lookout.objects.filter(pk=lookout.pk).update(looked_at=begun)
+            Lookout.objects.filter(pk=lookout.pk).update(looked_at=begun, worker=lookout.worker)
     if changed:
         jobs.tell("lookout", lookout.pk)
     return {"streams": len(rows) - len(left), "changed": changed}
