@@ -32,12 +32,13 @@ def fit(
     seen: Floats | None = None,
     suspect: Bools | None = None,
     like: Training | None = None,
+    after: Fitted | None = None,
 ) -> tuple[Model, Training]:
     """Fit a baseline and its spread to a training part.
 
     seen : (m,) what was expected of the samples when they came, NaN where they were not judged: it takes the place of
     held-out fits. suspect : (m,) samples that look like trouble: they teach nothing. like : an earlier fit to the same
-    part on the same scale, whose regimes hold.
+    part on the same scale, whose regimes hold. after : what was fitted by the same choice to nearly the same part: the fit begins there.
     """
     scaled = to_fit(part, choice)
     m = len(part)
@@ -54,6 +55,8 @@ def fit(
     options = dict(choice.options)
     if choice.has_link:
         options["link"] = "log"
+    if after is not None and choice.kind == "harmonic":
+        options["start"] = after
     fitted = baselines.fit(choice.kind, inner, choice.periods, options)
     held = back(_held_out(inner, fitted, choice, options), steps, choice) if seen is None else seen
     if like is not None:

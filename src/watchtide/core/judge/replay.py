@@ -130,7 +130,7 @@ def _fitted(given: _Given, progress: Progress, before: _Fit | None, at: int, usa
     else:
         choice = before.choice
         seen, suspect = progress.expected[begin:at], progress.suspect[begin:at]
-        model, training = fitting.fit(part, choice, d, seen=seen, suspect=suspect)
+        model, training = fitting.fit(part, choice, d, seen=seen, suspect=suspect, after=before.model.fitted)
         progress.suspect[begin:at] = _suspects_now(model, part, training, d)
     refits = 1 if before is None else before.refits + 1
     if before is not None and before.watch is not None and not given.is_reread(refits):

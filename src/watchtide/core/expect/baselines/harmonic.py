@@ -7,7 +7,7 @@ cross-validation chooses, so that a plain season stays smooth and a jagged one m
 from typing import Any
 
 import numpy as np
-from scipy.linalg import cho_factor, cho_solve, lapack
+from scipy.linalg import lapack
 
 from watchtide.core.expect.baselines import Fitted, Parts
 from watchtide.core.expect.baselines.waves import (
@@ -44,7 +44,7 @@ def fit(
     link: str = "identity",
     is_robust: bool = True,
     ridge: dict[str, float] | None = None,
-    start: Floats | None = None,
+    start: Fitted | None = None,
 ) -> Fitted:
     """Fit trend, seasons, known days and covariates together, robustly, to the usable samples.
 
@@ -52,7 +52,7 @@ def fit(
         shape of the shorter (a day that differs by weekday).
     bends_ns : spacing of the trend's bends; None takes two weeks and at least 14 samples, and no bend nearer than that to the ends.
     link : "identity", or "log" for parts that multiply: E y = exp(parts), variance growing with E y.
-    ridge : penalties of an earlier choice; None cross-validates over blocks of cycles. start : coefficients to begin from.
+    ridge : penalties of an earlier choice; None cross-validates over blocks of cycles. start : a fit to nearly the same samples, to begin from.
     Tukey's bisquare, from Huber's weights, with Fellner's modified residuals, so that one factorisation
     serves all sweeps. Huber and Ronchetti (2009), chapter 7; Hyndman and Athanasopoulos (2021), section 12.
     """
@@ -80,7 +80,8 @@ def fit(
     if ridge is None:
         ridge = model.choose(_drawn_in(y) if link == "identity" else _log_start(y))
     penalty = model.penalty(ridge)
-    beta, weight, inner = model.solve(y, penalty, link=link, is_robust=is_robust, start=start)
+    begun = None if start is None else _begun(start, len(penalty), origin, middle)
+    beta, weight, inner = model.solve(y, penalty, link=link, is_robust=is_robust, start=begun)
     beta[0] += middle
     columns = {name: getattr(layout, name).astype(np.float64) for name in ("period", "order", "owner")}
     arrays = {"beta": beta, "knots": knots, **columns}
@@ -129,6 +130,17 @@ def held_out(fitted: Fitted, frame: Frame, tame: Bools, folds: Ints) -> Floats:
             step = _solve(gram - own_gram, right - own_right - penalty * beta, penalty)
             out[rows] = own @ (beta + np.clip(step, -2.0, 2.0) if facts["link"] == "log" else beta + step)
     return np.exp(np.clip(out, -30.0, 700.0)) if facts["link"] == "log" else out
+
+
+def _begun(before: Fitted, size: int, origin: int, middle: float) -> Floats | None:
+    """Coefficients of an earlier fit about another origin and middle; None where it has other columns."""
+    beta = before.arrays["beta"]
+    if len(beta) != size or np.isnan(beta).any():
+        return None
+    beta = beta.copy()
+    # Its bends move along with the origin: nearly where they were.
+    beta[0] += beta[1] * (origin - before.facts["origin"]) / _SPACING_UNIT - middle
+    return beta
 
 
 def _facts(
@@ -279,8 +291,9 @@ class _Regression:
         if link == "log":
             return self._solve_log(y, penalty, is_robust, start)
         gram = self.x.gram(self.w)
-        factor = cho_factor(gram + np.diag(penalty), check_finite=False)
-        beta = cho_solve(factor, self.x.moment(self.w * y))
+        factor = _factor(gram, penalty)
+        first = SWEEPS // 3 if start is None else 0
+        beta = _solved(factor, self.x.moment(self.w * y)) if start is None or not is_robust else start
         weight = np.ones(len(y))
         if is_robust:
             root = np.sqrt(self.w)
@@ -293,21 +306,20 @@ class _Regression:
                 usual: Floats | float = scale
                 if self.event is not None:
                     usual = np.maximum(scale, chance_of(fitted + self.middle, self.event) * root)
-                weight = _weights(residual / usual, sweep < SWEEPS // 3)
-                step = cho_solve(factor, self.x.moment(self.w * weight * (y - fitted)) - penalty * beta)
+                weight = _weights(residual / usual, sweep < first)
+                step = _solved(factor, self.x.moment(self.w * weight * (y - fitted)) - penalty * beta)
                 beta = beta + step
-                if float(np.max(np.abs(step))) < 1e-4 * scale and sweep > SWEEPS // 3:
+                if float(np.max(np.abs(step))) < 1e-4 * scale and (sweep > first or not first):
                     break
-        leverage = float(np.trace(cho_solve(factor, gram)))
-        return beta, weight, leverage
+        return beta, weight, _effective(factor, penalty)
 
     def _solve_log(
         self, y: Floats, penalty: Floats, is_robust: bool, start: Floats | None
     ) -> tuple[Floats, Floats, float]:
         """Quasi-likelihood with a log link and a variance that grows with the mean, drawn in like the other."""
-        warm = start is not None and len(start) == len(penalty)
-        if warm:
-            beta = np.asarray(start, dtype=np.float64).copy()
+        warm = start is not None
+        if start is not None:
+            beta = start
         else:
             beta = _solve(self.x.gram(self.w), self.x.moment(self.w * _log_start(y)), penalty)
         weight = np.ones(len(y))
@@ -330,7 +342,7 @@ class _Regression:
             beta = beta + step
             if float(np.max(np.abs(step))) < (1e-3 if warm else 1e-5) and (warm or sweep >= 5):
                 break
-        return beta, weight, float(np.trace(_solve(gram, gram, penalty)))
+        return beta, weight, _effective(_factor(gram, penalty), penalty)
 
 
 def _weights(u: Floats, is_first: bool) -> Floats:
@@ -341,11 +353,28 @@ def _weights(u: Floats, is_first: bool) -> Floats:
     return np.asarray(np.maximum(1 - (size / BISQUARE) ** 2, 0.0) ** 2)
 
 
-def _solve(gram: Floats, right: Floats, penalty: Floats) -> Floats:
-    """The solution of (gram + diag(penalty)) b = right, by Cholesky; called often, so straight at LAPACK."""
-    whole = gram.copy()
-    whole.flat[:: len(penalty) + 1] += penalty
-    _, found, info = lapack.dposv(whole, right, lower=1, overwrite_a=1)
+def _factor(gram: Floats, penalty: Floats) -> Floats:
+    """Cholesky factor of gram + diag(penalty); straight at LAPACK, since it is called often."""
+    # Columns first, as LAPACK has them, so that nothing is copied again; the matrix is its own transpose.
+    whole = gram.T.copy(order="F")
+    whole.ravel(order="K")[:: len(penalty) + 1] += penalty
+    factor, info = lapack.dpotrf(whole, lower=1, overwrite_a=1, clean=0)
     if info != 0:
         raise np.linalg.LinAlgError("the normal equations are not positive definite")
+    return np.asarray(factor)
+
+
+def _solved(factor: Floats, right: Floats) -> Floats:
+    """The solution of (gram + diag(penalty)) b = right, by the factor."""
+    found, _ = lapack.dpotrs(factor, right, lower=1)
     return np.asarray(found)
+
+
+def _solve(gram: Floats, right: Floats, penalty: Floats) -> Floats:
+    return _solved(_factor(gram, penalty), right)
+
+
+def _effective(factor: Floats, penalty: Floats) -> float:
+    """The effective number of parameters, tr (gram + D)⁻¹ gram = p - tr (gram + D)⁻¹ D, D the penalties."""
+    inverse, _ = lapack.dpotri(factor, lower=1)
+    return float(len(penalty) - np.diagonal(inverse) @ penalty)

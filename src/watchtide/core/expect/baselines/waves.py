@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from fractions import Fraction
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from itertools import pairwise
 
 import numpy as np
@@ -81,12 +81,19 @@ def _divides(short: Period, long: Period) -> int | None:
 class Design:
     """Columns in two parts, because seasons repeat: slow (n, m) row by row, and seasons (u, 2 h) once a distinct phase.
 
-    slow : 1, time in fortnights, hinges, what stands beside; at : (n,) which distinct phase each row has.
+    slow : 1, time in fortnights, hinges, what stands beside; at : (n,) which distinct phase each row has; plain : of the whole
+    design that these are rows of, where it is another one.
     """
 
     slow: Floats
     seasons: Floats
     at: Ints
+    plain: "Design | None" = None
+
+    @cached_property
+    def _squares(self) -> Floats:
+        """Columns of the seasons times columns, each distinct phase once."""
+        return _squared(self.seasons) if self.plain is None else self.plain._squares
 
     def __matmul__(self, beta: Floats) -> Floats:
         m = self.slow.shape[1]
@@ -94,24 +101,40 @@ class Design:
 
     def moment(self, v: Floats) -> Floats:
         """Columns times v."""
-        return np.asarray(np.r_[self.slow.T @ v, self.seasons.T @ np.bincount(self.at, v, len(self.seasons))])
+        m = self.slow.shape[1]
+        out = np.empty(m + self.seasons.shape[1])
+        np.matmul(self.slow.T, v, out=out[:m])
+        np.matmul(self.seasons.T, np.bincount(self.at, v, len(self.seasons)), out=out[m:])
+        return out
 
     def gram(self, w: Floats) -> Floats:
-        """Columns times w times columns: the season's part costs by distinct phases, not by samples."""
+        """Columns times w times columns: the season's part costs by distinct phases, not by samples, and by those alone whose
+        weights are not the usual sum, where these are few."""
         m, u = self.slow.shape[1], len(self.seasons)
         weighted = self.slow * w[:, None]
         out = np.empty((m + self.seasons.shape[1],) * 2)
         out[:m, :m] = self.slow.T @ weighted
         if self.seasons.shape[1]:
-            rooted = self.seasons * np.sqrt(np.bincount(self.at, w, u))[:, None]
-            half = blas.dsyrk(1.0, rooted.T, lower=1)
-            out[m:, m:] = half + np.tril(half, -1).T
+            sums = np.bincount(self.at, w, u)
+            usual = float(np.median(sums))
+            odd = np.flatnonzero(sums != usual)
+            if 2 * len(odd) < u:
+                rows = self.seasons[odd]
+                out[m:, m:] = usual * self._squares + rows.T @ (rows * (sums[odd] - usual)[:, None])
+            else:
+                out[m:, m:] = _squared(self.seasons * np.sqrt(sums)[:, None])
         out[:m, m:] = _by_phase(weighted, self.at, u).T @ self.seasons
         out[m:, :m] = out[:m, m:].T
         return out
 
     def rows(self, keep: np.ndarray) -> "Design":
-        return Design(self.slow[keep], self.seasons, self.at[keep])
+        return Design(self.slow[keep], self.seasons, self.at[keep], self.plain or self)
+
+
+def _squared(rows: Floats) -> Floats:
+    """Columns times columns, both halves of it."""
+    half = blas.dsyrk(1.0, rows.T, lower=1)
+    return np.asarray(half + np.tril(half, -1).T)
 
 
 @njit(cache=True, nogil=True)
