@@ -98,7 +98,7 @@ def test_streams_are_laid_over_one_another_and_both_forms_stand_side_by_side(pag
     chooser = page.labelled("Beside it, another stream")
     chooser.click()
     chooser.send_keys("gate_taps gullhaven adult")
-    page.wait(lambda: [o.text for o in page.all("[role=option]")] == ["gate_taps · Gullhaven · adult"])
+    page.wait(lambda: page.texts("[role=option]") == ["gate_taps · Gullhaven · adult"])
     chooser.send_keys(Keys.ARROW_DOWN, Keys.ENTER)
     page.wait(lambda: f"with={other}" in page.driver.current_url)
     page.wait(lambda: page.all("[role=img][aria-label^='gate_taps Gullhaven']"))

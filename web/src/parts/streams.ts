@@ -1,6 +1,6 @@
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, get } from "../api/client";
+import { api, get, type TideRow } from "../api/client";
 
 /** While somebody types, the server is not asked at every letter. */
 const TYPING_MS = 150;
@@ -22,7 +22,19 @@ export function useStreams(text: string, { count, sort = "name", isAsked = true 
     enabled: isAsked,
     queryFn: () => get(api.GET("/api/v1/tide/rows", { params: { query } })),
     placeholderData: keepPreviousData,
+    // Until the answer to what is typed has come, nothing else is offered: who is quick would take it.
+    select: (found) => ({ ...found, rows: found.rows.filter((row) => hasWords(row, text)) }),
   });
+}
+
+/** Whether a stream has all these words, as the server looks for them. */
+function hasWords(row: TideRow, text: string): boolean {
+  const owner = row.owner && `owner=${row.owner}`;
+  const hay = `${row.metric} ${row.title} ${row.state} ${row.attributes} ${owner}`.toLowerCase();
+  return text
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => hay.includes(word));
 }
 
 /** The streams of these numbers. */

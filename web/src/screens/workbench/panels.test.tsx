@@ -345,8 +345,12 @@ describe("other streams below", () => {
       bad_side: "both",
       scan: 1,
     });
+    const rows = [row(7, "gate_taps"), row(8, "quay_wind"), row(9, "gate_taps")];
     const calls = serve({
-      "GET /api/v1/tide/rows": () => ({ rows: [row(7, "gate_taps"), row(8, "quay_wind")], total: 2 }),
+      "GET /api/v1/tide/rows": ({ params }) => {
+        const found = rows.filter((r) => r.metric.includes(String(params?.query?.filter)));
+        return { rows: found, total: found.length };
+      },
     });
     const change = vi.fn();
     const choice = { ids: [], isCommon: false, isOver: false };
@@ -364,10 +368,13 @@ describe("other streams below", () => {
     show(<Both />);
     expect(calls).toHaveLength(0);
     const list = screen.getByRole("combobox", { name: "Beside it, another stream" });
+    // The family first, without the stream itself.
     await userEvent.click(list);
-    await screen.findByRole("option", { name: "quay_wind · t8" });
+    await screen.findByRole("option", { name: "gate_taps · t9" });
     expect(screen.queryByRole("option", { name: /t7/ })).toBeNull();
     await userEvent.type(list, "wind");
+    // What does not have the words is not offered, though the answer to them is still to come.
+    expect(screen.queryByRole("option", { name: /t9/ })).toBeNull();
     await waitFor(() => expect(calls.at(-1)?.query).toMatchObject({ filter: "wind" }));
     await userEvent.click(await screen.findByRole("option", { name: "quay_wind · t8" }));
     expect((list as HTMLInputElement).value).toBe("");
