@@ -22,7 +22,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from http.cookiejar import CookieJar
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 from bench import hostile
 from bench.wire import Wire
@@ -83,7 +83,6 @@ class Served:
     ) -> None:
         self.folder, self.port, self.is_wired = folder, supervise._free_port(), is_wired
         self.database_settings = database_settings
-        self.base = f"http://127.0.0.1:{self.port}"
         self.environment = {
             **os.environ, "WATCHTIDE_HOME": str(folder), "WATCHTIDE_SECRET_KEY": secrets.token_urlsafe(40),
             "WATCHTIDE_ADMIN_NAME": "keeper", "WATCHTIDE_ADMIN_PASSWORD": PASSWORD, "WATCHTIDE_JOB_LEASE_SECONDS": "4",
@@ -93,7 +92,12 @@ class Served:
         for name in ("WATCHTIDE_DB_SOCKET", "WATCHTIDE_DB_HOST", "WATCHTIDE_DATA"):
             self.environment.pop(name, None)
 
-    def __enter__(self) -> "Served":
+    @property
+    def base(self) -> str:
+        """Where requests go."""
+        return f"http://127.0.0.1:{self.port}"
+
+    def __enter__(self) -> Self:
         if self.is_wired:
             self.database = Database(self.folder / "serve", settings=self.database_settings)
             self.database.start()

@@ -14,14 +14,12 @@ import time
 import urllib.request
 from collections import Counter
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 
 from bench import screens, watch
 from bench.faults import Served
-from bench.faults import folder as temporary_folder
 
 READERS = int(os.environ.get("LIVE_READERS", "50"))
 FINDINGS = int(os.environ.get("LIVE_FINDINGS", str(10 * watch.STREAMS)))
@@ -32,19 +30,17 @@ HEAD = "/api/v1/tide?rows=false"
 class Both(Served):
     """A first host, and a second over its database; requests go to one and the other."""
 
-    def __enter__(self) -> "Both":
+    def __enter__(self) -> Self:
         super().__enter__()
         own = self.folder / "second"
         own.mkdir()
-        data = {"WATCHTIDE_DATA": str(self.folder / "serve" / "data")}
-        shared = {
-            k: v for k, v in self.environment.items() if k.startswith("WATCHTIDE_") and k != "WATCHTIDE_HOME"
+        self.second = Served(own)
+        self.second.environment = self.environment | {
+            "WATCHTIDE_HOME": str(own),
+            "WATCHTIDE_DATA": str(self.folder / "serve" / "data"),
         }
-        self.second = Served(own, **shared)
-        # Whatever a new host leaves out of what it is given, a second one over the same database needs.
-        self.second.environment |= self.database.environment() | data | shared
         self.second.__enter__()
-        self._turn = itertools.cycle((self.base_of_first, self.second.base))
+        self._turn = itertools.cycle((super().base, self.second.base))
         return self
 
     def __exit__(self, *more: object) -> None:
@@ -53,13 +49,7 @@ class Both(Served):
 
     @property
     def base(self) -> str:
-        """Where the next request goes."""
-        turn = getattr(self, "_turn", None)
-        return self.base_of_first if turn is None else str(next(turn))
-
-    @base.setter
-    def base(self, value: str) -> None:
-        self.base_of_first = value
+        return next(self._turn) if hasattr(self, "_turn") else super().base
 
 
 @dataclass
@@ -108,28 +98,21 @@ def _write(hosts: Both, token: str, seen: Seen, over: threading.Event) -> None:
 
 def measure() -> dict[str, Any]:
     """Figures of one run."""
-    box = watch.Postbox()
-    box.server.start()
-    mail = {"WATCHTIDE_SMTP_HOST": "127.0.0.1", "WATCHTIDE_SMTP_PORT": str(box.server.port), "WATCHTIDE_MAIL_FROM": "w@bench.example"}  # fmt: skip
-    try:
-        with (
-            temporary_folder() as folder,
-            Both(folder, is_wired=True, WATCHTIDE_SMTP_TLS="off", **mail) as hosts,
-        ):
-            return _run(hosts, folder, box)
-    finally:
-        box.server.stop()
+    with watch.started(Both) as (hosts, box):
+        return _run(hosts, box)
 
 
-def _run(hosts: Both, folder: Path, box: watch.Postbox) -> dict[str, Any]:
-    ready = watch.prepared(hosts, folder)
-    watch.child(hosts.database_environment(), screens.STAND, str(watch.STREAMS), str(FINDINGS))
+def _run(hosts: Both, box: watch.Postbox) -> dict[str, Any]:
+    def stands() -> None:
+        # Before anything is judged: entries say what may train a stream.
+        watch.child(hosts.database_environment(), screens.STAND, str(watch.STREAMS), str(FINDINGS))
+
+    ready = watch.prepared(hosts, stands)
     seen, over = Seen(), threading.Event()
     people = [
         threading.Thread(target=_read, args=(hosts, ready.token, seen, seed, over)) for seed in range(READERS)
     ]
     people.append(threading.Thread(target=_write, args=(hosts, ready.token, seen, over)))
-    ready.took.clear()
     for person in people:
         person.start()
     try:

@@ -13,11 +13,10 @@ import sys
 import threading
 import time
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from email import message_from_bytes, policy
-from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from aiosmtpd.controller import Controller
@@ -33,16 +32,10 @@ LINES = 2_000
 MAKE = """
 import django; django.setup()
 import sys, numpy as np
-from django.contrib.auth.models import User
-from watchtide.plan import load
 from watchtide.server import moments
-from watchtide.server.lookouts import services
-from watchtide.server.lookouts.models import Route
-from watchtide.server.people import access
-from watchtide.server.scans import services as scans
 from watchtide.server.streams import catalogue, folding, store
 from watchtide.server.streams.models import Batch, Stream
-n, days, minute, token_file, window = int(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]), sys.argv[4], sys.argv[5]
+n, days, minute = map(int, sys.argv[1:])
 rng = np.random.default_rng(1)
 batch = Batch.objects.create(key="b" * 64, source="bench")
 rows = []
@@ -61,6 +54,18 @@ if rows:
 catalogue.retitle(["load"])
 Batch.objects.update(accepted_at=moments.now())
 folding.fold()
+"""
+LOOKOUT = """
+import django; django.setup()
+import sys
+from django.contrib.auth.models import User
+from watchtide.plan import load
+from watchtide.server import moments
+from watchtide.server.lookouts import services
+from watchtide.server.lookouts.models import Route
+from watchtide.server.people import access
+from watchtide.server.scans import services as scans
+token_file, window = sys.argv[1:]
 user = User.objects.get(username="keeper")
 open(token_file, "w").write(access.make_token(user, "bench", ["push", "read", "write"])[1])
 route = Route.objects.create(kind="mail", name="duty", to="duty@bench.example", confirmed_at=moments.now())
@@ -100,6 +105,9 @@ def look(served: Served) -> Iterator[Polled]:
             yield time.time(), list(cursor.fetchall())
 
 
+Host = TypeVar("Host", bound=Served)
+
+
 class Postbox:
     """When mails came, by subject."""
 
@@ -113,19 +121,28 @@ class Postbox:
         return "250 OK"
 
 
-def measure() -> dict[str, Any]:
-    """Figures of one run."""
+@contextlib.contextmanager
+def started(kind: type[Host]) -> Iterator[tuple[Host, Postbox]]:
+    """A server on a temporary folder whose mail comes into a box."""
     box = Postbox()
     box.server.start()
-    mail = {"WATCHTIDE_SMTP_HOST": "127.0.0.1", "WATCHTIDE_SMTP_PORT": str(box.server.port), "WATCHTIDE_MAIL_FROM": "w@bench.example"}  # fmt: skip
+    mail = {
+        "WATCHTIDE_SMTP_HOST": "127.0.0.1", "WATCHTIDE_SMTP_PORT": str(box.server.port), "WATCHTIDE_SMTP_TLS": "off",
+        "WATCHTIDE_MAIL_FROM": "w@bench.example",
+    }  # fmt: skip
     try:
-        with (
-            temporary_folder() as folder,
-            Served(folder, is_wired=True, WATCHTIDE_SMTP_TLS="off", **mail) as served,
-        ):
-            return _run(served, folder, box)
+        with temporary_folder() as folder, kind(folder, is_wired=True, **mail) as served:
+            yield served, box
     finally:
         box.server.stop()
+
+
+def measure() -> dict[str, Any]:
+    """Figures of one run."""
+    with started(Served) as (served, box):
+        ready = prepared(served)
+        polled, minutes = followed(served, ready)
+        return {**figures(ready, polled, minutes, box), **memory_of(served)}
 
 
 def environment_of(own: dict[str, str]) -> dict[str, str]:
@@ -165,14 +182,17 @@ class Ready:
     took: list[float] = field(default_factory=list)
 
 
-def prepared(served: Served, folder: Path) -> Ready:
-    """Write the history of the streams, and wait until all that has come by then is judged."""
+def prepared(served: Served, then: Callable[[], None] = lambda: None) -> Ready:
+    """Write the history of the streams, and wait until all that has come by then is judged. then : what is done before a lookout
+    begins to judge them."""
     minute = int(time.time() // 60)
     begun = time.monotonic()
-    token_file = folder / "token"
-    child(served.database_environment(), MAKE, str(STREAMS), str(DAYS), str(minute), str(token_file), WINDOW)
-    token = token_file.read_text()
+    token_file = served.folder / "token"
+    child(served.database_environment(), MAKE, str(STREAMS), str(DAYS), str(minute))
     made_s = time.monotonic() - begun
+    then()
+    child(served.database_environment(), LOOKOUT, str(token_file), WINDOW)
+    token = token_file.read_text()
     # What has come by now is judged first; the time that this takes is a separate figure.
     begun = time.monotonic()
     pushed: dict[int, float] = {}
@@ -215,12 +235,6 @@ def followed(served: Served, ready: Ready) -> tuple[list[Polled], range]:
         )
     watcher.join()
     return polled, range(first, first + MINUTES)
-
-
-def _run(served: Served, folder: Path, box: Postbox) -> dict[str, Any]:
-    ready = prepared(served, folder)
-    polled, minutes = followed(served, ready)
-    return {**figures(ready, polled, minutes, box), **memory_of(served)}
 
 
 def figures(ready: Ready, polled: list[Polled], minutes: range, box: Postbox) -> dict[str, Any]:

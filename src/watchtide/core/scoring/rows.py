@@ -126,6 +126,10 @@ class Coverage:
             self._known[series] = Covering(tuple((i, self.labels[i]) for i in sorted(found)))
         return self._known[series]
 
+    def of(self, series: str) -> tuple[Label, ...]:
+        """The labels that cover a stream, in their order."""
+        return tuple(label for _, label in self[series].rows)
+
     def covered(self, streams: Sequence[str]) -> dict[int, list[str]]:
         """The streams that each label row covers, in their order; rows that cover none are not there."""
         out: dict[int, list[str]] = {}

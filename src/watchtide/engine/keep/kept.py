@@ -1,12 +1,11 @@
 """Scanning with kept stages: what a worker process does for one stream, without any database."""
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 from watchtide.core.scoring.rows import Label
-from watchtide.core.series import keys
 from watchtide.engine.keep import cache
 from watchtide.engine.keep.files import Store
+from watchtide.engine.prepare.training import left_out_spans
 from watchtide.engine.scan import stages
 from watchtide.plan import Plan
 
@@ -24,21 +23,12 @@ class Task:
     mode: str = "fit"
 
 
-def left_out(plan: Plan, key: str, labels: Iterable[Label]) -> list[tuple[int, int]]:
-    """Spans of a stream that its plan leaves out of training."""
-    return [
-        (x.start, x.end)
-        for x in labels
-        if x.verdict in plan.baseline.leave_out and keys.covers(x.series, key)
-    ]
-
-
 def stage_key(t: Task) -> str:
     samples = f"{t.digest} {t.stream.zone} {t.stream.key}"
     if t.stream.shared is not None:
         # What its family's network learned depends on the others too.
         samples += f" {t.stream.shared.digest()}"
-    return stages.baseline_digest(samples, t.plan, left_out(t.plan, t.stream.key, t.labels), t.mode)
+    return stages.baseline_digest(samples, t.plan, left_out_spans(t.plan, t.stream.key, t.labels), t.mode)
 
 
 def fitted(t: Task) -> stages.Baselined:

@@ -53,20 +53,23 @@ class Glance:
     ) -> "tuple[Glance, int] | None":
         """More samples, sorted, as far as their bins are complete by now: the next glance, and how many samples it has judged,
         all of them calm. None where a replay of the whole has to say: a sample came late, one is flagged, or a fit is due."""
-        now = self.with_samples(times, values)
+        return self.with_samples(times, values).go_on(now_ns, wait_ns, skip_last)
+
+    def go_on(self, now_ns: int, wait_ns: int, skip_last: int = 0) -> "tuple[Glance, int] | None":
+        """The same of the samples that have come already."""
         step = self.tail.step_ns
-        if not len(now.times):
-            return now, 0
-        bins = now._bins()
+        if not len(self.times):
+            return self, 0
+        bins = self._bins()
         if bins is None or bins[0] < 0 or np.any(np.diff(bins) < 0):
             return None
         # As `upkeep.complete` counts them: bins through the newest sample's that ended so long ago.
         count = min(int(bins[-1]) + 1 - skip_last, (now_ns - wait_ns - self.until_ns) // step)
         if count <= 0:
-            return now, 0
+            return self, 0
         until = self.until_ns + count * step
         is_due = count > self.tail.left or (self.ready_ns is not None and until > self.ready_ns)
-        return None if is_due or count > MOST_BINS else now._judged(bins, count, until)
+        return None if is_due or count > MOST_BINS else self._judged(bins, count, until)
 
     def _bins(self) -> Ints | None:
         """(n,) bins of what has come, counted from the end of the newest judged one; None where only all samples can say."""

@@ -7,11 +7,10 @@ from watchtide.core.expect import baselines
 from watchtide.core.expect.baselines import LEARNED, learned
 from watchtide.core.expect.baselines.learned import Shared
 from watchtide.core.expect.baselines.networks import Schedule
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Coverage, Label
 from watchtide.engine.many import together
 from watchtide.engine.prepare import choices
 from watchtide.engine.prepare.preparing import Input
-from watchtide.engine.prepare.training import ByStream
 from watchtide.engine.scan import stages
 from watchtide.plan import Plan, durations
 
@@ -49,7 +48,7 @@ def with_shared(streams: Sequence[Input], plan: Plan, labels: Sequence[Label] = 
 
 def _trained(family: Sequence[Input], plan: Plan, labels: Sequence[Label]) -> Shared:
     most = max(MOST_WINDOWS // len(family), learned.LEAST_WINDOWS)
-    known = ByStream(labels)
+    known = Coverage(labels)
     ready = [stages.ready(stream, plan, known.of(stream.key)) for stream in family]
     steps = sorted({r.frame.step_ns for r in ready})
     if len(steps) > 1:

@@ -15,10 +15,9 @@ import numpy as np
 
 from watchtide import __version__, kernels
 from watchtide.core.expect.frame import DAY_NS
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Coverage, Label
 from watchtide.core.series import SECOND_NS
 from watchtide.engine.many import families
-from watchtide.engine.prepare.training import ByStream
 from watchtide.engine.scan import outcome, stages
 from watchtide.parent import die_with_parent
 from watchtide.plan import Plan
@@ -221,7 +220,7 @@ def scan_many(
     """
     if mode == "fit":
         streams = families.with_shared(streams, plan, labels)
-    known = ByStream(labels)
+    known = Coverage(labels)
     tasks = [Task(s, plan, known.of(s.key), mode, is_kept, is_told) for s in streams]
     return each(scan_one, tasks, jobs=jobs, executor=executor, progress=progress, is_cancelled=is_cancelled)
 
@@ -241,7 +240,7 @@ def write_many(
     for one another."""
     if mode == "fit":
         streams = families.with_shared(streams, plan, labels)
-    known = ByStream(labels)
+    known = Coverage(labels)
     tasks = [Task(s, plan, known.of(s.key), mode, is_kept=False, is_told=False) for s in streams]
     return each(partial(write_one, path=path), tasks, jobs=jobs, executor=executor, progress=progress)
 

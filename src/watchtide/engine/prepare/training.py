@@ -1,6 +1,6 @@
 """What the fitting and the replay of a stream share: what may train, transforms, levels, and the plan as resolved."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -65,30 +65,6 @@ def split_spans(series: Series, plan: Plan, stop: int, zone: str) -> dict[str, t
                 raise ValueError(f"split.{name} must be between 0 and 1, got {share:g}")
             out[name] = int(series.times[int(upto * (1 - share))]), int(series.times[upto - 1])
     return out
-
-
-class ByStream:
-    """Labels found by the stream that they cover: a long logbook has thousands, and few of them are over any one stream."""
-
-    def __init__(self, labels: Iterable[Label]) -> None:
-        self._by_scope: dict[frozenset[tuple[str, str]], list[tuple[int, Label]]] = {}
-        for place, label in enumerate(labels):
-            self._by_scope.setdefault(_pairs_of(label.series), []).append((place, label))
-
-    def of(self, key: str) -> tuple[Label, ...]:
-        """The labels that cover a stream, in the order they came."""
-        if not keys.is_key(key):
-            # Covered by its own name and by what covers all.
-            some = [self._by_scope.get(pairs, []) for pairs in (frozenset(), _pairs_of(key))]
-        else:
-            some = keys.covering(self._by_scope, key)
-        found = [own for part in some for own in part]
-        return tuple(label for _, label in sorted(found, key=lambda own: own[0]))
-
-
-def _pairs_of(scope: str) -> frozenset[tuple[str, str]]:
-    """The pairs of a scope; a name that is none is one by itself."""
-    return keys.pairs_of(scope) if keys.is_key(scope) else frozenset([("", scope)])
 
 
 def left_out_spans(plan: Plan, key: str, labels: Sequence[Label]) -> list[tuple[int, int]]:

@@ -18,7 +18,6 @@ from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.engine.live.glancing import Glance
 from watchtide.engine.prepare.training import left_out_spans
 from watchtide.server import moments
-from watchtide.server.logbook import services as logbook
 from watchtide.server.lookouts import foreseeing, judging, models
 from watchtide.server.lookouts.arrivals import Arrivals
 from watchtide.server.lookouts.judging import Judged, Rules
@@ -77,7 +76,7 @@ class Glances:
             return
         stream = watched.stream
         facts = (stream.key, stream.zone, stream.first_ns, watched.lookout.plan_version_id)
-        labels = logbook.version(), left_out_spans(rules.plan, stream.key, rules.labels.of(stream.key))
+        labels = rules.version, left_out_spans(rules.plan, stream.key, rules.labels.of(stream.key))
         kept = _Remembered(judged.glance, facts, labels)
         if judged.glance.size <= self._kept.maxsize:
             self._kept[watched.pk] = kept
@@ -92,11 +91,11 @@ class Glances:
         calm, stirred, unknown = [], [], [pk for pk in rows if pk not in known]
         if not known:
             return calm, stirred, unknown
-        version, now = logbook.version(), moments.now()
+        now = moments.now()
         for row in Watched.objects.filter(pk__in=known).values(*FIELDS):
             pk, changes = row["pk"], None
             kept = known[pk]
-            if self._is_current(kept, row, lookout, rules, version):
+            if self._is_current(kept, row, lookout, rules):
                 changes = _judge(kept, row, lookout, now, rules.now_ns)
             if changes is None:
                 # What it was is over, also where the whole finds nothing new.
@@ -106,7 +105,7 @@ class Glances:
                 calm.append({"pk": pk, **changes})
         return calm, stirred, unknown
 
-    def _is_current(self, kept: _Remembered, row: Row, lookout: Lookout, rules: Rules, version: int) -> bool:
+    def _is_current(self, kept: _Remembered, row: Row, lookout: Lookout, rules: Rules) -> bool:
         """Whether nothing has changed but for what came."""
         facts = (
             row["stream__key"],
@@ -117,12 +116,12 @@ class Glances:
         through_ns = row["judged_through_ns"]
         if facts != kept.facts or through_ns is None or through_ns < kept.glance.until_ns:
             return False
-        if version != kept.labels[0]:
+        if rules.version != kept.labels[0]:
             key = row["stream__key"]
             spans = left_out_spans(rules.plan, key, rules.labels.of(key))
             if spans != kept.labels[1]:
                 return False
-            kept.labels = version, spans
+            kept.labels = rules.version, spans
         return True
 
 
@@ -134,7 +133,7 @@ def _judge(kept: _Remembered, row: Row, lookout: Lookout, now: datetime, now_ns:
     kept.arrived = []
     wait_ns = judging.wait_for(lookout, row["stream__lateness_ns"])
     before = _caught_up(kept.glance.with_samples(times, values), row["judged_through_ns"], wait_ns)
-    seen = None if before is None else before.look(times[:0], values[:0], now_ns, wait_ns, lookout.skip_last)
+    seen = None if before is None else before.go_on(now_ns, wait_ns, lookout.skip_last)
     if before is None or seen is None:
         return None
     kept.glance, judged = seen
@@ -165,7 +164,7 @@ def _caught_up(glance: Glance, through_ns: int, wait_ns: int) -> Glance | None:
     """The glance after the bins that another worker has judged meanwhile; None where they are not calm by it."""
     if glance.until_ns == through_ns:
         return glance
-    seen = glance.look(glance.times[:0], glance.values[:0], through_ns + wait_ns, wait_ns)
+    seen = glance.go_on(through_ns + wait_ns, wait_ns)
     return seen[0] if seen is not None and seen[0].until_ns == through_ns else None
 
 

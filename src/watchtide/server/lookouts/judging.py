@@ -8,14 +8,13 @@ from typing import Any, TypeVar
 import numpy as np
 from django.db.models.functions import Now
 
-from watchtide.core.scoring.rows import touches
+from watchtide.core.scoring.rows import Coverage, touches
 from watchtide.core.series import SECOND_NS, Floats, Ints
 from watchtide.engine.live import ages, upkeep, watching
 from watchtide.engine.live.glancing import Glance
 from watchtide.engine.live.upkeep import Complete
 from watchtide.engine.live.watching import Followed, Step, as_data, as_finding
 from watchtide.engine.prepare.preparing import Input
-from watchtide.engine.prepare.training import ByStream
 from watchtide.engine.scan import outcome
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan, durations
@@ -41,13 +40,16 @@ class Rules:
     """What all streams of a lookout are judged by in one go: the plan, labels to leave out, planned work, and the time."""
 
     plan: Plan
-    labels: ByStream
+    labels: Coverage
     quiet: Sequence[tuple[str, int, int]]
     now_ns: int
+    # Of the logbook that these are of, or an earlier one.
+    version: int
 
     @classmethod
     def now(cls, plan: Plan) -> "Rules":
-        return cls(plan, ByStream(logbook.labels()), logbook.quiet_spans(), moments.now_ns())
+        version = logbook.version()
+        return cls(plan, Coverage(logbook.labels()), logbook.quiet_spans(), moments.now_ns(), version)
 
     def is_quiet(self, key: str, finding: Row) -> bool:
         """Whether a finding lies in planned work."""

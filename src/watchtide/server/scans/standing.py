@@ -3,7 +3,6 @@
 What was found of a stream, and its rows, are kept by the process for as long as what they rest on is the same.
 """
 
-import threading
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import groupby
@@ -26,10 +25,6 @@ FIELDS = (
 )  # fmt: skip
 # Streams of a scan that are read anew by their numbers; of more than these the whole scan is read.
 MOST_BY_NUMBER = 1_000
-# Requests are answered in several threads.
-_lock = threading.Lock()
-_latest: list[Any] = []
-_found: dict[tuple[int, int], "Found"] = {}
 
 Place = tuple[int, int]
 
@@ -66,11 +61,24 @@ class Rows:
     rows: list[dict[str, Any]]
 
 
+@dataclass(frozen=True)
+class Kept:
+    """All findings as they were put together last: by what state, in their order, and by scan and stream."""
+
+    state: tuple[Any, ...]
+    rows: list[dict[str, Any]]
+    made: dict[Place, Rows]
+
+
+NOTHING = Kept((), [], {})
+# Replaced as a whole: requests are answered in several threads.
+_kept = NOTHING
+
+
 def forget() -> None:
     """Keep nothing, as a process does that has just begun."""
-    with _lock:
-        _latest.clear()
-        _found.clear()
+    global _kept
+    _kept = NOTHING
 
 
 def _of_rows(mark: tuple[float, ...], fields: list[tuple[Any, ...]]) -> Found:
@@ -80,9 +88,10 @@ def _of_rows(mark: tuple[float, ...], fields: list[tuple[Any, ...]]) -> Found:
     return Found(mark, fields, *whole, np.array([x or 0.0 for x in named["score"]], np.float64))
 
 
-def _findings(mark: dict[Place, tuple[float, ...]]) -> dict[Place, Found]:
-    """What was found in each of these places, a scan and a stream; read where it is not known or another."""
-    known = {place: found for place in mark if (found := _found.get(place)) and found.mark == mark[place]}
+def _findings(mark: dict[Place, tuple[float, ...]], made: dict[Place, Rows]) -> dict[Place, Found]:
+    """What was found in each of these places, a scan and a stream; read where what was made before is of another."""
+    before = {place: made[place].found for place in mark if place in made}
+    known = {place: found for place, found in before.items() if found.mark == mark[place]}
     fresh: dict[int, list[int]] = {}
     for scan, stream in mark.keys() - known.keys():
         fresh.setdefault(scan, []).append(stream)
@@ -161,36 +170,31 @@ def rows(stream: int | None = None) -> list[dict[str, Any]]:
 
     Those of a stream are put together anew when its findings, entries over it, its name, or who took what have changed.
     """
-    standing = pairs(stream)
-    mark = marks(standing, stream)
+    global _kept
+    mark = marks(pairs(stream), stream)
     named = _named(mark)
     held: dict[int, dict[int, str]] = {}
     taken = Finding.objects.filter(scan_id__in={scan for scan, _ in mark}).exclude(taken_by="")
     for own, pk, name in taken.values_list("stream_id", "pk", "taken_by"):
         held.setdefault(own, {})[pk] = name
     state = (logbook.version(), mark, held, named)
-    with _lock:
-        latest, kept = _latest or (None, {})
-        if stream is None and latest is not None and latest[0] == state:
-            return latest[1]
+    kept = _kept
+    if stream is None and kept.state == state:
+        return kept.rows
     entries, spans = Entries(), logbook.quiet_spans()
-    found = _findings(mark)
     made: dict[Place, Rows] = {}
-    for place, own_found in found.items():
+    for place, found in _findings(mark, kept.made).items():
         own = named[place[1]]
         rests_on = (
             own, entries.covering(own.key), tuple(logbook.quiet_for(own.key, spans)), held.get(place[1], {}),
         )  # fmt: skip
-        known = kept.get(place)
-        if known is None or known.found is not own_found or known.rests_on != rests_on:
-            known = Rows(own_found, rests_on, _rows_of(own, own_found, entries, *rests_on[2:]))
+        known = kept.made.get(place)
+        if known is None or known.found is not found or known.rests_on != rests_on:
+            known = Rows(found, rests_on, _rows_of(own, found, entries, *rests_on[2:]))
         made[place] = known
     out = _in_order(made.values())
     if stream is None:
-        with _lock:
-            _latest[:] = (state, out), made
-            _found.clear()
-            _found.update(found)
+        _kept = Kept(state, out, made)
     return out
 
 

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import orjson
+from cachetools import LRUCache
 from django.db import connection
 
 from watchtide.core.judge import fleet
@@ -133,8 +134,8 @@ class Shared:
         return [arranged.words_of(row) for row in self.rows]
 
     @cached_property
-    def _arranged(self) -> "OrderedDict[tuple[str, str, bool], arranged.Arranged]":
-        return OrderedDict()
+    def _arranged(self) -> LRUCache[tuple[str, str, bool], arranged.Arranged]:
+        return LRUCache(MOST_WAYS)
 
     def arranged(self, sort: str, text: str, *, by_family: bool = True) -> arranged.Arranged:
         """The rows in an order and by words; the latest few ways are kept, as a window of the same way follows another."""
@@ -145,9 +146,6 @@ class Shared:
                 known = self._arranged[key] = arranged.arrange(
                     self.rows, self._words, sort, text, by_family=by_family
                 )
-                while len(self._arranged) > MOST_WAYS:
-                    self._arranged.popitem(last=False)
-            self._arranged.move_to_end(key)
         return known
 
 

@@ -11,11 +11,11 @@ from typing import TypeVar
 from django.conf import settings
 
 from watchtide.core.expect.baselines.learned import Shared
-from watchtide.core.scoring.rows import Label
+from watchtide.core.scoring.rows import Coverage, Label
 from watchtide.engine.keep import cache, kept
 from watchtide.engine.keep.files import Store
 from watchtide.engine.many import clusters, run, together
-from watchtide.engine.prepare.training import ByStream
+from watchtide.engine.prepare.training import left_out_spans
 from watchtide.engine.scan import stages
 from watchtide.engine.scan.based import Scanned
 from watchtide.plan import Plan
@@ -52,7 +52,7 @@ class Order:
 
 def orders_of(streams: Sequence[Stream], plan: Plan, labels: Sequence[Label], mode: str) -> list[Order]:
     """An order for each stream."""
-    store, most, known = storage.stages(), settings.STAGE_CACHE_BYTES, ByStream(labels)
+    store, most, known = storage.stages(), settings.STAGE_CACHE_BYTES, Coverage(labels)
     return [Order(s.pk, plan, known.of(s.key), mode, store, most) for s in streams]
 
 
@@ -102,7 +102,7 @@ def judge(order: Order, scan: int) -> tuple[Part, sheets.Sheet]:
     """Scan one stream: its part, and its scores. scan : which one the rows will be of. Raises ValueError that names the stream."""
     stream, task = patience.outlasting(order.task, "reading a stream")
     scanned, stage_key = kept.scan_task(task)
-    left_out = kept.left_out(order.plan, stream.key, order.labels)
+    left_out = left_out_spans(order.plan, stream.key, order.labels)
     origin = services.Origin(scan, stream.pk, task.digest, left_out, stage_key)
     record, findings = services.record(origin, scanned)
     step_ns = scanned.base.series.step_ns

@@ -292,8 +292,10 @@ class _Regression:
             return self._solve_log(y, penalty, is_robust, start)
         gram = self.x.gram(self.w)
         factor = _factor(gram, penalty)
-        first = SWEEPS // 3 if start is None else 0
-        beta = _solved(factor, self.x.moment(self.w * y)) if start is None or not is_robust else start
+        if start is None or not is_robust:
+            huber, beta = SWEEPS // 3, _solved(factor, self.x.moment(self.w * y))
+        else:
+            huber, beta = 0, start
         weight = np.ones(len(y))
         if is_robust:
             root = np.sqrt(self.w)
@@ -306,10 +308,10 @@ class _Regression:
                 usual: Floats | float = scale
                 if self.event is not None:
                     usual = np.maximum(scale, chance_of(fitted + self.middle, self.event) * root)
-                weight = _weights(residual / usual, sweep < first)
+                weight = _weights(residual / usual, sweep < huber)
                 step = _solved(factor, self.x.moment(self.w * weight * (y - fitted)) - penalty * beta)
                 beta = beta + step
-                if float(np.max(np.abs(step))) < 1e-4 * scale and (sweep > first or not first):
+                if float(np.max(np.abs(step))) < 1e-4 * scale and (sweep > huber or huber == 0):
                     break
         return beta, weight, _effective(factor, penalty)
 
@@ -318,10 +320,10 @@ class _Regression:
     ) -> tuple[Floats, Floats, float]:
         """Quasi-likelihood with a log link and a variance that grows with the mean, drawn in like the other."""
         warm = start is not None
-        if start is not None:
-            beta = start
-        else:
+        if start is None:
             beta = _solve(self.x.gram(self.w), self.x.moment(self.w * _log_start(y)), penalty)
+        else:
+            beta = start
         weight = np.ones(len(y))
         gram = np.eye(len(penalty))
         for sweep in range(8):
