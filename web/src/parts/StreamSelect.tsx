@@ -5,26 +5,19 @@ import { useStreams } from "./streams";
 
 const MOST_SHOWN = 60;
 
-interface Props {
-  label: string;
-  placeholder?: string;
-  /** Words that the list begins with. */
-  words?: string;
-  /** Streams that are not offered. */
-  without?: number[];
-}
+const optionsOf = (rows: TideRow[]) =>
+  rows.map((row) => ({ value: String(row.id), label: `${row.metric} · ${row.title}` }));
 
-const named = (row: TideRow) => `${row.metric} · ${row.title}`;
-
-/** What the lists below offer: the server finds streams by the words that are typed, of however many there are. */
-function useOffered(text: string, isOpen: boolean, without: number[] = []) {
+/** What the lists below offer: the server finds streams by the words that are typed, of however many there are.
+ * without : streams that are not offered. */
+function useOffered(text: string, isOpen: boolean, without: number[]) {
   const found = useStreams(text.replace("·", " "), { count: MOST_SHOWN, isAsked: isOpen });
   const rows = (found.data?.rows ?? []).filter((row) => !without.includes(row.id));
   return {
     rows,
     more: {
       searchable: true,
-      data: rows.map((row) => ({ value: String(row.id), label: named(row) })),
+      size: "xs",
       // The server has chosen already.
       filter: ({ options }: { options: ComboboxParsedItem[] }) => options,
       nothingFoundMessage: found.isPending ? "Reading the streams." : "No stream has all these words.",
@@ -38,19 +31,26 @@ function useOffered(text: string, isOpen: boolean, without: number[] = []) {
 export function StreamSelect({
   label,
   placeholder,
-  words = "",
+  words,
   without,
   onTake,
-}: Props & { onTake: (row: TideRow) => void }) {
+}: {
+  label: string;
+  placeholder: string;
+  /** Words that the list begins with. */
+  words: string;
+  without: number[];
+  onTake: (row: TideRow) => void;
+}) {
   const [text, setText] = useState("");
   const [isOpen, setOpen] = useState(false);
   const { rows, more } = useOffered(text || words, isOpen, without);
   return (
     <Select
       {...more}
+      data={optionsOf(rows)}
       aria-label={label}
       placeholder={placeholder}
-      size="xs"
       value={null}
       searchValue={text}
       onSearchChange={setText}
@@ -70,24 +70,29 @@ export function StreamsSelect({
   most,
   chosen,
   onChange,
-}: Props & { most: number; chosen: TideRow[]; onChange: (rows: TideRow[]) => void }) {
+}: {
+  label: string;
+  most: number;
+  chosen: TideRow[];
+  onChange: (rows: TideRow[]) => void;
+}) {
   const [text, setText] = useState("");
-  const { rows, more } = useOffered(text, true);
-  const known = [...chosen, ...rows.filter((row) => !chosen.some((c) => c.id === row.id))];
+  const ids = chosen.map((row) => row.id);
+  const { rows, more } = useOffered(text, true, ids);
+  const known = [...chosen, ...rows];
   return (
     <MultiSelect
       {...more}
-      data={known.map((row) => ({ value: String(row.id), label: named(row) }))}
+      data={optionsOf(known)}
       label={label}
-      size="xs"
       miw={320}
       maxValues={most}
       hidePickedOptions
       styles={{ pill: { background: "var(--band)" } }}
-      value={chosen.map((row) => String(row.id))}
+      value={ids.map(String)}
       searchValue={text}
       onSearchChange={setText}
-      onChange={(ids) => onChange(known.filter((row) => ids.includes(String(row.id))))}
+      onChange={(taken) => onChange(known.filter((row) => taken.includes(String(row.id))))}
     />
   );
 }

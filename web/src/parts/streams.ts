@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, get, type TideRow } from "../api/client";
 
 /** While somebody types, the server is not asked at every letter. */
-const TYPING_MS = 150;
+export const TYPING_MS = 150;
 
 interface Wish {
   /** How many are wanted. */

@@ -11,15 +11,13 @@ import { SelectField } from "../../parts/Field";
 import { FilterField } from "../../parts/FilterField";
 import { Hint } from "../../parts/Hint";
 import { Mark } from "../../parts/marks";
+import { TYPING_MS } from "../../parts/streams";
 import { plural, spanWords, utc, zoneWords } from "../../parts/words";
 import { Columns, FleetSwitch } from "./Choices";
 import { CAPS, type Cap, type Family, type Line, SORTS, type Span, type Way } from "./caps";
 import { OpenIncidents } from "./OpenIncidents";
 import { Rows } from "./Rows";
 import { linkTo, Strongest } from "./Strongest";
-
-/** While somebody types, the server is not asked at every letter. */
-const TYPING_MS = 150;
 
 export default function TideTable() {
   const [params, setAddress] = useAddress();
