@@ -496,6 +496,24 @@ def test_spread_is_shrunk_to_the_streams_and_floored_by_the_resolution():
     assert many.factor[3] == pytest.approx(1, rel=0.1) and many.factor[9] == pytest.approx(4, rel=0.1)
 
 
+@pytest.mark.parametrize("has_days", [False, True])
+def test_slots_of_slow_noise_have_one_spread(has_days):
+    """Eight weeks of hours of a first-order autoregression of 0.995, of one variance: a slot's samples are hardly more than one."""
+    rng = np.random.default_rng(4)
+    n = 56 * 24
+    for _ in range(5):
+        z = lfilter([1.0], [1.0, -0.995], rng.normal(0, np.sqrt(1 - 0.995**2), n + 2_000))[2_000:]
+        at = np.arange(n)
+        days = at // 24 % 7 if has_days else np.zeros(n, np.int64)
+        known = spread.Scatter(z, np.zeros(n), at % 24, 24, days, 7 if has_days else 1)
+        factor = spread.fit_spread(known).factor
+        assert factor.max() / factor.min() < 1.3
+    # White noise of two sizes still has two.
+    wide = rng.normal(size=n) * np.where(at % 24 < 12, 1, 3)
+    found = spread.fit_spread(spread.Scatter(wide, np.zeros(n), at % 24, 24, np.zeros(n, np.int64))).factor
+    assert found[17] / found[6] == pytest.approx(3, rel=0.2)
+
+
 def test_noise_estimates_are_blind_to_steps_and_see_slow_wander():
     rng = np.random.default_rng(0)
     noise = rng.normal(0, 2, 4000)

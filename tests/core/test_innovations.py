@@ -7,6 +7,7 @@ import pytest
 from scipy import stats
 from scipy.signal import lfilter
 
+from watchtide.core import robust
 from watchtide.core.expect import sliding
 from watchtide.core.judge import combining, flagging, innovations, promises, tails, watches, windows
 from watchtide.core.judge.grouping import Group
@@ -123,7 +124,7 @@ def test_an_episode_lies_between_a_leap_and_the_way_back():
     assert not innovations.episodes(lasting, follower, 48)[0].any()
 
 
-def test_the_strength_of_an_episode_is_that_of_its_smaller_leap():
+def test_the_strength_of_an_episode_is_the_least_of_its_leaps_and_its_level():
     """Against every pair of leaps, taken one by one."""
     z = wandering(11, 900)
     z[300:340] += 3
@@ -131,18 +132,42 @@ def test_the_strength_of_an_episode_is_that_of_its_smaller_leap():
     follower = innovations.Follower(0.97, 0.7, 0.25)
     strength, first = innovations.episodes(z, follower, 60)
     u = innovations._follow(z, 0.97, 0.7, 0.25, np.nan)[0] / 0.25
-    leap = np.zeros(900)
-    for t in np.flatnonzero(np.abs(u) >= 2):
+    leap, middles = np.zeros(900), np.zeros((2, 900))
+    for t in np.flatnonzero(np.abs(u) >= 1):
         after, before = z[t : t + 7], z[max(t - 7, 0) : t]
         if np.sum(~np.isnan(after)) >= 4 and np.sum(~np.isnan(before)) >= 4:
-            change = (np.nanmedian(after) - np.nanmedian(before)) / 0.25
+            middles[:, t] = np.nanmedian(before), np.nanmedian(after)
+            change = (middles[1, t] - middles[0, t]) / 0.25
             leap[t] = np.sign(u[t]) * min(abs(u[t]), abs(change)) if change * u[t] > 0 else 0
     for b in range(900):
-        near = [
-            min(abs(leap[a]), abs(leap[b])) for a in range(max(b - 60, 0), b - 6) if leap[a] * leap[b] < 0
-        ]
-        assert strength[b] == pytest.approx(max(near, default=0))
+        near = [0.0]
+        for a in range(max(b - 60, 0), b - 6):
+            if leap[a] * leap[b] < 0:
+                level = np.nanmean(np.clip(z[a:b], -10, 10)) - (middles[0, a] + middles[1, b]) / 2
+                near.append(min(abs(leap[a]), abs(leap[b]), np.sign(leap[a]) * level / 0.25))
+        assert strength[b] == pytest.approx(max(near))
     assert strength.argmax() == 340 and first[340] == 300
+
+
+def test_noise_that_soon_forgets_a_leap_makes_no_long_episode():
+    """Two opposite leaps of four scales, two days apart: between them a level stays, and noise is back after some hours."""
+    follower = innovations.Follower(1.0, 1.0, 1.0)
+    level, shocks = np.zeros(400), np.zeros(400)
+    level[100:148] = 4.0
+    shocks[100], shocks[148] = 4.0, -4.0
+    noise = lfilter([1.0], [1.0, -0.9], shocks)
+    assert innovations.episodes(level, follower, 96)[0][148] == pytest.approx(4)
+    assert innovations.episodes(noise, follower, 96)[0][148] < 2.5
+
+
+def test_an_episode_of_many_scales_is_sure_where_chance_makes_few():
+    """Most days of slow noise have no way back of two scales: what tails of a pile of noughts made of one of 15 was chance."""
+    past = wandering(21, 2_688, phi=0.995)
+    for at, size in ((600, 1.5), (1_300, 1.2), (2_000, 1.6)):
+        past[at : at + 40] += size
+    watch = watch_of(past, False)
+    at_8, at_12 = combining._sigmas(np.array([8.0, 12.0]), *watch.scale["episode"])
+    assert at_8 > 5 and at_12 > at_8
 
 
 def test_an_episode_within_the_wander_of_weeks_is_found_whole():
@@ -228,13 +253,13 @@ def test_windows_of_a_young_stream_are_calibrated():
 class TestWhatIsKnown:
     @pytest.mark.parametrize("phi", [0.0, 0.6, 0.95])
     def test_independent_samples_are_those_of_the_variance(self, phi):
-        got = np.median([tails.independent_samples(wandering(seed, 8_000, phi)) for seed in range(8)])
+        got = np.median([robust.independent_samples(wandering(seed, 8_000, phi)) for seed in range(8)])
         # Of a first-order process n (1 - phi^2) / (1 + phi^2).
         assert got == pytest.approx(8_000 * (1 - phi**2) / (1 + phi**2), rel=0.2)
 
     def test_nothing_to_go_by(self):
-        assert tails.independent_samples(np.full(900, np.nan)) == np.inf
-        assert tails.independent_samples(np.zeros(900)) == 900
+        assert robust.independent_samples(np.full(900, np.nan)) == np.inf
+        assert robust.independent_samples(np.zeros(900)) == 900
 
     @pytest.mark.parametrize("at", [0.5, 1.5, 2.5, 4.0])
     def test_the_shape_of_a_gaussian_tail_is_the_slope_of_its_reciprocal_hazard(self, at):

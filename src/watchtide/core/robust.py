@@ -217,3 +217,35 @@ def chance_of(mean: Floats, event: Floats) -> Floats:
     """(n,) how far chance alone moves counts of this mean, each event adding so much: small counts are skew, and one event is never
     wild."""
     return np.sqrt(np.maximum(np.maximum(mean, 0.0) * event, event**2))
+
+
+# Autocorrelations are summed up to the first lag below this.
+LEAST_CORRELATION = 0.1
+
+
+def independent_samples(z: Floats) -> float:
+    """Number of independent samples that estimate a variance as well: n / (1 + 2 Σ ρ²), up to the first lag under 0.1.
+
+    z : (n,) scores, NaN where missing, clipped at three sigmas. Infinite under 50 of them. Priestley (1981), 5.3.3.
+    """
+    from scipy.fft import irfft, next_fast_len, rfft
+
+    seen = ~np.isnan(z)
+    count = int(seen.sum())
+    if count < 50:
+        return np.inf
+    most = len(z) // 4
+    size = next_fast_len(len(z) + most)
+
+    def products(y: Floats) -> Floats:
+        return np.asarray(irfft(np.abs(rfft(y, size)) ** 2, size)[: most + 1])
+
+    pairs = np.maximum(np.round(products(seen.astype(np.float64))), 1)
+    own = products(np.where(seen, np.clip(z, -3.0, 3.0), 0.0)) / pairs
+    if own[0] <= 0:
+        return float(count)
+    correlations = own[1:] / own[0]
+    gone = np.flatnonzero(correlations < LEAST_CORRELATION)
+    if len(gone):
+        correlations = correlations[: gone[0]]
+    return count / (1 + 2 * float(np.sum(correlations**2)))

@@ -12,7 +12,15 @@ import numpy as np
 from numba import njit
 
 from watchtide.core.expect import quantile
-from watchtide.core.robust import FLOAT_SPACINGS, MAD_TO_SIGMA, by_groups, mad_sigma, median, middle
+from watchtide.core.robust import (
+    FLOAT_SPACINGS,
+    MAD_TO_SIGMA,
+    by_groups,
+    independent_samples,
+    mad_sigma,
+    median,
+    middle,
+)
 from watchtide.core.series import Floats, Ints
 
 # With this many samples a group's own spread and the stream's weigh the same.
@@ -149,6 +157,11 @@ def fit_spread(
         u = np.clip(u, -CLIP_SIGMAS, CLIP_SIGMAS)
     else:
         stream = _scale(u, is_robust)
+    if groups > 1 and stream > 0:
+        # What goes together with its neighbours says less of a scale than so many samples would.
+        own = np.full(len(ok), np.nan)
+        own[ok] = u / stream
+        weight = weight * (min(independent_samples(own), len(u)) / len(u))
     by_slot = np.full(scatter.slot_count, stream)
     if scatter.slot_count > 1:
         by_slot = _group_factors(u, weight, slots, scatter.slot_count, stream, is_robust, counted, True)
@@ -194,7 +207,7 @@ def _group_factors(u, weight, g, count, stream, is_robust, is_counted, has_neigh
             total = own.sum()
             s = np.sqrt(np.sum(own * near**2) / total)
         else:
-            total = float(m)
+            total = own.sum()
             if is_robust:
                 s = MAD_TO_SIGMA * middle(near)
                 if s == 0.0:

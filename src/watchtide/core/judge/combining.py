@@ -74,24 +74,25 @@ def combine(
 
 def _spans(
     watch: Watch, z: Floats, beside: Beside, stuck: Floats, began: Ints, past_end: Bools | None
-) -> tuple[Floats, Ints, Ints]:
-    """(k, n) sigmas of what has a beginning and an end of its own, and the first and last sample of each: runs of equal values where
-    they end, episodes at another level, and cycles of another shape. Past the end of a fit no shape is judged: what a season is off by
+) -> tuple[Floats, Ints, Ints, Bools]:
+    """(k, n) sigmas of what has a beginning and an end, the first and last sample of each, and (k,) whether it may hold what is
+    stronger: runs of equal values where they end, episodes at another level, and cycles of another shape, which do: a missing
+    season's morning can be an episode. Past the end of a fit no shape is judged: what a season is off by
     there it is off by in every cycle, and all of them would be found."""
     at = np.arange(len(z))
     runs = np.where(np.r_[began[1:] != began[:-1], np.ones(min(len(z), 1), np.bool_)], stuck, 0.0)
-    spans = [(runs, began, at)]
+    spans = [(runs, began, at, False)]
     longest = EPISODE_LENGTHS * int(watch.lengths[-1])
     if watch.follower is not None and "episode" in watch.scale:
         statistic, first = innovations.episodes(z, watch.follower, longest)
-        spans.append((_sigmas(statistic, *watch.scale["episode"]), first, at - 1))
+        spans.append((_sigmas(statistic, *watch.scale["episode"]), first, at - 1, False))
     if beside.shapes is not None and "shape" in watch.scale:
         statistic, first = shapes.strongest(z, beside.shapes, longest)
         if past_end is not None:
             statistic = np.where(past_end, np.nan, statistic)
-        spans.append((_sigmas(statistic, *watch.scale["shape"]), first, at))
-    sigmas, begins, ends = (np.stack(x) for x in zip(*spans, strict=True))
-    return sigmas, begins, ends
+        spans.append((_sigmas(statistic, *watch.scale["shape"]), first, at, True))
+    sigmas, begins, ends, may_hold = (np.stack(x) for x in zip(*spans, strict=True))
+    return sigmas, begins, ends, may_hold
 
 
 def _sigmas_of_windows(
@@ -229,13 +230,23 @@ def _heads(sigmas, spans, lengths):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def _is_crossed(a, b, owner):  # type: ignore[no-untyped-def]
+    """Whether what claimed samples of a span reaches beyond it."""
+    n = len(owner)
+    return (a > 0 and owner[a] > 0 and owner[a - 1] == owner[a]) or (
+        b + 1 < n and owner[b] > 0 and owner[b + 1] == owner[b]
+    )
+
+
+@njit(cache=True, nogil=True)
 def _combine_whole(  # type: ignore[no-untyped-def]
-    sigmas, spans, begins, ends, lengths, known, clipped, sizes, seen, score, side, window, first
+    sigmas, spans, begins, ends, may_hold, lengths, known, clipped, sizes, seen, score, side, window, first
 ):
-    """clipped : (n,) scores; sizes : (n,) of what is new in each, 0 where missing."""
+    """clipped : (n,) scores; sizes : (n,) of what is new in each, 0 where missing. may_hold : (k,) of the kinds of spans."""
     n, k = len(clipped), len(lengths)
     heads, values = _heads(sigmas, spans, lengths)
-    taken = np.zeros(n, np.bool_)
+    # Which window claims a sample; 0 where none does.
+    owner = np.zeros(n, np.int64)
     for h in np.argsort(-values, kind="mergesort"):
         row, t = heads[h] // n, heads[h] % n
         family = min(row // k, 3)
@@ -245,9 +256,11 @@ def _combine_whole(  # type: ignore[no-untyped-def]
             a, b = trimmed(family, t - lengths[row % k] + 1, t, sizes if family == 2 else clipped, seen)
         # A level is rough too, by its squares: such a window lends its samples its score where that is higher, and claims none of them.
         if family != 2 or not _is_level(a, b, clipped, seen):
-            if taken[a : b + 1].any():
+            if owner[a : b + 1].any() and (
+                family < 3 or not may_hold[row - 3 * k] or _is_crossed(a, b, owner)
+            ):
                 continue
-            taken[a : b + 1] = True
+            owner[a : b + 1] = h + 1
         if family < 2:
             a = onset(a, b, 1.0 - 2.0 * family, known)
         code = 1 if family == 0 else (-1 if family == 1 else _common_side(a, b, clipped, seen))

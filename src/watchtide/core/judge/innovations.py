@@ -27,7 +27,9 @@ CLIP, BEGIN_CLIP = 2.5, 3.0
 MOST_LEFT_OUT = 96
 # Samples on either side of a leap whose medians have to differ too: spikes of up to three samples change no median of seven.
 # Smaller leaps than this bound no episode: at 2 scales, a twentieth of all samples do.
-BESIDE_SAMPLES, LEAST_LEAP = 7, 2.0
+BESIDE_SAMPLES, LEAST_LEAP = 7, 1.0
+# Sigmas at which scores between two leaps are clipped, so that no lone one makes a level.
+LEVEL_CLIP = 10.0
 
 
 @dataclass(frozen=True)
@@ -152,11 +154,13 @@ def episodes(z: Floats, follower: Follower, longest: int) -> tuple[Floats, Ints]
     """(n,) strength of the strongest episode whose way back is at each sample, in scales of the innovations, and where it began.
 
     An episode lies between two opposite leaps, 7 to `longest` samples apart. A leap counts as far as the medians of seven samples
-    before and after differ as well, and the smaller of both leaps is the strength: either alone is a leap. Knows what comes
-    after each sample. z : (n,) scores, NaN where missing; 0 where there is none. O(n) where few samples leap.
+    before and after differ as well. The strength is the smallest of both leaps, either alone being a leap, and of how far the mean
+    between them, of scores clipped at ten sigmas, lies from the medians before the first and after the second: noise that
+    soon forgets a leap is back before the second one. Knows what comes after each sample. z : (n,) scores, NaN where missing; 0 where
+    there is none. O(n longest).
     """
     u, _ = _follow(z, follower.decay, follower.gain, follower.scale, np.nan)
-    return _episodes(z / follower.scale, u / follower.scale, longest)  # type: ignore[no-any-return]
+    return _episodes(z / follower.scale, u / follower.scale, longest, LEVEL_CLIP / follower.scale)  # type: ignore[no-any-return]
 
 
 @njit(cache=True, nogil=True)
@@ -168,22 +172,42 @@ def _median_of(z, a, b):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _episodes(z, u, longest):  # type: ignore[no-untyped-def]
+def _bounds(z, u):  # type: ignore[no-untyped-def]
+    """(n,) leaps that may bound an episode, 0 elsewhere, and the medians before and after each."""
     n = len(z)
-    leap, out, first = np.zeros(n), np.zeros(n), np.arange(n)
+    leap, before, after = np.zeros(n), np.zeros(n), np.zeros(n)
     for t in range(n):
         if abs(u[t]) >= LEAST_LEAP:
-            change = _median_of(z, t, t + BESIDE_SAMPLES) - _median_of(z, t - BESIDE_SAMPLES, t)
+            before[t] = _median_of(z, t - BESIDE_SAMPLES, t)
+            after[t] = _median_of(z, t, t + BESIDE_SAMPLES)
+            change = after[t] - before[t]
             if change * u[t] > 0:
                 leap[t] = min(abs(u[t]), abs(change)) * np.sign(u[t])
+    return leap, before, after
+
+
+@njit(cache=True, nogil=True)
+def _episodes(z, u, longest, most):  # type: ignore[no-untyped-def]
+    """most : scales at which scores between leaps are clipped."""
+    n = len(z)
+    leap, before, after = _bounds(z, u)
+    out, first = np.zeros(n), np.arange(n)
+    seen = ~np.isnan(z)
+    sums = np.concatenate(
+        (np.zeros(1), np.cumsum(np.where(seen, np.minimum(np.maximum(z, -most), most), 0.0)))
+    )
+    counts = np.concatenate((np.zeros(1), np.cumsum(seen.astype(np.float64))))
     for b in range(BESIDE_SAMPLES, n):
         if leap[b] == 0:
             continue
         for a in range(b - BESIDE_SAMPLES, max(b - longest, 0) - 1, -1):
-            if leap[a] * leap[b] < 0 and min(abs(leap[a]), abs(leap[b])) > out[b]:
-                out[b], first[b] = min(abs(leap[a]), abs(leap[b])), a
-                if abs(leap[a]) >= abs(leap[b]):
-                    break
+            size = min(abs(leap[a]), abs(leap[b]))
+            if leap[a] * leap[b] >= 0 or size <= out[b]:
+                continue
+            inside = (sums[b] - sums[a]) / max(counts[b] - counts[a], 1.0)
+            size = min(size, np.sign(leap[a]) * (inside - (before[a] + after[b]) / 2))
+            if size > out[b]:
+                out[b], first[b] = size, a
     return out, first
 
 

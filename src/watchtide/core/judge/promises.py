@@ -6,6 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
+from watchtide.core import robust
 from watchtide.core.judge import grouping
 from watchtide.core.judge.tails import (
     MAXIMA,
@@ -13,7 +14,6 @@ from watchtide.core.judge.tails import (
     Tail,
     clusters,
     fit_tail,
-    independent_samples,
     shape_hint,
 )
 from watchtide.core.judge.watches import ODD, Evidence
@@ -62,7 +62,7 @@ class Held:
     def known(self) -> float:
         """Independent samples that the scale of the scores is estimated from, by samples that are flagged alone."""
         lone = self.clean & (self.evidence.window == 1)
-        return independent_samples(np.where(lone, self.evidence.signed, np.nan))
+        return robust.independent_samples(np.where(lone, self.evidence.signed, np.nan))
 
     @property
     def count(self) -> int:

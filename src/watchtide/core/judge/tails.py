@@ -67,8 +67,6 @@ MAXIMA = Settings(share=0.6, censored=0.5)
 
 # At this many sigmas the usual shape holds; below it a Gaussian tail is shorter by the difference of both places.
 USUAL_AT = 2.2
-# Autocorrelations are summed up to the first lag below this.
-LEAST_CORRELATION = 0.1
 
 
 def gaussian_shape(at: float) -> float:
@@ -81,34 +79,6 @@ def gaussian_shape(at: float) -> float:
 
     u = max(at, 0.0)
     return float(u * np.exp(log_ndtr(-u) + 0.5 * u * u + 0.5 * np.log(2 * np.pi)) - 1)
-
-
-def independent_samples(z: Floats) -> float:
-    """Number of independent samples that estimate a variance as well: n / (1 + 2 Σ ρ²), up to the first lag under 0.1.
-
-    z : (n,) scores, NaN where missing, clipped at three sigmas. Infinite under 50 of them. Priestley (1981), 5.3.3.
-    """
-    from scipy.fft import irfft, next_fast_len, rfft
-
-    seen = ~np.isnan(z)
-    count = int(seen.sum())
-    if count < 50:
-        return np.inf
-    most = len(z) // 4
-    size = next_fast_len(len(z) + most)
-
-    def products(y: Floats) -> Floats:
-        return np.asarray(irfft(np.abs(rfft(y, size)) ** 2, size)[: most + 1])
-
-    pairs = np.maximum(np.round(products(seen.astype(np.float64))), 1)
-    own = products(np.where(seen, np.clip(z, -3.0, 3.0), 0.0)) / pairs
-    if own[0] <= 0:
-        return float(count)
-    correlations = own[1:] / own[0]
-    gone = np.flatnonzero(correlations < LEAST_CORRELATION)
-    if len(gone):
-        correlations = correlations[: gone[0]]
-    return count / (1 + 2 * float(np.sum(correlations**2)))
 
 
 def clusters(share: Floats | float, most: float) -> Floats:

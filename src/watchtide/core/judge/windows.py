@@ -24,7 +24,7 @@ from watchtide.core.expect.sliding import (
     statistics,
 )
 from watchtide.core.judge import innovations, shapes
-from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail, independent_samples
+from watchtide.core.judge.tails import MAXIMA, Settings, Tail, fit_tail
 from watchtide.core.judge.watches import EPISODE_LENGTHS, LEAPS, LONE, TOGETHER, Beside, Watch, runs_of
 from watchtide.core.series import Bools, Floats
 from watchtide.core.series.steps import WEEK_NS
@@ -66,7 +66,7 @@ def calibrate(
         return None
     block = int(max(min(USUAL_BLOCK, n // BLOCKS), LEAST_BLOCK, lengths[-1] // 4))
     weeks = n * step_ns / WEEK_NS
-    known = replace(MAXIMA, known=independent_samples(z))
+    known = replace(MAXIMA, known=robust.independent_samples(z))
     own = {s: _peaks_tail(v, block, weeks, grain, known) for s, v in (("above", z), ("below", -z))}
     if own["above"] is None or own["below"] is None:
         return None

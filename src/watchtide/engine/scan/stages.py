@@ -41,7 +41,7 @@ from watchtide.plan import Plan
 __all__ = ["Baselined", "Input", "Scanned", "fit", "flag", "prepare", "scan"]
 
 # Raised when a stage's result would differ for the same input: cached results of older code go.
-BASELINE_VERSION = 21
+BASELINE_VERSION = 22
 
 
 class Ready(NamedTuple):
