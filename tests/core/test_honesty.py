@@ -232,6 +232,15 @@ def test_an_online_shift_is_known_late_and_only_once():
     assert shifts.online(episode, run_length=5000) == []
 
 
+def test_a_level_that_wanders_does_not_look_calmer_with_every_shift_raised():
+    """Ten weeks of quarter hours whose level has a memory of two days: one stream had 17 shifts, as each made the next one likelier."""
+    counts = []
+    for seed in range(20):
+        z = lfilter([1.0], [1.0, -0.995], np.random.default_rng(seed).normal(0, 0.1, 6_720))
+        counts.append(len(shifts.online(z, run_length=5_760, shortest=96)))
+    assert np.mean(counts) < 3 and max(counts) < 10
+
+
 def test_online_false_alarms_are_as_rare_as_stated():
     alarms = samples = 0
     for seed in range(20):

@@ -50,16 +50,17 @@ class _Sums(NamedTuple):
 @dataclass(frozen=True)
 class Course:
     """Where an online test stands after `done` seen samples: what it has found, where each began among the seen ones and about
-    which level scores were since, and its sums."""
+    which level scores were since, its sums, and how far levels have strayed by themselves at most."""
 
     done: int
     found: tuple[Raised, ...]
     begins: tuple[int, ...]
     levels: tuple[float, ...]
     sums: _Sums
+    wander: float
 
 
-_START = Course(0, (), (), (), _Sums(0.0, 0.0, 0, 0))
+_START = Course(0, (), (), (), _Sums(0.0, 0.0, 0, 0), 0.0)
 
 
 @dataclass(frozen=True)
@@ -117,6 +118,7 @@ def online_on(
     now, at most before sample `most`; and how it goes on."""
     start = _START if course is None else course
     found, begins, levels, sums = list(start.found), list(start.begins), list(start.levels), start.sums
+    wander = start.wander
     seen = np.flatnonzero(~np.isnan(z))
     if len(seen) <= WARM_UP:
         return found, start, Running(len(seen))
@@ -131,7 +133,7 @@ def online_on(
     while i < len(y):
         stop = min(i - i % WARM_UP + WARM_UP, len(y))
         if i % WARM_UP == 0 and i <= known:
-            stands = Course(i, tuple(found), tuple(begins), tuple(levels), sums)
+            stands = Course(i, tuple(found), tuple(begins), tuple(levels), sums, wander)
         if i % WARM_UP == 0 and i > 0:
             past = y[:i]
             if not found:
@@ -140,7 +142,9 @@ def online_on(
             inflated = max(robust.long_run_variance(past), scale**2)
             slack = float(SHARPEST * np.sqrt(inflated) / 2)
             threshold = _threshold(run_length, slack, inflated)
-            least = max(LEAST_JUMP * scale, WANDER * _wander(past, shortest))
+            # About the level in force all looks the calmer the more shifts were raised.
+            wander = max(wander, _wander(past, plain[:i], shortest))
+            least = max(LEAST_JUMP * scale, WANDER * wander)
         if i >= WARM_UP:
             # After the first shift scores are about the level since.
             at, begin, sign, *rest = _cusum(
@@ -160,12 +164,15 @@ def online_on(
     return found, stands, running
 
 
-def _wander(past: Floats, length: int) -> float:
-    """Robust scale of the medians of stretches of so many samples, 0 where there are too few."""
+def _wander(past: Floats, plain: Floats, length: int) -> float:
+    """How far the medians of stretches of so many samples stray by themselves, 0 where there are too few stretches: the larger of their
+    robust scale, and that of the change from one to the next. past : scores about the level in force when each came; plain : about 0."""
     whole = len(past) // length
     if whole < LEAST_STRETCHES:
         return 0.0
-    return float(robust.mad_sigma(np.median(past[: whole * length].reshape(whole, length), axis=1)))
+    about, plainly = (np.median(x[: whole * length].reshape(whole, length), axis=1) for x in (past, plain))
+    change = robust.mad_sigma(np.diff(plainly), centre=0.0) / np.sqrt(2)
+    return float(max(robust.mad_sigma(about), change))
 
 
 @njit(cache=True, nogil=True)
