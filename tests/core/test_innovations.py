@@ -72,6 +72,64 @@ def test_leaps_do_not_know_the_future():
     one, other = innovations.leaps(z, follower), innovations.leaps(changed, follower)
     np.testing.assert_array_equal(one.up[:2_000], other.up[:2_000])
     np.testing.assert_array_equal(one.down[:2_000], other.down[:2_000])
+    np.testing.assert_array_equal(one.away[:2_000], other.away[:2_000])
+
+
+class TestAwaySinceALeap:
+    FOLLOWER = innovations.Follower(1.0, 1.0, 1.0)
+
+    def away(self, z):
+        return innovations.leaps(np.asarray(z, np.float64), self.FOLLOWER)
+
+    @pytest.mark.parametrize("side", [1, -1])
+    def test_until_it_leaps_back(self, side):
+        z = np.zeros(200)
+        z[50:110] = 8.0 * side
+        got = self.away(z)
+        np.testing.assert_array_equal(np.flatnonzero(got.away), np.arange(51, 110))
+        np.testing.assert_array_equal(got.away[51:110], 8.0 * side)
+        np.testing.assert_array_equal(got.ages[51:110], np.arange(1, 60))
+
+    def test_while_the_level_wanders_but_not_once_it_is_near_the_old_one(self):
+        up, down = np.linspace(8, 16, 40), np.linspace(8, 0, 41)
+        assert np.all(self.away(np.r_[np.zeros(20), up]).away[21:] == 8)
+        got = self.away(np.r_[np.zeros(20), down, np.zeros(20)])
+        np.testing.assert_array_equal(np.flatnonzero(got.away), np.arange(21, 20 + 31))
+
+    def test_for_96_samples_at_most_and_over_missing_ones(self):
+        z = np.r_[np.zeros(20), np.full(300, 8.0)]
+        z[40:44] = np.nan
+        got = self.away(z)
+        seen = np.setdiff1d(np.arange(21, 21 + innovations.MOST_LEFT_OUT), np.arange(40, 44))
+        np.testing.assert_array_equal(np.flatnonzero(got.away), seen)
+
+    def test_not_after_a_spike_and_not_on_the_way_back(self):
+        z = np.zeros(100)
+        z[30:33], z[60:70] = 8.0, -8.0
+        got = self.away(z)
+        np.testing.assert_array_equal(np.flatnonzero(got.away), np.r_[31:33, 61:70])
+        assert np.all(got.away[61:70] < 0)
+
+
+def test_the_way_back_is_no_leap_where_the_level_was_taken_up():
+    """From far below up, for so long that the filter has taken it up, and back: neither leads away from what is expected."""
+    z = np.full(200, -2.9)
+    z[80:120] = -0.1
+    got = innovations.leaps(z, innovations.Follower(1.0, 1.0, 0.25))
+    assert np.nanmax(got.up[1:]) <= 0 and np.nanmax(got.down[90:]) < 2.5 and not got.away[20:].any()
+
+
+def test_a_step_within_the_wander_stays_flagged_in_replay():
+    """Of 1.8 sigmas within noise that wanders by one: known when it comes, and until it is over."""
+    whole = after = 0
+    for seed in range(6):
+        past, z = wandering(seed, phi=0.99), wandering(100 + seed, phi=0.99)
+        z[1_000:1_045] += 1.8
+        watch = watch_of(past, True)
+        got = combining.combine(watch, z, Beside(z, np.zeros(3_000, np.int64)), is_causal=True)
+        whole += np.mean(got.score[1_000:1_045] >= 4)
+        after += np.mean(got.score[1_046:1_100] >= 4)
+    assert whole / 6 > 0.8 and after / 6 < 0.2
 
 
 @pytest.mark.parametrize("cut", [0, 1, 3, 305, 500])
@@ -81,10 +139,10 @@ def test_leaps_go_on_from_the_state_of_the_filter(cut):
     follower = innovations.Follower(0.97, 0.7, 0.25)
     z[298:330] += 4
     whole, head = innovations.leaps(z, follower), innovations.leaps(z[:cut], follower)
-    rest = innovations.leaps(z[cut:], follower, head.state, head.left_out)
-    np.testing.assert_array_equal(np.r_[head.up, rest.up], whole.up)
-    np.testing.assert_array_equal(np.r_[head.down, rest.down], whole.down)
-    assert (rest.state, rest.left_out) == (whole.state, whole.left_out)
+    rest = innovations.leaps(z[cut:], follower, head.state)
+    for name in ("up", "down", "away", "ages"):
+        np.testing.assert_array_equal(np.r_[getattr(head, name), getattr(rest, name)], getattr(whole, name))
+    assert rest.state == whole.state and np.any(whole.away[300:330] != 0)
 
 
 def test_what_is_left_out_lets_the_scale_grow_as_the_noise_wanders():
@@ -94,7 +152,7 @@ def test_what_is_left_out_lets_the_scale_grow_as_the_noise_wanders():
     got = innovations.leaps(z, innovations.Follower(1.0, 1.0, 1.0))
     np.testing.assert_allclose(got.up[100:160], 20 / np.sqrt(np.arange(1, 61)))
     # At 2.5 scales it is taken up, and is the level from then on.
-    assert np.nanmax(got.up[165:]) <= 0 and got.left_out == 0
+    assert np.nanmax(got.up[165:]) <= 0 and got.state.left_out == 0
     missing = np.zeros(20)
     missing[5:8], missing[8] = np.nan, 8.0
     got = innovations.leaps(missing, innovations.Follower(1.0, 1.0, 1.0))

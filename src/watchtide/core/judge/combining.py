@@ -60,7 +60,7 @@ def combine(
     out = replace(out, first=out.first + since)
     if watch.follower is not None and leaps is None:
         leaps = innovations.leaps(z, watch.follower)
-    _take_lone(watch, beside, leaps, fresh, out)
+    _take_lone(watch, beside, leaps, fresh, out, is_causal=is_causal)
     to = out.score, out.side, out.window, out.first
     if is_causal:
         _combine_causal(sigmas, stuck, began, watch.lengths, clipped, sizes, seen, *to, since)
@@ -114,20 +114,30 @@ def _sigmas_of_windows(
     return sigmas
 
 
-def _take_lone(watch: Watch, beside: Beside, leaps: Leaps | None, fresh: Floats, out: Evidence) -> None:
-    """Take the score of a family that flags one sample where it exceeds that of the sample by itself. fresh : (m,) its scores."""
-    lone: list[tuple[str, Floats, int, int]] = []
+def _take_lone(
+    watch: Watch, beside: Beside, leaps: Leaps | None, fresh: Floats, out: Evidence, *, is_causal: bool
+) -> None:
+    """Take the score of a family that flags one sample where it exceeds that of the sample by itself. fresh : (m,) its scores.
+    is_causal : a leap counts for as long as scores are away since then; where all is known episodes have that."""
+    lone: list[tuple[str, Floats, int, Ints]] = []
     if beside.isolated is not None:
-        lone.append(("isolated", beside.isolated, ODD, beside.lags))
+        lone.append(("isolated", beside.isolated, ODD, np.full(len(fresh), beside.lags)))
     if leaps is not None:
-        up, down = (x[len(x) - len(fresh) :] for x in (leaps.up, leaps.down))
+        new = slice(len(leaps.up) - len(fresh), None)
+        away = leaps.away[new] if is_causal else np.zeros(len(fresh))
         # Two samples make a leap: the one before it and its own.
-        lone += [("rise", up, 1, 2), ("fall", down, -1, 2)]
+        count = np.where(away != 0, leaps.ages[new], 0) + 2
+        for name, code, leap in (("rise", 1, leaps.up[new]), ("fall", -1, leaps.down[new])):
+            lone.append((name, np.where(code * away > 0, np.fmax(leap, np.abs(away)), leap), code, count))
     for name, statistic, code, count in lone:
         if name in watch.scale:
             sigmas = _sigmas(np.where(np.isnan(fresh), np.nan, statistic), *watch.scale[name])
             is_higher = sigmas > out.score
-            out.score[is_higher], out.side[is_higher], out.window[is_higher] = sigmas[is_higher], code, count
+            out.score[is_higher], out.side[is_higher], out.window[is_higher] = (
+                sigmas[is_higher],
+                code,
+                count[is_higher],
+            )
 
 
 @njit(cache=True, nogil=True)

@@ -84,7 +84,7 @@ class Tail:
     """The end of a replay: what judging the samples after it rests on until the next fit, and no more.
 
     left : how many samples may come until it is fitted anew. z, expected, values, slots : (r,) of the newest samples, as far
-    as windows reach back, slots of the season by which values repeat; state, left_out : of the filter that knows leaps, by the
+    as windows reach back, slots of the season by which values repeat; state : of the filter that knows leaps, by the
     scores of the present fit. is_counted : whether values are plain counts. ahead : what is expected of some samples to come.
     """
 
@@ -94,8 +94,7 @@ class Tail:
     expected: Floats
     values: Floats
     slots: Ints
-    state: float
-    left_out: int
+    state: innovations.State
     is_counted: bool
     model: Model
     watch: watches.Watch | None
@@ -126,7 +125,7 @@ class Tail:
         event = Counted.plain(r + m).event if self.is_counted else None
         beside = Beside(seen, slots, expected=due, event=event)
         follower = self.watch.follower
-        leaps = None if follower is None else innovations.leaps(z, follower, self.state, self.left_out)
+        leaps = None if follower is None else innovations.leaps(z, follower, self.state)
         evidence = combining.combine(self.watch, scores, beside, is_causal=True, leaps=leaps, since=r)
         a = max(r + m - reach_of(self.watch), 0)
         now = replace(
@@ -137,7 +136,6 @@ class Tail:
             values=seen[a:],
             slots=slots[a:],
             state=self.state if leaps is None else leaps.state,
-            left_out=self.left_out if leaps is None else leaps.left_out,
             ahead=ahead,
         )
         return now, z, evidence
