@@ -152,6 +152,8 @@ def online_on(
             )
             sums = _Sums(*rest)
             if at >= 0:
+                first = max(begin - shortest, begins[-1] + 1 if begins else 0)
+                begin = first + _likeliest(y[first : at + 1], 0.0 if found else level, begin - first)
                 found.append(Raised(int(seen[begin]), int(seen[at]), sign))
                 level = float(np.median(plain[begin : at + 1]))
                 y[begin:] = np.clip(plain[begin:] - level, -CLIP, CLIP)
@@ -207,6 +209,14 @@ def _cusum(  # type: ignore[no-untyped-def]
         if min(whole, sign * (recent - level)) >= least:
             return i, start, sign, up, down, up_from, down_from
     return -1, 0, 0, up, down, up_from, down_from
+
+
+def _likeliest(y: Floats, level: float, begin: int) -> int:
+    """Where a change from one level to the median of y[begin:] lies most likely: the least squared error of both parts together. The
+    sums begin where they last were 0, which noise moves by some samples either way. Hinkley (1970)."""
+    new = float(np.median(y[begin:]))
+    nearer = (y - level) ** 2 - (y - new) ** 2
+    return int(np.argmax(np.cumsum(nearer[::-1])[::-1]))
 
 
 @lru_cache(maxsize=4_096)
