@@ -147,8 +147,7 @@ def make(family: str, seed: int, *, troubled: bool) -> Labelled:
         share = rng.uniform(0.004, 0.012) * slow
         share, after = _hurt(rng, share, plan, 1.2 * share, minutes, hour, None)
         errors = rng.binomial(np.maximum(denominators, 0).astype(int), np.clip(share, 0, 0.9))
-        values = np.where(denominators > 0, 1000 * errors / np.maximum(denominators, 1), np.nan)
-        values = after(values)
+        values = 1000 * after(np.where(denominators > 0, errors / np.maximum(denominators, 1), np.nan))
     elif family == "feed delay":
         base = (
             1.7
