@@ -136,6 +136,18 @@ def test_shifts_are_reported_as_the_plan_asks():
     assert shift.start == shift.end and shift.confidence > 0.9
 
 
+def test_a_shift_raised_in_replay_has_the_change_and_so_has_the_return():
+    """Six up for two days and back: the way back was *up* by nearly nothing, as it was measured from what is expected."""
+    y = world.hourly(days=42)
+    y[700:748] += 6
+    found = stages.scan(hourly(y), from_data({"baseline": {"kind": "harmonic"}}), (), "replay").findings
+    up, down = (f for f in found if f.kind == "shift")
+    assert ((up.start - START) // HOUR, (down.start - START) // HOUR) == (700, 748)
+    assert (up.direction, down.direction) == ("up", "down")
+    # By then two refits had seen some of it.
+    assert up.size == pytest.approx(6, abs=0.6) and down.size == pytest.approx(-5.4, abs=0.8)
+
+
 def test_the_summary_holds_what_was_resolved_for_every_stream():
     streams = [
         hourly(world.hourly(spikes=(300,)), "place=a"),

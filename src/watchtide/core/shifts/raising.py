@@ -153,7 +153,11 @@ def online_on(
             sums = _Sums(*rest)
             if at >= 0:
                 first = max(begin - shortest, begins[-1] + 1 if begins else 0)
-                begin = first + _likeliest(y[first : at + 1], 0.0 if found else level, begin - first)
+                begin = first + _likeliest(plain[first : at + 1] - level, shortest)
+            if 0 <= at < begin + shortest - 1:
+                # Some of what the sums hold came before it.
+                stop = at + 1
+            elif at >= 0:
                 found.append(Raised(int(seen[begin]), int(seen[at]), sign))
                 level = float(np.median(plain[begin : at + 1]))
                 y[begin:] = np.clip(plain[begin:] - level, -CLIP, CLIP)
@@ -211,12 +215,15 @@ def _cusum(  # type: ignore[no-untyped-def]
     return -1, 0, 0, up, down, up_from, down_from
 
 
-def _likeliest(y: Floats, level: float, begin: int) -> int:
-    """Where a change from one level to the median of y[begin:] lies most likely: the least squared error of both parts together. The
-    sums begin where they last were 0, which noise moves by some samples either way. Hinkley (1970)."""
-    new = float(np.median(y[begin:]))
-    nearer = (y - level) ** 2 - (y - new) ** 2
-    return int(np.argmax(np.cumsum(nearer[::-1])[::-1]))
+def _likeliest(moves: Floats, shortest: int) -> int:
+    """Where scores most likely left a level that is known for another: the most that a mean since then explains, (Σ m)² / n.
+
+    moves : (n,) scores about the level, clipped at three or at how far the newest half of `shortest` lies. The sums of the test begin
+    where they last were 0, which noise moves by some samples either way. Hinkley (1970).
+    """
+    most = max(CLIP, abs(float(np.median(moves[-(shortest // 2) :]))))
+    sums = np.cumsum(np.clip(moves, -most, most)[::-1])[::-1]
+    return int(np.argmax(sums**2 / np.arange(len(moves), 0, -1)))
 
 
 @lru_cache(maxsize=4_096)

@@ -141,21 +141,27 @@ def shift_details(scanned: Scanned, plan: Plan) -> dict[str, Any]:
 
 
 def _raised_shifts(base: Baselined) -> list[Finding]:
-    """What the running test raised, with what it knew when it did."""
+    """What the running test raised, with what it knew when it did: sizes are the change from as many samples before, of the level in
+    force, to those since."""
     found = []
-    times = base.series.times
+    times, strays, last = base.series.times, base.series.values - base.expected, 0
     for start, raised in base.shift_candidates.reshape(-1, 2):
-        z = (base.series.values - base.expected)[start : raised + 1]
-        size = float(np.nanmedian(z)) if np.any(~np.isnan(z)) else float("nan")
-        t = int(times[start])
+        count = int(raised - start + 1)
+        since, before = strays[start : raised + 1], strays[max(start - count, last, 0) : start]
+        size = _middle(since) - np.nan_to_num(_middle(before))
+        t, last = int(times[start]), int(start)
         score = abs(size) / base.stream_spread if base.stream_spread else float("nan")
         found.append(
             Finding(
                 base.key, t, t, "shift", "up" if size > 0 else "down", score, t, float(base.series.values[start]),
-                float(base.expected[start]), 1, int(raised - start + 1), size, raised=int(base.series.ends[raised]),
+                float(base.expected[start]), 1, count, size, raised=int(base.series.ends[raised]),
             )
         )  # fmt: skip
     return found
+
+
+def _middle(values: Floats) -> float:
+    return float(np.nanmedian(values)) if np.any(~np.isnan(values)) else float("nan")
 
 
 def odd_windows(base: Baselined, plan: Plan) -> list[Finding]:
