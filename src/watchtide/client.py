@@ -105,6 +105,23 @@ class Lookout(TypedDict):
     states: dict[str, int]
 
 
+class Board(TypedDict):
+    """A board; panes : each with kind, title, place, size and settings. More keys: Board."""
+
+    id: int
+    name: str
+    panes: list[dict[str, Any]]
+    version: int
+
+
+class Shared(TypedDict):
+    """A link that shows a board to whoever has it; url : handed out this once."""
+
+    id: int
+    url: str
+    expires_at: str
+
+
 class Job(TypedDict):
     """Work in the queue. More keys: Job."""
 
@@ -287,6 +304,18 @@ class Client:
     def lookout_findings(self, lookout: int) -> str:
         """What a lookout raised, as the text of a findings file (CSV). Scope read."""
         return str(self._ask("GET", f"/lookouts/{lookout}/findings.csv"))
+
+    def boards(self) -> Iterator[Board]:
+        """All boards, by name. Scope read."""
+        return cast("Iterator[Board]", self._pages("/boards"))
+
+    def make_board(self, name: str, panes: Sequence[Mapping[str, Any]] = ()) -> Board:
+        """A board with these panes. Scope write."""
+        return cast("Board", self._ask("POST", "/boards", json={"name": name, "panes": list(panes)}))
+
+    def share_board(self, board: int, until: str) -> Shared:
+        """A link that shows this board alone, without an account. until : its last day, or a time. Scope write."""
+        return cast("Shared", self._ask("POST", f"/boards/{board}/share", json={"until": until}))
 
     def job(self, number: int) -> Job:
         """How work in the queue stands. Scope read."""

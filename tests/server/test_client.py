@@ -8,6 +8,7 @@ import subprocess
 import sys
 import threading
 import time
+from datetime import UTC, date, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import get_type_hints
@@ -277,12 +278,29 @@ def test_six_tries_are_all(shaky):
     assert len(Shaky.seen) == face.TRIES
 
 
+def test_a_board_is_made_found_and_shown_by_a_link_without_an_account(server):
+    address, (_, working, reading) = server
+    panes = [{"kind": "text", "title": "On call", "w": 6, "text": "Ask the harbour office."}]
+    until = (datetime.now(UTC) + timedelta(days=7)).date().isoformat()
+    with Client(address, working) as analyst:
+        board = analyst.make_board("Quays", panes)
+        assert board["id"] in [b["id"] for b in analyst.boards()]
+        link = analyst.share_board(board["id"], until)
+    # Of a day alone the link lasts to its end.
+    assert link["expires_at"] == (date.fromisoformat(until) + timedelta(days=1)).isoformat() + "T00:00:00Z"
+    secret = link["url"].rpartition("/")[2]
+    shown = httpx.get(f"{address}/api/v1/shared/{secret}").json()
+    assert shown["name"] == "Quays" and shown["panes"][0]["text"] == "Ask the harbour office."
+    with Client(address, reading) as reader, pytest.raises(ServerError, match="scope"):
+        reader.share_board(board["id"], until)
+
+
 def test_rows_have_the_keys_that_the_document_names():
     schemas = yaml.safe_load((Path(__file__).parents[2] / "docs/openapi.yaml").read_text())["components"][
         "schemas"
     ]
     names = {"Stream": "CatalogueStream"}
-    for name in ("Pushed", "Stream", "Scan", "Finding", "Entry", "Lookout", "Job"):
+    for name in ("Pushed", "Stream", "Scan", "Finding", "Entry", "Lookout", "Job", "Board", "Shared"):
         known = set(schemas[names.get(name, name)]["properties"])
         assert set(get_type_hints(getattr(face, name))) <= known, name
 
