@@ -133,11 +133,8 @@ def _take_lone(
         if name in watch.scale:
             sigmas = _sigmas(np.where(np.isnan(fresh), np.nan, statistic), *watch.scale[name])
             is_higher = sigmas > out.score
-            out.score[is_higher], out.side[is_higher], out.window[is_higher] = (
-                sigmas[is_higher],
-                code,
-                count[is_higher],
-            )
+            out.score[is_higher], out.side[is_higher] = sigmas[is_higher], code
+            out.window[is_higher] = count[is_higher]
 
 
 @njit(cache=True, nogil=True)
