@@ -283,6 +283,10 @@ def test_an_online_test_goes_on_from_where_it_stood(seed):
         got, course, _ = shifts.online_on(z[:stop], run_length=5_000, shortest=48, course=course)
         assert got == shifts.online(z[:stop], run_length=5_000, shortest=48)
     assert got == whole and course.done >= 5_400
+    # From wherever it stood: after a shift the level in force comes with it.
+    for stop in range(400, 6_000, 400):
+        _, course, _ = shifts.online_on(z[:stop], run_length=5_000, shortest=48)
+        assert shifts.online_on(z, run_length=5_000, shortest=48, course=course)[0] == whole, stop
     # What may still change is not counted on.
     _, part, _ = shifts.online_on(z, run_length=5_000, shortest=48, most=3_000)
     assert 2_600 <= part.done <= 3_000

@@ -128,7 +128,7 @@ def online_on(
     y = np.clip(plain, -CLIP, CLIP)
     for begin, about in zip(begins, levels, strict=True):
         y[begin:] = np.clip(plain[begin:] - about, -CLIP, CLIP)
-    level, i, stands, least = 0.0, start.done, start, np.inf
+    level, i, stands, least = levels[-1] if levels else 0.0, start.done, start, np.inf
     slack, threshold = 0.0, np.inf
     while i < len(y):
         stop = min(i - i % WARM_UP + WARM_UP, len(y))
@@ -165,8 +165,8 @@ def online_on(
                 levels.append(level)
                 sums, stop = sums._replace(up=0.0, down=0.0), at + 1
         i = stop
-    about = levels[-1] if levels else 0.0
-    running = Running(len(y), about, 0.0 if found else level, slack, threshold, sums.up, sums.down)
+    about, level = (level, 0.0) if found else (0.0, level)
+    running = Running(len(y), about, level, slack, threshold, sums.up, sums.down)
     return found, stands, running
 
 
