@@ -152,6 +152,21 @@ def test_a_day_without_its_season_is_found_whole(kind):
     assert np.mean(beside) < 0.05
 
 
+def test_a_cycle_of_another_shape_is_found_whole_where_a_part_is_stronger():
+    """A quarter of it was lost where its strongest hours were claimed first."""
+    rng = np.random.default_rng(11)
+    n, day = 96 * 28, 96
+    season = shapes.Shapes(3 * np.sin(2 * np.pi * np.arange(n) / day)[None], (day,))
+    beside = Beside(rng.normal(size=n), np.zeros(n, np.int64), shapes=season)
+    watch = windows.calibrate(rng.normal(size=n), np.ones(n, bool), beside, HOUR // 4, is_causal=False)
+    z = rng.normal(size=n)
+    z[960:1_056] -= 0.45 * season.filters[0][960:1_056]
+    z[1_024:1_036] += 6.0
+    got = combining.combine(watch, z, beside, is_causal=False)
+    assert got.score[1_024:1_036].min() > np.median(got.score[960:1_020])
+    assert np.mean(got.score[960:1_056] >= 4) > 0.95 and np.mean(got.score[1_080:1_200] >= 4) < 0.05
+
+
 def test_past_the_end_of_a_fit_neither_ramps_nor_shapes_are_looked_for():
     """A season that is off by a little is so in every cycle, and a level strays: all of it would be flagged."""
     rng = np.random.default_rng(7)

@@ -129,6 +129,7 @@ def test_a_step_within_the_wander_stays_flagged_in_replay():
         got = combining.combine(watch, z, Beside(z, np.zeros(3_000, np.int64)), is_causal=True)
         whole += np.mean(got.score[1_000:1_045] >= 4)
         after += np.mean(got.score[1_046:1_100] >= 4)
+    # In one of six the noise falls as far by itself before the step ends, and its end is then a leap of its own.
     assert whole / 6 > 0.8 and after / 6 < 0.2
 
 

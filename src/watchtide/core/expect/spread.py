@@ -133,8 +133,8 @@ def fit_spread(
     quantum : resolution of the data; the floor is quantum / √12, the spread that rounding alone causes. unit : of a
     ratio of whole counts, as `counting_unit` says; 0 of any other. size : largest |value|: no spread is under 16 spacings
     of floating-point numbers there. is_robust : 1.4826 MAD, else standard deviation.
-    The squared factor of a group is (m s² + 20 S²) / (m + 20), with m residuals in it and its two neighbours,
-    s their scale and S that of all, both relative to the law's base. That of a day, without neighbours, stands on top.
+    The squared factor of a group is (m s² + 20 S²) / (m + 20), with m the independent ones of the residuals in it and its two
+    neighbours, s their scale and S that of all, both relative to the law's base. That of a day, without neighbours, stands on top.
     """
     ok = ~np.isnan(scatter.residual) & ~np.isnan(scatter.expected)
     r, mu = scatter.residual[ok], scatter.expected[ok]
@@ -203,17 +203,15 @@ def _group_factors(u, weight, g, count, stream, is_robust, is_counted, has_neigh
             for j in range(edges[k], edges[k + 1]):
                 near[at], own[at] = size[j], weights[j]
                 at += 1
+        total = own.sum()
         if is_counted:
-            total = own.sum()
             s = np.sqrt(np.sum(own * near**2) / total)
+        elif is_robust:
+            s = MAD_TO_SIGMA * middle(near)
+            if s == 0.0:
+                s = 1.2533141373155003 * near.mean()
         else:
-            total = own.sum()
-            if is_robust:
-                s = MAD_TO_SIGMA * middle(near)
-                if s == 0.0:
-                    s = 1.2533141373155003 * near.mean()
-            else:
-                s = np.sqrt(np.mean(near**2))
+            s = np.sqrt(np.mean(near**2))
         out[i] = np.sqrt((total * s**2 + PRIOR_SAMPLES * stream**2) / (total + PRIOR_SAMPLES))
     return out
 

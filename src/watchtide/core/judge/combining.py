@@ -124,11 +124,12 @@ def _take_lone(
         lone.append(("isolated", beside.isolated, ODD, np.full(len(fresh), beside.lags)))
     if leaps is not None:
         new = slice(len(leaps.up) - len(fresh), None)
-        away = leaps.away[new] if is_causal else np.zeros(len(fresh))
+        away = leaps.away[new] * is_causal
         # Two samples make a leap: the one before it and its own.
         count = np.where(away != 0, leaps.ages[new], 0) + 2
         for name, code, leap in (("rise", 1, leaps.up[new]), ("fall", -1, leaps.down[new])):
-            lone.append((name, np.where(code * away > 0, np.fmax(leap, np.abs(away)), leap), code, count))
+            since = code * away
+            lone.append((name, np.where(since > 0, np.fmax(leap, since), leap), code, count))
     for name, statistic, code, count in lone:
         if name in watch.scale:
             sigmas = _sigmas(np.where(np.isnan(fresh), np.nan, statistic), *watch.scale[name])

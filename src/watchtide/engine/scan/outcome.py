@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from watchtide.core import shifts
+from watchtide.core import robust, shifts
 from watchtide.core.expect import quantile, regimes, seasons
 from watchtide.core.expect.frame import DAY_NS
 from watchtide.core.explain import discords
@@ -147,8 +147,8 @@ def _raised_shifts(base: Baselined) -> list[Finding]:
     times, strays, last = base.series.times, base.series.values - base.expected, 0
     for start, raised in base.shift_candidates.reshape(-1, 2):
         count = int(raised - start + 1)
-        since, before = strays[start : raised + 1], strays[max(start - count, last, 0) : start]
-        size = _middle(since) - np.nan_to_num(_middle(before))
+        since, before = strays[start : raised + 1], strays[max(start - count, last) : start]
+        size = float(robust.median(since) - np.nan_to_num(robust.median(before)))
         t, last = int(times[start]), int(start)
         score = abs(size) / base.stream_spread if base.stream_spread else float("nan")
         found.append(
@@ -158,10 +158,6 @@ def _raised_shifts(base: Baselined) -> list[Finding]:
             )
         )  # fmt: skip
     return found
-
-
-def _middle(values: Floats) -> float:
-    return float(np.nanmedian(values)) if np.any(~np.isnan(values)) else float("nan")
 
 
 def odd_windows(base: Baselined, plan: Plan) -> list[Finding]:
